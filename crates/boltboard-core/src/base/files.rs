@@ -1,0 +1,72 @@
+//! File access whose errors name the file, and writing that is never seen half done.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+/// A file operation that failed.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot {action} {path}")]
+pub struct FileError {
+    /// What was tried, as in "read".
+    pub action: &'static str,
+    /// The file.
+    pub path: PathBuf,
+    /// What the system says.
+    pub source: std::io::Error,
+}
+
+impl FileError {
+    /// Makes a function that adds what was tried to an error of the system.
+    pub fn on(action: &'static str, path: &Path) -> impl FnOnce(std::io::Error) -> FileError + use<> {
+        let path = path.to_path_buf();
+        move |source| FileError { action, path, source }
+    }
+
+    /// Tells whether the disk is full.
+    pub fn is_full(&self) -> bool {
+        matches!(self.source.kind(), std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded)
+    }
+
+    /// Tells whether the place may not be written to.
+    pub fn is_read_only(&self) -> bool {
+        matches!(self.source.kind(), std::io::ErrorKind::ReadOnlyFilesystem | std::io::ErrorKind::PermissionDenied)
+    }
+}
+
+/// Makes a folder with all that lead to it.
+///
+/// # Errors
+/// The folder cannot be made.
+pub fn make_folder(path: &Path) -> Result<(), FileError> {
+    std::fs::create_dir_all(path).map_err(FileError::on("make the folder", path))
+}
+
+/// Writes a file aside, syncs it and moves it into place: readers see the old content or the new one.
+///
+/// # Errors
+/// The file cannot be written; the old one is then still there.
+pub fn write_whole(path: &Path, content: &[u8]) -> Result<(), FileError> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    make_folder(folder)?;
+    let failed = || FileError::on("write", path);
+    let mut file = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
+    file.write_all(content).map_err(failed())?;
+    file.as_file().sync_data().map_err(failed())?;
+    // Temporary files are private; results are as readable as what the person's own tools make.
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+    file.as_file().set_permissions(mode).map_err(failed())?;
+    file.persist(path).map_err(|e| failed()(e.error))?;
+    Ok(())
+}
+
+/// Reads a text file, `None` when it is not there.
+///
+/// # Errors
+/// The file is there and cannot be read as UTF-8.
+pub fn read_text(path: &Path) -> Result<Option<String>, FileError> {
+    match std::fs::read_to_string(path) {
+        Ok(text) => Ok(Some(text)),
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(e) => Err(FileError::on("read", path)(e)),
+    }
+}

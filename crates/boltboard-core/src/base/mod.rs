@@ -1,0 +1,19 @@
+//! Small things that every other folder builds on; this folder knows none of them.
+
+pub mod digest;
+pub mod files;
+pub mod glob;
+pub mod id;
+pub mod near;
+pub mod relpath;
+pub mod text;
+pub mod version;
+
+pub use digest::Digest;
+pub use files::FileError;
+pub use glob::{Glob, GlobFault};
+pub use id::{Arena, Id};
+pub use near::near_matches;
+pub use relpath::{RelPath, RelPathFault};
+pub use text::{Excerpt, FileId, Place, SourceFiles};
+pub use version::{Version, VersionRange};

@@ -1,0 +1,136 @@
+//! Paths that cannot leave the folder that they are relative to.
+
+use std::fmt;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+/// A path below some root: `/`-separated, without `.`, `..`, empty components or a leading `/`.
+/// The empty path is the root itself.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct RelPath(String);
+
+/// Why a text is not a [`RelPath`].
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum RelPathFault {
+    /// The path starts at the file system's root.
+    #[error("`{0}` is an absolute path; write it relative to this folder")]
+    Absolute(String),
+    /// Its `..` components lead above the root.
+    #[error("`{0}` leaves the tree")]
+    Leaves(String),
+    /// It holds a control character.
+    #[error("`{0}` holds a control character")]
+    Control(String),
+    /// It is longer than a file system takes.
+    #[error("the path is longer than 4096 bytes")]
+    TooLong,
+}
+
+impl RelPath {
+    /// Returns the root itself.
+    pub fn root() -> RelPath {
+        RelPath(String::new())
+    }
+
+    /// Reads a path that is relative to the root.
+    ///
+    /// # Errors
+    /// See [`RelPathFault`].
+    pub fn parse(text: &str) -> Result<RelPath, RelPathFault> {
+        RelPath::root().join(text)
+    }
+
+    /// Reads a path relative to this folder; `..` may lead up, but not above the root.
+    ///
+    /// # Errors
+    /// See [`RelPathFault`].
+    pub fn join(&self, text: &str) -> Result<RelPath, RelPathFault> {
+        if text.len() > 4096 {
+            return Err(RelPathFault::TooLong);
+        }
+        if text.chars().any(char::is_control) {
+            return Err(RelPathFault::Control(text.escape_debug().to_string()));
+        }
+        if text.starts_with('/') {
+            return Err(RelPathFault::Absolute(text.to_string()));
+        }
+        let mut parts: Vec<&str> = self.0.split('/').filter(|p| !p.is_empty()).collect();
+        for part in text.split('/') {
+            match part {
+                "" | "." => {}
+                ".." => {
+                    if parts.pop().is_none() {
+                        return Err(RelPathFault::Leaves(text.to_string()));
+                    }
+                }
+                name => parts.push(name),
+            }
+        }
+        Ok(RelPath(parts.join("/")))
+    }
+
+    /// Appends a component that is known to be a plain name.
+    pub fn child(&self, name: &str) -> RelPath {
+        if self.0.is_empty() { RelPath(name.to_string()) } else { RelPath(format!("{}/{name}", self.0)) }
+    }
+
+    /// Returns the path as text; empty for the root.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// Returns the folder that holds this path; the root's is the root.
+    pub fn parent(&self) -> RelPath {
+        RelPath(self.0.rsplit_once('/').map_or(String::new(), |(folder, _)| folder.to_string()))
+    }
+
+    /// Returns the last component; empty for the root.
+    pub fn name(&self) -> &str {
+        self.0.rsplit_once('/').map_or(self.0.as_str(), |(_, name)| name)
+    }
+
+    /// Returns the file name's ending without the dot, empty if there is none.
+    pub fn extension(&self) -> &str {
+        self.name().rsplit_once('.').map_or("", |(_, ending)| ending)
+    }
+
+    /// Returns this path below a real folder.
+    pub fn below(&self, folder: &Path) -> PathBuf {
+        if self.0.is_empty() { folder.to_path_buf() } else { folder.join(&self.0) }
+    }
+
+    /// Returns what is left of `path` below `root`, if it is below it and valid UTF-8.
+    pub fn of(path: &Path, root: &Path) -> Option<RelPath> {
+        let rest = path.strip_prefix(root).ok()?;
+        RelPath::parse(rest.to_str()?).ok()
+    }
+}
+
+impl fmt::Display for RelPath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(if self.0.is_empty() { "." } else { &self.0 })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn stays_below_the_root() {
+        let folder = RelPath::parse("src/net").unwrap();
+        for (case, text, want) in [
+            ("plain", "a.c", Some("src/net/a.c")),
+            ("up and down", "../../include/x.h", Some("include/x.h")),
+            ("dots and doubled slashes", "./x//y/.", Some("src/net/x/y")),
+            ("the root itself", "../..", Some("")),
+            ("above the root", "../../../etc", None),
+            ("absolute", "/etc/passwd", None),
+            ("a line break", "a\nb", None),
+        ] {
+            assert_eq!(folder.join(text).ok().as_ref().map(RelPath::as_str), want, "{case}");
+        }
+    }
+}

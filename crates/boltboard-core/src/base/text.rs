@@ -1,0 +1,114 @@
+//! Files as they were read, and places in them.
+
+use std::sync::Arc;
+
+use super::id::{Arena, Id};
+
+/// A text file that was read: its name as shown to people, and its content.
+#[derive(Debug, Clone)]
+pub struct SourceFile {
+    /// The path as people see it, relative to the tree's root.
+    pub name: Arc<str>,
+    /// The whole content.
+    pub text: Arc<str>,
+}
+
+/// The id of a [`SourceFile`].
+pub type FileId = Id<SourceFile>;
+
+/// A span of bytes in one file; offsets are zero-based.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Place {
+    /// The file.
+    pub file: FileId,
+    /// Offset of the first byte.
+    pub start: u32,
+    /// Length in bytes.
+    pub len: u32,
+}
+
+impl Place {
+    /// Returns the place of `range` in `file`.
+    pub fn new(file: FileId, range: std::ops::Range<usize>) -> Place {
+        let start = u32::try_from(range.start).unwrap_or(u32::MAX);
+        let len = u32::try_from(range.end.saturating_sub(range.start)).unwrap_or(0);
+        Place { file, start, len }
+    }
+
+    /// Returns the place `len` bytes long that lies `offset` bytes into this one.
+    pub fn within(self, offset: usize, len: usize) -> Place {
+        let start = self.start as usize + offset;
+        Place::new(self.file, start..start + len)
+    }
+}
+
+/// All files read so far.
+#[derive(Debug, Clone, Default)]
+pub struct SourceFiles {
+    files: Arena<SourceFile>,
+}
+
+/// A place made ready to be shown: one line of a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Excerpt {
+    /// The file's name as people see it.
+    pub file: Arc<str>,
+    /// One-based line.
+    pub line: usize,
+    /// One-based column, in characters.
+    pub column: usize,
+    /// How many characters the span covers on this line; at least one.
+    pub width: usize,
+    /// The whole line, without its end.
+    pub text: String,
+}
+
+impl SourceFiles {
+    /// Takes in a file.
+    pub fn add(&mut self, name: &str, text: &str) -> FileId {
+        self.files.add(SourceFile { name: name.into(), text: text.into() })
+    }
+
+    /// Returns a file.
+    pub fn get(&self, file: FileId) -> &SourceFile {
+        &self.files[file]
+    }
+
+    /// Returns all files in the order they were read.
+    pub fn iter(&self) -> impl Iterator<Item = &SourceFile> {
+        self.files.iter().map(|(_, file)| file)
+    }
+
+    /// Returns the text that a place covers.
+    pub fn covered(&self, place: Place) -> &str {
+        let text = &self.files[place.file].text;
+        let start = place.start as usize;
+        text.get(start..start + place.len as usize).unwrap_or("")
+    }
+
+    /// Returns the line of a place, ready to be shown.
+    pub fn excerpt(&self, place: Place) -> Excerpt {
+        let file = &self.files[place.file];
+        let text = &*file.text;
+        let mut start = (place.start as usize).min(text.len());
+        while !text.is_char_boundary(start) {
+            start -= 1;
+        }
+        let before = &text[..start];
+        let line = before.matches('\n').count() + 1;
+        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        let line_end = text[line_start..].find('\n').map_or(text.len(), |at| line_start + at);
+        let column = text[line_start..start].chars().count() + 1;
+        let mut end = (start + place.len as usize).min(line_end).max(start);
+        while !text.is_char_boundary(end) {
+            end -= 1;
+        }
+        Excerpt {
+            file: file.name.clone(),
+            line,
+            column,
+            width: text[start..end].chars().count().max(1),
+            text: text[line_start..line_end].trim_end_matches('\r').to_string(),
+        }
+    }
+}

@@ -1,0 +1,64 @@
+//! Texts with `${…}` in them, filled in from resolved values and known folders.
+
+use super::option::OptionId;
+use super::part::PartId;
+
+/// A text with places to fill in.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Interp {
+    /// Its pieces, in order.
+    pub pieces: Vec<Piece>,
+}
+
+/// One piece of an [`Interp`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Piece {
+    /// As written.
+    Text(String),
+    /// `${NAME}`: an option's value.
+    Option(OptionId),
+    /// `${part:NAME}`: the file that a part makes.
+    Part(PartId),
+    /// `${path:…}`: a folder.
+    Folder(Folder),
+    /// `${step:reads}`: all that the step reads, one word each.
+    Reads,
+    /// `${step:writes}`: all that the step writes, one word each.
+    Writes,
+    /// `${tree:name}`.
+    TreeName,
+    /// `${tree:version}`.
+    TreeVersion,
+}
+
+/// The folders that a text can name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Folder {
+    /// `${path:tree}`: the sources.
+    Tree,
+    /// `${path:board}`: the root definitions.
+    Board,
+    /// `${path:made}`: what generators make.
+    Made,
+}
+
+impl Interp {
+    /// Makes a text with nothing to fill in.
+    pub fn plain(text: &str) -> Interp {
+        if text.is_empty() { Interp::default() } else { Interp { pieces: vec![Piece::Text(text.into())] } }
+    }
+
+    /// Returns the options that the text looks at.
+    pub fn options(&self) -> impl Iterator<Item = OptionId> {
+        self.pieces.iter().filter_map(|piece| match piece {
+            Piece::Option(id) => Some(*id),
+            Piece::Text(_)
+            | Piece::Part(_)
+            | Piece::Folder(_)
+            | Piece::Reads
+            | Piece::Writes
+            | Piece::TreeName
+            | Piece::TreeVersion => None,
+        })
+    }
+}

@@ -1,0 +1,172 @@
+//! The board: the checked, unchanging model of options, sections, needs and parts. It neither reads nor writes files.
+
+mod interp;
+mod need;
+mod option;
+mod output;
+mod part;
+mod value;
+
+use std::collections::HashMap;
+use std::path::PathBuf;
+
+use crate::base::{Arena, Id, Place, SourceFiles};
+use crate::expr::{Expr, Op, RawAtom, RawWhat};
+
+pub use interp::{Folder, Interp, Piece};
+pub use need::{Importance, NeedCheck, NeedDef, NeedId};
+pub use option::{DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind};
+pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm, TestDef, TestId};
+pub use part::{
+    Generator, InstallRole, InstallRule, ModuleRole, ModuleTable, PartDef, PartId, PartKind, SourceRule, When,
+};
+pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};
+
+/// A titled group of options.
+#[derive(Debug, Clone)]
+pub struct SectionDef {
+    /// Its name.
+    pub name: String,
+    /// Its title as shown.
+    pub title: String,
+    /// The section that it lies in.
+    pub parent: Option<SectionId>,
+    /// Where it is written; `None` for the section of options that name none.
+    pub place: Option<Place>,
+}
+
+/// The id of a [`SectionDef`].
+pub type SectionId = Id<SectionDef>;
+
+/// One statement about resolved values and facts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Atom {
+    /// The option is not off.
+    On(OptionId),
+    /// The host has the need.
+    Need(NeedId),
+    /// The option's value compares so.
+    Compare(OptionId, Op, Value),
+}
+
+/// A condition with its place.
+#[derive(Debug, Clone)]
+pub struct Condition {
+    /// The condition.
+    pub expr: Expr<Atom>,
+    /// Where it is written.
+    pub place: Place,
+}
+
+/// What a tree says about itself.
+#[derive(Debug, Clone)]
+pub struct Tree {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// One line about it.
+    pub summary: String,
+    /// The folder of the root `board.toml`.
+    pub board_root: PathBuf,
+    /// The folder of the sources; the same unless the board lives outside the tree that it describes.
+    pub source_root: PathBuf,
+}
+
+/// How everything is compiled, unless a part says more.
+#[derive(Debug, Clone, Default)]
+pub struct Toolchain {
+    /// The C compiler.
+    pub c_compiler: Interp,
+    /// The C++ compiler.
+    pub cxx_compiler: Interp,
+    /// Flags of every compile.
+    pub flags: Vec<When<Interp>>,
+    /// Flags of C compiles.
+    pub c_flags: Vec<When<Interp>>,
+    /// Flags of C++ compiles.
+    pub cxx_flags: Vec<When<Interp>>,
+    /// Flags of every link.
+    pub link_flags: Vec<When<Interp>>,
+}
+
+/// Everything that a tree's definitions say. References between items are ids that exist; names are unique.
+#[derive(Debug, Clone)]
+pub struct Board {
+    /// What the tree says about itself.
+    pub tree: Tree,
+    /// All options, in the order of the files.
+    pub options: Arena<OptionDef>,
+    /// All sections; parents come before what they hold.
+    pub sections: Arena<SectionDef>,
+    /// All needs.
+    pub needs: Arena<NeedDef>,
+    /// All parts.
+    pub parts: Arena<PartDef>,
+    /// What options ask for when they are on, or take a value.
+    pub rules: Arena<Rule>,
+    /// The option headers that are generated.
+    pub headers: Arena<HeaderDef>,
+    /// The tree's own tests.
+    pub tests: Arena<TestDef>,
+    /// How everything is compiled.
+    pub toolchain: Toolchain,
+    /// The definition files.
+    pub files: SourceFiles,
+    /// All options, those that others look at first; the same whatever the order of files.
+    pub order: Vec<OptionId>,
+    /// Options by name.
+    pub option_names: HashMap<String, OptionId>,
+}
+
+impl Board {
+    /// Returns the option of that name.
+    pub fn option(&self, name: &str) -> Option<OptionId> {
+        self.option_names.get(name).copied()
+    }
+
+    /// Returns the part of that name.
+    pub fn part(&self, name: &str) -> Option<PartId> {
+        self.parts.iter().find(|(_, part)| part.name == name).map(|(id, _)| id)
+    }
+
+    /// Returns the need of that name.
+    pub fn need(&self, name: &str) -> Option<NeedId> {
+        self.needs.iter().find(|(_, need)| need.name == name).map(|(id, _)| id)
+    }
+
+    /// Prints a condition with its names, in the canonical form.
+    pub fn print(&self, expr: &Expr<Atom>) -> String {
+        let named = expr.try_map(&mut |atom: &Atom| Ok::<_, std::convert::Infallible>(self.named(atom)));
+        let Ok(named) = named;
+        named.to_string()
+    }
+
+    fn named(&self, atom: &Atom) -> RawAtom {
+        let what = match atom {
+            Atom::On(option) => RawWhat::Name(self.options[*option].name.clone()),
+            Atom::Need(need) => RawWhat::Need(self.needs[*need].name.clone()),
+            Atom::Compare(option, op, value) => {
+                RawWhat::Compare { name: self.options[*option].name.clone(), op: *op, value: value.literal() }
+            }
+        };
+        RawAtom { what, span: (0, 0) }
+    }
+
+    /// Returns the sections from the outermost down to this one.
+    pub fn section_path(&self, section: SectionId) -> Vec<SectionId> {
+        let mut path = vec![section];
+        let mut at = section;
+        while let Some(parent) = self.sections[at].parent {
+            path.push(parent);
+            at = parent;
+        }
+        path.reverse();
+        path
+    }
+
+    /// Returns the option that says where everything is installed, if the tree has one.
+    pub fn prefix(&self) -> Option<OptionId> {
+        self.option("prefix").filter(|id| matches!(self.options[*id].kind, Kind::Path))
+    }
+}

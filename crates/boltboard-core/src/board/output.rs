@@ -1,0 +1,98 @@
+//! What carries options into C code, and the tree's own tests.
+
+use super::interp::Interp;
+use super::part::PartId;
+use super::{Condition, OptionId};
+use crate::base::{Id, Place, RelPath};
+
+/// The id of a [`HeaderDef`].
+pub type HeaderId = Id<HeaderDef>;
+/// The id of a [`TestDef`].
+pub type TestId = Id<TestDef>;
+
+/// A generated header with the options' macros.
+#[derive(Debug, Clone)]
+pub struct HeaderDef {
+    /// Its name in the definitions.
+    pub name: String,
+    /// Where it lies below the folder of generated files, as sources include it.
+    pub path: RelPath,
+    /// Its include guard.
+    pub guard: String,
+    /// When compilers read it.
+    pub order: HeaderOrder,
+    /// Where it is written.
+    pub place: Place,
+}
+
+/// When compilers read an option header.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HeaderOrder {
+    /// Where a source includes it.
+    Included,
+    /// Before everything else, so that a shipped copy with the same guard stays without effect.
+    First,
+}
+
+/// A macro that carries an option's value.
+#[derive(Debug, Clone)]
+pub struct MacroDef {
+    /// The macro's name.
+    pub name: String,
+    /// The header that defines it; none leaves it to `-D` flags.
+    pub header: Option<HeaderId>,
+    /// How the value is written.
+    pub form: MacroForm,
+    /// Treated as off unless this holds.
+    pub when: Option<Condition>,
+}
+
+/// How a macro shows a value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum MacroForm {
+    /// `1` when the option is not off, otherwise not defined.
+    OneOrAbsent,
+    /// `1` when the option is not off, otherwise `0`.
+    OneOrZero,
+    /// `1` when a module is loadable, otherwise not defined.
+    LoadableOrAbsent,
+    /// `1` when a module is built in, otherwise not defined.
+    BuiltinOrAbsent,
+    /// The value as it is.
+    Plain,
+    /// The value in quotes, as a C string.
+    Quoted,
+    /// `1` when a pick has this value, otherwise not defined.
+    PickIs(String),
+}
+
+impl MacroForm {
+    /// The forms that definitions can name.
+    pub const NAMED: [(&'static str, MacroForm); 6] = [
+        ("one-or-absent", MacroForm::OneOrAbsent),
+        ("one-or-zero", MacroForm::OneOrZero),
+        ("loadable", MacroForm::LoadableOrAbsent),
+        ("builtin", MacroForm::BuiltinOrAbsent),
+        ("plain", MacroForm::Plain),
+        ("quoted", MacroForm::Quoted),
+    ];
+}
+
+/// One of the tree's own tests.
+#[derive(Debug, Clone)]
+pub struct TestDef {
+    /// Its name.
+    pub name: String,
+    /// One line about it.
+    pub summary: String,
+    /// The program with its arguments.
+    pub command: Vec<Interp>,
+    /// Runs only while this holds.
+    pub when: Option<Condition>,
+    /// How long it may take, in seconds.
+    pub limit_seconds: u64,
+    /// Parts that it runs.
+    pub parts: Vec<PartId>,
+    /// Options that its command looks at.
+    pub options: Vec<OptionId>,
+}

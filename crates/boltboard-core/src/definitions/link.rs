@@ -1,0 +1,226 @@
+//! From files to one board: names first, then everything that refers to them.
+
+use std::path::Path;
+
+use toml_edit::TableLike;
+
+use super::fields::{Fields, Log, Text};
+use super::find::RawFile;
+use super::lookup::{Index, Names};
+use super::options::MacroHabit;
+use super::problem::{Fault, Problem};
+use super::{options, order, outputs, parts};
+use crate::base::{Arena, Place, RelPath, SourceFiles};
+use crate::board::{Board, Interp, PartDef, Rule, RuleId, SectionDef, Toolchain, Tree};
+
+/// A named table such as `[option.fog]`, with the folder of its file.
+pub(super) struct Entry<'a> {
+    pub name: Text,
+    pub folder: RelPath,
+    pub default_section: Option<Text>,
+    table: &'a dyn TableLike,
+    log: &'a Log,
+}
+
+impl<'a> Entry<'a> {
+    pub fn fields(&self, what: &str) -> Fields<'a> {
+        Fields::new(self.table, self.name.place.file, self.name.place, format!("{what} `{}`", self.name.text), self.log)
+    }
+}
+
+/// Takes rules into the board and remembers which belong to the option that is being read.
+#[derive(Default)]
+pub(super) struct RuleSink {
+    rules: Arena<Rule>,
+    fresh: Vec<RuleId>,
+}
+
+impl RuleSink {
+    pub fn add(&mut self, rule: Rule) {
+        let id = self.rules.add(rule);
+        self.fresh.push(id);
+    }
+
+    pub fn take(&mut self) -> Vec<RuleId> {
+        std::mem::take(&mut self.fresh)
+    }
+}
+
+#[derive(Default)]
+struct Entries<'a> {
+    options: Vec<Entry<'a>>,
+    needs: Vec<Entry<'a>>,
+    parts: Vec<Entry<'a>>,
+    sections: Vec<Entry<'a>>,
+    headers: Vec<Entry<'a>>,
+    tests: Vec<Entry<'a>>,
+}
+
+/// Links all files into a board; reports to `log` and returns `None` when something is wrong.
+pub(super) fn link(
+    root: &Path,
+    source_root: Option<&Path>,
+    raw: &[RawFile],
+    files: &SourceFiles,
+    log: &Log,
+) -> Option<Board> {
+    let mut entries = Entries::default();
+    let mut tree = None;
+    let mut toolchain_found = None;
+    for (index, file) in raw.iter().enumerate() {
+        let place = Place::new(file.id, 0..0);
+        let fields = Fields::new(file.document.as_table(), file.id, place, "a board".into(), log);
+        if index == 0 {
+            tree = read_tree_table(&fields, root, source_root);
+            toolchain_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]".into()));
+        }
+        collect(&mut entries, &fields, file, log);
+        fields.finish();
+    }
+    let names = name_all(&mut entries, log);
+    let tree = tree?;
+
+    let mut headers = Arena::default();
+    let mut habits: Vec<MacroHabit> = Vec::new();
+    for entry in &entries.headers {
+        let (header, habit) = outputs::header(entry, crate::base::Id::new(headers.len()));
+        headers.add(header);
+        habits.push(habit);
+    }
+    let mut sections = Arena::default();
+    for entry in &entries.sections {
+        sections.add(outputs::section(entry, &names));
+    }
+    let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
+    let mut sink = RuleSink::default();
+    let mut option_arena = Arena::default();
+    for (index, entry) in entries.options.iter().enumerate() {
+        let id = crate::base::Id::new(index);
+        option_arena.add(options::option(entry, id, rest, &names, habits.first(), &mut sink));
+    }
+    let mut needs = Arena::default();
+    for entry in &entries.needs {
+        needs.add(options::need(entry, &names));
+    }
+    let part_list: Vec<Option<PartDef>> =
+        entries.parts.iter().map(|entry| parts::part(entry, &tree.name, &names)).collect();
+    let mut tests = Arena::default();
+    for entry in &entries.tests {
+        tests.add(outputs::test(entry, &names));
+    }
+    let toolchain = match toolchain_found {
+        Some(fields) => {
+            let toolchain = outputs::toolchain(&fields, &names);
+            fields.finish();
+            toolchain
+        }
+        None => {
+            Toolchain { c_compiler: Interp::plain("cc"), cxx_compiler: Interp::plain("c++"), ..Toolchain::default() }
+        }
+    };
+    if !log.is_empty() {
+        return None;
+    }
+    let mut part_arena = Arena::default();
+    part_list.into_iter().flatten().for_each(|part| {
+        part_arena.add(part);
+    });
+    let mut board = Board {
+        tree,
+        options: option_arena,
+        sections,
+        needs,
+        parts: part_arena,
+        rules: sink.rules,
+        headers,
+        tests,
+        toolchain,
+        files: files.clone(),
+        order: Vec::new(),
+        option_names: names.options.into_names(),
+    };
+    order::check_cycles(&board, log);
+    board.order = order::canonical(&board);
+    Some(board)
+}
+
+fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &RawFile, log: &'a Log) {
+    let default_section = fields.text("section-of-all");
+    let tables: [(&'static str, &mut Vec<Entry<'a>>); 6] = [
+        ("option", &mut entries.options),
+        ("need", &mut entries.needs),
+        ("part", &mut entries.parts),
+        ("section", &mut entries.sections),
+        ("header", &mut entries.headers),
+        ("test", &mut entries.tests),
+    ];
+    for (key, list) in tables {
+        for (name, table) in fields.named(key) {
+            let (folder, default_section) = (file.folder.clone(), default_section.clone());
+            list.push(Entry { name, folder, default_section, table, log });
+        }
+    }
+}
+
+fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
+    let mut names = Names {
+        options: Index::new("option"),
+        kinds: Vec::new(),
+        needs: Index::new("need"),
+        parts: Index::new("part"),
+        sections: Index::new("section"),
+        headers: Index::new("header"),
+    };
+    entries.options.retain(|entry| names.options.add(&entry.name, log).is_some());
+    names.kinds = entries.options.iter().map(|entry| options::kind(&entry.fields("option"))).collect();
+    entries.needs.retain(|entry| names.needs.add(&entry.name, log).is_some());
+    entries.parts.retain(|entry| names.parts.add(&entry.name, log).is_some());
+    entries.sections.retain(|entry| names.sections.add(&entry.name, log).is_some());
+    entries.headers.retain(|entry| names.headers.add(&entry.name, log).is_some());
+    let mut tests: Index<crate::board::TestDef> = Index::new("test");
+    entries.tests.retain(|entry| tests.add(&entry.name, log).is_some());
+    names
+}
+
+fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>) -> Option<Tree> {
+    match fields.integer("format") {
+        Some(1) => {}
+        Some(other) => fields.problem(fields.place, Fault::Format(other)),
+        None => {
+            if fields.get("format").is_none() {
+                fields.problem(fields.place, Fault::Missing { key: "format", context: "the root board".into() });
+            }
+        }
+    }
+    let Some(found) = fields.get("tree") else {
+        fields.problem(fields.place, Fault::Missing { key: "tree", context: "the root board".into() });
+        return None;
+    };
+    let table = fields.sub(&found, "[tree]".into())?;
+    let name = table.required_text("name");
+    let version = table.required_text("version");
+    let summary = table.text_or_empty("summary");
+    table.texts("boards");
+    let outside = table.text("sources");
+    let source_root = match (source_root, &outside) {
+        (Some(given), _) => given.to_path_buf(),
+        (None, Some(text)) => root.join(&text.text),
+        (None, None) => root.to_path_buf(),
+    };
+    let source_root = match source_root.canonicalize() {
+        Ok(path) => path,
+        Err(e) => {
+            let place = outside.map_or(table.place, |t| t.place);
+            let fault = Fault::Unreadable { file: source_root.display().to_string(), reason: e.to_string() };
+            fields.log().add(Problem::at(place, fault));
+            source_root
+        }
+    };
+    if let Some(name) = &name
+        && !crate::expr::is_name(&name.text)
+    {
+        fields.problem(name.place, Fault::BadName(name.text.clone()));
+    }
+    table.finish();
+    Some(Tree { name: name?.text, version: version?.text, summary, board_root: root.to_path_buf(), source_root })
+}

@@ -1,0 +1,33 @@
+//! Finds the definition files of a tree, reads them within limits, checks and links them into one [`Board`].
+//!
+//! Reading never stops at the first mistake: a [`Reading`] holds every problem found. Nothing of the tree is run.
+
+mod fields;
+mod find;
+mod generators;
+mod link;
+mod lookup;
+mod options;
+mod order;
+mod outputs;
+mod parts;
+mod problem;
+mod sources;
+
+pub use find::{TreeFault, WORK_MARK, find_root, read_tree};
+pub use problem::{Fault, Problem};
+pub use sources::{Listing, check_sources};
+
+use crate::base::SourceFiles;
+use crate::board::Board;
+
+/// What came of reading a tree's definitions.
+#[derive(Debug)]
+pub struct Reading {
+    /// The board, when there was no problem.
+    pub board: Option<Board>,
+    /// Everything that is wrong, in the order of the files.
+    pub problems: Vec<Problem>,
+    /// The files, for showing the problems' places.
+    pub files: SourceFiles,
+}

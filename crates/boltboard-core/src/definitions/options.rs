@@ -1,0 +1,426 @@
+//! `[option.NAME]` and `[need.NAME]`.
+
+use std::collections::BTreeMap;
+
+use super::fields::{Fields, Found, Text};
+use super::link::{Entry, RuleSink};
+use super::lookup::Names;
+use super::problem::{Fault, Problem};
+use crate::base::{VersionRange, near_matches};
+use crate::board::{
+    Atom, Condition, DefaultRule, DefaultValue, HeaderId, Importance, Kind, Level, MacroDef, MacroForm, NeedCheck,
+    NeedDef, OptionDef, OptionId, PickValue, Rule, RuleKind, SectionId, read_size,
+};
+use crate::expr::Expr;
+
+/// How a header names the macros of options that say nothing themselves.
+pub(super) struct MacroHabit {
+    pub header: HeaderId,
+    pub prefix: String,
+    pub zero: bool,
+}
+
+/// Reads an option's kind, with its values and range. A wrong one is reported and read as a switch.
+pub(super) fn kind(fields: &Fields<'_>) -> Kind {
+    let Some(kind) = fields.required_text("kind") else { return Kind::Switch };
+    match kind.text.as_str() {
+        "switch" => Kind::Switch,
+        "module" => Kind::Module,
+        "pick" => pick(fields),
+        "number" => {
+            let (low, high) = range(fields, |found| found.integer(), "two whole numbers");
+            Kind::Number(low.unwrap_or(i64::MIN)..=high.unwrap_or(i64::MAX))
+        }
+        "size" => {
+            let bytes = |found: &Found<'_>| {
+                found.integer().and_then(|n| u64::try_from(n).ok()).or_else(|| read_size(&found.text()?.text))
+            };
+            let (low, high) = range(fields, bytes, "two sizes");
+            Kind::Size(low.unwrap_or(0)..=high.unwrap_or(u64::MAX))
+        }
+        "text" => Kind::Text,
+        "path" => Kind::Path,
+        "words" => Kind::Words(fields.texts("values").into_iter().map(|t| t.text).collect()),
+        other => {
+            let fault = Fault::UnknownName { what: "kind", name: other.to_string() };
+            fields.log().add(Problem::at(kind.place, fault).with_near(near_matches(other, Kind::NAMES)));
+            Kind::Switch
+        }
+    }
+}
+
+fn pick(fields: &Fields<'_>) -> Kind {
+    let mut values: Vec<PickValue> = Vec::new();
+    for found in fields.list("values") {
+        let value = match (found.text(), fields.sub(&found, "a value".into())) {
+            (Some(text), _) => Some((text, String::new())),
+            (None, Some(sub)) => sub.required_text("name").map(|name| (name, sub.text_or_empty("summary"))),
+            (None, None) => {
+                fields.wrong_type(&found, "a text or { name = \"…\", summary = \"…\" }");
+                None
+            }
+        };
+        let Some((name, summary)) = value else { continue };
+        if name.text.is_empty() || name.text.contains(|c: char| c.is_control() || c.is_whitespace()) {
+            fields.problem(name.place, Fault::BadName(name.text.clone()));
+        } else if values.iter().any(|v| v.name == name.text) {
+            fields.problem(name.place, Fault::Twice { what: "value", name: name.text.clone() });
+        }
+        values.push(PickValue { name: name.text, summary });
+    }
+    if values.is_empty() {
+        fields.problem(fields.place, Fault::Missing { key: "values", context: fields.context.clone() });
+    }
+    Kind::Pick(values)
+}
+
+fn range<T: PartialOrd + Copy>(
+    fields: &Fields<'_>,
+    read: impl Fn(&Found<'_>) -> Option<T>,
+    expected: &str,
+) -> (Option<T>, Option<T>) {
+    let Some(found) = fields.get("range") else { return (None, None) };
+    let ends: Option<Vec<T>> = found.members().and_then(|members| members.iter().map(read).collect());
+    match ends.as_deref() {
+        Some([low, high]) if low <= high => return (Some(*low), Some(*high)),
+        Some([_, _]) => {
+            fields.problem(found.place, Fault::Combination("the range is empty: its start is above its end".into()))
+        }
+        _ => fields.wrong_type(&found, expected),
+    }
+    (None, None)
+}
+
+/// Reads an option.
+pub(super) fn option(
+    entry: &Entry<'_>,
+    id: OptionId,
+    fallback_section: SectionId,
+    names: &Names,
+    habit: Option<&MacroHabit>,
+    sink: &mut RuleSink,
+) -> OptionDef {
+    let fields = entry.fields("option");
+    let log = fields.log();
+    let kind = names.kinds[id.index()].clone();
+    // Read before all names were known; asked for here so that they count as known keys.
+    for key in ["kind", "values", "range"] {
+        fields.get(key);
+    }
+    if fields.get("range").is_some() && !matches!(kind, Kind::Number(_) | Kind::Size(_)) {
+        let text = format!("a {} has no range", kind.name());
+        fields.problem(fields.place, Fault::Combination(text));
+    }
+    if fields.get("values").is_some() && !matches!(kind, Kind::Pick(_) | Kind::Words(_)) {
+        let text = format!("a {} has no list of values", kind.name());
+        fields.problem(fields.place, Fault::Combination(text));
+    }
+    let section = fields.text("section").or_else(|| entry.default_section.clone());
+    let section = section.and_then(|text| names.sections.find(&text, log)).unwrap_or(fallback_section);
+    let on_off = matches!(kind, Kind::Switch | Kind::Module);
+    let mut asked = Asked { names, fields: &fields, option: id, value: None, rules: Vec::new() };
+    asked.read_all();
+    let conditions = asked.rules;
+    let mut in_force = None;
+    if on_off {
+        conditions.into_iter().for_each(|rule| sink.add(rule));
+    } else if let Some(first) = conditions.first() {
+        let place = first.place;
+        let expr = Expr::all(conditions.into_iter().map(|rule| rule.must));
+        in_force = expr.map(|expr| Condition { expr, place });
+    }
+    if matches!(kind, Kind::Pick(_)) {
+        pick_rules(&fields, id, names, sink);
+    }
+    let option = OptionDef {
+        name: entry.name.text.clone(),
+        summary: fields.text_or_empty("summary"),
+        help: fields.text_or_empty("help").trim().to_string(),
+        section,
+        level: level(&fields),
+        defaults: defaults(&fields, id, &kind, names),
+        in_force,
+        rules: sink.take(),
+        macros: macros(&fields, &entry.name.text, &kind, names, habit),
+        place: entry.name.place,
+        kind,
+    };
+    fields.finish();
+    option
+}
+
+/// What an option, or one value of a pick, asks for.
+struct Asked<'a, 'f> {
+    names: &'a Names,
+    fields: &'a Fields<'f>,
+    option: OptionId,
+    value: Option<String>,
+    rules: Vec<Rule>,
+}
+
+impl Asked<'_, '_> {
+    fn read_all(&mut self) {
+        for text in self.fields.texts("requires") {
+            if let Some(condition) = self.names.condition(&text, self.fields.log()) {
+                self.add(condition.expr, RuleKind::Requires, &text);
+            }
+        }
+        for text in self.fields.texts("conflicts") {
+            if let Some(condition) = self.names.condition(&text, self.fields.log()) {
+                self.add(Expr::Not(Box::new(condition.expr)), RuleKind::Conflicts, &text);
+            }
+        }
+        for text in self.fields.texts("needs") {
+            if let Some(need) = self.names.needs.find(&text, self.fields.log()) {
+                self.add(Expr::Atom(Atom::Need(need)), RuleKind::Needs, &text);
+            }
+        }
+    }
+
+    fn add(&mut self, must: Expr<Atom>, kind: RuleKind, text: &Text) {
+        self.rules.push(Rule { option: self.option, value: self.value.clone(), must, kind, place: text.place });
+    }
+}
+
+fn pick_rules(fields: &Fields<'_>, option: OptionId, names: &Names, sink: &mut RuleSink) {
+    for found in fields.list("values") {
+        let Some(sub) = fields.sub(&found, "a value".into()) else { continue };
+        let Some(name) = sub.text("name") else { continue };
+        sub.get("summary");
+        let mut asked = Asked { names, fields: &sub, option, value: Some(name.text), rules: Vec::new() };
+        asked.read_all();
+        asked.rules.into_iter().for_each(|rule| sink.add(rule));
+        sub.finish();
+    }
+}
+
+fn level(fields: &Fields<'_>) -> Level {
+    let Some(text) = fields.text("level") else { return Level::Everyday };
+    match Level::ALL.iter().find(|(name, _)| *name == text.text) {
+        Some((_, level)) => *level,
+        None => {
+            let fault = Fault::UnknownName { what: "level", name: text.text.clone() };
+            let near = near_matches(&text.text, Level::ALL.map(|(name, _)| name));
+            fields.log().add(Problem::at(text.place, fault).with_near(near));
+            Level::Everyday
+        }
+    }
+}
+
+fn defaults(fields: &Fields<'_>, option: OptionId, kind: &Kind, names: &Names) -> Vec<DefaultRule> {
+    let mut rules = Vec::new();
+    if let Some(found) = fields.get("default") {
+        let members = found.members().filter(|m| m.iter().any(|f| fields.sub(f, String::new()).is_some()));
+        for member in members.unwrap_or_else(|| vec![found]) {
+            if let Some(sub) = fields.sub(&member, "a default".into()) {
+                let when = names.when(&sub);
+                if let Some(value) = sub.get("value") {
+                    rules.extend(default_rule(&sub, option, &value, when, kind, names));
+                } else {
+                    sub.problem(sub.place, Fault::Missing { key: "value", context: sub.context.clone() });
+                }
+                sub.finish();
+            } else {
+                rules.extend(default_rule(fields, option, &member, None, kind, names));
+            }
+        }
+    }
+    if rules.last().is_none_or(|rule| rule.when.is_some()) {
+        rules.push(DefaultRule { when: None, value: DefaultValue::Fixed(kind.own_default()), place: None });
+    }
+    rules
+}
+
+fn default_rule(
+    fields: &Fields<'_>,
+    option: OptionId,
+    found: &Found<'_>,
+    when: Option<Condition>,
+    kind: &Kind,
+    names: &Names,
+) -> Option<DefaultRule> {
+    let Some(text) = names.value_text(option, found) else {
+        fields.wrong_type(found, &format!("a value in quotes: {}", kind.expected()));
+        return None;
+    };
+    let place = Some(text.place);
+    if text.text.contains("${") && matches!(kind, Kind::Text | Kind::Path) {
+        let interp = names.interp(&text, fields.log())?;
+        return Some(DefaultRule { when, value: DefaultValue::Derived(interp), place });
+    }
+    match kind.read(&text.text) {
+        Ok(value) => Some(DefaultRule { when, value: DefaultValue::Fixed(value), place }),
+        Err(fault) => {
+            let near = fault.near.clone();
+            let fault = Fault::Value { option: fields.context.clone(), fault };
+            fields.log().add(Problem::at(text.place, fault).with_near(near));
+            None
+        }
+    }
+}
+
+fn macros(fields: &Fields<'_>, option: &str, kind: &Kind, names: &Names, habit: Option<&MacroHabit>) -> Vec<MacroDef> {
+    let Some(found) = fields.get("macro") else {
+        let Some(habit) = habit.filter(|h| !h.prefix.is_empty()) else { return Vec::new() };
+        let upper = option.to_ascii_uppercase().replace('-', "_");
+        let name = format!("{}{upper}", habit.prefix);
+        return own_forms(kind, &name, habit);
+    };
+    let mut macros = Vec::new();
+    for member in found.members().unwrap_or_else(|| vec![found]) {
+        if let Some(text) = member.text() {
+            check_c_name(fields, &text);
+            match habit {
+                Some(habit) => macros.extend(own_forms(kind, &text.text, habit)),
+                None => fields
+                    .problem(text.place, Fault::Combination("a macro needs a [header.NAME] to be written to".into())),
+            }
+        } else if let Some(sub) = fields.sub(&member, "a macro".into()) {
+            macros.extend(one_macro(&sub, kind, names, habit));
+            sub.finish();
+        } else {
+            fields.wrong_type(&member, "a name or { name = \"…\", form = \"…\" }");
+        }
+    }
+    macros
+}
+
+fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroHabit>) -> Option<MacroDef> {
+    let name = sub.required_text("name")?;
+    check_c_name(sub, &name);
+    let header = match sub.text("header") {
+        Some(text) => names.headers.find(&text, sub.log()),
+        None => habit.map(|h| h.header),
+    };
+    let form = match (sub.text("form"), sub.text("value")) {
+        (None, Some(value)) => {
+            if let Err(fault) = kind.read(&value.text) {
+                let near = fault.near.clone();
+                sub.log()
+                    .add(Problem::at(value.place, Fault::Value { option: "this pick".into(), fault }).with_near(near));
+            }
+            MacroForm::PickIs(value.text)
+        }
+        (Some(text), _) => match MacroForm::NAMED.iter().find(|(name, _)| *name == text.text) {
+            Some((_, form)) => form.clone(),
+            None => {
+                let near = near_matches(&text.text, MacroForm::NAMED.map(|(name, _)| name));
+                let fault = Fault::UnknownName { what: "form", name: text.text };
+                sub.log().add(Problem::at(text.place, fault).with_near(near));
+                return None;
+            }
+        },
+        (None, None) => own_form(kind, habit.is_some_and(|h| h.zero)),
+    };
+    Some(MacroDef { name: name.text, header, form, when: names.when(sub) })
+}
+
+fn own_form(kind: &Kind, zero: bool) -> MacroForm {
+    match kind {
+        Kind::Switch | Kind::Module if zero => MacroForm::OneOrZero,
+        Kind::Switch | Kind::Module => MacroForm::OneOrAbsent,
+        Kind::Number(_) | Kind::Size(_) => MacroForm::Plain,
+        Kind::Pick(_) | Kind::Text | Kind::Path | Kind::Words(_) => MacroForm::Quoted,
+    }
+}
+
+/// A pick has a macro for each of its values; every other kind has one.
+fn own_forms(kind: &Kind, name: &str, habit: &MacroHabit) -> Vec<MacroDef> {
+    let one = |name: String, form| MacroDef { name, header: Some(habit.header), form, when: None };
+    match kind {
+        Kind::Pick(values) => values
+            .iter()
+            .map(|value| {
+                let upper: String = value.name.to_ascii_uppercase();
+                let upper: String = upper.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
+                one(format!("{name}_{upper}"), MacroForm::PickIs(value.name.clone()))
+            })
+            .collect(),
+        other => vec![one(name.to_string(), own_form(other, habit.zero))],
+    }
+}
+
+pub(super) fn check_c_name(fields: &Fields<'_>, text: &Text) {
+    let starts = text.text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_');
+    if !starts || text.text.contains(|c: char| !c.is_ascii_alphanumeric() && c != '_') {
+        fields.problem(text.place, Fault::BadMacro(text.text.clone()));
+    }
+}
+
+/// Reads a need.
+pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
+    let fields = entry.fields("need");
+    let checked = |key: &'static str| {
+        let text = fields.text(key)?;
+        check_host_name(&fields, &text);
+        Some(text.text)
+    };
+    let link: Vec<Text> = fields.texts("link");
+    link.iter().for_each(|text| check_host_name(&fields, text));
+    let check = NeedCheck {
+        library: checked("library"),
+        header: checked("header"),
+        link: link.into_iter().map(|t| t.text).collect(),
+        tool: checked("tool"),
+    };
+    if check == NeedCheck::default() {
+        let text = format!("{} says nothing to look for: give `library`, `header`, `link` or `tool`", fields.context);
+        fields.problem(fields.place, Fault::Combination(text));
+    }
+    let version = fields.text("version").and_then(|text| match text.text.parse::<VersionRange>() {
+        Ok(range) => Some(range),
+        Err(fault) => {
+            fields.problem(text.place, Fault::Combination(fault.to_string()));
+            None
+        }
+    });
+    if version.is_some() && check.library.is_none() {
+        let text = "a version can be read from installed metadata only: give `library` too";
+        fields.problem(fields.place, Fault::Combination(text.into()));
+    }
+    let need = NeedDef {
+        name: entry.name.text.clone(),
+        summary: fields.text_or_empty("summary"),
+        check,
+        version,
+        packages: packages(&fields),
+        bundled: fields.text("bundled").and_then(|text| names.parts.find(&text, fields.log())),
+        importance: if fields.flag("required") { Importance::Required } else { Importance::Optional },
+        place: entry.name.place,
+    };
+    fields.finish();
+    need
+}
+
+fn packages(fields: &Fields<'_>) -> BTreeMap<String, String> {
+    let Some(found) = fields.get("packages") else { return BTreeMap::new() };
+    let Some(sub) = fields.sub(&found, "packages".into()) else {
+        fields.wrong_type(&found, "a table such as { debian = \"…\", fedora = \"…\" }");
+        return BTreeMap::new();
+    };
+    let known = ["debian", "fedora", "opensuse", "arch", "alpine"];
+    let mut packages = BTreeMap::new();
+    for distribution in known {
+        if let Some(text) = sub.text(distribution) {
+            check_host_name(&sub, &text);
+            packages.insert(distribution.to_string(), text.text);
+        }
+    }
+    sub.finish();
+    packages
+}
+
+/// These texts reach the compiler's command line and the person's shell, so they must not be able to say more there.
+fn check_host_name(fields: &Fields<'_>, text: &Text) {
+    let sound = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '.' | '+' | '/');
+    if text.text.is_empty()
+        || text.text.starts_with(['-', '/'])
+        || text.text.contains("..")
+        || !text.text.chars().all(sound)
+    {
+        fields.problem(
+            text.place,
+            Fault::Combination(format!("`{}` cannot be a name of the host", text.text.escape_debug())),
+        );
+    }
+}

@@ -1,0 +1,159 @@
+//! Rings in the definitions, and the order in which options are resolved.
+
+use std::collections::BTreeSet;
+
+use super::fields::Log;
+use super::problem::{Fault, Problem};
+use crate::base::Id;
+use crate::board::{Atom, Board, DefaultValue, OptionDef, OptionId};
+use crate::expr::Expr;
+
+/// Reports rings: sections in each other, requirements and defaults that lead back, parts that use each other.
+pub(super) fn check_cycles(board: &Board, log: &Log) {
+    let names = |ring: &[usize]| ring.iter().map(|i| board.options[Id::new(*i)].name.clone()).collect::<Vec<_>>();
+    let place_of = |ring: &[usize]| board.options[Id::new(ring[0])].place;
+    let count = board.options.len();
+    if let Some(ring) = ring(count, &|i| certain_requirements(board, &board.options[Id::new(i)])) {
+        log.add(Problem::at(place_of(&ring), Fault::RequireCycle(names(&ring))));
+    }
+    if let Some(ring) = ring(count, &|i| default_sources(&board.options[Id::new(i)]).into_iter().collect()) {
+        log.add(Problem::at(place_of(&ring), Fault::DefaultCycle(names(&ring))));
+    }
+    let uses = |i: usize| board.parts[Id::new(i)].uses.iter().map(|u| u.item.index()).collect::<Vec<_>>();
+    if let Some(ring) = ring(board.parts.len(), &uses) {
+        let names = ring.iter().map(|i| board.parts[Id::new(*i)].name.clone()).collect();
+        log.add(Problem::at(board.parts[Id::new(ring[0])].place, Fault::UseCycle(names)));
+    }
+    let inside = |i: usize| board.sections[Id::new(i)].parent.iter().map(|p| p.index()).collect::<Vec<_>>();
+    if let Some(ring) = ring(board.sections.len(), &inside) {
+        let section = &board.sections[Id::new(ring[0])];
+        if let Some(place) = section.place {
+            log.add(Problem::at(place, Fault::SectionCycle(section.name.clone())));
+        }
+    }
+}
+
+/// Returns all options so that what an option looks at comes before it. Ties, and rings through `conflicts`, go by
+/// name, so the order does not depend on the order of files.
+pub(super) fn canonical(board: &Board) -> Vec<OptionId> {
+    let mut by_name: Vec<OptionId> = board.options.ids().collect();
+    by_name.sort_by(|a, b| board.options[*a].name.cmp(&board.options[*b].name));
+    let next = |option: usize| {
+        let mut seen: Vec<usize> = looked_at(board, &board.options[Id::new(option)]).into_iter().collect();
+        seen.sort_by(|a, b| board.options[Id::new(*a)].name.cmp(&board.options[Id::new(*b)].name));
+        seen
+    };
+    let mut walk = Walk::new(board.options.len());
+    let mut order = Vec::with_capacity(board.options.len());
+    for start in by_name {
+        walk.from(start.index(), &next, &mut |done| order.push(Id::new(done)));
+    }
+    order
+}
+
+/// Options that an option surely wants on: not those in a choice of several, and not those it wants off.
+fn certain_requirements(board: &Board, option: &OptionDef) -> Vec<usize> {
+    let mut wanted = Vec::new();
+    for rule in option.rules.iter().map(|id| &board.rules[*id]).filter(|rule| rule.value.is_none()) {
+        let members = match &rule.must {
+            Expr::All(members) => members.as_slice(),
+            other @ (Expr::Atom(_) | Expr::Not(_) | Expr::Any(_)) => std::slice::from_ref(other),
+        };
+        for member in members {
+            if let Expr::Atom(Atom::On(id)) = member {
+                wanted.push(id.index());
+            }
+        }
+    }
+    wanted
+}
+
+fn default_sources(option: &OptionDef) -> BTreeSet<usize> {
+    let mut sources = BTreeSet::new();
+    for rule in &option.defaults {
+        if let Some(when) = &rule.when {
+            when.expr.for_each_atom(&mut |atom| sources.extend(option_of(atom)));
+        }
+        if let DefaultValue::Derived(interp) = &rule.value {
+            sources.extend(interp.options().map(Id::index));
+        }
+    }
+    sources
+}
+
+fn looked_at(board: &Board, option: &OptionDef) -> BTreeSet<usize> {
+    let mut seen = default_sources(option);
+    for rule in &option.rules {
+        board.rules[*rule].must.for_each_atom(&mut |atom| seen.extend(option_of(atom)));
+    }
+    seen
+}
+
+fn option_of(atom: &Atom) -> Option<usize> {
+    match atom {
+        Atom::On(id) | Atom::Compare(id, _, _) => Some(id.index()),
+        Atom::Need(_) => None,
+    }
+}
+
+/// A depth-first walk without recursion: definitions may chain tens of thousands of items.
+struct Walk {
+    state: Vec<State>,
+    stack: Vec<(usize, Vec<usize>)>,
+}
+
+#[derive(Clone, Copy, PartialEq)]
+enum State {
+    New,
+    Open,
+    Done,
+}
+
+impl Walk {
+    fn new(count: usize) -> Walk {
+        Walk { state: vec![State::New; count], stack: Vec::new() }
+    }
+
+    /// Walks from `start`, calls `done` for each item after all that it leads to, and returns the first ring met.
+    fn from(
+        &mut self,
+        start: usize,
+        next: &dyn Fn(usize) -> Vec<usize>,
+        done: &mut dyn FnMut(usize),
+    ) -> Option<Vec<usize>> {
+        let mut ring = None;
+        self.open(start, next);
+        while let Some((item, waiting)) = self.stack.last_mut() {
+            let item = *item;
+            match waiting.pop() {
+                Some(other) if self.state[other] == State::Open => {
+                    let from = self.stack.iter().position(|(at, _)| *at == other).unwrap_or(0);
+                    let found = || self.stack[from..].iter().map(|(at, _)| *at).chain([other]).collect();
+                    ring = ring.or_else(|| Some(found()));
+                }
+                Some(other) => self.open(other, next),
+                None => {
+                    self.state[item] = State::Done;
+                    self.stack.pop();
+                    done(item);
+                }
+            }
+        }
+        ring
+    }
+
+    fn open(&mut self, item: usize, next: &dyn Fn(usize) -> Vec<usize>) {
+        if self.state[item] == State::New {
+            self.state[item] = State::Open;
+            let mut waiting = next(item);
+            waiting.reverse();
+            self.stack.push((item, waiting));
+        }
+    }
+}
+
+/// Returns the first ring, its start repeated at its end.
+fn ring(count: usize, next: &dyn Fn(usize) -> Vec<usize>) -> Option<Vec<usize>> {
+    let mut walk = Walk::new(count);
+    (0..count).find_map(|start| walk.from(start, next, &mut |_| {}))
+}

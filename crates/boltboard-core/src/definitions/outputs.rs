@@ -1,0 +1,103 @@
+//! `[header.NAME]`, `[section.NAME]`, `[test.NAME]` and `[toolchain]`.
+
+use super::fields::Fields;
+use super::link::Entry;
+use super::lookup::Names;
+use super::options::{MacroHabit, check_c_name};
+use super::parts::made_path;
+use super::problem::{Fault, Problem};
+use crate::base::{RelPath, near_matches};
+use crate::board::{HeaderDef, HeaderId, HeaderOrder, Interp, OptionId, PartId, Piece, SectionDef, TestDef, Toolchain};
+
+/// Reads an option header, and how it names the macros of options that say nothing themselves.
+pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit) {
+    let fields = entry.fields("header");
+    let path = fields.required_text("path").and_then(|text| made_path(&fields, &text)).unwrap_or_else(RelPath::root);
+    let guard = fields.text("guard");
+    if let Some(guard) = &guard {
+        check_c_name(&fields, guard);
+    }
+    let prefix = fields.text("prefix");
+    if let Some(prefix) = prefix.as_ref().filter(|p| !p.text.is_empty()) {
+        check_c_name(&fields, prefix);
+    }
+    let zero = match fields.text("style") {
+        None => false,
+        Some(text) => match text.text.as_str() {
+            "one-or-absent" => false,
+            "one-or-zero" => true,
+            other => {
+                let fault = Fault::UnknownName { what: "style", name: other.to_string() };
+                let near = near_matches(other, ["one-or-absent", "one-or-zero"]);
+                fields.log().add(Problem::at(text.place, fault).with_near(near));
+                false
+            }
+        },
+    };
+    let order = if fields.flag("first") { HeaderOrder::First } else { HeaderOrder::Included };
+    let own_guard = || {
+        let text: String = path.as_str().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
+        format!("MADE_{}", text.to_ascii_uppercase())
+    };
+    let guard = guard.map_or_else(own_guard, |g| g.text);
+    let header = HeaderDef { name: entry.name.text.clone(), guard, order, place: entry.name.place, path };
+    fields.finish();
+    (header, MacroHabit { header: id, prefix: prefix.map_or(String::new(), |p| p.text), zero })
+}
+
+/// Reads a section.
+pub(super) fn section(entry: &Entry<'_>, names: &Names) -> SectionDef {
+    let fields = entry.fields("section");
+    let title = fields.text("title").map_or_else(|| entry.name.text.clone(), |t| t.text);
+    let parent = fields.text("in").and_then(|text| names.sections.find(&text, fields.log()));
+    let section = SectionDef { name: entry.name.text.clone(), title, parent, place: Some(entry.name.place) };
+    fields.finish();
+    section
+}
+
+/// Reads one of the tree's own tests.
+pub(super) fn test(entry: &Entry<'_>, names: &Names) -> TestDef {
+    let fields = entry.fields("test");
+    let command: Vec<Interp> =
+        fields.texts("command").iter().filter_map(|text| names.interp(text, fields.log())).collect();
+    if command.is_empty() {
+        fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.clone() });
+    }
+    let parts: Vec<PartId> = fields.texts("parts").iter().filter_map(|t| names.parts.find(t, fields.log())).collect();
+    let named = command.iter().flat_map(|interp| &interp.pieces).filter_map(|piece| match piece {
+        Piece::Part(part) => Some(*part),
+        Piece::Text(_) | Piece::Option(_) | Piece::Folder(_) | Piece::Reads | Piece::Writes => None,
+        Piece::TreeName | Piece::TreeVersion => None,
+    });
+    let mut parts: Vec<PartId> = parts.into_iter().chain(named).collect();
+    parts.sort();
+    parts.dedup();
+    let options: Vec<OptionId> = command.iter().flat_map(Interp::options).collect();
+    let limit = fields.integer("limit-seconds").unwrap_or(60);
+    let test = TestDef {
+        name: entry.name.text.clone(),
+        summary: fields.text_or_empty("summary"),
+        command,
+        when: names.when(&fields),
+        limit_seconds: u64::try_from(limit).unwrap_or(60).max(1),
+        parts,
+        options,
+    };
+    fields.finish();
+    test
+}
+
+/// Reads how everything is compiled.
+pub(super) fn toolchain(fields: &Fields<'_>, names: &Names) -> Toolchain {
+    let compiler = |key: &'static str, fallback: &str| {
+        fields.text(key).and_then(|t| names.interp(&t, fields.log())).unwrap_or_else(|| Interp::plain(fallback))
+    };
+    Toolchain {
+        c_compiler: compiler("c-compiler", "cc"),
+        cxx_compiler: compiler("cxx-compiler", "c++"),
+        flags: names.interp_list(fields, "flags"),
+        c_flags: names.interp_list(fields, "c-flags"),
+        cxx_flags: names.interp_list(fields, "cxx-flags"),
+        link_flags: names.interp_list(fields, "link-flags"),
+    }
+}

@@ -1,0 +1,181 @@
+//! `[part.NAME]`: what is made.
+
+use super::fields::{Fields, Text};
+use super::generators::generator;
+use super::link::Entry;
+use super::lookup::Names;
+use super::options::check_c_name;
+use super::problem::{Fault, Problem};
+use crate::base::{Glob, RelPath, near_matches};
+use crate::board::{InstallRole, InstallRule, Interp, Kind, ModuleRole, PartDef, PartKind, SourceRule};
+
+/// Reads a part. `tree` is the tree's name, from which folders of modules get theirs.
+pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartDef> {
+    let fields = entry.fields("part");
+    let log = fields.log();
+    let folder = |text: &Text| match entry.folder.join(&text.text) {
+        Ok(path) => Some(path),
+        Err(fault) => {
+            fields.problem(text.place, fault);
+            None
+        }
+    };
+    let kind_text = fields.required_text("kind")?;
+    let kind = kind(&kind_text, &fields, entry, names)?;
+    let summary = fields.text_or_empty("summary");
+    let when = names.when(&fields);
+    let sources = sources(&fields, entry, names);
+    let output = output(&fields, &entry.name.text, &kind, tree);
+    let part = PartDef {
+        name: entry.name.text.clone(),
+        summary,
+        folder: entry.folder.clone(),
+        when,
+        sources,
+        includes: names.when_list(&fields, "include", &mut |text| folder(text)),
+        public_includes: names.when_list(&fields, "public-include", &mut |text| folder(text)),
+        uses: names.when_list(&fields, "uses", &mut |text| names.parts.find(text, log)),
+        flags: names.interp_list(&fields, "flags"),
+        defines: names.interp_list(&fields, "defines"),
+        link_flags: names.interp_list(&fields, "link-flags"),
+        link_reads: fields.texts("link-reads").iter().filter_map(folder).collect(),
+        libraries: names.interp_list(&fields, "libraries"),
+        needs: names.when_list(&fields, "needs", &mut |text| names.needs.find(text, log)),
+        output,
+        install: install(&fields, &kind, names),
+        place: entry.name.place,
+        kind,
+    };
+    let compiled = !matches!(part.kind, PartKind::Generated(_));
+    if compiled && part.sources.is_empty() && part.uses.is_empty() {
+        fields.problem(fields.place, Fault::Missing { key: "sources", context: fields.context.clone() });
+    }
+    fields.finish();
+    Some(part)
+}
+
+fn kind(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<PartKind> {
+    Some(match text.text.as_str() {
+        "program" => PartKind::Program,
+        "static-library" => PartKind::StaticLibrary,
+        "shared-library" => PartKind::SharedLibrary { interface: fields.text("interface").map(|t| t.text) },
+        "module" => PartKind::Module(module(fields, names)?),
+        "objects" => PartKind::Objects,
+        "generated" => PartKind::Generated(generator(fields, entry, names)?),
+        "data" => PartKind::Data,
+        other => {
+            let fault = Fault::UnknownName { what: "kind of part", name: other.to_string() };
+            fields.log().add(Problem::at(text.place, fault).with_near(near_matches(other, PartKind::NAMES)));
+            return None;
+        }
+    })
+}
+
+fn module(fields: &Fields<'_>, names: &Names) -> Option<ModuleRole> {
+    let log = fields.log();
+    let option_text = fields.required_text("option");
+    let program_text = fields.required_text("program");
+    let symbol = fields.required_text("symbol");
+    if let Some(symbol) = &symbol {
+        check_c_name(fields, symbol);
+    }
+    let option_text = option_text?;
+    let option = names.options.find(&option_text, log)?;
+    if names.kinds[option.index()] != Kind::Module {
+        let text = format!("`{}` decides about a module, so it must be of kind module", option_text.text);
+        fields.problem(option_text.place, Fault::Combination(text));
+    }
+    let program = names.parts.find(&program_text?, log)?;
+    Some(ModuleRole { option, program, symbol: symbol?.text })
+}
+
+fn sources(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Vec<SourceRule> {
+    let except = globs(&fields.texts("except"), fields, entry);
+    let mut rules: Vec<SourceRule> = Vec::new();
+    for found in fields.list("sources") {
+        let (when, texts, made, flags) = if let Some(text) = found.text() {
+            (None, vec![text], vec![], vec![])
+        } else if let Some(sub) = names.conditional(fields, &found) {
+            let flags: Vec<Interp> = sub.texts("flags").iter().filter_map(|t| names.interp(t, sub.log())).collect();
+            let made: Vec<RelPath> = sub.texts("made").iter().filter_map(|t| made_path(&sub, t)).collect();
+            let read = (names.when(&sub), sub.texts("add"), made, flags);
+            sub.finish();
+            read
+        } else {
+            continue;
+        };
+        let globs = globs(&texts, fields, entry);
+        rules.push(SourceRule { when, globs, except: except.clone(), made, flags, place: found.place });
+    }
+    rules
+}
+
+/// Reads patterns relative to the folder of the definition.
+pub(super) fn globs(texts: &[Text], fields: &Fields<'_>, entry: &Entry<'_>) -> Vec<Glob> {
+    let mut globs = Vec::new();
+    for text in texts {
+        match Glob::parse(&entry.folder, &text.text) {
+            Ok(glob) => globs.push(glob),
+            Err(fault) => fields.problem(text.place, fault),
+        }
+    }
+    globs
+}
+
+/// Reads a path below the folder of generated files, or of outputs.
+pub(super) fn made_path(fields: &Fields<'_>, text: &Text) -> Option<RelPath> {
+    match RelPath::parse(&text.text) {
+        Ok(path) if path != RelPath::root() => Some(path),
+        Ok(_) => {
+            fields.problem(text.place, Fault::Combination("a file name is wanted".into()));
+            None
+        }
+        Err(fault) => {
+            fields.problem(text.place, fault);
+            None
+        }
+    }
+}
+
+fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, tree: &str) -> RelPath {
+    if let Some(path) = fields.text("output").and_then(|text| made_path(fields, &text)) {
+        return path;
+    }
+    let text = match kind {
+        PartKind::Program => format!("bin/{name}"),
+        PartKind::StaticLibrary => format!("lib/lib{}.a", name.trim_start_matches("lib")),
+        PartKind::SharedLibrary { .. } => format!("lib/lib{}.so", name.trim_start_matches("lib")),
+        PartKind::Module(_) => format!("lib/{tree}/{name}.so"),
+        PartKind::Data => format!("share/{tree}"),
+        PartKind::Objects | PartKind::Generated(_) => return RelPath::root(),
+    };
+    RelPath::parse(&text).unwrap_or_else(|_| RelPath::root())
+}
+
+fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<InstallRule> {
+    let to = fields.text("install");
+    let role_text = fields.text("role");
+    let mode_text = fields.text("mode");
+    let to = names.interp(&to?, fields.log())?;
+    let role = match role_text.as_ref().map(|t| t.text.as_str()) {
+        None | Some("plain") => InstallRole::Plain,
+        Some("config") => InstallRole::Config,
+        Some(other) => {
+            let fault = Fault::UnknownName { what: "role", name: other.to_string() };
+            let place = role_text.as_ref().map_or(fields.place, |t| t.place);
+            fields.log().add(Problem::at(place, fault).with_near(near_matches(other, ["plain", "config"])));
+            InstallRole::Plain
+        }
+    };
+    let runs = matches!(kind, PartKind::Program | PartKind::SharedLibrary { .. } | PartKind::Module(_));
+    let mut mode = if runs { 0o755 } else { 0o644 };
+    if let Some(text) = mode_text {
+        match u32::from_str_radix(&text.text, 8).ok().filter(|m| *m <= 0o777) {
+            Some(given) => mode = given,
+            None => {
+                fields.problem(text.place, Fault::Combination(format!("`{}` is no mode such as \"755\"", text.text)))
+            }
+        }
+    }
+    Some(InstallRule { to, mode, role })
+}

@@ -1,0 +1,206 @@
+//! What goes where, preview, removal. A stranger's file is never touched, an edited configuration file is kept.
+
+mod apply;
+mod manifest;
+
+use std::path::{Path, PathBuf};
+
+use crate::base::{Digest, FileError};
+use crate::board::{Board, InstallRole, PartId};
+use crate::plan::{Location, Plan, PlanInput};
+
+pub use apply::{InstallReport, Record, Removal, install, uninstall};
+pub use manifest::{Installed, Manifest};
+
+/// Everything that an installation would do, in the order of targets.
+#[derive(Debug, Clone)]
+pub struct InstallPlan {
+    /// The files.
+    pub files: Vec<InstallFile>,
+    /// Files of an earlier installation that are no longer part of the tree.
+    pub obsolete: Vec<Installed>,
+    /// Where the record of the installation lies.
+    pub manifest_path: PathBuf,
+    /// The record of the earlier installation.
+    pub before: Option<Manifest>,
+}
+
+/// One file to install.
+#[derive(Debug, Clone)]
+pub struct InstallFile {
+    /// The part that it belongs to.
+    pub part: PartId,
+    /// The built file.
+    pub source: PathBuf,
+    /// Where it goes, below the staging folder if there is one.
+    pub target: PathBuf,
+    /// Where it will be for its users: without the staging folder.
+    pub final_path: PathBuf,
+    /// Permission bits.
+    pub mode: u32,
+    /// How it is treated.
+    pub role: InstallRole,
+    /// Its content.
+    pub content: Content,
+    /// What will be done.
+    pub step: InstallStep,
+}
+
+/// What an installed name is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Content {
+    /// A file with this content.
+    File(Digest),
+    /// Another name of this one.
+    Link(String),
+}
+
+/// What an installation does with one file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum InstallStep {
+    /// Nothing is there yet.
+    New,
+    /// The same is there already.
+    Same,
+    /// An earlier installation's file is replaced.
+    Replace,
+    /// The person has edited it: theirs stays, ours goes beside it as `NAME.new`.
+    KeepEdited,
+    /// Someone else's file is there; nothing is installed.
+    Stranger,
+}
+
+/// Why nothing can be installed.
+#[derive(Debug, thiserror::Error)]
+pub enum InstallFault {
+    /// A file operation failed.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// A target that is not absolute.
+    #[error("part `{part}` would be installed to `{to}`, which is not an absolute path")]
+    Relative {
+        /// The part.
+        part: String,
+        /// The folder.
+        to: String,
+    },
+    /// A file that should have been built.
+    #[error("{0} is not built")]
+    NotBuilt(PathBuf),
+    /// Files of someone else are in the way.
+    #[error("{} would overwrite files that this tree did not install", .0.iter().map(|p| p.display().to_string()).collect::<Vec<_>>().join(", "))]
+    Strangers(Vec<PathBuf>),
+    /// Nothing in the tree says where it is installed.
+    #[error("no part of this tree says where it is installed")]
+    Nothing,
+    /// The tree has no option `prefix`.
+    #[error("the tree has no option `prefix` of kind path, so it does not say where it is installed")]
+    NoPrefix,
+    /// Two parts go to one place.
+    #[error("two files would be installed as {0}")]
+    Twice(PathBuf),
+}
+
+/// Works out what an installation would do.
+///
+/// # Errors
+/// See [`InstallFault`]; files of others in the way are part of the plan instead.
+pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, staging: Option<&Path>) -> Result<InstallPlan, InstallFault> {
+    let board = input.board;
+    let manifest_path = staged(&manifest_path(board, &prefix(input)?), staging);
+    let before = if staging.is_some() { None } else { Manifest::read(&manifest_path)? };
+    let mut files = Vec::new();
+    for (part, outputs) in &plan.parts {
+        let definition = &board.parts[*part];
+        let Some(rule) = &definition.install else { continue };
+        let to = input.text(&rule.to);
+        if !to.starts_with('/') {
+            return Err(InstallFault::Relative { part: definition.name.clone(), to });
+        }
+        for output in outputs {
+            let (source, name) = (output.path(input.folders), file_name(output));
+            let final_path = Path::new(&to).join(name);
+            let target = staged(&final_path, staging);
+            let content = content_of(&source)?.ok_or_else(|| InstallFault::NotBuilt(source.clone()))?;
+            let step = step_for(&content, &target, &final_path, rule.role, before.as_ref())?;
+            files.push(InstallFile {
+                part: *part,
+                source,
+                target,
+                final_path,
+                mode: rule.mode,
+                role: rule.role,
+                content,
+                step,
+            });
+        }
+    }
+    if files.is_empty() {
+        return Err(InstallFault::Nothing);
+    }
+    files.sort_by(|a, b| a.target.cmp(&b.target));
+    if let Some(pair) = files.windows(2).find(|pair| pair[0].target == pair[1].target) {
+        return Err(InstallFault::Twice(pair[0].target.clone()));
+    }
+    let wanted = |path: &Path| files.iter().any(|file| file.final_path == path);
+    let obsolete = before.iter().flat_map(|m| &m.files).filter(|f| !wanted(&f.path)).cloned().collect();
+    Ok(InstallPlan { files, obsolete, manifest_path, before })
+}
+
+/// Returns the prefix under the resolution.
+pub(crate) fn prefix(input: &PlanInput<'_>) -> Result<PathBuf, InstallFault> {
+    let option = input.board.prefix().ok_or(InstallFault::NoPrefix)?;
+    Ok(PathBuf::from(input.resolution.value(option).to_string()))
+}
+
+/// Returns where the record of an installation below a prefix lies: with what it records, not in the work folder, which
+/// can be thrown away.
+pub fn manifest_path(board: &Board, prefix: &Path) -> PathBuf {
+    prefix.join("share/boltboard").join(format!("{}.json", board.tree.name))
+}
+
+fn staged(path: &Path, staging: Option<&Path>) -> PathBuf {
+    staging.map_or_else(|| path.to_path_buf(), |folder| folder.join(path.strip_prefix("/").unwrap_or(path)))
+}
+
+fn file_name(output: &Location) -> &str {
+    match output {
+        Location::Tree(path) | Location::Made(path) | Location::Object(path) | Location::Output(path) => path.name(),
+        Location::System(_) => "",
+    }
+}
+
+/// Returns what is at a path, `None` for nothing.
+pub(crate) fn content_of(path: &Path) -> Result<Option<Content>, FileError> {
+    let status = match std::fs::symlink_metadata(path) {
+        Ok(status) => status,
+        Err(e) if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
+            return Ok(None);
+        }
+        Err(e) => return Err(FileError::on("look at", path)(e)),
+    };
+    if status.is_symlink() {
+        let target = std::fs::read_link(path).map_err(FileError::on("read", path))?;
+        return Ok(Some(Content::Link(target.display().to_string())));
+    }
+    Digest::of_file(path).map(|digest| Some(Content::File(digest))).map_err(FileError::on("read", path))
+}
+
+fn step_for(
+    content: &Content,
+    target: &Path,
+    final_path: &Path,
+    role: InstallRole,
+    before: Option<&Manifest>,
+) -> Result<InstallStep, FileError> {
+    let Some(there) = content_of(target)? else { return Ok(InstallStep::New) };
+    let ours = before.and_then(|m| m.files.iter().find(|f| f.path == final_path));
+    Ok(match ours {
+        _ if there == *content => InstallStep::Same,
+        Some(ours) if role == InstallRole::Config && ours.content() != Some(there) => InstallStep::KeepEdited,
+        Some(_) => InstallStep::Replace,
+        // A person's configuration from before our time is as good as an edited one.
+        None if role == InstallRole::Config => InstallStep::KeepEdited,
+        None => InstallStep::Stranger,
+    })
+}

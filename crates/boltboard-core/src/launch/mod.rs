@@ -1,0 +1,83 @@
+//! The only door to other processes: a real one, and a scripted one for tests.
+
+mod real;
+mod scripted;
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::time::Duration;
+
+pub use real::{RealLaunch, Stopper, find_program};
+pub use scripted::ScriptedLaunch;
+
+/// A process to run. Its environment holds what is given and nothing else; it has no input.
+#[derive(Debug, Clone)]
+pub struct Job {
+    /// The program's file.
+    pub program: PathBuf,
+    /// Its arguments.
+    pub arguments: Vec<String>,
+    /// The folder it runs in.
+    pub folder: PathBuf,
+    /// Its whole environment.
+    pub environment: BTreeMap<String, String>,
+    /// It is ended after so long.
+    pub limit: Option<Duration>,
+}
+
+/// How a process ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Exit {
+    /// By itself, with this code.
+    Code(i32),
+    /// By this signal.
+    Signal(i32),
+    /// It ran over its limit and was ended.
+    TimedOut,
+    /// It was ended because everything stops.
+    Stopped,
+}
+
+/// What a process left behind.
+#[derive(Debug, Clone)]
+pub struct Outcome {
+    /// How it ended.
+    pub exit: Exit,
+    /// What it wrote to standard output.
+    pub stdout: Vec<u8>,
+    /// What it wrote to standard error.
+    pub stderr: Vec<u8>,
+    /// How long it ran.
+    pub wall: Duration,
+}
+
+impl Outcome {
+    /// Returns standard error as text.
+    pub fn stderr_text(&self) -> String {
+        String::from_utf8_lossy(&self.stderr).into_owned()
+    }
+
+    /// Returns standard output as text.
+    pub fn stdout_text(&self) -> String {
+        String::from_utf8_lossy(&self.stdout).into_owned()
+    }
+}
+
+/// A process could not be started.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot start {program}")]
+pub struct LaunchError {
+    /// The program's file.
+    pub program: PathBuf,
+    /// What the system says.
+    pub source: std::io::Error,
+}
+
+/// Runs processes.
+pub trait Launch: Sync {
+    /// Runs a process to its end.
+    ///
+    /// # Errors
+    /// It could not be started.
+    fn run(&self, job: &Job) -> Result<Outcome, LaunchError>;
+}

@@ -1,0 +1,159 @@
+//! Real processes, each in a process group of its own so that it can be ended with all its children.
+
+use std::collections::BTreeSet;
+use std::io::Read;
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::Instant;
+
+use rustix::process::{Pid, Signal, kill_process_group};
+
+use super::{Exit, Job, Launch, LaunchError, Outcome};
+
+/// How much of a process's output is kept, in bytes; the rest is read and dropped.
+const MAX_OUTPUT: usize = 16 * 1024 * 1024;
+
+/// Runs real processes, until it is told to stop.
+#[derive(Debug, Default)]
+pub struct RealLaunch {
+    stopper: Stopper,
+}
+
+/// Stops a [`RealLaunch`] from anywhere, such as a signal's handler.
+#[derive(Debug, Clone, Default)]
+pub struct Stopper {
+    state: Arc<State>,
+}
+
+#[derive(Debug, Default)]
+struct State {
+    stopped: AtomicBool,
+    running: Mutex<BTreeSet<i32>>,
+}
+
+impl Stopper {
+    /// Ends all running processes and starts no more.
+    pub fn stop(&self) {
+        self.state.stopped.store(true, Ordering::SeqCst);
+        for pid in self.running().iter() {
+            end_group(*pid);
+        }
+    }
+
+    fn running(&self) -> std::sync::MutexGuard<'_, BTreeSet<i32>> {
+        // The set is whole after every single operation, so a panic elsewhere does not make it wrong.
+        self.state.running.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+}
+
+impl RealLaunch {
+    /// Returns what stops this launcher.
+    pub fn stopper(&self) -> Stopper {
+        self.stopper.clone()
+    }
+
+    /// Tells whether it was stopped.
+    pub fn is_stopped(&self) -> bool {
+        self.stopper.state.stopped.load(Ordering::SeqCst)
+    }
+
+    fn running(&self) -> std::sync::MutexGuard<'_, BTreeSet<i32>> {
+        self.stopper.running()
+    }
+
+    fn finish(&self, mut child: Child, job: &Job, started: Instant) -> std::io::Result<Outcome> {
+        let pid = i32::try_from(child.id()).unwrap_or(i32::MAX);
+        self.running().insert(pid);
+        if self.is_stopped() {
+            end_group(pid);
+        }
+        let timed_out = AtomicBool::new(false);
+        let (done, waiting) = std::sync::mpsc::channel::<()>();
+        let (stdout, stderr) = std::thread::scope(|scope| {
+            if let Some(limit) = job.limit {
+                let timed_out = &timed_out;
+                scope.spawn(move || {
+                    if waiting.recv_timeout(limit) == Err(std::sync::mpsc::RecvTimeoutError::Timeout) {
+                        timed_out.store(true, Ordering::SeqCst);
+                        end_group(pid);
+                    }
+                });
+            }
+            let mut pipe = child.stderr.take();
+            let errors = scope.spawn(move || read_all(pipe.as_mut()));
+            let stdout = read_all(child.stdout.take().as_mut());
+            let stderr = errors.join().unwrap_or_default();
+            drop(done);
+            (stdout, stderr)
+        });
+        let status = child.wait();
+        self.running().remove(&pid);
+        let status = status?;
+        let exit = match (status.code(), status.signal()) {
+            _ if timed_out.load(Ordering::SeqCst) => Exit::TimedOut,
+            (Some(code), _) => Exit::Code(code),
+            (None, _) if self.is_stopped() => Exit::Stopped,
+            (None, signal) => Exit::Signal(signal.unwrap_or(0)),
+        };
+        Ok(Outcome { exit, stdout, stderr, wall: started.elapsed() })
+    }
+}
+
+impl Launch for RealLaunch {
+    fn run(&self, job: &Job) -> Result<Outcome, LaunchError> {
+        let failed = |source| LaunchError { program: job.program.clone(), source };
+        let started = Instant::now();
+        if self.is_stopped() {
+            return Ok(Outcome { exit: Exit::Stopped, stdout: vec![], stderr: vec![], wall: started.elapsed() });
+        }
+        let child = Command::new(&job.program)
+            .args(&job.arguments)
+            .current_dir(&job.folder)
+            .env_clear()
+            .envs(&job.environment)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .process_group(0)
+            .spawn()
+            .map_err(failed)?;
+        self.finish(child, job, started).map_err(failed)
+    }
+}
+
+fn end_group(pid: i32) {
+    if let Some(group) = Pid::from_raw(pid) {
+        // It may have ended by itself in between, which is as good.
+        let _ = kill_process_group(group, Signal::KILL);
+    }
+}
+
+fn read_all(pipe: Option<&mut impl Read>) -> Vec<u8> {
+    let Some(pipe) = pipe else { return Vec::new() };
+    let mut kept = Vec::new();
+    let mut buffer = [0; 8192];
+    // A process must not be blocked on a full pipe, so what is too much is read all the same.
+    while let Ok(count) = pipe.read(&mut buffer) {
+        if count == 0 {
+            break;
+        }
+        let room = MAX_OUTPUT.saturating_sub(kept.len());
+        kept.extend_from_slice(&buffer[..count.min(room)]);
+    }
+    kept
+}
+
+/// Finds a program in a search path; a name with a `/` is taken as it is, below `folder`.
+pub fn find_program(name: &str, search_path: &str, folder: &Path) -> Option<PathBuf> {
+    use std::os::unix::fs::PermissionsExt;
+    let runs = |path: &PathBuf| {
+        std::fs::metadata(path).is_ok_and(|status| status.is_file() && status.permissions().mode() & 0o111 != 0)
+    };
+    if name.contains('/') {
+        return Some(folder.join(name)).filter(runs);
+    }
+    search_path.split(':').filter(|f| !f.is_empty()).map(|f| Path::new(f).join(name)).find(runs)
+}

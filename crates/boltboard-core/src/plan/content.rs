@@ -1,0 +1,97 @@
+//! The texts of files that follow from the resolution: filled-in templates and tables of built-in modules.
+
+use super::lower::{PlanFault, PlanInput};
+use crate::base::{RelPath, near_matches};
+use crate::board::{Linkage, ModuleTable, PartDef, PartId, PartKind, Value};
+use crate::expr::is_name;
+
+impl PlanInput<'_> {
+    /// Fills in a template: `@NAME@` becomes the option's value, `@tree:name@` and `@tree:version@` the tree's own.
+    pub(super) fn template(&self, from: &RelPath, mark: char) -> Result<String, PlanFault> {
+        let path = from.below(&self.folders.tree);
+        let text = std::fs::read_to_string(&path).map_err(|e| PlanFault::Template {
+            file: from.to_string(),
+            line: 0,
+            reason: e.to_string(),
+            near: vec![],
+        })?;
+        let mut out = String::new();
+        for (index, line) in text.split_inclusive('\n').enumerate() {
+            self.template_line(line, mark, &mut out).map_err(|(name, near)| PlanFault::Template {
+                file: from.to_string(),
+                line: index + 1,
+                reason: format!("there is no option `{name}`"),
+                near,
+            })?;
+        }
+        Ok(out)
+    }
+
+    fn template_line(&self, line: &str, mark: char, out: &mut String) -> Result<(), (String, Vec<String>)> {
+        let mut rest = line;
+        while let Some(start) = rest.find(mark) {
+            out.push_str(&rest[..start]);
+            let after = &rest[start + mark.len_utf8()..];
+            let name = after.find(mark).map(|end| &after[..end]);
+            let value = match name {
+                Some("tree:name") => Some(self.board.tree.name.clone()),
+                Some("tree:version") => Some(self.board.tree.version.clone()),
+                Some(name) if is_name(name) => {
+                    let option = self.board.option(name).ok_or_else(|| {
+                        (name.to_string(), near_matches(name, self.board.option_names.keys().map(String::as_str)))
+                    })?;
+                    Some(self.resolution.value(option).to_string())
+                }
+                _ => None,
+            };
+            match (value, name) {
+                (Some(value), Some(name)) => {
+                    out.push_str(&value);
+                    rest = &after[name.len() + mark.len_utf8()..];
+                }
+                // A mark that encloses no name is text.
+                _ => {
+                    out.push(mark);
+                    rest = after;
+                }
+            }
+        }
+        out.push_str(rest);
+        Ok(())
+    }
+
+    /// Returns the modules that are built into a program, in the order of the board.
+    pub(super) fn builtin_modules(&self, program: PartId) -> Vec<PartId> {
+        let builtin = |part: &PartDef| match &part.kind {
+            PartKind::Module(role) => {
+                role.program == program && *self.resolution.value(role.option) == Value::Module(Linkage::Builtin)
+            }
+            PartKind::Program
+            | PartKind::StaticLibrary
+            | PartKind::SharedLibrary { .. }
+            | PartKind::Objects
+            | PartKind::Generated(_)
+            | PartKind::Data => false,
+        };
+        self.board.parts.iter().filter(|(_, part)| builtin(part) && self.is_made(part)).map(|(id, _)| id).collect()
+    }
+
+    /// Writes the table of the modules built into a program.
+    pub(super) fn module_table(&self, table: &ModuleTable) -> String {
+        let modules: Vec<(String, String)> = self
+            .builtin_modules(table.program)
+            .into_iter()
+            .filter_map(|id| match &self.board.parts[id].kind {
+                PartKind::Module(role) => Some((self.board.parts[id].name.clone(), role.symbol.clone())),
+                _ => None,
+            })
+            .collect();
+        let each = |line: &str| -> String {
+            let filled =
+                modules.iter().map(|(module, symbol)| line.replace("{module}", module).replace("{symbol}", symbol));
+            filled.map(|line| line + "\n").collect()
+        };
+        let one = |text: &str| if text.is_empty() { String::new() } else { format!("{}\n", text.trim_end()) };
+        [one(&table.head), each(&table.declare), one(&table.open), each(&table.entry), one(&table.close)].concat()
+    }
+}

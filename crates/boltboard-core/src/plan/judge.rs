@@ -1,0 +1,373 @@
+//! Would a step make the same again? If not, why not?
+//!
+//! This is the one place that answers "can this step see that change?". A step's result stands while its command and tool
+//! are the same, every file that it read has the same content, nothing lies where a header was looked for in vain, and
+//! every option macro that the files it read name stands for the same.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use super::location::Location;
+use super::step::{Action, Plan, Step, StepId, ToolPlace};
+use super::usage::{TokenMemo, Usage};
+use crate::base::Digest;
+use crate::board::OptionId;
+use crate::store::{Journal, Note, StatusMemo, StepRecord, Store};
+
+/// Judges the steps of one plan.
+pub struct Judge<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// What the steps last did.
+    pub journal: &'a Journal,
+    /// Results of any profile and day.
+    pub store: &'a Store,
+    /// Contents of files.
+    pub status: &'a StatusMemo,
+    /// Names in files.
+    pub tokens: &'a TokenMemo,
+}
+
+/// What is to be done about a step.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Verdict {
+    /// Nothing.
+    Current,
+    /// Its results are kept and only put in place.
+    FromStore(Note),
+    /// It runs.
+    Run,
+    /// It runs if an earlier step's result comes out changed.
+    Follows,
+}
+
+/// A verdict with its reasons; none when the step is current.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Judged {
+    /// What is to be done.
+    pub verdict: Verdict,
+    /// Why it is not current.
+    pub reasons: Vec<Reason>,
+}
+
+/// Why a step's last result does not stand.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Reason {
+    /// It never ran in this build.
+    New,
+    /// A macro that its files name stands for something else.
+    Macro {
+        /// The macro.
+        name: String,
+        /// The option that it carries; none for a flag of the part.
+        option: Option<OptionId>,
+        /// What it stood for.
+        before: Option<String>,
+        /// What it stands for.
+        now: Option<String>,
+        /// A file that names it.
+        named_in: Option<Location>,
+    },
+    /// A file that it read has another content.
+    Edited(Location),
+    /// A file that it read is gone.
+    Gone(Location),
+    /// A file now lies where a header was looked for first.
+    Appeared(Location),
+    /// Its command has other words.
+    Command {
+        /// Words that are new.
+        added: Vec<String>,
+        /// Words that are gone.
+        removed: Vec<String>,
+    },
+    /// Its tool is another one.
+    Tool(String),
+    /// A result is not there.
+    OutputMissing(Location),
+    /// A result was changed by someone else.
+    OutputEdited(Location),
+    /// The last run did not count: an input changed while it ran.
+    Unsettled,
+    /// An earlier step that it reads from runs.
+    Follows(StepId),
+}
+
+/// Contents that files will have once earlier steps are done.
+#[derive(Debug, Clone, Default)]
+pub struct Ahead {
+    files: BTreeMap<Location, Coming>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Coming {
+    Known(Digest),
+    Open(StepId),
+}
+
+impl Ahead {
+    /// Says what a step will make.
+    pub fn add(&mut self, id: StepId, step: &Step, judged: &Judged) {
+        match &judged.verdict {
+            Verdict::Current => {}
+            Verdict::FromStore(note) => {
+                for output in &note.outputs {
+                    if let Ok(location) = output.location.parse() {
+                        self.files.insert(location, Coming::Known(output.digest));
+                    }
+                }
+            }
+            Verdict::Run | Verdict::Follows => {
+                for location in &step.writes {
+                    let coming = match &step.action {
+                        Action::Write { content } => Coming::Known(Digest::of(content.as_bytes())),
+                        Action::Compile { .. } | Action::Run { .. } | Action::Copy | Action::Link { .. } => {
+                            Coming::Open(id)
+                        }
+                    };
+                    self.files.insert(location.clone(), coming);
+                }
+            }
+        }
+    }
+}
+
+impl Judge<'_> {
+    /// Returns the digest of a step's command and tool: what is the same whatever the files hold.
+    pub fn base_key(&self, step: &Step) -> Digest {
+        let mut parts = vec!["step 1".to_string(), step.verb().to_string(), self.tool_identity(step).to_string()];
+        parts.extend(step.command());
+        match &step.action {
+            Action::Compile { .. } => {}
+            Action::Run { folder, environment, success, .. } => {
+                parts.push(folder.kept());
+                for (name, words) in environment {
+                    let value: String = words.iter().map(|w| w.neutral(&step.writes)).collect();
+                    parts.push(format!("{name}={value}"));
+                }
+                parts.push(format!("{success:?}"));
+            }
+            Action::Write { content } => parts.push(Digest::of(content.as_bytes()).to_string()),
+            Action::Copy => {}
+            Action::Link { target } => parts.push(target.clone()),
+        }
+        parts.extend(step.writes.iter().map(Location::kept));
+        Digest::of_parts(parts.iter().map(String::as_str))
+    }
+
+    /// Returns the digest of the tool that runs a step.
+    pub fn tool_identity(&self, step: &Step) -> Digest {
+        step.tool().map_or(Digest::of(b"none"), |tool| tool.identity())
+    }
+
+    /// Returns what a macro stands for in a step, `None` when it is no macro that carries an option or flag.
+    fn macro_now(&self, step: &Step, name: &str) -> Option<(Option<String>, Option<OptionId>)> {
+        if let Action::Compile { defines, .. } = &step.action
+            && let Some(value) = defines.get(name)
+        {
+            return Some((value.clone(), None));
+        }
+        self.plan.macros.entries.get(name).map(|entry| (entry.stands_for.clone(), Some(entry.option)))
+    }
+
+    /// Returns the names of all macros that a step could see.
+    pub fn macro_names<'s>(&'s self, step: &'s Step) -> impl Iterator<Item = &'s str> {
+        let defines = match &step.action {
+            Action::Compile { defines, .. } => Some(defines.keys().map(String::as_str)),
+            Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
+        };
+        self.plan.macros.entries.keys().map(String::as_str).chain(defines.into_iter().flatten())
+    }
+
+    /// Returns the digest of those names.
+    pub fn names_digest(&self, step: &Step) -> Digest {
+        Digest::of_parts(self.macro_names(step))
+    }
+
+    /// Returns the macros that the files of a compile name, with what they stand for.
+    pub fn seen_macros(&self, step: &Step, inputs: &[Location], reads_header: bool) -> Vec<(String, Option<String>)> {
+        let mut usage = Usage::default();
+        for input in inputs {
+            usage.add(self.tokens.of(&input.path(&self.plan.folders)));
+        }
+        let carried = |name: &&str| reads_header || !self.plan.macros.entries.contains_key(*name);
+        let seen = usage.seen(self.macro_names(step).filter(carried));
+        seen.into_iter().map(|name| (name.to_string(), self.macro_now(step, name).and_then(|(now, _)| now))).collect()
+    }
+
+    /// Returns what the macros that a note names stand for now.
+    pub fn macros_of(&self, step: &Step, note: &Note) -> Vec<Option<String>> {
+        note.macros.iter().map(|(name, _)| self.macro_now(step, name).and_then(|(now, _)| now)).collect()
+    }
+
+    fn content(&self, location: &Location, ahead: &Ahead) -> Result<Option<Digest>, StepId> {
+        match ahead.files.get(location) {
+            Some(Coming::Known(digest)) => Ok(Some(*digest)),
+            Some(Coming::Open(step)) => Err(*step),
+            None => Ok(self.status.digest(&location.path(&self.plan.folders))),
+        }
+    }
+
+    /// Judges a step, given what earlier steps will make.
+    pub fn judge(&self, step: &Step, ahead: &Ahead) -> Judged {
+        let base_key = self.base_key(step);
+        let record = self.journal.records.get(&step.name);
+        let mut reasons = match record {
+            None => vec![Reason::New],
+            Some(record) => self.against_record(step, record, &base_key, ahead),
+        };
+        if reasons.is_empty() {
+            return Judged { verdict: Verdict::Current, reasons };
+        }
+        let open = step.reads.iter().filter_map(|read| self.content(read, ahead).err());
+        let followed: Vec<StepId> = open.collect();
+        if !followed.is_empty() {
+            // What else has changed counts even when the earlier result comes out the same.
+            let sure = reasons.iter().any(|reason| !matches!(reason, Reason::Follows(_)));
+            let verdict = if sure { Verdict::Run } else { Verdict::Follows };
+            return Judged { verdict, reasons };
+        }
+        let in_process = !matches!(step.action, Action::Compile { .. } | Action::Run { .. });
+        if !in_process
+            && let Some(note) = self.store.notes(&base_key).into_iter().find(|note| self.stands(step, note, ahead))
+        {
+            return Judged { verdict: Verdict::FromStore(note), reasons };
+        }
+        let only_follows = reasons.iter().all(|reason| matches!(reason, Reason::Follows(_)));
+        let verdict = if only_follows { Verdict::Follows } else { Verdict::Run };
+        reasons.dedup();
+        Judged { verdict, reasons }
+    }
+
+    fn stands(&self, step: &Step, note: &Note, ahead: &Ahead) -> bool {
+        self.against_note(step, note, ahead).is_empty() && note.outputs.iter().all(|o| self.store.has(&o.digest))
+    }
+
+    fn against_record(&self, step: &Step, record: &StepRecord, base_key: &Digest, ahead: &Ahead) -> Vec<Reason> {
+        let mut reasons = Vec::new();
+        if record.base_key != *base_key {
+            reasons.extend(self.command_change(step, record));
+        }
+        let Some(note) = &record.note else {
+            reasons.push(Reason::Unsettled);
+            return reasons;
+        };
+        reasons.extend(self.against_note(step, note, ahead));
+        for output in &note.outputs {
+            let Ok(location) = output.location.parse::<Location>() else { continue };
+            let path = location.path(&self.plan.folders);
+            match (&step.action, self.status.digest(&path)) {
+                (Action::Link { target }, _) => {
+                    if std::fs::read_link(&path).ok().as_deref() != Some(Path::new(target)) {
+                        reasons.push(Reason::OutputMissing(location));
+                    }
+                }
+                (_, None) => reasons.push(Reason::OutputMissing(location)),
+                (_, Some(digest)) if digest != output.digest => reasons.push(Reason::OutputEdited(location)),
+                (_, Some(_)) => {}
+            }
+        }
+        reasons
+    }
+
+    fn command_change(&self, step: &Step, record: &StepRecord) -> Vec<Reason> {
+        let command = step.command();
+        let missing = |from: &[String], other: &[String]| -> Vec<String> {
+            from.iter().filter(|word| !other.contains(word)).cloned().collect()
+        };
+        let (added, removed) = (missing(&command, &record.command), missing(&record.command, &command));
+        let mut reasons = Vec::new();
+        if record.tool != self.tool_identity(step)
+            && let Some(tool) = step.tool()
+        {
+            reasons.push(Reason::Tool(tool.name.clone()));
+        }
+        if !added.is_empty() || !removed.is_empty() || reasons.is_empty() {
+            reasons.push(Reason::Command { added, removed });
+        }
+        reasons
+    }
+
+    fn against_note(&self, step: &Step, note: &Note, ahead: &Ahead) -> Vec<Reason> {
+        let mut reasons = Vec::new();
+        let mut inputs = Vec::new();
+        for (text, digest) in &note.inputs {
+            let Ok(location) = text.parse::<Location>() else {
+                reasons.push(Reason::Unsettled);
+                continue;
+            };
+            match self.content(&location, ahead) {
+                Ok(Some(now)) if now == *digest => {}
+                Ok(Some(_)) => reasons.push(Reason::Edited(location.clone())),
+                Ok(None) => reasons.push(Reason::Gone(location.clone())),
+                Err(id) => reasons.push(Reason::Follows(id)),
+            }
+            inputs.push(location);
+        }
+        // Files that are read now and were not before: the command would have changed too, but the order of words may not.
+        for read in step.reads.iter().filter(|read| !inputs.contains(read)) {
+            reasons.push(Reason::Appeared(read.clone()));
+        }
+        for text in &note.absent {
+            if let Ok(location) = text.parse::<Location>()
+                && location.path(&self.plan.folders).exists()
+            {
+                reasons.push(Reason::Appeared(location));
+            }
+        }
+        reasons.extend(self.macro_changes(step, note, &inputs));
+        if reasons.is_empty() && note.macro_names != self.names_digest(step) {
+            reasons.extend(self.new_macros(step, note, &inputs));
+        }
+        reasons
+    }
+
+    fn macro_changes(&self, step: &Step, note: &Note, inputs: &[Location]) -> Vec<Reason> {
+        let mut reasons = Vec::new();
+        for (name, before) in &note.macros {
+            let (now, option) = self.macro_now(step, name).unwrap_or((None, None));
+            if now != *before {
+                let (name, before) = (name.clone(), before.clone());
+                let named_in = self.named_in(&name, inputs);
+                reasons.push(Reason::Macro { name, option, before, now, named_in });
+            }
+        }
+        reasons
+    }
+
+    /// Macros that the board has gained since: those that the files name and that are defined now.
+    fn new_macros(&self, step: &Step, note: &Note, inputs: &[Location]) -> Vec<Reason> {
+        let reads_header = note.macros.iter().any(|(name, _)| self.plan.macros.entries.contains_key(name));
+        let seen = self.seen_macros(step, inputs, reads_header || !self.plan.headers.is_empty());
+        let known = |name: &str| note.macros.iter().any(|(n, _)| n == name);
+        seen.into_iter()
+            .filter(|(name, now)| now.is_some() && !known(name))
+            .map(|(name, now)| {
+                let option = self.plan.macros.entries.get(&name).map(|entry| entry.option);
+                let named_in = self.named_in(&name, inputs);
+                Reason::Macro { name, option, before: None, now, named_in }
+            })
+            .collect()
+    }
+
+    /// Returns the first file of the tree that names a macro outright.
+    fn named_in(&self, name: &str, inputs: &[Location]) -> Option<Location> {
+        let of_tree = inputs.iter().filter(|l| matches!(l, Location::Tree(_) | Location::Made(_)));
+        of_tree.into_iter().find(|l| self.tokens.of(&l.path(&self.plan.folders)).names(name)).cloned()
+    }
+}
+
+impl Step {
+    /// Tells whether running the step starts a process.
+    pub fn has_process(&self) -> bool {
+        matches!(self.action, Action::Compile { .. } | Action::Run { .. })
+    }
+
+    /// Returns why its tool cannot be run, if it cannot.
+    pub fn absent_tool(&self) -> Option<&str> {
+        match &self.tool()?.place {
+            ToolPlace::Absent(why) => Some(why),
+            ToolPlace::Host { .. } | ToolPlace::Made(_) => None,
+        }
+    }
+}

@@ -1,0 +1,278 @@
+//! Links, archives, and steps of generators.
+
+use super::fill::main_output;
+use super::location::Location;
+use super::lower::{Lower, source_path};
+use super::step::{Action, Tool, ToolPlace, Word};
+use crate::base::RelPath;
+use crate::board::{Generator, PartDef, PartId, PartKind};
+use crate::survey::{FactState, Language};
+
+/// What a link is made of, in the order of the command line.
+#[derive(Default)]
+struct LinkInputs {
+    objects: Vec<Location>,
+    archives: Vec<Location>,
+    shared: Vec<Location>,
+    flags: Vec<Word>,
+    cxx: bool,
+}
+
+impl Lower<'_> {
+    /// Plans the archive or link of a part; returns its outputs.
+    pub(super) fn link(&mut self, id: PartId, part: &PartDef) -> Vec<Location> {
+        let output = main_output(part);
+        if matches!(part.kind, PartKind::StaticLibrary) {
+            return self.archive(id, part, output);
+        }
+        let inputs = self.link_inputs(id, part);
+        let chain = &self.input.board.toolchain;
+        let mut words = self.input.plain_words(self.input.held(&chain.link_flags));
+        if let PartKind::SharedLibrary { .. } | PartKind::Module(_) = &part.kind {
+            words.push(Word::text("-shared"));
+        }
+        if let PartKind::SharedLibrary { .. } = &part.kind {
+            words.push(Word::text(format!("-Wl,-soname,{}", source_path(&output).name())));
+        }
+        words.extend(self.input.plain_words(self.input.held(&part.link_flags)));
+        words.extend([Word::text("-o"), Word::result(0)]);
+        words.extend(inputs.objects.iter().chain(&inputs.archives).chain(&inputs.shared).cloned().map(Word::place));
+        words.extend(self.run_paths(&output, &inputs.shared));
+        words.extend(inputs.flags);
+        let mut reads: Vec<Location> = [inputs.objects, inputs.archives, inputs.shared].concat();
+        reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
+        let tool = self.compiler(if inputs.cxx { Language::Cxx } else { Language::C });
+        self.run_step(id, part, tool, words, reads, vec![output.clone()]);
+        let mut outputs = vec![output.clone()];
+        if output != Location::Output(part.output.clone()) {
+            let name = Location::Output(part.output.clone());
+            let target = source_path(&output).name().to_string();
+            self.add(Some(id), part.place, Action::Link { target }, vec![output], vec![name.clone()], None);
+            outputs.push(name);
+        }
+        outputs
+    }
+
+    fn run_step(
+        &mut self,
+        id: PartId,
+        part: &PartDef,
+        tool: Tool,
+        words: Vec<Word>,
+        reads: Vec<Location>,
+        writes: Vec<Location>,
+    ) {
+        let folder = Location::Tree(RelPath::root());
+        let action = Action::Run { tool, words, folder, environment: vec![], success: vec![0] };
+        self.add(Some(id), part.place, action, reads, writes, None);
+    }
+
+    fn archive(&mut self, id: PartId, part: &PartDef, output: Location) -> Vec<Location> {
+        let mut objects = self.objects.get(&id).map_or(vec![], |(objects, _)| objects.clone());
+        for used in self.input.uses(part) {
+            if let PartKind::Objects = self.input.board.parts[used].kind {
+                objects.extend(self.objects.get(&used).map_or(vec![], |(objects, _)| objects.clone()));
+            }
+        }
+        let tool = self.host_tool("ar");
+        // `q` keeps members of equal names from different folders apart; `D` leaves out times and owners.
+        let mut words = vec![Word::text("qcDs"), Word::result(0)];
+        words.extend(objects.iter().cloned().map(Word::place));
+        self.run_step(id, part, tool, words, objects, vec![output.clone()]);
+        vec![output]
+    }
+
+    fn host_tool(&self, name: &str) -> Tool {
+        let place = match self.input.tools.program(name) {
+            Some((path, identity)) => ToolPlace::Host { path, identity },
+            None => ToolPlace::Absent(format!("there is no `{name}` in the search path")),
+        };
+        Tool { name: name.to_string(), place }
+    }
+
+    fn link_inputs(&self, id: PartId, part: &PartDef) -> LinkInputs {
+        let mut inputs = LinkInputs::default();
+        self.take_objects(id, &mut inputs);
+        self.take_flags(part, &mut inputs);
+        let mut roots = vec![id];
+        if matches!(part.kind, PartKind::Program) {
+            roots.extend(self.input.builtin_modules(id));
+        }
+        for module in &roots[1..] {
+            self.take_objects(*module, &mut inputs);
+            self.take_flags(&self.input.board.parts[*module], &mut inputs);
+        }
+        for used in self.linked(&roots) {
+            let other = &self.input.board.parts[used];
+            match &other.kind {
+                PartKind::Objects => {
+                    self.take_objects(used, &mut inputs);
+                    self.take_flags(other, &mut inputs);
+                }
+                PartKind::StaticLibrary => {
+                    inputs.archives.push(main_output(other));
+                    inputs.cxx |= self.objects.get(&used).is_some_and(|(_, cxx)| *cxx);
+                    self.take_flags(other, &mut inputs);
+                }
+                PartKind::SharedLibrary { .. } => inputs.shared.push(main_output(other)),
+                PartKind::Program | PartKind::Module(_) | PartKind::Generated(_) | PartKind::Data => {}
+            }
+        }
+        inputs
+    }
+
+    fn take_objects(&self, part: PartId, inputs: &mut LinkInputs) {
+        if let Some((objects, cxx)) = self.objects.get(&part) {
+            inputs.objects.extend(objects.clone());
+            inputs.cxx |= cxx;
+        }
+    }
+
+    fn take_flags(&self, part: &PartDef, inputs: &mut LinkInputs) {
+        for need in self.input.held(&part.needs) {
+            if let Some(FactState::Found(found)) = self.input.facts.get(*need).map(|f| &f.state) {
+                inputs.flags.extend(found.link_flags.iter().map(Word::text));
+            }
+        }
+        let libraries = self.input.plain_words(self.input.held(&part.libraries));
+        inputs.flags.extend(libraries.into_iter().map(|word| Word::text(format!("-l{}", word.neutral(&[])))));
+    }
+
+    /// Parts to link, users before what they use, as linkers want archives. What a shared library is made of is in it.
+    fn linked(&self, roots: &[PartId]) -> Vec<PartId> {
+        let mut after = Vec::new();
+        let mut seen = roots.to_vec();
+        for root in roots {
+            self.linked_below(*root, &mut seen, &mut after);
+        }
+        after.reverse();
+        after
+    }
+
+    fn linked_below(&self, id: PartId, seen: &mut Vec<PartId>, after: &mut Vec<PartId>) {
+        let part = &self.input.board.parts[id];
+        let archive = matches!(part.kind, PartKind::StaticLibrary);
+        for used in self.input.uses(part) {
+            // An archive holds the objects of the object sets that it uses.
+            if archive && matches!(self.input.board.parts[used].kind, PartKind::Objects) {
+                self.linked_below(used, seen, after);
+            } else if !seen.contains(&used) {
+                seen.push(used);
+                if !matches!(self.input.board.parts[used].kind, PartKind::SharedLibrary { .. }) {
+                    self.linked_below(used, seen, after);
+                }
+                after.push(used);
+            }
+        }
+    }
+
+    /// Lets a program find the tree's shared libraries relative to itself.
+    fn run_paths(&self, output: &Location, shared: &[Location]) -> Vec<Word> {
+        let from = source_path(output).parent();
+        let mut paths: Vec<String> = Vec::new();
+        for library in shared {
+            let path = format!("$ORIGIN/{}", relative(&from, &source_path(library).parent()));
+            if !paths.contains(&path) {
+                paths.push(path);
+            }
+        }
+        paths.into_iter().map(|path| Word::text(format!("-Wl,-rpath,{path}"))).collect()
+    }
+
+    /// Plans a generated part; returns its files.
+    pub(super) fn generate(&mut self, id: PartId, part: &PartDef, generator: &Generator) -> Vec<Location> {
+        match generator {
+            Generator::Template { from, mark, to } => match self.input.template(from, *mark) {
+                Ok(content) => self.write(id, part, content, to),
+                Err(fault) => {
+                    self.problem(Some(part.place), fault);
+                    vec![]
+                }
+            },
+            Generator::ModuleTable(table) => {
+                let content = self.input.module_table(table);
+                self.write(id, part, content, &table.to)
+            }
+            Generator::Command { command, work_folder, reads, writes, environment, success } => {
+                let listing = self.input.listing;
+                let mut files: Vec<RelPath> = reads.iter().flat_map(|glob| listing.matching(glob)).cloned().collect();
+                files.sort();
+                files.dedup();
+                let mut reads: Vec<Location> = files.into_iter().map(Location::Tree).collect();
+                let writes: Vec<Location> = writes.iter().cloned().map(Location::Made).collect();
+                let mut words: Vec<Word> =
+                    command.iter().flat_map(|interp| self.input.words(interp, &reads, &writes)).collect();
+                if words.is_empty() {
+                    return vec![];
+                }
+                let tool = self.generator_tool(words.remove(0));
+                let outputs = |used: PartId| self.plan.parts.get(&used).cloned().unwrap_or_default();
+                reads.extend(self.input.uses(part).into_iter().flat_map(outputs));
+                for word in &words {
+                    reads.extend(files_of(word).filter(|at| !reads.contains(at)).collect::<Vec<_>>());
+                }
+                if let ToolPlace::Made(at) = &tool.place {
+                    reads.push(at.clone());
+                }
+                let environment = environment
+                    .iter()
+                    .map(|(name, value)| (name.clone(), self.input.words(value, &[], &writes)))
+                    .collect();
+                let folder = Location::Tree(work_folder.clone());
+                let action = Action::Run { tool, words, folder, environment, success: success.clone() };
+                self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone());
+                writes
+            }
+        }
+    }
+
+    fn write(&mut self, id: PartId, part: &PartDef, content: String, to: &RelPath) -> Vec<Location> {
+        let file = Location::Made(to.clone());
+        self.add(Some(id), part.place, Action::Write { content }, vec![], vec![file.clone()], None);
+        vec![file]
+    }
+
+    fn generator_tool(&self, word: Word) -> Tool {
+        let name = word.neutral(&[]);
+        match files_of(&word).next() {
+            Some(at @ (Location::Output(_) | Location::Made(_) | Location::Tree(_))) => {
+                Tool { name, place: ToolPlace::Made(at) }
+            }
+            _ => self.host_tool(&name),
+        }
+    }
+}
+
+/// Files (not folders) that a word names.
+fn files_of(word: &Word) -> impl Iterator<Item = Location> {
+    word.fragments.iter().filter_map(|fragment| match fragment {
+        super::step::Fragment::At(at) if !source_path(at).as_str().is_empty() => Some(at.clone()),
+        super::step::Fragment::At(_) | super::step::Fragment::Text(_) | super::step::Fragment::Result(_) => None,
+    })
+}
+
+fn relative(from: &RelPath, to: &RelPath) -> String {
+    let parts = |path: &RelPath| -> Vec<String> {
+        path.as_str().split('/').filter(|p| !p.is_empty()).map(str::to_string).collect()
+    };
+    let (from, to) = (parts(from), parts(to));
+    let shared = from.iter().zip(&to).take_while(|(a, b)| a == b).count();
+    let up = std::iter::repeat_n("..".to_string(), from.len() - shared);
+    let path: Vec<String> = up.chain(to[shared..].iter().cloned()).collect();
+    if path.is_empty() { ".".into() } else { path.join("/") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn run_paths_lead_from_program_to_library() {
+        for (from, to, want) in
+            [("bin", "lib", "../lib"), ("bin", "bin", "."), ("lib/skerry", "lib", ".."), ("", "lib", "lib")]
+        {
+            let (from, to) = (RelPath::parse(from).unwrap(), RelPath::parse(to).unwrap());
+            assert_eq!(relative(&from, &to), want);
+        }
+    }
+}

@@ -1,0 +1,99 @@
+//! Where files of a build lie, independent of where tree and build are on this machine.
+
+use std::fmt;
+use std::path::{Path, PathBuf};
+use std::str::FromStr;
+
+use crate::base::RelPath;
+use crate::store::Folders;
+
+/// A file that a step reads or writes.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Location {
+    /// A source, below the tree's root.
+    Tree(RelPath),
+    /// A generated file.
+    Made(RelPath),
+    /// An object.
+    Object(RelPath),
+    /// A finished part.
+    Output(RelPath),
+    /// A file of the host.
+    System(PathBuf),
+}
+
+impl Location {
+    /// Returns the file on this machine.
+    pub fn path(&self, folders: &Folders) -> PathBuf {
+        match self {
+            Location::Tree(path) => path.below(&folders.tree),
+            Location::Made(path) => path.below(&folders.made()),
+            Location::Object(path) => path.below(&folders.objects()),
+            Location::Output(path) => path.below(&folders.outputs()),
+            Location::System(path) => path.clone(),
+        }
+    }
+
+    /// Returns the location of a file on this machine; `path` is absolute or relative to the tree.
+    pub fn of(path: &Path, folders: &Folders) -> Location {
+        let absolute = if path.is_absolute() { path.to_path_buf() } else { folders.tree.join(path) };
+        // Spellings with `..` go by what they lead to, as the compiler opens them.
+        let dotted = absolute.components().any(|c| c.as_os_str() == "..");
+        let absolute = if dotted { absolute.canonicalize().unwrap_or(absolute) } else { absolute };
+        let below = |root: PathBuf| RelPath::of(&absolute, &root);
+        // The build may lie within the tree, so it comes first.
+        None.or_else(|| below(folders.made()).map(Location::Made))
+            .or_else(|| below(folders.objects()).map(Location::Object))
+            .or_else(|| below(folders.outputs()).map(Location::Output))
+            .or_else(|| below(folders.tree.clone()).map(Location::Tree))
+            .unwrap_or(Location::System(absolute))
+    }
+}
+
+impl fmt::Display for Location {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Location::Tree(path) => write!(f, "{path}"),
+            Location::Made(path) => write!(f, "made/{path}"),
+            Location::Object(path) => write!(f, "objects/{path}"),
+            Location::Output(path) => write!(f, "out/{path}"),
+            Location::System(path) => write!(f, "{}", path.display()),
+        }
+    }
+}
+
+/// The form in which locations are kept on disk: a root's name, a colon, the path.
+impl Location {
+    /// Returns the form that is kept on disk.
+    pub fn kept(&self) -> String {
+        match self {
+            Location::Tree(path) => format!("tree:{path}"),
+            Location::Made(path) => format!("made:{path}"),
+            Location::Object(path) => format!("object:{path}"),
+            Location::Output(path) => format!("out:{path}"),
+            Location::System(path) => format!("system:{}", path.display()),
+        }
+    }
+}
+
+/// A text is no kept location.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("`{0}` is no location")]
+pub struct LocationFault(String);
+
+impl FromStr for Location {
+    type Err = LocationFault;
+    fn from_str(text: &str) -> Result<Location, LocationFault> {
+        let fault = || LocationFault(text.to_string());
+        let (root, path) = text.split_once(':').ok_or_else(fault)?;
+        let below = || RelPath::parse(path).map_err(|_| fault());
+        Ok(match root {
+            "tree" => Location::Tree(below()?),
+            "made" => Location::Made(below()?),
+            "object" => Location::Object(below()?),
+            "out" => Location::Output(below()?),
+            "system" => Location::System(path.into()),
+            _ => return Err(fault()),
+        })
+    }
+}

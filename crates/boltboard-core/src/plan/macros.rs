@@ -1,0 +1,106 @@
+//! Which macros carry options, and what each stands for under a resolution.
+
+use std::collections::BTreeMap;
+
+use crate::base::Digest;
+use crate::board::{Board, HeaderDef, HeaderId, Linkage, MacroDef, MacroForm, OptionId, Value};
+use crate::resolve::{Effect, Resolution};
+use crate::survey::Facts;
+
+/// The macros of all option headers, by name.
+#[derive(Debug, Clone, Default)]
+pub struct MacroTable {
+    /// What each stands for (`None`: not defined), and the option that it carries.
+    pub entries: BTreeMap<String, MacroEntry>,
+}
+
+/// A macro under a resolution.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MacroEntry {
+    /// What it stands for; `None` when it is not defined.
+    pub stands_for: Option<String>,
+    /// The option.
+    pub option: OptionId,
+    /// The header.
+    pub header: HeaderId,
+}
+
+impl MacroTable {
+    /// Returns a digest of all names.
+    pub fn names_digest(&self) -> Digest {
+        Digest::of_parts(self.entries.keys().map(String::as_str))
+    }
+}
+
+/// Returns all macros under a resolution.
+pub fn macro_table(board: &Board, resolution: &Resolution, facts: &Facts) -> MacroTable {
+    let mut entries = BTreeMap::new();
+    for (option, definition) in board.options.iter() {
+        for carrier in &definition.macros {
+            if let Some(header) = carrier.header {
+                let stands_for = stands_for(option, carrier, resolution, facts);
+                entries.insert(carrier.name.clone(), MacroEntry { stands_for, option, header });
+            }
+        }
+    }
+    MacroTable { entries }
+}
+
+fn stands_for(option: OptionId, carrier: &MacroDef, resolution: &Resolution, facts: &Facts) -> Option<String> {
+    let resolved = resolution.get(option);
+    let asked = carrier.when.as_ref().is_none_or(|when| resolution.holds(facts, &when.expr));
+    let counts = asked && resolved.effect == Effect::InForce;
+    let value = &resolved.value;
+    let one = |holds: bool| (counts && holds).then(|| "1".to_string());
+    match &carrier.form {
+        MacroForm::OneOrAbsent => one(!value.is_off()),
+        MacroForm::OneOrZero => Some(one(!value.is_off()).unwrap_or_else(|| "0".into())),
+        MacroForm::LoadableOrAbsent => one(*value == Value::Module(Linkage::Loadable)),
+        MacroForm::BuiltinOrAbsent => one(*value == Value::Module(Linkage::Builtin)),
+        MacroForm::PickIs(wanted) => one(*value == Value::Pick(wanted.clone())),
+        MacroForm::Plain => counts.then(|| plain(value)),
+        MacroForm::Quoted => counts.then(|| quoted(&value.to_string())),
+    }
+}
+
+fn plain(value: &Value) -> String {
+    match value {
+        // C code wants the number of bytes, not `64KiB`.
+        Value::Size(bytes) if *bytes > u64::from(u32::MAX) => format!("{bytes}ULL"),
+        Value::Size(bytes) => bytes.to_string(),
+        other => other.to_string(),
+    }
+}
+
+/// Writes a text as a C string.
+pub(super) fn quoted(text: &str) -> String {
+    let mut out = String::from("\"");
+    for c in text.chars() {
+        if matches!(c, '"' | '\\') {
+            out.push('\\');
+        }
+        out.push(c);
+    }
+    out.push('"');
+    out
+}
+
+/// Writes an option header. Every macro has one line, defined or not, so that line numbers stay the same.
+pub(super) fn header_text(board: &Board, id: HeaderId, header: &HeaderDef, table: &MacroTable) -> String {
+    let mut text = format!(
+        "/* The options of {} {}. Written by boltboard; change options, not this file. */\n#ifndef {guard}\n#define {guard}\n\n",
+        board.tree.name,
+        board.tree.version,
+        guard = header.guard
+    );
+    for (name, entry) in table.entries.iter().filter(|(_, entry)| entry.header == id) {
+        match &entry.stands_for {
+            Some(value) => text.push_str(&format!("#define {name} {value}\n")),
+            None => {
+                text.push_str(&format!("/* {name} is not defined: {} is off. */\n", board.options[entry.option].name))
+            }
+        }
+    }
+    text.push_str("\n#endif\n");
+    text
+}

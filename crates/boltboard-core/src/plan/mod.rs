@@ -1,0 +1,22 @@
+//! A resolution becomes steps with keys: what each reads, writes and sees, why it would run, and what it will cost.
+
+mod content;
+mod fill;
+mod judge;
+mod location;
+mod lower;
+mod link;
+mod macros;
+mod preview;
+mod step;
+mod tokens;
+mod usage;
+
+pub use judge::{Ahead, Judge, Judged, Reason, Verdict};
+pub use location::Location;
+pub use lower::{PlanFault, PlanInput, PlanProblem, lower};
+pub use macros::{MacroTable, macro_table};
+pub use preview::{Preview, PreviewStep, Timing, preview};
+pub use step::{Action, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
+pub use tokens::{Include, Tokens};
+pub use usage::{TokenMemo, Usage};

@@ -1,0 +1,104 @@
+//! What a build would do, told beforehand.
+
+use super::judge::{Ahead, Judge, Reason, Verdict};
+use super::step::StepId;
+
+/// One step that would not be left alone.
+#[derive(Debug, Clone)]
+pub struct PreviewStep {
+    /// The step.
+    pub step: StepId,
+    /// What would be done.
+    pub verdict: Verdict,
+    /// Why.
+    pub reasons: Vec<Reason>,
+    /// How long it took last time.
+    pub timing: Timing,
+}
+
+/// How long a step took last time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Timing {
+    /// So many milliseconds.
+    Known(u64),
+    /// It never ran here; a guess from the median of its kind, if there is one.
+    Guess(u64),
+    /// It starts no process.
+    None,
+}
+
+impl Timing {
+    /// Returns the milliseconds to reckon with.
+    pub fn ms(self) -> u64 {
+        match self {
+            Timing::Known(ms) | Timing::Guess(ms) => ms,
+            Timing::None => 0,
+        }
+    }
+}
+
+/// What a build would do.
+#[derive(Debug, Clone)]
+pub struct Preview {
+    /// The steps that would not be left alone, in an order in which they can run.
+    pub steps: Vec<PreviewStep>,
+    /// How many steps are current.
+    pub current: usize,
+    /// Files of earlier builds that no step makes any more.
+    pub stale: Vec<String>,
+}
+
+impl Preview {
+    /// Returns the milliseconds that the steps take one after the other, and whether any of it is a guess.
+    pub fn work_ms(&self) -> (u64, bool) {
+        let ran = self.steps.iter().filter(|s| matches!(s.verdict, Verdict::Run | Verdict::Follows));
+        ran.fold((0, false), |(sum, guess), s| (sum + s.timing.ms(), guess || matches!(s.timing, Timing::Guess(_))))
+    }
+}
+
+/// Judges all steps of a plan, each in the light of what those before it would make.
+pub fn preview(judge: &Judge<'_>) -> Preview {
+    let mut ahead = Ahead::default();
+    let mut steps = Vec::new();
+    let mut current = 0;
+    for (id, step) in judge.plan.steps.iter() {
+        let judged = judge.judge(step, &ahead);
+        ahead.add(id, step, &judged);
+        if judged.verdict == Verdict::Current {
+            current += 1;
+        } else {
+            steps.push(PreviewStep {
+                step: id,
+                verdict: judged.verdict,
+                reasons: judged.reasons,
+                timing: judge.timing(step),
+            });
+        }
+    }
+    Preview { steps, current, stale: judge.stale() }
+}
+
+impl Judge<'_> {
+    /// Returns how long a step took, or a guess from others of its kind.
+    pub fn timing(&self, step: &super::step::Step) -> Timing {
+        if !step.has_process() {
+            return Timing::None;
+        }
+        let own = self.journal.records.get(&step.name).and_then(|r| r.note.as_ref()).map(|n| n.wall_ms);
+        if let Some(ms) = own {
+            return Timing::Known(ms);
+        }
+        let of_tool = |r: &&crate::store::StepRecord| r.tool == self.tool_identity(step);
+        let notes = self.journal.records.values().filter(of_tool).filter_map(|r| r.note.as_ref());
+        let mut times: Vec<u64> = notes.map(|n| n.wall_ms).collect();
+        times.sort_unstable();
+        Timing::Guess(times.get(times.len() / 2).copied().unwrap_or(100))
+    }
+
+    /// Returns the names of recorded steps that the plan no longer has.
+    pub fn stale(&self) -> Vec<String> {
+        let planned: std::collections::BTreeSet<&str> =
+            self.plan.steps.iter().map(|(_, step)| step.name.as_str()).collect();
+        self.journal.records.keys().filter(|name| !planned.contains(name.as_str())).cloned().collect()
+    }
+}

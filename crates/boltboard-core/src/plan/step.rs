@@ -1,0 +1,237 @@
+//! Steps: single commands with all that they read and write.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use super::location::Location;
+use super::macros::MacroTable;
+use crate::base::{Arena, Digest, Id};
+use crate::board::{Condition, PartId};
+use crate::store::Folders;
+use crate::survey::Language;
+
+/// The id of a [`Step`].
+pub type StepId = Id<Step>;
+
+/// All steps of a build. Steps come after those whose files they read.
+#[derive(Debug, Clone)]
+pub struct Plan {
+    /// The steps.
+    pub steps: Arena<Step>,
+    /// Where everything lies.
+    pub folders: Folders,
+    /// The option headers; compiles see them macro by macro, not as files.
+    pub headers: Vec<Location>,
+    /// The parts that are made, with what each ends in.
+    pub parts: BTreeMap<PartId, Vec<Location>>,
+    /// The macros of the option headers.
+    pub macros: MacroTable,
+    /// The names of all parts, by id.
+    pub part_names: Vec<String>,
+}
+
+impl Plan {
+    /// Returns the name of the part that a step belongs to.
+    pub fn owner(&self, step: &Step) -> &str {
+        step.part.and_then(|part| self.part_names.get(part.index())).map_or("option header", String::as_str)
+    }
+}
+
+/// One command of a build.
+#[derive(Debug, Clone)]
+pub struct Step {
+    /// Its name: the first file that it writes, as people see it. No two steps share one.
+    pub name: String,
+    /// The part that it belongs to; none for what serves all.
+    pub part: Option<PartId>,
+    /// What it does.
+    pub action: Action,
+    /// Files that it reads and that are known beforehand.
+    pub reads: Vec<Location>,
+    /// Files that it writes.
+    pub writes: Vec<Location>,
+    /// Steps that must come first, beyond those whose files it reads.
+    pub after: Vec<StepId>,
+    /// The condition that brought its source into the part.
+    pub brought_by: Option<Condition>,
+}
+
+/// What a step does.
+#[derive(Debug, Clone)]
+pub enum Action {
+    /// Compiles one source.
+    Compile {
+        /// The source's language.
+        language: Language,
+        /// The compiler.
+        tool: Tool,
+        /// Its words, but for the output and macros.
+        words: Vec<Word>,
+        /// Macros given as flags to files that name them.
+        defines: BTreeMap<String, Option<String>>,
+        /// Folders searched for headers, first to last, before the compiler's own.
+        search: Vec<Location>,
+    },
+    /// Runs another command: links, archives, generators.
+    Run {
+        /// The program.
+        tool: Tool,
+        /// Its words.
+        words: Vec<Word>,
+        /// The folder it runs in.
+        folder: Location,
+        /// Variables of its environment.
+        environment: Vec<(String, Vec<Word>)>,
+        /// Exit codes that mean success.
+        success: Vec<i32>,
+    },
+    /// Writes a text that follows from the resolution.
+    Write {
+        /// The text.
+        content: String,
+    },
+    /// Puts a file of the tree among the outputs.
+    Copy,
+    /// Makes another name of an output.
+    Link {
+        /// What the name leads to.
+        target: String,
+    },
+}
+
+/// The program that runs a step.
+#[derive(Debug, Clone)]
+pub struct Tool {
+    /// Its name as people see it.
+    pub name: String,
+    /// Where it is; a part that the tree makes, or a program of the host.
+    pub place: ToolPlace,
+}
+
+/// Where a tool is.
+#[derive(Debug, Clone)]
+pub enum ToolPlace {
+    /// A program of the host, with the digest of what decides about its output.
+    Host {
+        /// The program's file.
+        path: PathBuf,
+        /// What it is.
+        identity: Digest,
+    },
+    /// A program that the tree makes; its content is among the step's inputs.
+    Made(Location),
+    /// A program of the host that is not there; running the step fails with this name.
+    Absent(String),
+}
+
+/// A word of a command, put together from fragments.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Word {
+    /// The fragments, in order.
+    pub fragments: Vec<Fragment>,
+}
+
+/// A fragment of a [`Word`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fragment {
+    /// Text as it is.
+    Text(String),
+    /// A file or folder.
+    At(Location),
+    /// One of the step's own results, by its index in [`Step::writes`]; while the step runs that is a file aside.
+    Result(usize),
+}
+
+impl Word {
+    /// Makes a word as it is.
+    pub fn text(text: impl Into<String>) -> Word {
+        Word { fragments: vec![Fragment::Text(text.into())] }
+    }
+
+    /// Makes a word that is a file.
+    pub fn place(at: Location) -> Word {
+        Word { fragments: vec![Fragment::At(at)] }
+    }
+
+    /// Makes a word such as `-Ifolder`.
+    pub fn flag(before: &str, at: Location) -> Word {
+        Word { fragments: vec![Fragment::Text(before.into()), Fragment::At(at)] }
+    }
+
+    /// Makes a word that is a result of the step.
+    pub fn result(index: usize) -> Word {
+        Word { fragments: vec![Fragment::Result(index)] }
+    }
+
+    /// Returns the word the same on every machine; for keys and for people.
+    pub fn neutral(&self, writes: &[Location]) -> String {
+        let fragment = |fragment: &Fragment| match fragment {
+            Fragment::Text(text) => text.clone(),
+            Fragment::At(at) => at.to_string(),
+            Fragment::Result(index) => writes.get(*index).map_or(String::new(), Location::to_string),
+        };
+        self.fragments.iter().map(fragment).collect()
+    }
+}
+
+impl Step {
+    /// Returns the words of its command the same on every machine; empty for steps without a command.
+    pub fn command(&self) -> Vec<String> {
+        let with = |tool: &Tool, words: &[Word]| {
+            let words = words.iter().map(|w| w.neutral(&self.writes));
+            std::iter::once(tool.name.clone()).chain(words).collect()
+        };
+        match &self.action {
+            Action::Compile { tool, words, .. } => {
+                let mut all: Vec<String> = with(tool, words);
+                all.extend(["-c".to_string(), "-o".into(), self.name.clone()]);
+                all
+            }
+            Action::Run { tool, words, .. } => with(tool, words),
+            Action::Write { .. } | Action::Copy => vec![],
+            Action::Link { target } => vec!["link to".into(), target.clone()],
+        }
+    }
+
+    /// Returns what it does, in one word.
+    pub fn verb(&self) -> &'static str {
+        match &self.action {
+            Action::Compile { .. } => "compile",
+            Action::Run { .. } => match self.writes.first() {
+                Some(Location::Output(path)) if path.extension() == "a" => "archive",
+                Some(Location::Output(_)) => "link",
+                _ => "generate",
+            },
+            Action::Write { .. } => "write",
+            Action::Copy => "copy",
+            Action::Link { .. } => "name",
+        }
+    }
+
+    /// Returns its source, if it compiles one.
+    pub fn source(&self) -> Option<&Location> {
+        match &self.action {
+            Action::Compile { .. } => self.reads.first(),
+            Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
+        }
+    }
+
+    /// Returns the program that runs it.
+    pub fn tool(&self) -> Option<&Tool> {
+        match &self.action {
+            Action::Compile { tool, .. } | Action::Run { tool, .. } => Some(tool),
+            Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
+        }
+    }
+}
+
+impl Tool {
+    /// Returns a digest of what it is; a made tool's content counts among the inputs instead.
+    pub fn identity(&self) -> Digest {
+        match &self.place {
+            ToolPlace::Host { identity, .. } => *identity,
+            ToolPlace::Made(location) => Digest::of_parts(["made", location.kept().as_str()]),
+            ToolPlace::Absent(name) => Digest::of_parts(["absent", name.as_str()]),
+        }
+    }
+}

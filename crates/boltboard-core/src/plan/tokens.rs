@@ -1,0 +1,294 @@
+//! Reading C text as tokens: which names occur, which headers are asked for, whether names are built by pasting.
+//!
+//! Comments, strings and character constants hold no names. Lines that end in `\` go on. Names are kept as hashes: two
+//! names with one hash would at worst make a file depend on an option that it does not name.
+
+use std::collections::HashSet;
+use std::hash::{BuildHasher, BuildHasherDefault, DefaultHasher};
+
+/// What a C text names.
+#[derive(Debug, Clone, Default)]
+pub struct Tokens {
+    names: HashSet<u64, BuildHasherDefault<DefaultHasher>>,
+    /// The headers that it asks for.
+    pub includes: Vec<Include>,
+    /// Whether it builds names by pasting (`##`).
+    pub pastes: bool,
+}
+
+/// A header that a text asks for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Include {
+    /// `#include "name"`: looked for beside the file first.
+    Beside(String),
+    /// `#include <name>`
+    Searched(String),
+}
+
+fn hash(name: &[u8]) -> u64 {
+    BuildHasherDefault::<DefaultHasher>::default().hash_one(name)
+}
+
+impl Tokens {
+    /// Reads a text.
+    pub fn of(text: &[u8]) -> Tokens {
+        let mut reader = Reader { text, at: 0, tokens: Tokens::default(), line_start: true };
+        reader.all();
+        reader.tokens
+    }
+
+    /// Tells whether a name occurs.
+    pub fn names(&self, name: &str) -> bool {
+        self.names.contains(&hash(name.as_bytes()))
+    }
+}
+
+struct Reader<'a> {
+    text: &'a [u8],
+    at: usize,
+    tokens: Tokens,
+    line_start: bool,
+}
+
+fn is_start(c: u8) -> bool {
+    c.is_ascii_alphabetic() || c == b'_' || c == b'$' || c >= 0x80
+}
+
+fn is_more(c: u8) -> bool {
+    is_start(c) || c.is_ascii_digit()
+}
+
+impl Reader<'_> {
+    fn peek(&self, ahead: usize) -> u8 {
+        self.text.get(self.at + ahead).copied().unwrap_or(0)
+    }
+
+    /// Steps over a `\` at the end of a line. Returns whether there was one.
+    fn joined_line(&mut self) -> bool {
+        let len = match (self.peek(0), self.peek(1), self.peek(2)) {
+            (b'\\', b'\n', _) => 2,
+            (b'\\', b'\r', b'\n') => 3,
+            _ => return false,
+        };
+        self.at += len;
+        true
+    }
+
+    fn all(&mut self) {
+        while self.at < self.text.len() {
+            if self.joined_line() {
+                continue;
+            }
+            let (c, next) = (self.peek(0), self.peek(1));
+            match c {
+                b'\n' => {
+                    self.line_start = true;
+                    self.at += 1;
+                    continue;
+                }
+                b' ' | b'\t' | b'\r' | 0x0b | 0x0c => {
+                    self.at += 1;
+                    continue;
+                }
+                b'/' if next == b'*' => {
+                    self.block_comment();
+                    continue;
+                }
+                b'/' if next == b'/' => {
+                    self.line_comment();
+                    continue;
+                }
+                b'#' if self.line_start => {
+                    self.at += 1;
+                    self.directive();
+                }
+                b'%' if self.line_start && next == b':' => {
+                    self.at += 2;
+                    self.directive();
+                }
+                b'#' if next == b'#' => {
+                    self.tokens.pastes = true;
+                    self.at += 2;
+                }
+                b'%' if self.text[self.at..].starts_with(b"%:%:") => {
+                    self.tokens.pastes = true;
+                    self.at += 4;
+                }
+                b'"' => self.quoted(b'"'),
+                b'\'' => self.quoted(b'\''),
+                c if is_start(c) => self.name(),
+                c if c.is_ascii_digit() || (c == b'.' && next.is_ascii_digit()) => self.number(),
+                _ => self.at += 1,
+            }
+            self.line_start = false;
+        }
+    }
+
+    fn block_comment(&mut self) {
+        let rest = &self.text[self.at + 2..];
+        let len = rest.windows(2).position(|w| w == b"*/").map_or(rest.len(), |n| n + 2);
+        self.at += 2 + len;
+    }
+
+    fn line_comment(&mut self) {
+        while self.at < self.text.len() && self.peek(0) != b'\n' {
+            if !self.joined_line() {
+                self.at += 1;
+            }
+        }
+    }
+
+    /// Steps over a string or character constant; it ends at the end of the line at the latest.
+    fn quoted(&mut self, quote: u8) {
+        self.at += 1;
+        while self.at < self.text.len() {
+            if self.joined_line() {
+                continue;
+            }
+            let c = self.peek(0);
+            if c == b'\n' {
+                return;
+            }
+            self.at += if c == b'\\' { 2 } else { 1 };
+            if c == quote {
+                return;
+            }
+        }
+    }
+
+    /// Reads letters and digits, also across joined lines.
+    fn word(&mut self) -> Vec<u8> {
+        let mut word = Vec::new();
+        loop {
+            if self.joined_line() {
+                continue;
+            }
+            let c = self.peek(0);
+            if self.at >= self.text.len() || !is_more(c) {
+                return word;
+            }
+            word.push(c);
+            self.at += 1;
+        }
+    }
+
+    fn name(&mut self) {
+        let word = self.word();
+        let raw = matches!(word.as_slice(), b"R" | b"LR" | b"uR" | b"UR" | b"u8R");
+        if raw && self.peek(0) == b'"' {
+            return self.raw_string();
+        }
+        if matches!(word.as_slice(), b"__has_include" | b"__has_include_next") {
+            self.header_name();
+        }
+        self.tokens.names.insert(hash(&word));
+    }
+
+    /// A raw C++ string: `R"mark( … )mark"`. In C this is a name and a string; reading on to the mark would then skip
+    /// names, so a text that never closes is read as C.
+    fn raw_string(&mut self) {
+        let rest = &self.text[self.at + 1..];
+        let mark = rest.iter().position(|c| *c == b'(').filter(|len| *len <= 16);
+        let closing = mark.map(|len| [b")", &rest[..len], b"\""].concat());
+        let end = closing.and_then(|close| rest.windows(close.len()).position(|w| w == close).map(|n| n + close.len()));
+        match end {
+            Some(len) => self.at += 1 + len,
+            None => self.quoted(b'"'),
+        }
+    }
+
+    fn number(&mut self) {
+        let word = self.word();
+        // Digits can be pasted to a name, so they count as a piece of one.
+        self.tokens.names.insert(hash(&word));
+        if word.is_empty() {
+            self.at += 1;
+        }
+    }
+
+    fn directive(&mut self) {
+        self.skip_blanks();
+        let word = self.word();
+        if matches!(word.as_slice(), b"include" | b"include_next" | b"import") {
+            self.header_name();
+        }
+    }
+
+    fn skip_blanks(&mut self) {
+        loop {
+            if self.joined_line() {
+                continue;
+            }
+            match (self.peek(0), self.peek(1)) {
+                (b' ' | b'\t', _) => self.at += 1,
+                (b'/', b'*') => self.block_comment(),
+                _ => return,
+            }
+        }
+    }
+
+    /// Reads `"name"` or `<name>`, also within the brackets of `__has_include`.
+    fn header_name(&mut self) {
+        self.skip_blanks();
+        if self.peek(0) == b'(' {
+            self.at += 1;
+            self.skip_blanks();
+        }
+        let close = match self.peek(0) {
+            b'"' => b'"',
+            b'<' => b'>',
+            _ => return,
+        };
+        let rest = &self.text[self.at + 1..];
+        let Some(len) = rest.iter().position(|c| *c == close || *c == b'\n') else { return };
+        if rest[len] != close {
+            return;
+        }
+        let name = String::from_utf8_lossy(&rest[..len]).into_owned();
+        self.tokens.includes.push(if close == b'"' { Include::Beside(name) } else { Include::Searched(name) });
+        self.at += len + 2;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_count_where_the_compiler_sees_them() {
+        for (case, text, want) in [
+            ("a directive", "#ifdef OPT\n", true),
+            ("defined", "#if defined(OPT) && X\n", true),
+            ("code", "int a = OPT;", true),
+            ("a block comment", "/* OPT */", false),
+            ("a line comment", "// OPT", false),
+            ("a comment that goes on", "// x \\\nOPT", false),
+            ("a string", "char *s = \"OPT\";", false),
+            ("a string with a quote", "char *s = \"\\\"OPT\";", false),
+            ("a character", "int c = 'O'; // OPT", false),
+            ("after a string", "f(\"x\", OPT)", true),
+            ("after an apostrophe in a directive", "#error don't\nOPT", true),
+            ("split over lines", "#ifdef O\\\nPT\n", true),
+            ("part of a longer name", "int OPTS;", false),
+            ("a macro of its own", "#define OPT 1\n", true),
+            ("a raw string", "auto s = R\"(OPT)\";", false),
+            ("after a raw string", "auto s = R\"x(\")x\"; OPT", true),
+            ("after a comment start in a string", "f(\"/*\"); OPT", true),
+        ] {
+            assert_eq!(Tokens::of(text.as_bytes()).names("OPT"), want, "{case}");
+        }
+    }
+
+    #[test]
+    fn headers_and_pasting_are_seen() {
+        let tokens =
+            Tokens::of(b"#include <a/b.h>\n # include\t\"c.h\" // x\n#if __has_include(<d.h>)\n#include HDR\n");
+        let want = [Include::Searched("a/b.h".into()), Include::Beside("c.h".into()), Include::Searched("d.h".into())];
+        assert_eq!(tokens.includes, want);
+        assert!(!tokens.pastes);
+        assert!(tokens.names("HDR"));
+        assert!(Tokens::of(b"#define CAT(a, b) a ## b\n").pastes);
+        assert!(Tokens::of(b"#define CAT(a, b) a %:%: b\n").pastes);
+        assert!(!Tokens::of(b"char *s = \"##\";\n").pastes);
+    }
+}

@@ -1,0 +1,133 @@
+//! One profile file.
+
+use std::fmt;
+use std::path::{Path, PathBuf};
+
+use toml_edit::{Array, DocumentMut, Item, Table, value};
+
+use crate::base::FileError;
+use crate::base::files::{read_text, write_whole};
+use crate::board::{Board, Tree, Value};
+
+/// The name of a profile: letters, digits, `-`, `_` and `.`, so that it is a file name everywhere.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct ProfileName(String);
+
+impl ProfileName {
+    /// Takes a text as a name, if it can be one.
+    pub fn parse(text: &str) -> Option<ProfileName> {
+        let starts = text.starts_with(|c: char| c.is_ascii_alphanumeric());
+        let sound = text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
+        (starts && sound && text.len() <= 100).then(|| ProfileName(text.to_string()))
+    }
+
+    /// Returns the name.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for ProfileName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// A profile of the person's own, open for changes. Comments and order stay as they are.
+#[derive(Debug)]
+pub struct ProfileFile {
+    path: PathBuf,
+    document: DocumentMut,
+}
+
+impl ProfileFile {
+    /// Starts a profile for a tree, on top of others.
+    pub fn new(path: &Path, tree: &Tree, base: &[ProfileName]) -> ProfileFile {
+        let mut document = DocumentMut::new();
+        document["format"] = value(1);
+        document["tree"] = value(&tree.name);
+        document["tree-version"] = value(&tree.version);
+        if !base.is_empty() {
+            document["base"] = value(base.iter().map(ProfileName::as_str).collect::<Array>());
+        }
+        document["choose"] = Item::Table(Table::new());
+        ProfileFile { path: path.into(), document }
+    }
+
+    /// Opens a profile that was checked before; `None` when it is not there or is not TOML.
+    ///
+    /// # Errors
+    /// The file cannot be read.
+    pub fn open(path: &Path) -> Result<Option<ProfileFile>, FileError> {
+        let Some(text) = read_text(path)? else { return Ok(None) };
+        Ok(text.parse().ok().map(|document| ProfileFile { path: path.into(), document }))
+    }
+
+    /// Chooses a value, with a reason if there is one.
+    pub fn set(&mut self, option: &str, chosen: &Value, reason: Option<&str>) {
+        put(table(&mut self.document, "choose"), option, toml_value(chosen));
+        if let Some(reason) = reason {
+            put(table(&mut self.document, "reasons"), option, reason.into());
+        }
+    }
+
+    /// Takes a choice and its reason out. Returns whether it was there.
+    pub fn unset(&mut self, option: &str) -> bool {
+        let was = table(&mut self.document, "choose").remove(option).is_some();
+        if let Some(reasons) = self.document.get_mut("reasons").and_then(Item::as_table_mut) {
+            reasons.remove(option);
+            if reasons.is_empty() {
+                self.document.remove("reasons");
+            }
+        }
+        was
+    }
+
+    /// Saves the file, written aside and moved into place.
+    ///
+    /// # Errors
+    /// The file cannot be written; the old one is then still there.
+    pub fn save(&self) -> Result<(), FileError> {
+        write_whole(&self.path, self.document.to_string().as_bytes())
+    }
+
+    /// Returns the text as it would be saved.
+    pub fn text(&self) -> String {
+        self.document.to_string()
+    }
+
+    /// Returns the options that the file chooses and the board does not know.
+    pub fn strangers(&self, board: &Board) -> Vec<String> {
+        let chosen = self.document.get("choose").and_then(Item::as_table);
+        let names = chosen.into_iter().flat_map(|table| table.iter().map(|(name, _)| name.to_string()));
+        names.filter(|name| board.option(name).is_none()).collect()
+    }
+}
+
+fn table<'a>(document: &'a mut DocumentMut, key: &str) -> &'a mut dyn toml_edit::TableLike {
+    let entry = document.entry(key).or_insert_with(|| Item::Table(Table::new()));
+    if entry.as_table_like().is_none() {
+        *entry = Item::Table(Table::new());
+    }
+    entry.as_table_like_mut().expect("made a table just above")
+}
+
+/// Replaces a value but keeps what stands around it, such as a comment on the same line.
+fn put(table: &mut dyn toml_edit::TableLike, key: &str, mut new: toml_edit::Value) {
+    if let Some(old) = table.get_mut(key).and_then(Item::as_value_mut) {
+        *new.decor_mut() = old.decor().clone();
+        *old = new;
+    } else {
+        table.insert(key, Item::Value(new));
+    }
+}
+
+fn toml_value(chosen: &Value) -> toml_edit::Value {
+    match chosen {
+        Value::Number(number) => (*number).into(),
+        Value::Words(words) => toml_edit::Value::Array(words.iter().collect()),
+        Value::Switch(_) | Value::Module(_) | Value::Pick(_) | Value::Size(_) | Value::Text(_) | Value::Path(_) => {
+            chosen.to_string().into()
+        }
+    }
+}

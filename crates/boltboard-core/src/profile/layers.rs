@@ -1,0 +1,451 @@
+//! From a profile and its layers to checked choices.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use toml_edit::{Document, Item};
+
+use super::file::ProfileName;
+use crate::base::{Arena, FileError, FileId, Id, Place, SourceFiles, Version, near_matches};
+use crate::board::{Board, Kind, OptionId, Value, ValueFault};
+
+/// One set of choices, weaker than those that come after it.
+#[derive(Debug, Clone)]
+pub struct Layer {
+    /// Its name as people see it.
+    pub name: String,
+    /// Where it comes from.
+    pub source: ProfileSource,
+}
+
+/// The id of a [`Layer`]; a greater one is stronger.
+pub type LayerId = Id<Layer>;
+
+/// Where a layer comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ProfileSource {
+    /// The person's own, in the work folder.
+    Own,
+    /// Shipped with the tree.
+    Shipped,
+    /// Given on the command line for once.
+    Once,
+}
+
+/// An option's value that a person set.
+#[derive(Debug, Clone)]
+pub struct Choice {
+    /// The option.
+    pub option: OptionId,
+    /// The value.
+    pub value: Value,
+    /// The layer that it counts from.
+    pub layer: LayerId,
+    /// Where it is written, in [`Choices::files`].
+    pub place: Place,
+    /// Why the person chose it.
+    pub reason: Option<String>,
+}
+
+/// All choices that count, at most one for each option, in the order of options.
+#[derive(Debug, Clone, Default)]
+pub struct Choices {
+    /// The layers, weakest first; the last is the profile itself (or what was given for once).
+    pub layers: Arena<Layer>,
+    /// The choices.
+    pub items: Vec<Choice>,
+    /// The profile files.
+    pub files: SourceFiles,
+}
+
+/// What is wrong with a profile, with its place.
+#[derive(Debug)]
+pub struct ProfileProblem {
+    /// What is wrong.
+    pub fault: ProfileFault,
+    /// Where, in the profile files.
+    pub place: Option<Place>,
+    /// Names or values that may have been meant.
+    pub near: Vec<String>,
+}
+
+/// What can be wrong with a profile.
+#[derive(Debug, thiserror::Error)]
+pub enum ProfileFault {
+    /// There is no such profile.
+    #[error("there is no profile `{0}`")]
+    Unknown(String),
+    /// It cannot be read.
+    #[error("cannot read {file}: {reason}")]
+    Unreadable {
+        /// The file.
+        file: String,
+        /// What the system says.
+        reason: String,
+    },
+    /// It is not TOML.
+    #[error("not TOML: {0}")]
+    Toml(String),
+    /// A key that means nothing.
+    #[error("a profile has no key `{0}`")]
+    UnknownKey(String),
+    /// A key with the wrong type of value.
+    #[error("`{key}` wants {expected}")]
+    WrongType {
+        /// The key.
+        key: String,
+        /// What is right.
+        expected: &'static str,
+    },
+    /// It belongs to another tree.
+    #[error("this profile is for the tree `{found}`, not for `{tree}`")]
+    OtherTree {
+        /// What it says.
+        found: String,
+        /// The tree at hand.
+        tree: String,
+    },
+    /// It was written for a later version of the tree.
+    #[error("this profile was written for version {found}, the tree is version {tree}")]
+    Newer {
+        /// What it says.
+        found: String,
+        /// The tree at hand.
+        tree: String,
+    },
+    /// It chooses an option that does not exist.
+    #[error("there is no option `{0}`")]
+    UnknownOption(String),
+    /// It gives an option a value that it does not take.
+    #[error("{option}: {fault}")]
+    Value {
+        /// The option.
+        option: String,
+        /// What is wrong.
+        fault: ValueFault,
+    },
+    /// It lies on itself.
+    #[error("profile `{0}` is a layer of itself")]
+    Ring(String),
+    /// A reason for a choice that is not made.
+    #[error("there is a reason for `{0}`, which is not chosen here")]
+    LooseReason(String),
+}
+
+/// What is wrong with a choice given on the command line.
+#[derive(Debug, thiserror::Error)]
+pub enum TryFault {
+    /// Not of the form `OPTION=VALUE`.
+    #[error("`{0}` is not OPTION=VALUE")]
+    Form(String),
+    /// There is no such option.
+    #[error("there is no option `{name}`")]
+    Unknown {
+        /// The name given.
+        name: String,
+        /// Names that come near.
+        near: Vec<String>,
+    },
+    /// The option does not take the value.
+    #[error("{option}: {fault}")]
+    Value {
+        /// The option.
+        option: String,
+        /// What is wrong.
+        fault: ValueFault,
+    },
+}
+
+/// Where profiles are kept.
+#[derive(Debug, Clone)]
+pub struct Shelf {
+    /// The folder of the person's own.
+    pub own: PathBuf,
+    /// The folder of those that the tree ships.
+    pub shipped: PathBuf,
+}
+
+impl Shelf {
+    /// Returns where a person's own profile lies, whether or not it is there.
+    pub fn own_path(&self, name: &ProfileName) -> PathBuf {
+        self.own.join(format!("{name}.toml"))
+    }
+
+    /// Returns all profiles by name; one's own hides a shipped one of the same name.
+    ///
+    /// # Errors
+    /// A folder is there and cannot be listed.
+    pub fn list(&self) -> Result<BTreeMap<ProfileName, ProfileSource>, FileError> {
+        let mut found = BTreeMap::new();
+        for (folder, source) in [(&self.shipped, ProfileSource::Shipped), (&self.own, ProfileSource::Own)] {
+            let entries = match std::fs::read_dir(folder) {
+                Ok(entries) => entries,
+                Err(e) if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
+                    continue;
+                }
+                Err(e) => return Err(FileError::on("list", folder)(e)),
+            };
+            for entry in entries.filter_map(Result::ok) {
+                let name = entry.file_name().to_string_lossy().strip_suffix(".toml").and_then(ProfileName::parse);
+                found.extend(name.map(|name| (name, source)));
+            }
+        }
+        Ok(found)
+    }
+
+    fn find(&self, name: &ProfileName) -> Option<(PathBuf, ProfileSource)> {
+        let file = format!("{name}.toml");
+        let places = [(&self.own, ProfileSource::Own), (&self.shipped, ProfileSource::Shipped)];
+        places.into_iter().map(|(folder, source)| (folder.join(&file), source)).find(|(path, _)| path.exists())
+    }
+
+    /// Reads a profile with all its layers and checks it against a board.
+    ///
+    /// # Errors
+    /// Everything that is wrong, with the files for showing the places.
+    pub fn read(&self, name: &ProfileName, board: &Board) -> Result<Choices, (Vec<ProfileProblem>, SourceFiles)> {
+        let mut reader = Reader {
+            shelf: self,
+            board,
+            choices: Choices::default(),
+            problems: vec![],
+            open: vec![],
+            chosen: BTreeMap::new(),
+        };
+        reader.profile(name, None);
+        let Reader { mut choices, problems, chosen, .. } = reader;
+        if !problems.is_empty() {
+            return Err((problems, choices.files));
+        }
+        choices.items = chosen.into_values().collect();
+        Ok(choices)
+    }
+}
+
+impl Choices {
+    /// Returns the choice for an option.
+    pub fn get(&self, option: OptionId) -> Option<&Choice> {
+        self.items.binary_search_by_key(&option, |c| c.option).ok().map(|at| &self.items[at])
+    }
+
+    /// Adds choices given as `OPTION=VALUE`, stronger than all others.
+    ///
+    /// # Errors
+    /// The first that is wrong.
+    pub fn with_tried(mut self, board: &Board, tried: &[String]) -> Result<Choices, TryFault> {
+        if tried.is_empty() {
+            return Ok(self);
+        }
+        let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
+        for text in tried {
+            let (option, value) = parse_choice(board, text)?;
+            let file = self.files.add("command line", text);
+            let place = Place::new(file, 0..text.len());
+            self.items.retain(|c| c.option != option);
+            self.items.push(Choice { option, value, layer, place, reason: None });
+        }
+        self.items.sort_by_key(|c| c.option);
+        Ok(self)
+    }
+}
+
+/// Reads `OPTION=VALUE`.
+///
+/// # Errors
+/// See [`TryFault`].
+pub(super) fn parse_choice(board: &Board, text: &str) -> Result<(OptionId, Value), TryFault> {
+    let (name, value) = text.split_once('=').ok_or_else(|| TryFault::Form(text.to_string()))?;
+    let option = find_option(board, name.trim())?;
+    let value = board.options[option].kind.read(value.trim());
+    value.map(|v| (option, v)).map_err(|fault| TryFault::Value { option: name.trim().to_string(), fault })
+}
+
+/// Returns the option of that name, or those that come near.
+///
+/// # Errors
+/// There is none.
+pub(super) fn find_option(board: &Board, name: &str) -> Result<OptionId, TryFault> {
+    board.option(name).ok_or_else(|| TryFault::Unknown {
+        name: name.to_string(),
+        near: near_matches(name, board.option_names.keys().map(String::as_str)),
+    })
+}
+
+impl Board {
+    /// Reads `OPTION=VALUE` as a person gives it.
+    ///
+    /// # Errors
+    /// It has another form, or the option or value does not exist.
+    pub fn read_choice(&self, text: &str) -> Result<(OptionId, Value), TryFault> {
+        parse_choice(self, text)
+    }
+
+    /// Looks an option up as a person names it.
+    ///
+    /// # Errors
+    /// There is none of that name; the names that come near are returned.
+    pub fn find_option(&self, name: &str) -> Result<OptionId, TryFault> {
+        find_option(self, name)
+    }
+}
+
+struct Reader<'a> {
+    shelf: &'a Shelf,
+    board: &'a Board,
+    choices: Choices,
+    problems: Vec<ProfileProblem>,
+    open: Vec<ProfileName>,
+    chosen: BTreeMap<OptionId, Choice>,
+}
+
+impl Reader<'_> {
+    fn problem(&mut self, place: Option<Place>, near: Vec<String>, fault: ProfileFault) {
+        self.problems.push(ProfileProblem { fault, place, near });
+    }
+
+    fn profile(&mut self, name: &ProfileName, named_at: Option<Place>) {
+        if self.open.contains(name) || self.open.len() > 50 {
+            return self.problem(named_at, vec![], ProfileFault::Ring(name.to_string()));
+        }
+        let Some((path, source)) = self.shelf.find(name) else {
+            let known = self.shelf.list().unwrap_or_default();
+            let near = near_matches(name.as_str(), known.keys().map(ProfileName::as_str));
+            return self.problem(named_at, near, ProfileFault::Unknown(name.to_string()));
+        };
+        let Some((file, document)) = self.document(&path) else { return };
+        self.open.push(name.clone());
+        self.head(file, &document);
+        self.base(file, &document);
+        let layer = self.choices.layers.add(Layer { name: name.to_string(), source });
+        self.choose(file, &document, layer);
+        self.open.pop();
+    }
+
+    fn document(&mut self, path: &Path) -> Option<(FileId, Document<String>)> {
+        let shown = path.display().to_string();
+        let text = match std::fs::read_to_string(path) {
+            Ok(text) => text,
+            Err(e) => {
+                self.problem(None, vec![], ProfileFault::Unreadable { file: shown, reason: e.to_string() });
+                return None;
+            }
+        };
+        let file = self.choices.files.add(&shown, &text);
+        match Document::parse(text) {
+            Ok(document) => Some((file, document)),
+            Err(e) => {
+                let place = Place::new(file, e.span().unwrap_or(0..0));
+                self.problem(Some(place), vec![], ProfileFault::Toml(e.message().trim().replace('\n', "; ")));
+                None
+            }
+        }
+    }
+
+    fn head(&mut self, file: FileId, document: &Document<String>) {
+        const KEYS: [&str; 6] = ["format", "tree", "tree-version", "base", "choose", "reasons"];
+        for (key, item) in document.iter() {
+            if !KEYS.contains(&key) {
+                let span = document.key(key).and_then(toml_edit::Key::span);
+                let place = Place::new(file, span.or(item.span()).unwrap_or(0..0));
+                self.problem(Some(place), near_matches(key, KEYS), ProfileFault::UnknownKey(key.into()));
+            }
+        }
+        let place = |key: &str| Some(Place::new(file, document.get(key).and_then(Item::span).unwrap_or(0..0)));
+        if document.get("format").and_then(Item::as_integer) != Some(1) {
+            let expected = "the number 1, the format that this program reads";
+            self.problem(place("format"), vec![], ProfileFault::WrongType { key: "format".into(), expected });
+        }
+        let tree = &self.board.tree;
+        match document.get("tree").and_then(Item::as_str) {
+            Some(found) if found == tree.name => {}
+            Some(found) => {
+                let fault = ProfileFault::OtherTree { found: found.into(), tree: tree.name.clone() };
+                self.problem(place("tree"), vec![], fault);
+            }
+            None => {
+                let fault = ProfileFault::WrongType { key: "tree".into(), expected: "the name of the tree" };
+                self.problem(place("tree"), vec![], fault);
+            }
+        }
+        if let Some(found) = document.get("tree-version").and_then(Item::as_str)
+            && Version::new(found) > Version::new(&tree.version)
+        {
+            let fault = ProfileFault::Newer { found: found.into(), tree: tree.version.clone() };
+            self.problem(place("tree-version"), vec![], fault);
+        }
+    }
+
+    fn base(&mut self, file: FileId, document: &Document<String>) {
+        let Some(item) = document.get("base") else { return };
+        let place = |span: Option<std::ops::Range<usize>>| Some(Place::new(file, span.unwrap_or(0..0)));
+        let wrong = || ProfileFault::WrongType { key: "base".into(), expected: "a list of profile names" };
+        let Some(list) = item.as_array() else {
+            return self.problem(place(item.span()), vec![], wrong());
+        };
+        for entry in list {
+            match entry.as_str().and_then(ProfileName::parse) {
+                Some(name) => self.profile(&name, place(entry.span())),
+                None => self.problem(place(entry.span()), vec![], wrong()),
+            }
+        }
+    }
+
+    fn choose(&mut self, file: FileId, document: &Document<String>, layer: LayerId) {
+        let table = |key: &'static str| document.get(key).and_then(Item::as_table_like);
+        let reasons = table("reasons");
+        let Some(chosen) = table("choose") else {
+            if let Some(item) = document.get("choose") {
+                let fault = ProfileFault::WrongType { key: "choose".into(), expected: "a table [choose]" };
+                self.problem(Some(Place::new(file, item.span().unwrap_or(0..0))), vec![], fault);
+            }
+            return;
+        };
+        for (name, item) in chosen.iter() {
+            let key_span = chosen.key(name).and_then(toml_edit::Key::span).unwrap_or(0..0);
+            let value_span = item.span().unwrap_or(key_span.clone());
+            let Some(option) = self.board.option(name) else {
+                let near = near_matches(name, self.board.option_names.keys().map(String::as_str));
+                self.problem(Some(Place::new(file, key_span)), near, ProfileFault::UnknownOption(name.into()));
+                continue;
+            };
+            let kind = &self.board.options[option].kind;
+            let Some(text) = item_text(item, kind) else {
+                let expected = "a value in quotes; numbers stand alone, lists of words in brackets";
+                let fault = ProfileFault::WrongType { key: name.into(), expected };
+                self.problem(Some(Place::new(file, value_span)), vec![], fault);
+                continue;
+            };
+            match kind.read(&text) {
+                Ok(value) => {
+                    let place = Place::new(file, key_span.start..value_span.end);
+                    let reason = reasons.and_then(|r| r.get(name)).and_then(Item::as_str).map(str::to_string);
+                    self.chosen.insert(option, Choice { option, value, layer, place, reason });
+                }
+                Err(fault) => {
+                    let near = fault.near.clone();
+                    let fault = ProfileFault::Value { option: name.into(), fault };
+                    self.problem(Some(Place::new(file, value_span)), near, fault);
+                }
+            }
+        }
+        for (name, item) in reasons.into_iter().flat_map(|r| r.iter()) {
+            if chosen.get(name).is_none() {
+                let place = Place::new(file, item.span().unwrap_or(0..0));
+                self.problem(Some(place), vec![], ProfileFault::LooseReason(name.into()));
+            }
+        }
+    }
+}
+
+fn item_text(item: &Item, kind: &Kind) -> Option<String> {
+    let value = item.as_value()?;
+    match (value, kind) {
+        (toml_edit::Value::String(text), _) => Some(text.value().clone()),
+        (toml_edit::Value::Integer(number), Kind::Number(_) | Kind::Size(_)) => Some(number.value().to_string()),
+        (toml_edit::Value::Array(array), Kind::Words(_)) => {
+            let words: Option<Vec<&str>> = array.iter().map(toml_edit::Value::as_str).collect();
+            words.map(|words| words.join(" "))
+        }
+        _ => None,
+    }
+}

@@ -1,0 +1,149 @@
+//! What a compile read: the compiler's dependency file, and the places where a header was looked for in vain.
+
+use std::collections::BTreeSet;
+
+use crate::base::RelPath;
+use crate::plan::{Include, Location, TokenMemo};
+use crate::store::Folders;
+
+/// Reads a dependency file as compilers write it: `target: file file \` with blanks escaped.
+pub fn parse_dependencies(text: &str) -> Vec<String> {
+    let Some(colon) = text.find(": ").or_else(|| text.find(":\\")) else { return Vec::new() };
+    let mut files = Vec::new();
+    let mut file = String::new();
+    let mut chars = text[colon + 1..].chars().peekable();
+    while let Some(c) = chars.next() {
+        match (c, chars.peek()) {
+            ('\\', Some('\n')) => {
+                chars.next();
+                end(&mut file, &mut files);
+            }
+            ('\\', Some(' ' | '#' | '\\' | ':')) => file.extend(chars.next()),
+            ('$', Some('$')) => file.extend(chars.next()),
+            (' ' | '\t' | '\r', _) => end(&mut file, &mut files),
+            // The first rule ends here; further ones only guard against removed headers.
+            ('\n', _) => break,
+            (c, _) => file.push(c),
+        }
+    }
+    end(&mut file, &mut files);
+    files
+}
+
+fn end(file: &mut String, files: &mut Vec<String>) {
+    if !file.is_empty() {
+        files.push(std::mem::take(file));
+    }
+}
+
+/// Returns the places where a header would have been found before those that were read: a file that appears there
+/// changes what the compile reads. `search` are the folders searched, first to last, the compiler's own at the end.
+pub fn search_misses(
+    inputs: &[Location],
+    search: &[Location],
+    folders: &Folders,
+    tokens: &TokenMemo,
+) -> BTreeSet<Location> {
+    let read: BTreeSet<&Location> = inputs.iter().collect();
+    let mut misses = BTreeSet::new();
+    for input in inputs {
+        for include in &tokens.of(&input.path(folders)).includes {
+            let (name, beside) = match include {
+                Include::Beside(name) => (name, Some(parent(input))),
+                Include::Searched(name) => (name, None),
+            };
+            let places = beside.into_iter().chain(search.iter().cloned());
+            add_misses(places, name, &read, folders, &mut misses);
+        }
+    }
+    // A header named through a macro: its name is what is left below the folder that it was found in.
+    for input in inputs {
+        for (index, folder) in search.iter().enumerate() {
+            if let Some(name) = below(input, folder) {
+                add_misses(search[..index].iter().cloned(), &name, &read, folders, &mut misses);
+                break;
+            }
+        }
+    }
+    misses
+}
+
+fn add_misses(
+    places: impl Iterator<Item = Location>,
+    name: &str,
+    read: &BTreeSet<&Location>,
+    folders: &Folders,
+    misses: &mut BTreeSet<Location>,
+) {
+    for folder in places {
+        let Some(candidate) = child(&folder, name, folders) else { continue };
+        if read.contains(&candidate) {
+            return;
+        }
+        let path = candidate.path(folders);
+        if path.is_file() {
+            // It exists and was not read: the text that asks for it was switched off.
+            return;
+        }
+        misses.insert(candidate);
+    }
+}
+
+fn parent(location: &Location) -> Location {
+    match location {
+        Location::Tree(path) => Location::Tree(path.parent()),
+        Location::Made(path) => Location::Made(path.parent()),
+        Location::Object(path) => Location::Object(path.parent()),
+        Location::Output(path) => Location::Output(path.parent()),
+        Location::System(path) => Location::System(path.parent().unwrap_or(path).to_path_buf()),
+    }
+}
+
+fn child(folder: &Location, name: &str, folders: &Folders) -> Option<Location> {
+    let join = |path: &RelPath| path.join(name).ok();
+    match folder {
+        Location::Tree(path) => match join(path) {
+            Some(path) => Some(Location::Tree(path)),
+            None => Some(Location::of(&folder.path(folders).join(name), folders)),
+        },
+        Location::Made(path) => join(path).map(Location::Made),
+        Location::Object(path) => join(path).map(Location::Object),
+        Location::Output(path) => join(path).map(Location::Output),
+        Location::System(path) => Some(Location::System(path.join(name))),
+    }
+}
+
+fn below(file: &Location, folder: &Location) -> Option<String> {
+    let rest = |file: &RelPath, folder: &RelPath| {
+        let rest = file.as_str().strip_prefix(folder.as_str())?;
+        if folder.as_str().is_empty() { Some(rest.to_string()) } else { rest.strip_prefix('/').map(str::to_string) }
+    };
+    match (file, folder) {
+        (Location::Tree(file), Location::Tree(folder)) | (Location::Made(file), Location::Made(folder)) => {
+            rest(file, folder)
+        }
+        (Location::System(file), Location::System(folder)) => {
+            file.strip_prefix(folder).ok().and_then(|rest| rest.to_str()).map(str::to_string)
+        }
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn dependency_files_are_read_with_their_escapes() {
+        for (case, text, want) in [
+            ("one line", "x.o: a.c b.h\n", vec!["a.c", "b.h"]),
+            ("joined lines", "x.o: a.c \\\n  b.h \\\n /usr/include/c.h\n", vec!["a.c", "b.h", "/usr/include/c.h"]),
+            ("a blank and a dollar", "x.o: a\\ b.c c$$d.h\n", vec!["a b.c", "c$d.h"]),
+            ("a hash", "x.o: a\\#b.h\n", vec!["a#b.h"]),
+            ("further rules", "x.o: a.c b.h\n\nb.h:\n", vec!["a.c", "b.h"]),
+            ("nothing", "", vec![]),
+        ] {
+            assert_eq!(parse_dependencies(text), want, "{case}");
+        }
+    }
+}

@@ -1,0 +1,119 @@
+//! What went wrong with a step, so that a person sees the first real error at once.
+
+use std::path::PathBuf;
+
+use crate::board::Condition;
+use crate::plan::StepId;
+
+/// A step that failed.
+#[derive(Debug, Clone)]
+pub struct Failure {
+    /// The step.
+    pub step: StepId,
+    /// What happened.
+    pub cause: Cause,
+    /// Everything that the step said.
+    pub said: String,
+    /// The command as a shell would take it, with the folder it ran in.
+    pub command: String,
+    /// The first error in what it said.
+    pub first: Option<FirstError>,
+    /// The condition that brought its source in.
+    pub brought_by: Option<Condition>,
+    /// The file that holds everything it said.
+    pub log: Option<PathBuf>,
+}
+
+/// What happened to a step.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Cause {
+    /// It ended with another code than those that mean success.
+    #[error("it ended with exit code {0}")]
+    Code(i32),
+    /// It crashed or was killed.
+    #[error("it was ended by signal {0}{hint}", hint = signal_hint(*.0))]
+    Signal(i32),
+    /// Its program is not there.
+    #[error("{0}")]
+    NoTool(String),
+    /// Its program cannot be started.
+    #[error("cannot start it: {0}")]
+    Start(String),
+    /// It succeeded but did not write a file that it declares.
+    #[error("it succeeded but did not write {0}")]
+    NoOutput(String),
+    /// It read a generated file of a part that its own part does not use.
+    #[error("it reads {file}, which part `{maker}` makes, but its own part does not use `{maker}`")]
+    Undeclared {
+        /// The file.
+        file: String,
+        /// The part that makes it.
+        maker: String,
+    },
+    /// A copy of an option header that lies in the tree was found first.
+    #[error("{found} was found instead of the option header {header}, so every option would be ignored")]
+    ShippedHeader {
+        /// The file in the tree.
+        found: String,
+        /// The header.
+        header: String,
+    },
+    /// A file could not be read or written.
+    #[error("{0}")]
+    File(String),
+    /// The disk is full.
+    #[error("no space is left on the disk: {0}")]
+    DiskFull(String),
+}
+
+fn signal_hint(signal: i32) -> &'static str {
+    match signal {
+        4 | 7 | 8 | 11 => " (it crashed)",
+        6 => " (it gave up)",
+        9 => " (it was killed, often for lack of memory)",
+        _ => "",
+    }
+}
+
+/// An error message of a compiler or linker.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FirstError {
+    /// The file, as the tool names it.
+    pub file: String,
+    /// One-based line, if it names one.
+    pub line: Option<usize>,
+    /// One-based column, if it names one.
+    pub column: Option<usize>,
+    /// The message.
+    pub message: String,
+}
+
+/// Finds the first error in what a tool said.
+pub fn first_error(said: &str) -> Option<FirstError> {
+    let marks = ["fatal error: ", "error: ", "undefined reference to ", "multiple definition of ", "cannot find "];
+    let line = said.lines().find(|line| marks.iter().any(|mark| line.contains(mark)))?;
+    let at = marks.iter().filter_map(|mark| line.find(mark)).min()?;
+    let message = line[at..].trim_start_matches("fatal ").trim_start_matches("error: ").to_string();
+    let mut place = line[..at].trim().trim_end_matches(':').split(':');
+    let file = place.next().unwrap_or("").trim().to_string();
+    let mut number = || place.next().and_then(|text| text.trim().parse().ok());
+    Some(FirstError { file, line: number(), column: number(), message })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_first_error_is_found_among_warnings() {
+        let said = "In file included from src/a.c:1:\nsrc/a.h:3:1: warning: odd\nsrc/a.c:12:5: error: 'x' undeclared\nsrc/a.c:13:1: error: more\n";
+        let want =
+            FirstError { file: "src/a.c".into(), line: Some(12), column: Some(5), message: "'x' undeclared".into() };
+        assert_eq!(first_error(said), Some(want));
+        let linker =
+            "/usr/bin/ld: objects/a.o: in function `main':\na.c:(.text+0x5): undefined reference to `lamp_on'\n";
+        let found = first_error(linker).expect("an error");
+        assert_eq!(found.message, "undefined reference to `lamp_on'");
+        assert_eq!(first_error("all is well\n"), None);
+    }
+}

@@ -1,0 +1,96 @@
+//! Results by content, and notes about which step made them from what.
+
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+
+use super::journal::Note;
+use crate::base::files::{make_folder, read_text, write_whole};
+use crate::base::{Digest, FileError};
+
+/// How many notes are kept for one command; the oldest go first.
+const MAX_NOTES: usize = 32;
+
+/// Results of steps. Files are copied in and out, so an edit in place cannot spoil what is kept.
+#[derive(Debug, Clone)]
+pub struct Store {
+    root: PathBuf,
+}
+
+impl Store {
+    /// Names a store.
+    pub fn at(root: &Path) -> Store {
+        Store { root: root.to_path_buf() }
+    }
+
+    fn path(&self, sort: &str, digest: &Digest) -> PathBuf {
+        let text = digest.to_string();
+        self.root.join(sort).join(&text[..2]).join(&text[2..])
+    }
+
+    /// Takes in a file's content.
+    ///
+    /// # Errors
+    /// It cannot be read or written.
+    pub fn put(&self, file: &Path, digest: &Digest) -> Result<(), FileError> {
+        let path = self.path("content", digest);
+        if path.exists() {
+            return Ok(());
+        }
+        let folder = path.parent().unwrap_or(&self.root);
+        make_folder(folder)?;
+        let aside = tempfile::Builder::new().prefix(".new-").tempfile_in(folder);
+        let aside = aside.map_err(FileError::on("write", &path))?;
+        std::fs::copy(file, aside.path()).map_err(FileError::on("copy", file))?;
+        aside.persist(&path).map_err(|e| FileError::on("write", &path)(e.error))?;
+        Ok(())
+    }
+
+    /// Tells whether a content is kept.
+    pub fn has(&self, digest: &Digest) -> bool {
+        self.path("content", digest).is_file()
+    }
+
+    /// Puts a kept content in place. Returns `false` when it is not kept or was damaged (a damaged one is dropped).
+    ///
+    /// # Errors
+    /// It cannot be written there.
+    pub fn restore(&self, digest: &Digest, to: &Path, mode: u32) -> Result<bool, FileError> {
+        let path = self.path("content", digest);
+        let content = match std::fs::read(&path) {
+            Ok(content) => content,
+            Err(_) => return Ok(false),
+        };
+        if Digest::of(&content) != *digest {
+            std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
+            return Ok(false);
+        }
+        let folder = to.parent().unwrap_or(Path::new("."));
+        make_folder(folder)?;
+        let mut aside =
+            tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(FileError::on("write", to))?;
+        std::io::Write::write_all(&mut aside, &content).map_err(FileError::on("write", to))?;
+        let permissions = std::fs::Permissions::from_mode(mode);
+        std::fs::set_permissions(aside.path(), permissions).map_err(FileError::on("write", to))?;
+        aside.persist(to).map_err(|e| FileError::on("write", to)(e.error))?;
+        Ok(true)
+    }
+
+    /// Returns the notes for a command, newest first. A damaged file of notes counts as none.
+    pub fn notes(&self, key: &Digest) -> Vec<Note> {
+        let text = read_text(&self.path("notes", key)).ok().flatten().unwrap_or_default();
+        serde_json::from_str(&text).unwrap_or_default()
+    }
+
+    /// Adds a note for a command.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn add_note(&self, key: &Digest, note: &Note) -> Result<(), FileError> {
+        let mut notes = self.notes(key);
+        let same = |a: &Note| a.inputs == note.inputs && a.macros == note.macros && a.absent == note.absent;
+        notes.retain(|old| !same(old));
+        notes.insert(0, note.clone());
+        notes.truncate(MAX_NOTES);
+        write_whole(&self.path("notes", key), serde_json::to_string(&notes).unwrap_or_default().as_bytes())
+    }
+}

@@ -1,0 +1,16 @@
+//! What is kept between runs: results by content, what each step last did, the ledger, locks. Everything is written
+//! aside and moved, or appended line by line, so that it is whole after a kill at any instant.
+
+mod content;
+mod journal;
+mod ledger;
+mod lock;
+mod status;
+mod work;
+
+pub use content::Store;
+pub use journal::{Journal, Note, Output, StepRecord};
+pub use ledger::{Ledger, LedgerEntry, LedgerOutcome};
+pub use lock::{LockFault, WorkLock};
+pub use status::StatusMemo;
+pub use work::{Folders, WorkFault, WorkFolder};

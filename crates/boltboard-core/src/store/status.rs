@@ -1,0 +1,93 @@
+//! What was last seen of files: a file whose status is the same has the same content, so it is not read again.
+
+use std::collections::HashMap;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use serde::{Deserialize, Serialize};
+
+use crate::base::files::{read_text, write_whole};
+use crate::base::{Digest, FileError};
+
+/// A status is trusted only when the file was last changed this long before it was read: within that time a second
+/// change could leave the same time stamp.
+const SETTLED: Duration = Duration::from_millis(50);
+
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+struct Status {
+    size: u64,
+    inode: u64,
+    modified_ns: i128,
+    changed_ns: i128,
+}
+
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+struct Seen {
+    status: Status,
+    digest: Digest,
+    settled: bool,
+}
+
+/// Contents of files, looked up by their status where that is enough.
+#[derive(Debug, Default)]
+pub struct StatusMemo {
+    seen: Mutex<HashMap<PathBuf, Seen>>,
+}
+
+impl StatusMemo {
+    /// Reads what was kept; a missing or damaged file is an empty memo.
+    pub fn load(path: &Path) -> StatusMemo {
+        let text = read_text(path).ok().flatten().unwrap_or_default();
+        let seen: HashMap<PathBuf, Seen> = serde_json::from_str(&text).unwrap_or_default();
+        StatusMemo { seen: Mutex::new(seen) }
+    }
+
+    /// Keeps what was seen.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn save(&self, path: &Path) -> Result<(), FileError> {
+        let seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let sorted: std::collections::BTreeMap<_, _> = seen.iter().filter(|(_, s)| s.settled).collect();
+        write_whole(path, serde_json::to_string(&sorted).unwrap_or_default().as_bytes())
+    }
+
+    /// Returns the digest of a file's content, `None` when it is not a readable file.
+    pub fn digest(&self, path: &Path) -> Option<Digest> {
+        let now = status(path)?;
+        if let Some(seen) = self.lock().get(path)
+            && seen.status == now
+        {
+            return Some(seen.digest);
+        }
+        let digest = Digest::of_file(path).ok()?;
+        let read_at = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        let age = i128::try_from(read_at.as_nanos()).unwrap_or(0) - now.changed_ns;
+        let settled = age > i128::try_from(SETTLED.as_nanos()).unwrap_or(0) && status(path) == Some(now);
+        self.lock().insert(path.to_path_buf(), Seen { status: now, digest, settled });
+        Some(digest)
+    }
+
+    /// Tells whether a file was changed at or after a time.
+    pub fn changed_since(path: &Path, time: SystemTime) -> bool {
+        let time = time.duration_since(UNIX_EPOCH).unwrap_or_default();
+        status(path).is_none_or(|s| s.changed_ns >= i128::try_from(time.as_nanos()).unwrap_or(0))
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<PathBuf, Seen>> {
+        self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+}
+
+fn status(path: &Path) -> Option<Status> {
+    let status = std::fs::metadata(path).ok().filter(|s| s.is_file())?;
+    let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
+    Some(Status {
+        size: status.len(),
+        inode: status.ino(),
+        modified_ns: ns(status.mtime(), status.mtime_nsec()),
+        changed_ns: ns(status.ctime(), status.ctime_nsec()),
+    })
+}

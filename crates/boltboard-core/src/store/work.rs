@@ -1,0 +1,184 @@
+//! The work folder: everything that is written for a tree.
+
+use std::path::{Path, PathBuf};
+
+use crate::base::FileError;
+use crate::base::files::{make_folder, read_text, write_whole};
+use crate::definitions::WORK_MARK;
+use crate::profile::{ProfileName, Shelf};
+
+/// The folder that holds everything written for a tree. It can be thrown away.
+#[derive(Debug, Clone)]
+pub struct WorkFolder {
+    root: PathBuf,
+}
+
+/// Why a folder cannot be the work folder.
+#[derive(Debug, thiserror::Error)]
+pub enum WorkFault {
+    /// A file operation failed.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// It belongs to another tree.
+    #[error("{folder} is the work folder of the tree `{owner}`")]
+    OtherTree {
+        /// The folder.
+        folder: PathBuf,
+        /// The tree that it belongs to.
+        owner: String,
+    },
+    /// It holds files of someone else.
+    #[error("{0} holds other files and is not a work folder")]
+    NotOurs(PathBuf),
+    /// It was made by a later version of this program.
+    #[error("{0} was made by a later version of this program")]
+    Later(PathBuf),
+}
+
+/// The folders that steps read and write.
+#[derive(Debug, Clone)]
+pub struct Folders {
+    /// The sources.
+    pub tree: PathBuf,
+    /// Where a profile's build lies.
+    pub build: PathBuf,
+}
+
+impl Folders {
+    /// The folder of generated files.
+    pub fn made(&self) -> PathBuf {
+        self.build.join("made")
+    }
+
+    /// The folder of objects.
+    pub fn objects(&self) -> PathBuf {
+        self.build.join("objects")
+    }
+
+    /// The folder of finished parts.
+    pub fn outputs(&self) -> PathBuf {
+        self.build.join("out")
+    }
+
+    /// The folder of results that are not in place yet.
+    pub fn aside(&self) -> PathBuf {
+        self.build.join("aside")
+    }
+}
+
+impl WorkFolder {
+    /// Names a work folder, whether or not it is there.
+    pub fn at(root: &Path) -> WorkFolder {
+        WorkFolder { root: root.to_path_buf() }
+    }
+
+    /// Returns where it lies.
+    pub fn root(&self) -> &Path {
+        &self.root
+    }
+
+    /// Tells whether it was made already.
+    pub fn exists(&self) -> bool {
+        self.root.join(WORK_MARK).is_file()
+    }
+
+    /// Makes the folder, or checks that it belongs to this tree.
+    ///
+    /// # Errors
+    /// See [`WorkFault`].
+    pub fn prepare(&self, tree: &str) -> Result<(), WorkFault> {
+        self.check(tree)?;
+        if !self.exists() {
+            let foreign = std::fs::read_dir(&self.root).is_ok_and(|mut entries| entries.next().is_some());
+            if foreign {
+                return Err(WorkFault::NotOurs(self.root.clone()));
+            }
+            write_whole(&self.root.join(WORK_MARK), format!("format 1\ntree {tree}\n").as_bytes())?;
+        }
+        Ok(())
+    }
+
+    /// Checks that the folder, when it is there, belongs to this tree and is in a format that we know.
+    ///
+    /// # Errors
+    /// See [`WorkFault`].
+    pub fn check(&self, tree: &str) -> Result<(), WorkFault> {
+        let Some(mark) = read_text(&self.root.join(WORK_MARK))? else { return Ok(()) };
+        let line = |key: &str| mark.lines().find_map(|l| l.strip_prefix(key)).map(str::trim);
+        if line("format ") != Some("1") {
+            return Err(WorkFault::Later(self.root.clone()));
+        }
+        match line("tree ") {
+            Some(owner) if owner != tree => {
+                Err(WorkFault::OtherTree { folder: self.root.clone(), owner: owner.to_string() })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Where profiles are kept; `shipped` is the tree's folder of them.
+    pub fn shelf(&self, shipped: PathBuf) -> Shelf {
+        Shelf { own: self.root.join("profiles"), shipped }
+    }
+
+    /// Returns the profile in use, if one was chosen.
+    ///
+    /// # Errors
+    /// The file that says so cannot be read.
+    pub fn active(&self) -> Result<Option<ProfileName>, FileError> {
+        Ok(read_text(&self.root.join("active"))?.and_then(|text| ProfileName::parse(text.trim())))
+    }
+
+    /// Puts a profile in use.
+    ///
+    /// # Errors
+    /// The file that says so cannot be written.
+    pub fn set_active(&self, profile: &ProfileName) -> Result<(), FileError> {
+        write_whole(&self.root.join("active"), format!("{profile}\n").as_bytes())
+    }
+
+    /// Returns the folders of a profile's build.
+    pub fn folders(&self, tree: &Path, profile: &ProfileName) -> Folders {
+        Folders { tree: tree.to_path_buf(), build: self.root.join("builds").join(profile.as_str()) }
+    }
+
+    /// Where results are kept by content.
+    pub fn store(&self) -> PathBuf {
+        self.root.join("store")
+    }
+
+    /// Where logs of builds lie.
+    pub fn logs(&self) -> PathBuf {
+        self.root.join("logs")
+    }
+
+    /// The record of builds.
+    pub fn ledger(&self) -> PathBuf {
+        self.root.join("ledger.jsonl")
+    }
+
+    /// What was last seen of files.
+    pub fn status(&self) -> PathBuf {
+        self.root.join("status.json")
+    }
+
+    /// Where the records of installed trees lie.
+    pub fn installs(&self) -> PathBuf {
+        self.root.join("installs")
+    }
+
+    /// Makes a folder for passing files that is gone when dropped.
+    ///
+    /// # Errors
+    /// It cannot be made.
+    pub fn scratch(&self) -> Result<tempfile::TempDir, FileError> {
+        let inside = self.root.join("scratch");
+        let made = if self.exists() {
+            make_folder(&inside)?;
+            tempfile::tempdir_in(&inside)
+        } else {
+            tempfile::tempdir()
+        };
+        made.map_err(FileError::on("make a folder in", &inside))
+    }
+}

@@ -1,0 +1,88 @@
+//! What was typed. The doc comments here are the help.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+
+use crate::commands;
+
+/// Choose the build options of a source tree, see what each takes and costs, and rebuild only what a change affects
+#[derive(Debug, Parser)]
+#[command(name = "boltboard", version, propagate_version = true, max_term_width = 100)]
+#[command(after_help = "Without a command, boltboard tells about the tree you are in. Begin with `boltboard demo`.")]
+pub struct Cli {
+    /// What to do
+    #[command(subcommand)]
+    pub command: Option<Command>,
+    /// Settings of every command
+    #[command(flatten)]
+    pub global: Global,
+}
+
+/// Settings of every command.
+#[derive(Debug, Clone, Args)]
+pub struct Global {
+    /// Take the tree at DIR instead of the one around the current folder
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
+    pub tree: Option<PathBuf>,
+    /// Take the sources from DIR when the board lives outside of them
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
+    pub sources: Option<PathBuf>,
+    /// Keep everything that is written in DIR instead of bolt-work/
+    #[arg(long, global = true, value_name = "DIR", env = "BOLTBOARD_WORK", help_heading = "Everywhere")]
+    pub work: Option<PathBuf>,
+    /// Take this profile instead of the one in use
+    #[arg(long, global = true, value_name = "NAME", help_heading = "Everywhere")]
+    pub profile: Option<String>,
+    /// Answer as if these choices were made too; nothing is saved
+    #[arg(long = "try", global = true, value_name = "OPTION=VALUE", help_heading = "Everywhere")]
+    pub tried: Vec<String>,
+    /// Answer as JSON
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub json: bool,
+}
+
+/// The commands, in the order of work.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Tell what the tree is, what it makes and what it asks of the host
+    Overview(commands::overview::OverviewArgs),
+    /// List options with their values
+    Options(commands::options::OptionsArgs),
+    /// Tell all about one option
+    Show(commands::show::ShowArgs),
+    /// Tell why an option has its value
+    Why(commands::why::WhyArgs),
+    /// Choose values
+    Set(commands::set::SetArgs),
+    /// Take choices back
+    Unset(commands::set::UnsetArgs),
+    /// Make, list and use profiles
+    Profile(commands::profile::ProfileArgs),
+    /// Look for everything that the tree needs of this host
+    Survey(commands::survey::SurveyArgs),
+    /// Put two profiles side by side
+    Compare(commands::compare::CompareArgs),
+    /// Tell what a build would do, and why
+    Preview(commands::preview::PreviewArgs),
+    /// Bring everything up to date
+    Build(commands::build::BuildArgs),
+    /// Run the tree's own tests
+    Test(commands::test::TestArgs),
+    /// Remove what builds have made
+    Clean(commands::clean::CleanArgs),
+    /// List earlier builds
+    Ledger(commands::ledger::LedgerArgs),
+    /// Install what was built
+    Install(commands::install::InstallArgs),
+    /// Remove what was installed
+    Uninstall(commands::install::UninstallArgs),
+    /// Write files for other tools
+    Export(commands::export::ExportArgs),
+    /// See the whole way on a made-up tree
+    Demo(commands::demo::DemoArgs),
+    /// Print completions for a shell
+    Completions(commands::learn::CompletionsArgs),
+    /// Print the manual page
+    Man(commands::learn::ManArgs),
+}

@@ -1,0 +1,59 @@
+//! `boltboard compare`
+
+use boltboard_core::compare::{Side, plans, values};
+use boltboard_core::plan::{Judge, TokenMemo};
+use boltboard_core::store::{Journal, StatusMemo, Store};
+use clap::Args;
+
+use crate::args::Global;
+use crate::exit::{Exit, Stop};
+use crate::render::json::{self, Compared};
+use crate::render::options::origin_word;
+use crate::render::{Screen, compare};
+use crate::session::{Session, profile_name};
+
+/// Put two profiles side by side
+#[derive(Debug, Args)]
+pub struct CompareArgs {
+    /// The profile on the left
+    left: String,
+    /// The profile on the right [default: the one in use]
+    right: Option<String>,
+}
+
+/// Runs the command. It ends with 1 when anything differs.
+pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit, Stop> {
+    let session = Session::open(global)?;
+    let left = profile_name(&args.left)?;
+    let right = args.right.as_deref().map_or_else(|| Ok(session.profile.clone()), profile_name)?;
+    let (l, r) = (session.resolve_profile(&left)?, session.resolve_profile(&right)?);
+    let (lp, rp) = (session.plan_of(&left, &l)?, session.plan_of(&right, &r)?);
+    let (lj, rj) = (Journal::open(&lp.folders.build)?, Journal::open(&rp.folders.build)?);
+    let status = StatusMemo::load(&session.work.status());
+    let (store, tokens) = (Store::at(&session.work.store()), TokenMemo::default());
+    let judge = |plan, journal| Judge { plan, journal, store: &store, status: &status, tokens: &tokens };
+    let (left_judge, right_judge) = (judge(&lp.plan, &lj), judge(&rp.plan, &rj));
+    let difference = plans(&session.board, &Side { judge: &left_judge }, &Side { judge: &right_judge });
+    let board = &session.board;
+    let values = values(&l.resolution, &r.resolution)
+        .into_iter()
+        .map(|difference| {
+            let left = origin_word(board, &l.choices, difference.option, &difference.left);
+            let right = origin_word(board, &r.choices, difference.option, &difference.right);
+            (difference, left, right)
+        })
+        .collect();
+    let names = (left.to_string(), right.to_string());
+    let compared = Compared { board, names, values, plans: difference, both: (&lp.plan, &rp.plan) };
+    if global.json {
+        screen.json(&json::compare(&compared));
+    } else {
+        screen.out(&compare::text(&compared, screen.width));
+    }
+    let steps = &compared.plans;
+    let same = compared.values.is_empty()
+        && steps.left_only.is_empty()
+        && steps.right_only.is_empty()
+        && steps.differ.is_empty();
+    Ok(if same { Exit::Done } else { Exit::No })
+}

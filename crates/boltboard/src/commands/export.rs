@@ -1,0 +1,73 @@
+//! `boltboard export`
+
+use boltboard_core::plan::{Action, Fragment, Location, Plan, Word};
+use clap::{Args, Subcommand};
+use serde::Serialize;
+
+use crate::args::Global;
+use crate::exit::{Exit, Stop};
+use crate::render::Screen;
+use crate::session::Session;
+
+/// Write files for other tools
+#[derive(Debug, Args)]
+pub struct ExportArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Print the JSON compilation database that editors read
+    CompileCommands,
+}
+
+#[derive(Serialize)]
+struct Entry {
+    directory: String,
+    file: String,
+    arguments: Vec<String>,
+    output: String,
+}
+
+/// Runs the command.
+pub fn run(global: &Global, screen: &Screen, args: &ExportArgs) -> Result<Exit, Stop> {
+    let What::CompileCommands = args.what;
+    let session = Session::open(global)?;
+    let resolved = session.resolve()?;
+    let planned = session.plan(&resolved)?;
+    screen.json(&entries(&planned.plan));
+    Ok(Exit::Done)
+}
+
+fn entries(plan: &Plan) -> Vec<Entry> {
+    let folders = &plan.folders;
+    let word = |word: &Word| -> String {
+        let fragment = |fragment: &Fragment| match fragment {
+            Fragment::Text(text) => text.clone(),
+            Fragment::At(at) => at.path(folders).display().to_string(),
+            Fragment::Result(_) => String::new(),
+        };
+        word.fragments.iter().map(fragment).collect()
+    };
+    let mut entries = Vec::new();
+    for (_, step) in plan.steps.iter() {
+        let (Action::Compile { tool, words, defines, .. }, Some(source)) = (&step.action, step.source()) else {
+            continue;
+        };
+        let output = step.writes.first().map_or(String::new(), |at| at.path(folders).display().to_string());
+        let mut arguments = vec![tool.name.clone()];
+        arguments.extend(words.iter().map(word));
+        arguments.extend(defines.iter().map(|(name, value)| match value {
+            Some(value) => format!("-D{name}={value}"),
+            None => format!("-D{name}"),
+        }));
+        arguments.extend(["-c".to_string(), "-o".into(), output.clone()]);
+        let file = match source {
+            Location::Tree(path) => path.to_string(),
+            other => other.path(folders).display().to_string(),
+        };
+        entries.push(Entry { directory: folders.tree.display().to_string(), file, arguments, output });
+    }
+    entries
+}

@@ -1,0 +1,51 @@
+//! One file a command.
+
+pub mod build;
+pub mod clean;
+pub mod compare;
+pub mod demo;
+pub mod export;
+pub mod install;
+pub mod learn;
+pub mod ledger;
+pub mod options;
+pub mod overview;
+pub mod preview;
+pub mod profile;
+pub mod set;
+pub mod show;
+pub mod survey;
+pub mod test;
+pub mod why;
+
+use crate::args::{Cli, Command};
+use crate::exit::{Exit, Stop};
+use crate::render::Screen;
+
+/// Runs the command that was typed.
+pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
+    let global = &cli.global;
+    match &cli.command {
+        None => overview::run(global, screen, &overview::OverviewArgs {}),
+        Some(Command::Overview(args)) => overview::run(global, screen, args),
+        Some(Command::Options(args)) => options::run(global, screen, args),
+        Some(Command::Show(args)) => show::run(global, screen, args),
+        Some(Command::Why(args)) => why::run(global, screen, args),
+        Some(Command::Set(args)) => set::set(global, screen, args),
+        Some(Command::Unset(args)) => set::unset(global, screen, args),
+        Some(Command::Profile(args)) => profile::run(global, screen, args),
+        Some(Command::Survey(args)) => survey::run(global, screen, args),
+        Some(Command::Compare(args)) => compare::run(global, screen, args),
+        Some(Command::Preview(args)) => preview::run(global, screen, args),
+        Some(Command::Build(args)) => build::run(global, screen, args),
+        Some(Command::Test(args)) => test::run(global, screen, args),
+        Some(Command::Clean(args)) => clean::run(global, screen, args),
+        Some(Command::Ledger(args)) => ledger::run(global, screen, args),
+        Some(Command::Install(args)) => install::install(global, screen, args),
+        Some(Command::Uninstall(args)) => install::uninstall(global, screen, args),
+        Some(Command::Export(args)) => export::run(global, screen, args),
+        Some(Command::Demo(args)) => demo::run(screen, args),
+        Some(Command::Completions(args)) => learn::completions(screen, args),
+        Some(Command::Man(args)) => learn::man(screen, args),
+    }
+}

@@ -1,0 +1,49 @@
+//! `boltboard overview`, also without a command
+
+use boltboard_core::definitions::Listing;
+use boltboard_core::store::Ledger;
+use boltboard_core::survey::{FactState, Language};
+use clap::Args;
+
+use crate::args::Global;
+use crate::exit::{Exit, Stop};
+use crate::render::overview::{Overview, text};
+use crate::render::{Screen, json};
+use crate::session::Session;
+
+/// Tell what the tree is, what it makes and what it asks of the host
+#[derive(Debug, Args)]
+pub struct OverviewArgs {}
+
+/// Runs the command.
+pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exit, Stop> {
+    let session = Session::open(global)?;
+    let resolved = session.resolve()?;
+    let board = &session.board;
+    let listing = Listing::of(&board.tree.source_root);
+    let is_source = |file: &&boltboard_core::base::RelPath| Language::of(file).is_some() || file.extension() == "h";
+    let sources: Vec<_> = listing.files().iter().filter(is_source).collect();
+    let size = |file: &&boltboard_core::base::RelPath| {
+        std::fs::metadata(file.below(&board.tree.source_root)).map_or(0, |s| s.len())
+    };
+    let missing = resolved.facts.iter().filter(|fact| matches!(fact.state, FactState::Missing(_)));
+    let made = |part: &boltboard_core::board::PartDef| {
+        part.gate().is_none_or(|gate| resolved.resolution.holds(&resolved.facts, &gate))
+    };
+    let overview = Overview {
+        source_bytes: sources.iter().map(size).sum(),
+        sources: sources.len(),
+        missing: missing.map(|fact| board.needs[fact.need].name.clone()).collect(),
+        made: board.parts.iter().map(|(_, part)| made(part)).collect(),
+        profile: session.profile.to_string(),
+        choices: resolved.choices.items.len(),
+        profiles: session.shelf.list()?.keys().map(ToString::to_string).collect(),
+        last: Ledger::read(&session.work.ledger())?.entries.pop(),
+    };
+    if global.json {
+        screen.json(&json::overview(board, &overview));
+    } else {
+        screen.out(&text(board, &overview, screen.width));
+    }
+    Ok(Exit::Done)
+}

@@ -1,0 +1,46 @@
+//! `boltboard preview`
+
+use boltboard_core::plan::{Judge, TokenMemo, preview};
+use boltboard_core::store::{Journal, StatusMemo, Store};
+use clap::Args;
+
+use super::build::jobs;
+use crate::args::Global;
+use crate::exit::{Exit, Stop};
+use crate::render::{Screen, json, preview as render};
+use crate::session::Session;
+
+/// Tell what a build would do, and why
+#[derive(Debug, Args)]
+pub struct PreviewArgs {
+    /// List every step
+    #[arg(long)]
+    verbose: bool,
+    /// Reckon with this many jobs
+    #[arg(long, short, value_name = "N")]
+    jobs: Option<usize>,
+}
+
+/// Runs the command.
+pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit, Stop> {
+    let session = Session::open(global)?;
+    let resolved = session.resolve()?;
+    let planned = session.plan(&resolved)?;
+    let journal = Journal::open(&planned.folders.build)?;
+    let status = StatusMemo::load(&session.work.status());
+    let judge = Judge {
+        plan: &planned.plan,
+        journal: &journal,
+        store: &Store::at(&session.work.store()),
+        status: &status,
+        tokens: &TokenMemo::default(),
+    };
+    let preview = preview(&judge);
+    let jobs = jobs(args.jobs).count;
+    if global.json {
+        screen.json(&json::preview(&session, &planned.plan, &preview, jobs));
+    } else {
+        screen.out(&render::preview(&session.board, &planned.plan, &preview, jobs, args.verbose));
+    }
+    Ok(Exit::Done)
+}

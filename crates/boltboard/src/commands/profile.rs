@@ -1,0 +1,174 @@
+//! `boltboard profile …`
+
+use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
+use clap::{Args, Subcommand};
+
+use crate::args::Global;
+use crate::exit::{Diagnostic, Exit, Stop};
+use crate::render::text::{Role, columns, count, paint};
+use crate::render::{Screen, json};
+use crate::session::{Session, profile_name};
+
+/// Make, list and use profiles
+#[derive(Debug, Args)]
+pub struct ProfileArgs {
+    #[command(subcommand)]
+    command: ProfileCommand,
+}
+
+#[derive(Debug, Subcommand)]
+enum ProfileCommand {
+    /// Make a profile, and put it in use
+    New {
+        /// Its name
+        name: String,
+        /// Lay it on these profiles, the last the strongest
+        #[arg(long, value_name = "NAME", num_args = 1..)]
+        on: Vec<String>,
+    },
+    /// List all profiles
+    List,
+    /// Put a profile in use
+    Use {
+        /// Its name
+        name: String,
+    },
+    /// Print a profile's choices with their reasons
+    Show {
+        /// Its name [default: the one in use]
+        name: Option<String>,
+    },
+    /// Check that a profile fits the tree and this host
+    Check {
+        /// Its name [default: the one in use]
+        name: Option<String>,
+    },
+    /// Remove a profile of your own
+    Remove {
+        /// Its name
+        name: String,
+    },
+}
+
+/// Runs the command.
+pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit, Stop> {
+    let session = Session::open(global)?;
+    let named = |name: &Option<String>| name.as_deref().map_or_else(|| Ok(session.profile.clone()), profile_name);
+    match &args.command {
+        ProfileCommand::New { name, on } => new(&session, screen, name, on),
+        ProfileCommand::List => list(&session, screen, global.json),
+        ProfileCommand::Use { name } => put_in_use(&session, screen, name),
+        ProfileCommand::Show { name } => show(&session, screen, &named(name)?),
+        ProfileCommand::Check { name } => check(&session, screen, &named(name)?),
+        ProfileCommand::Remove { name } => remove(&session, screen, name),
+    }
+}
+
+fn new(session: &Session, screen: &Screen, name: &str, on: &[String]) -> Result<Exit, Stop> {
+    let name = profile_name(name)?;
+    if session.source_of(&name)?.is_some() {
+        let diagnostic = Diagnostic::new(format!("there is a profile `{name}` already"));
+        return Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("use it: boltboard profile use {name}"))));
+    }
+    let base = on.iter().map(|name| profile_name(name)).collect::<Result<Vec<ProfileName>, Stop>>()?;
+    for layer in &base {
+        session.choices_of(layer)?;
+    }
+    session.work.prepare(&session.board.tree.name)?;
+    ProfileFile::new(&session.shelf.own_path(&name), &session.board.tree, &base).save()?;
+    session.work.set_active(&name)?;
+    let on: Vec<&str> = base.iter().map(ProfileName::as_str).collect();
+    let on = if on.is_empty() { String::new() } else { format!(" on {}", on.join(", ")) };
+    screen.out(&format!("Made the profile {name}{on}; it is in use now.\n"));
+    Ok(Exit::Done)
+}
+
+fn list(session: &Session, screen: &Screen, as_json: bool) -> Result<Exit, Stop> {
+    let profiles = session.shelf.list()?;
+    if as_json {
+        screen.json(&json::profile_list(&profiles, &session.profile));
+        return Ok(Exit::Done);
+    }
+    let rows: Vec<_> = profiles
+        .iter()
+        .map(|(name, source)| {
+            let source = match source {
+                ProfileSource::Own | ProfileSource::Once => "your own",
+                ProfileSource::Shipped => "shipped with the tree",
+            };
+            let used = if *name == session.profile { "in use" } else { "" };
+            let choices = session
+                .choices_of(name)
+                .map_or_else(|_| "cannot be read".into(), |c| count(c.items.len(), "choice", "choices"));
+            vec![
+                (Role::Name, name.to_string()),
+                (Role::Good, used.to_string()),
+                (Role::Faint, choices),
+                (Role::Faint, source.to_string()),
+            ]
+        })
+        .collect();
+    if rows.is_empty() {
+        screen.out("There is no profile yet. Choices make one: boltboard set OPTION=VALUE\n");
+    } else {
+        screen.out(&columns(&rows, 0, screen.width));
+    }
+    Ok(Exit::Done)
+}
+
+fn put_in_use(session: &Session, screen: &Screen, name: &str) -> Result<Exit, Stop> {
+    let name = profile_name(name)?;
+    session.choices_of(&name)?;
+    session.work.prepare(&session.board.tree.name)?;
+    session.work.set_active(&name)?;
+    screen.out(&format!("The profile {name} is in use now.\n"));
+    Ok(Exit::Done)
+}
+
+fn show(session: &Session, screen: &Screen, name: &ProfileName) -> Result<Exit, Stop> {
+    let choices = session.choices_of(name)?;
+    let layers: Vec<&str> = choices.layers.iter().map(|(_, layer)| layer.name.as_str()).collect();
+    screen.out(&format!(
+        "{}  {}\n",
+        paint(Role::Title, name.as_str()),
+        paint(Role::Faint, &format!("layers, weakest first: {}", layers.join(", ")))
+    ));
+    let rows: Vec<_> = choices
+        .items
+        .iter()
+        .map(|choice| {
+            vec![
+                (Role::Name, session.board.options[choice.option].name.clone()),
+                (Role::Value, choice.value.to_string()),
+                (Role::Faint, choices.layers[choice.layer].name.clone()),
+                (Role::Faint, choice.reason.clone().unwrap_or_default()),
+            ]
+        })
+        .collect();
+    screen.out(&columns(&rows, 2, screen.width));
+    if rows.is_empty() {
+        screen.out("  It chooses nothing yet.\n");
+    }
+    Ok(Exit::Done)
+}
+
+fn check(session: &Session, screen: &Screen, name: &ProfileName) -> Result<Exit, Stop> {
+    let resolved = session.resolve_profile(name)?;
+    let text = count(resolved.choices.items.len(), "choice holds", "choices hold");
+    screen.out(&format!("{name}: {text} together on this host.\n"));
+    Ok(Exit::Done)
+}
+
+fn remove(session: &Session, screen: &Screen, name: &str) -> Result<Exit, Stop> {
+    let name = profile_name(name)?;
+    if session.source_of(&name)? != Some(ProfileSource::Own) {
+        let diagnostic = Diagnostic::new(format!("there is no profile `{name}` of your own"));
+        return Err(Stop::new(Exit::WrongUse, diagnostic.help("see what there is: boltboard profile list")));
+    }
+    let path = session.shelf.own_path(&name);
+    std::fs::remove_file(&path).map_err(boltboard_core::base::FileError::on("remove", &path))?;
+    screen.out(&format!(
+        "Removed the profile {name}. What was built with it is still there: boltboard clean --profile {name}\n"
+    ));
+    Ok(Exit::Done)
+}

@@ -1,0 +1,163 @@
+//! `boltboard set` and `boltboard unset`
+
+use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
+use boltboard_core::resolve::{Effect, Resolution};
+use clap::Args;
+
+use crate::args::Global;
+use crate::exit::{Diagnostic, Exit, Stop};
+use crate::render::Screen;
+use crate::render::options::origin_word;
+use crate::render::text::{Role, columns, paint};
+use crate::session::{Resolved, Session};
+
+/// Choose values
+#[derive(Debug, Args)]
+pub struct SetArgs {
+    /// What to choose
+    #[arg(value_name = "OPTION=VALUE", required = true)]
+    choices: Vec<String>,
+    /// Why; kept with the choice
+    #[arg(long, value_name = "TEXT")]
+    reason: Option<String>,
+}
+
+/// Take choices back
+#[derive(Debug, Args)]
+pub struct UnsetArgs {
+    /// The options
+    #[arg(value_name = "OPTION", required = true)]
+    options: Vec<String>,
+}
+
+/// Chooses values.
+pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Stop> {
+    let session = Session::open(global)?;
+    let mut chosen = Vec::new();
+    for text in &args.choices {
+        chosen.push(session.board.read_choice(text)?);
+    }
+    change(session, screen, &|session, file| {
+        for (option, value) in &chosen {
+            file.set(&session.board.options[*option].name, value, args.reason.as_deref());
+        }
+        Ok(())
+    })
+}
+
+/// Takes choices back.
+pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit, Stop> {
+    let session = Session::open(global)?;
+    for name in &args.options {
+        session.board.find_option(name)?;
+    }
+    change(session, screen, &|session, file| {
+        for name in &args.options {
+            if !file.unset(name) {
+                let diagnostic = Diagnostic::new(format!("`{name}` is not chosen in the profile {}", session.profile));
+                return Err(Stop::new(
+                    Exit::WrongUse,
+                    diagnostic.help(format!("see where its value comes from: boltboard why {name}")),
+                ));
+            }
+        }
+        Ok(())
+    })
+}
+
+/// Changes the profile in use if what comes out can hold, and tells all that moved.
+fn change(
+    mut session: Session,
+    screen: &Screen,
+    edit: &dyn Fn(&Session, &mut ProfileFile) -> Result<(), Stop>,
+) -> Result<Exit, Stop> {
+    // A profile that cannot be resolved now may be what this change mends.
+    let before = session.resolve().ok();
+    session.work.prepare(&session.board.tree.name)?;
+    own_profile(&mut session, screen)?;
+    let path = session.shelf.own_path(&session.profile);
+    let Some(mut file) = ProfileFile::open(&path)? else {
+        return Err(Stop::usage(format!("cannot use {}", path.display())));
+    };
+    let old = file.text();
+    edit(&session, &mut file)?;
+    file.save()?;
+    match session.resolve() {
+        Ok(after) => {
+            screen.out(&moved(&session, before.as_ref(), &after, screen.width));
+            Ok(Exit::Done)
+        }
+        Err(stop) => {
+            // Refused as a whole: the profile stays as it was.
+            boltboard_core::base::files::write_whole(&path, old.as_bytes())?;
+            screen.remark("Nothing was changed.");
+            Err(stop)
+        }
+    }
+}
+
+/// Makes sure that the profile in use is the person's own; one that the tree ships gets one on top of it.
+fn own_profile(session: &mut Session, screen: &Screen) -> Result<(), Stop> {
+    let source = session.source_of(&session.profile)?;
+    let (name, base) = match source {
+        Some(ProfileSource::Own | ProfileSource::Once) => return Ok(()),
+        None => (session.profile.clone(), vec![]),
+        Some(ProfileSource::Shipped) => {
+            let own = ProfileName::parse(&format!("my-{}", session.profile)).unwrap_or_else(|| session.profile.clone());
+            (own, vec![session.profile.clone()])
+        }
+    };
+    if session.source_of(&name)?.is_none() {
+        ProfileFile::new(&session.shelf.own_path(&name), &session.board.tree, &base).save()?;
+    }
+    if let [shipped] = base.as_slice() {
+        screen.remark(&format!(
+            "The profile {shipped} is the tree's own; your choices go to {name} on top of it, which is in use now."
+        ));
+    }
+    session.work.set_active(&name)?;
+    session.profile = name;
+    Ok(())
+}
+
+/// Tells every value that moved, chosen or not.
+fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: usize) -> String {
+    let board = &session.board;
+    let mut rows = Vec::new();
+    let mut idle = Vec::new();
+    for (option, now) in after.resolution.iter() {
+        let was = before.map(|b: &Resolved| resolution(b).get(option));
+        let name = &board.options[option].name;
+        if was.is_some_and(|was| was.value == now.value && was.effect == now.effect) {
+            continue;
+        }
+        if was.is_none() && !matches!(now.origin, boltboard_core::resolve::Origin::Chosen) {
+            continue;
+        }
+        let from = was.map_or(String::new(), |was| was.value.to_string());
+        let origin = origin_word(board, &after.choices, option, now);
+        rows.push(vec![
+            (Role::Name, name.clone()),
+            (Role::Faint, from),
+            (Role::Faint, "→".to_string()),
+            (Role::Value, now.value.to_string()),
+            (if origin == "chosen" { Role::Good } else { Role::Faint }, origin),
+        ]);
+        if now.effect == Effect::Idle && matches!(now.origin, boltboard_core::resolve::Origin::Chosen) {
+            idle.push(name.clone());
+        }
+    }
+    let mut text = if rows.is_empty() {
+        format!("No value moved. Profile {}.\n", session.profile)
+    } else {
+        columns(&rows, 0, width)
+    };
+    for name in idle {
+        text.push_str(&format!("{} {name} has no effect now; see boltboard why {name}\n", paint(Role::Warn, "note:")));
+    }
+    text
+}
+
+fn resolution(resolved: &Resolved) -> &Resolution {
+    &resolved.resolution
+}

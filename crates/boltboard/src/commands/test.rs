@@ -1,0 +1,62 @@
+//! `boltboard test`
+
+use boltboard_core::run::{TestOutcome, run_tests};
+use clap::Args;
+
+use super::build::{BuildArgs, build_now};
+use crate::args::Global;
+use crate::exit::{Exit, Stop};
+use crate::render::Screen;
+use crate::render::text::{Role, count, duration, pad, paint};
+use crate::session::Session;
+
+/// Run the tree's own tests
+#[derive(Debug, Args)]
+pub struct TestArgs {
+    /// Only these tests [default: all]
+    #[arg(value_name = "NAME")]
+    names: Vec<String>,
+}
+
+/// Builds what is not current, then runs the tests. It ends with 1 when one fails.
+pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, Stop> {
+    let session = Session::open(global)?;
+    for name in &args.names {
+        let known = || session.board.tests.iter().map(|(_, test)| test.name.as_str());
+        if !known().any(|test| test == name) {
+            let near = boltboard_core::base::near_matches(name, known());
+            let diagnostic = crate::exit::Diagnostic::new(format!("there is no test `{name}`")).near(&near);
+            return Err(Stop::new(Exit::WrongUse, diagnostic));
+        }
+    }
+    let quietly = BuildArgs { jobs: None, keep_going: false, verbose: false, quiet: true };
+    let built = build_now(&session, screen, &quietly)?;
+    if built.exit != Exit::Done {
+        return Ok(built.exit);
+    }
+    let input = session.plan_input(&built.resolved, &built.planned);
+    let wanted = |name: &str| args.names.is_empty() || args.names.iter().any(|n| n == name);
+    let mut ended = |report: &boltboard_core::run::TestReport| {
+        let test = &session.board.tests[report.test];
+        let (word, more) = match &report.outcome {
+            TestOutcome::Passed => (paint(Role::Good, &pad("passed", 9)), String::new()),
+            TestOutcome::Failed(why) => (paint(Role::Bad, &pad("failed", 9)), format!("  {why}")),
+            TestOutcome::NotThere(Some(condition)) => {
+                (paint(Role::Faint, &pad("left out", 9)), format!("  only while {condition}"))
+            }
+            TestOutcome::NotThere(None) => (paint(Role::Faint, &pad("left out", 9)), String::new()),
+        };
+        let time = duration(u64::try_from(report.wall.as_millis()).unwrap_or(0));
+        screen.out(&format!("{word} {}  {}{more}\n", pad(&test.name, 16), paint(Role::Faint, &time)));
+        if matches!(report.outcome, TestOutcome::Failed(_)) {
+            for line in report.said.lines() {
+                screen.out(&format!("    {line}\n"));
+            }
+        }
+    };
+    let reports = run_tests(&input, &built.planned.folders, &session.launch, &wanted, &mut ended);
+    let failed = reports.iter().filter(|r| matches!(r.outcome, TestOutcome::Failed(_))).count();
+    let passed = reports.iter().filter(|r| r.outcome == TestOutcome::Passed).count();
+    screen.out(&format!("{} passed, {failed} failed\n", count(passed, "test", "tests")));
+    Ok(if failed == 0 { Exit::Done } else { Exit::No })
+}

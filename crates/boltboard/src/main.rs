@@ -1,0 +1,29 @@
+//! The command line of Bolt Board: parse, call, render. Nothing is decided here.
+
+mod args;
+mod commands;
+mod exit;
+mod render;
+mod session;
+
+use clap::Parser;
+
+fn main() -> std::process::ExitCode {
+    let cli = match args::Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            // Help and version are asked for; everything else is wrong use.
+            let wrong = error.use_stderr();
+            let printed = error.print();
+            return if wrong || printed.is_err() { exit::Exit::WrongUse.into() } else { exit::Exit::Done.into() };
+        }
+    };
+    let screen = render::Screen::new();
+    match commands::run(&cli, &screen) {
+        Ok(exit) => exit.into(),
+        Err(stop) => {
+            screen.diagnostics(&stop.diagnostics);
+            stop.exit.into()
+        }
+    }
+}

@@ -1,0 +1,219 @@
+//! A build while it runs and when it is over.
+
+use std::time::{Duration, Instant};
+
+use boltboard_core::board::Board;
+use boltboard_core::plan::{Plan, Step, StepId};
+use boltboard_core::run::{BuildReport, Failure, Ran, Watch};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+
+use super::text::{Role, count, duration, paint};
+
+/// How often a plain line is written where no bar can be drawn.
+const PLAIN_EVERY: Duration = Duration::from_secs(10);
+/// How many lines of what a step said are shown.
+const SAID_LINES: usize = 30;
+
+/// Draws progress to standard error: one live line on a terminal, else a plain line now and then.
+pub struct Progress<'a> {
+    board: &'a Board,
+    plan: &'a Plan,
+    bar: ProgressBar,
+    jobs: u64,
+    live: bool,
+    told: Instant,
+    steps: usize,
+    done: usize,
+    warnings: usize,
+    running: Vec<(StepId, String)>,
+    /// Print each step's command as it starts.
+    pub verbose: bool,
+    /// Print nothing but failures.
+    pub quiet: bool,
+}
+
+impl<'a> Progress<'a> {
+    /// Makes a progress that has not begun.
+    pub fn new(board: &'a Board, plan: &'a Plan, jobs: usize, live: bool) -> Progress<'a> {
+        let target = if live { ProgressDrawTarget::stderr_with_hz(15) } else { ProgressDrawTarget::hidden() };
+        let bar = ProgressBar::with_draw_target(Some(0), target);
+        let style = ProgressStyle::with_template("{pos:>4} of {len} steps  {bar:24.green/dim}  {msg}");
+        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("━╸─"));
+        Progress {
+            board,
+            plan,
+            bar,
+            jobs: u64::try_from(jobs.max(1)).unwrap_or(1),
+            live,
+            told: Instant::now(),
+            steps: 0,
+            done: 0,
+            warnings: 0,
+            running: Vec::new(),
+            verbose: false,
+            quiet: false,
+        }
+    }
+
+    /// Takes the live line away.
+    pub fn finish(&self) {
+        self.bar.finish_and_clear();
+    }
+
+    fn line(&self, text: &str) {
+        if self.live {
+            self.bar.suspend(|| write_error(text));
+        } else {
+            write_error(text);
+        }
+    }
+
+    fn message(&mut self, left_ms: u64) {
+        let running: Vec<&str> = self.running.iter().map(|(_, name)| name.as_str()).collect();
+        let left = if left_ms > 500 { format!("{} left  ", duration(left_ms / self.jobs)) } else { String::new() };
+        self.bar.set_message(format!("{left}{}", running.join("  ")));
+    }
+}
+
+fn write_error(text: &str) {
+    use std::io::Write;
+    let _ = anstream::stderr().lock().write_all(format!("{text}\n").as_bytes());
+}
+
+fn subject(step: &Step) -> String {
+    step.source().map_or_else(|| step.name.clone(), |source| source.to_string())
+}
+
+impl Watch for Progress<'_> {
+    fn begins(&mut self, steps: usize) {
+        self.steps = steps;
+        self.bar.set_length(u64::try_from(steps).unwrap_or(0));
+    }
+
+    fn starts(&mut self, id: StepId, step: &Step) {
+        self.running.push((id, subject(step)));
+        if self.verbose && step.has_process() {
+            self.line(&format!("{:<9} {}  {}", step.verb(), subject(step), paint(Role::Faint, self.plan.owner(step))));
+        }
+        self.message(0);
+    }
+
+    fn ends(&mut self, id: StepId, step: &Step, ran: &Ran, work_left_ms: u64) {
+        self.done += 1;
+        self.running.retain(|(running, _)| *running != id);
+        self.bar.set_position(u64::try_from(self.done).unwrap_or(0));
+        let said = match ran {
+            Ran::Current => "",
+            Ran::FromStore { said } | Ran::Now { said, .. } => said.trim_end(),
+        };
+        self.warnings += said.matches("warning: ").count();
+        if !said.is_empty() && !self.quiet {
+            self.line(&format!("{} {}\n{}", paint(Role::Warn, "said by"), subject(step), said));
+        }
+        if !self.live && !self.quiet && self.told.elapsed() > PLAIN_EVERY {
+            self.told = Instant::now();
+            self.line(&format!("{} of {} steps, {} left", self.done, self.steps, duration(work_left_ms / self.jobs)));
+        }
+        self.message(work_left_ms);
+    }
+
+    fn fails(&mut self, failure: &Failure, step: &Step) {
+        self.line(&failed(self.board, self.plan, failure, step));
+    }
+}
+
+/// Tells of a failed step: the first error with its place, what brought the file in, the command that repeats it.
+pub fn failed(board: &Board, plan: &Plan, failure: &Failure, step: &Step) -> String {
+    let mut text = format!(
+        "{} {} {} of part {}\n",
+        paint(Role::Bad, "failed:"),
+        step.verb(),
+        paint(Role::Title, &subject(step)),
+        plan.owner(step)
+    );
+    text.push_str(&format!("  {}\n", failure.cause));
+    if let Some(first) = &failure.first {
+        let number = |n: Option<usize>| n.map_or(String::new(), |n| format!(":{n}"));
+        let place = format!("{}{}{}", first.file, number(first.line), number(first.column));
+        text.push_str(&format!(
+            "  {} {place}: {}\n",
+            paint(Role::Bad, "first error:"),
+            paint(Role::Title, &first.message)
+        ));
+    }
+    if let Some(condition) = &failure.brought_by {
+        text.push_str(&format!(
+            "  it is in the build because {} holds\n",
+            paint(Role::Name, &board.print(&condition.expr))
+        ));
+    }
+    let lines: Vec<&str> = failure.said.lines().collect();
+    for line in lines.iter().take(SAID_LINES) {
+        text.push_str(&format!("    {line}\n"));
+    }
+    if lines.len() > SAID_LINES {
+        text.push_str(&format!("    and {} more lines in the log\n", lines.len() - SAID_LINES));
+    }
+    if let Some(log) = &failure.log {
+        text.push_str(&format!("  {} {}\n", paint(Role::Faint, "log:"), log.display()));
+    }
+    if !failure.command.is_empty() {
+        text.push_str(&format!("  {} {}", paint(Role::Faint, "command:"), failure.command));
+    }
+    text.trim_end().to_string()
+}
+
+/// Sums a build up.
+pub fn summary(plan: &Plan, report: &BuildReport, wall_ms: u64, output_bytes: u64) -> String {
+    let mut parts = Vec::new();
+    parts.push(format!("{} run", count(report.ran.len(), "step", "steps")));
+    if !report.from_store.is_empty() {
+        parts.push(format!("{} from the store", report.from_store.len()));
+    }
+    if !report.written.is_empty() {
+        parts.push(format!("{} written", count(report.written.len(), "file", "files")));
+    }
+    if !report.removed.is_empty() {
+        parts.push(format!("{} removed", count(report.removed.len(), "stale file", "stale files")));
+    }
+    parts.push(format!("{} current", report.current));
+    let size = super::text::bytes(output_bytes);
+    if report.interrupted {
+        return format!(
+            "{} {}; {} not done. Build again to go on from here.\n",
+            paint(Role::Warn, "Interrupted:"),
+            parts.join(", "),
+            count(report.left, "step", "steps")
+        );
+    }
+    if !report.failures.is_empty() {
+        return format!(
+            "{} {} failed, {} not done ({}) in {}.\n",
+            paint(Role::Bad, "Not built:"),
+            count(report.failures.len(), "step", "steps"),
+            report.left,
+            parts.join(", "),
+            duration(wall_ms)
+        );
+    }
+    let mut text = format!(
+        "{} {} in {}; the parts take {size}.\n",
+        paint(Role::Good, "Built:"),
+        parts.join(", "),
+        duration(wall_ms)
+    );
+    let mut slow: Vec<_> = report.ran.iter().filter(|(_, wall)| wall.as_millis() > 200).collect();
+    slow.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
+    if report.ran.len() > 3 && !slow.is_empty() {
+        let names: Vec<String> = slow
+            .iter()
+            .take(3)
+            .map(|(id, wall)| {
+                let ms = u64::try_from(wall.as_millis()).unwrap_or(0);
+                format!("{} {}", subject(&plan.steps[*id]), duration(ms))
+            })
+            .collect();
+        text.push_str(&paint(Role::Faint, &format!("Slowest: {}.\n", names.join(", "))));
+    }
+    text
+}

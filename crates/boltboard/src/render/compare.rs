@@ -1,0 +1,82 @@
+//! Two profiles side by side.
+
+use boltboard_core::compare::PartState;
+use boltboard_core::plan::{Plan, StepId};
+
+use super::json::Compared;
+use super::text::{Cell, Role, bytes, columns, count, duration, paint};
+
+const LISTED: usize = 15;
+
+/// Draws a comparison.
+pub fn text(compared: &Compared<'_>, width: usize) -> String {
+    let (left, right) = (&compared.names.0, &compared.names.1);
+    let plans = &compared.plans;
+    let mut text = String::new();
+    if compared.values.is_empty() {
+        text.push_str(&format!("{left} and {right} give every option the same value.\n"));
+    } else {
+        let title = format!("{} with another value", count(compared.values.len(), "option", "options"));
+        text.push_str(&format!("{}\n", paint(Role::Title, &title)));
+        let head = ["", left.as_str(), "", right.as_str(), ""].map(|t| (Role::Faint, t.to_string())).to_vec();
+        let mut rows: Vec<Vec<Cell>> = vec![head];
+        for (difference, left_origin, right_origin) in &compared.values {
+            rows.push(vec![
+                (Role::Name, compared.board.options[difference.option].name.clone()),
+                (Role::Value, difference.left.value.to_string()),
+                (Role::Faint, left_origin.clone()),
+                (Role::Value, difference.right.value.to_string()),
+                (Role::Faint, right_origin.clone()),
+            ]);
+        }
+        text.push_str(&columns(&rows, 2, width));
+    }
+    if !plans.parts.is_empty() {
+        text.push_str(&format!(
+            "\n{}\n",
+            paint(Role::Title, &format!("{} that differ", count(plans.parts.len(), "part", "parts")))
+        ));
+        let state = |state: PartState| match state {
+            PartState::NotMade => "not made".to_string(),
+            PartState::Within => "built in".to_string(),
+            PartState::Made(Some(size)) => bytes(size),
+            PartState::Made(None) => "made".to_string(),
+        };
+        let rows: Vec<Vec<Cell>> = plans
+            .parts
+            .iter()
+            .map(|p| {
+                let name = compared.board.parts[p.part].name.clone();
+                vec![(Role::Name, name), (Role::Value, state(p.left)), (Role::Value, state(p.right))]
+            })
+            .collect();
+        text.push_str(&columns(&rows, 2, width));
+    }
+    let (left_plan, right_plan) = compared.both;
+    text.push_str(&format!("\n{}\n", paint(Role::Title, "Steps")));
+    let mut list = |label: String, plan: &Plan, steps: &[StepId]| {
+        if steps.is_empty() {
+            return;
+        }
+        text.push_str(&format!("  {} {}\n", paint(Role::Warn, &count(steps.len(), "step", "steps")), label));
+        for id in steps.iter().take(LISTED) {
+            let step = &plan.steps[*id];
+            let subject = step.source().map_or_else(|| step.name.clone(), ToString::to_string);
+            text.push_str(&format!("    {:<9} {subject}\n", step.verb()));
+        }
+        if steps.len() > LISTED {
+            text.push_str(&format!("    and {} more\n", steps.len() - LISTED));
+        }
+    };
+    list(format!("only for {left}"), left_plan, &plans.left_only);
+    list(format!("only for {right}"), right_plan, &plans.right_only);
+    list("for both, with another result".into(), right_plan, &plans.differ);
+    list("for both, not known to differ until built once".into(), right_plan, &plans.unknown);
+    text.push_str(&format!("  {} the same for both\n", count(plans.same, "step is", "steps are")));
+    for (name, ms) in [(left, plans.left_ms), (right, plans.right_ms)] {
+        if let Some(ms) = ms.filter(|ms| *ms > 0) {
+            text.push_str(&format!("  what differs took {} of work for {name}\n", duration(ms)));
+        }
+    }
+    text
+}

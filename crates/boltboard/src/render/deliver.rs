@@ -1,0 +1,78 @@
+//! What goes where, and what was removed.
+
+use boltboard_core::board::Board;
+use boltboard_core::install::{InstallPlan, InstallReport, InstallStep, Removal};
+
+use super::text::{Cell, Role, columns, count, paint};
+
+/// Lists what an installation would do.
+pub fn preview(board: &Board, plan: &InstallPlan, width: usize) -> String {
+    let word = |step: InstallStep| match step {
+        InstallStep::New => (Role::Good, "new"),
+        InstallStep::Same => (Role::Faint, "same"),
+        InstallStep::Replace => (Role::Warn, "replace"),
+        InstallStep::KeepEdited => (Role::Warn, "keep yours, put ours beside it as .new"),
+        InstallStep::Stranger => (Role::Bad, "in the way: not installed by this tree"),
+    };
+    let rows: Vec<Vec<Cell>> = plan
+        .files
+        .iter()
+        .map(|file| {
+            let (role, word) = word(file.step);
+            vec![
+                (Role::Faint, board.parts[file.part].name.clone()),
+                (Role::Faint, format!("{:o}", file.mode)),
+                (role, word.to_string()),
+                (Role::Name, file.target.display().to_string()),
+            ]
+        })
+        .collect();
+    let mut text = columns(&rows, 0, width.max(120));
+    for old in &plan.obsolete {
+        text.push_str(&format!("{} {}\n", paint(Role::Warn, "no longer part of it, removed:"), old.path.display()));
+    }
+    text
+}
+
+/// Sums an installation up.
+pub fn installed(report: &InstallReport) -> String {
+    let mut text = format!(
+        "{} {} written, {} the same already",
+        paint(Role::Good, "Installed:"),
+        count(report.written.len(), "file", "files"),
+        report.same
+    );
+    if !report.removed.is_empty() {
+        text.push_str(&format!(", {} removed", report.removed.len()));
+    }
+    text.push_str(".\n");
+    for (kept, beside) in &report.kept {
+        text.push_str(&format!(
+            "{} {}: yours is kept, the tree's is in {}\n",
+            paint(Role::Warn, "edited:"),
+            kept.display(),
+            beside.display()
+        ));
+    }
+    text
+}
+
+/// Sums a removal up.
+pub fn removed(removal: &Removal) -> String {
+    let mut text = format!("{} {}", paint(Role::Good, "Removed:"), count(removal.removed.len(), "file", "files"));
+    if !removal.folders.is_empty() {
+        text.push_str(&format!(", {}", count(removal.folders.len(), "empty folder", "empty folders")));
+    }
+    if !removal.gone.is_empty() {
+        text.push_str(&format!("; {} gone already", removal.gone.len()));
+    }
+    text.push_str(".\n");
+    for path in &removal.left {
+        text.push_str(&format!(
+            "{} {} was changed since it was installed\n",
+            paint(Role::Warn, "left:"),
+            path.display()
+        ));
+    }
+    text
+}

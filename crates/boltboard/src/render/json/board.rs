@@ -1,0 +1,356 @@
+//! Answers about the board, its values and the host.
+
+use boltboard_core::board::{Board, OptionId};
+use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
+use boltboard_core::reason::{Blocker, Cause, Reason};
+use boltboard_core::resolve::{Effect, Origin};
+use boltboard_core::survey::{Fact, FactState, Missing};
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::render::overview::Overview;
+use crate::session::{Resolved, Session};
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct OptionsAnswer {
+    format: u32,
+    tree: String,
+    profile: String,
+    options: Vec<OptionAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct OptionAnswer {
+    name: String,
+    kind: &'static str,
+    value: String,
+    origin: OriginAnswer,
+    in_force: bool,
+    section: Vec<String>,
+    level: &'static str,
+    summary: String,
+}
+
+#[derive(Serialize)]
+#[serde(tag = "from", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
+enum OriginAnswer {
+    Chosen { layer: String, file: String, line: usize, reason: Option<String> },
+    PulledIn { by: String, requirement: String },
+    Default,
+    Held { would_be: String, requirement: String, by: String },
+}
+
+fn origin(board: &Board, choices: &Choices, option: OptionId, origin: &Origin) -> OriginAnswer {
+    if let Some(choice) = choices.get(option) {
+        let place = choices.files.excerpt(choice.place);
+        return OriginAnswer::Chosen {
+            layer: choices.layers[choice.layer].name.clone(),
+            file: place.file.to_string(),
+            line: place.line,
+            reason: choice.reason.clone(),
+        };
+    }
+    let rule = |id| {
+        let rule: &boltboard_core::board::Rule = &board.rules[id];
+        (board.options[rule.option].name.clone(), board.print(&rule.must))
+    };
+    match origin {
+        Origin::PulledIn(id) => {
+            let (by, requirement) = rule(*id);
+            OriginAnswer::PulledIn { by, requirement }
+        }
+        Origin::Held { would_be, by } => {
+            let (by, requirement) = rule(*by);
+            OriginAnswer::Held { would_be: would_be.to_string(), requirement, by }
+        }
+        Origin::Default(_) | Origin::Chosen => OriginAnswer::Default,
+    }
+}
+
+fn one(session: &Session, resolved: &Resolved, option: OptionId) -> OptionAnswer {
+    let board = &session.board;
+    let definition = &board.options[option];
+    let value = resolved.resolution.get(option);
+    OptionAnswer {
+        name: definition.name.clone(),
+        kind: definition.kind.name(),
+        value: value.value.to_string(),
+        origin: origin(board, &resolved.choices, option, &value.origin),
+        in_force: value.effect == Effect::InForce,
+        section: board.section_path(definition.section).iter().map(|s| board.sections[*s].name.clone()).collect(),
+        level: definition.level.name(),
+        summary: definition.summary.clone(),
+    }
+}
+
+/// Answers `options`.
+pub fn options(session: &Session, resolved: &Resolved, wanted: &[OptionId]) -> OptionsAnswer {
+    OptionsAnswer {
+        format: FORMAT,
+        tree: session.board.tree.name.clone(),
+        profile: session.profile.to_string(),
+        options: wanted.iter().map(|id| one(session, resolved, *id)).collect(),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct ShowAnswer {
+    format: u32,
+    #[serde(flatten)]
+    option: OptionAnswer,
+    help: String,
+    takes: String,
+    values: Vec<String>,
+    requires: Vec<String>,
+    counts_while: Option<String>,
+    looked_at_by: Vec<String>,
+    macros: Vec<String>,
+    file: String,
+    line: usize,
+}
+
+/// Answers `show`.
+pub fn show(session: &Session, resolved: &Resolved, option: OptionId, users: &[String]) -> ShowAnswer {
+    let board = &session.board;
+    let definition = &board.options[option];
+    let place = board.files.excerpt(definition.place);
+    ShowAnswer {
+        format: FORMAT,
+        option: one(session, resolved, option),
+        help: definition.help.clone(),
+        takes: definition.kind.expected().replace('`', ""),
+        values: definition.kind.listed().into_iter().map(str::to_string).collect(),
+        requires: definition.rules.iter().map(|rule| board.print(&board.rules[*rule].must)).collect(),
+        counts_while: definition.in_force.as_ref().map(|when| board.print(&when.expr)),
+        looked_at_by: users.to_vec(),
+        macros: definition.macros.iter().map(|m| m.name.clone()).collect(),
+        file: place.file.to_string(),
+        line: place.line,
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct WhyAnswer {
+    format: u32,
+    reason: ReasonAnswer,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct ReasonAnswer {
+    option: String,
+    value: String,
+    cause: CauseAnswer,
+    because: Vec<BecauseAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(tag = "is", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
+enum CauseAnswer {
+    Chosen { layer: String, file: String, line: usize, reason: Option<String> },
+    PulledIn { requirement: String, file: String, line: usize },
+    Default { file: Option<String>, line: Option<usize> },
+    Held { would_be: String, requirement: String, file: String, line: usize },
+    ToldAbove,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+enum BecauseAnswer {
+    Option(ReasonAnswer),
+    Lacking(String),
+    Present(String),
+}
+
+/// Answers `why`.
+pub fn why(board: &Board, choices: &Choices, told: &Reason) -> WhyAnswer {
+    WhyAnswer { format: FORMAT, reason: reason(board, choices, told) }
+}
+
+fn reason(board: &Board, choices: &Choices, told: &Reason) -> ReasonAnswer {
+    let rule_place = |id| {
+        let rule: &boltboard_core::board::Rule = &board.rules[id];
+        let place = board.files.excerpt(rule.place);
+        (board.print(&rule.must), place.file.to_string(), place.line)
+    };
+    let mut because = Vec::new();
+    let cause = match &told.cause {
+        Cause::Chosen(choice) => {
+            let place = choices.files.excerpt(choice.place);
+            CauseAnswer::Chosen {
+                layer: choices.layers[choice.layer].name.clone(),
+                file: place.file.to_string(),
+                line: place.line,
+                reason: choice.reason.clone(),
+            }
+        }
+        Cause::PulledIn { rule, by } => {
+            because.push(BecauseAnswer::Option(reason(board, choices, by)));
+            let (requirement, file, line) = rule_place(*rule);
+            CauseAnswer::PulledIn { requirement, file, line }
+        }
+        Cause::Default { rule, from } => {
+            because.extend(from.iter().map(|r| BecauseAnswer::Option(reason(board, choices, r))));
+            let default = board.options[told.option].defaults.get(*rule);
+            let place = default.and_then(|d| d.place).map(|p| board.files.excerpt(p));
+            CauseAnswer::Default { file: place.as_ref().map(|p| p.file.to_string()), line: place.map(|p| p.line) }
+        }
+        Cause::Held { would_be, rule, blockers } => {
+            for blocker in blockers {
+                because.push(match blocker {
+                    Blocker::Option(r) => BecauseAnswer::Option(reason(board, choices, r)),
+                    Blocker::Lacking(need) => BecauseAnswer::Lacking(board.needs[*need].name.clone()),
+                    Blocker::Present(need) => BecauseAnswer::Present(board.needs[*need].name.clone()),
+                });
+            }
+            let (requirement, file, line) = rule_place(*rule);
+            CauseAnswer::Held { would_be: would_be.to_string(), requirement, file, line }
+        }
+        Cause::Told => CauseAnswer::ToldAbove,
+    };
+    ReasonAnswer { option: board.options[told.option].name.clone(), value: told.value.to_string(), cause, because }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct SurveyAnswer {
+    format: u32,
+    distribution: String,
+    needs: Vec<NeedAnswer>,
+    install: Option<String>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct NeedAnswer {
+    name: String,
+    state: &'static str,
+    version: Option<String>,
+    detail: Option<String>,
+    required: bool,
+    wanted_by: Vec<String>,
+    evidence: Vec<EvidenceAnswer>,
+}
+
+#[derive(Serialize)]
+struct EvidenceAnswer {
+    tried: String,
+    found: String,
+}
+
+/// Answers `survey`.
+pub fn survey<'a>(board: &Board, facts: impl Iterator<Item = &'a Fact>, distribution: &str) -> SurveyAnswer {
+    let mut missing = Vec::new();
+    let needs = facts
+        .map(|fact| {
+            let need = &board.needs[fact.need];
+            let (state, version, detail) = match &fact.state {
+                FactState::Found(found) => ("found", found.version.clone(), None),
+                FactState::Bundled(part) => ("bundled", None, Some(board.parts[*part].name.clone())),
+                FactState::Missing(Missing::Absent) => ("missing", None, None),
+                FactState::Missing(Missing::WrongVersion { found }) => ("wrong-version", Some(found.clone()), None),
+                FactState::Missing(Missing::Unusable { reason }) => ("unusable", None, Some(reason.clone())),
+            };
+            if matches!(fact.state, FactState::Missing(_)) {
+                missing.push(need.name.clone());
+            }
+            NeedAnswer {
+                name: need.name.clone(),
+                state,
+                version,
+                detail,
+                required: need.importance == boltboard_core::board::Importance::Required,
+                wanted_by: crate::render::survey::wanted_by(board, fact.need),
+                evidence: fact
+                    .evidence
+                    .iter()
+                    .map(|e| EvidenceAnswer { tried: e.tried.clone(), found: e.found.clone() })
+                    .collect(),
+            }
+        })
+        .collect();
+    let install = crate::render::survey::install_command(board, &missing, distribution);
+    SurveyAnswer { format: FORMAT, distribution: distribution.to_string(), needs, install }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct ProfilesAnswer {
+    format: u32,
+    profiles: Vec<ProfileAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct ProfileAnswer {
+    name: String,
+    source: &'static str,
+    in_use: bool,
+}
+
+/// Answers `profile list`.
+pub fn profile_list(
+    profiles: &std::collections::BTreeMap<ProfileName, ProfileSource>,
+    active: &ProfileName,
+) -> ProfilesAnswer {
+    let one = |(name, source): (&ProfileName, &ProfileSource)| ProfileAnswer {
+        name: name.to_string(),
+        source: match source {
+            ProfileSource::Own | ProfileSource::Once => "own",
+            ProfileSource::Shipped => "shipped",
+        },
+        in_use: name == active,
+    };
+    ProfilesAnswer { format: FORMAT, profiles: profiles.iter().map(one).collect() }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct OverviewAnswer {
+    format: u32,
+    tree: String,
+    version: String,
+    summary: String,
+    sources: usize,
+    source_bytes: u64,
+    options: usize,
+    needs: usize,
+    missing: Vec<String>,
+    parts: Vec<PartAnswer>,
+    profile: String,
+    choices: usize,
+}
+
+#[derive(Serialize)]
+struct PartAnswer {
+    name: String,
+    kind: &'static str,
+    made: bool,
+}
+
+/// Answers `overview`.
+pub fn overview(board: &Board, overview: &Overview) -> OverviewAnswer {
+    OverviewAnswer {
+        format: FORMAT,
+        tree: board.tree.name.clone(),
+        version: board.tree.version.clone(),
+        summary: board.tree.summary.clone(),
+        sources: overview.sources,
+        source_bytes: overview.source_bytes,
+        options: board.options.len(),
+        needs: board.needs.len(),
+        missing: overview.missing.clone(),
+        parts: board
+            .parts
+            .iter()
+            .zip(&overview.made)
+            .map(|((_, part), made)| PartAnswer { name: part.name.clone(), kind: part.kind.name(), made: *made })
+            .collect(),
+        profile: overview.profile.clone(),
+        choices: overview.choices,
+    }
+}

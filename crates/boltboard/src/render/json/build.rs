@@ -1,0 +1,234 @@
+//! Answers about builds.
+
+use boltboard_core::board::Board;
+use boltboard_core::compare::{PartState, PlanDifference, ValueDifference};
+use boltboard_core::plan::{Plan, Preview, Reason, StepId, Verdict};
+use boltboard_core::store::{Ledger, LedgerEntry};
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::session::Session;
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct PreviewAnswer {
+    format: u32,
+    profile: String,
+    jobs: usize,
+    current: usize,
+    expected_work_ms: u64,
+    expectation_guessed: bool,
+    steps: Vec<StepAnswer>,
+    stale: Vec<String>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct StepAnswer {
+    step: String,
+    does: &'static str,
+    source: Option<String>,
+    part: String,
+    verdict: &'static str,
+    reasons: Vec<ReasonAnswer>,
+    expected_ms: u64,
+}
+
+#[derive(Serialize)]
+#[serde(tag = "reason", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
+enum ReasonAnswer {
+    New,
+    Option {
+        option: Option<String>,
+        r#macro: String,
+        before: Option<String>,
+        now: Option<String>,
+        named_in: Option<String>,
+    },
+    Edited {
+        file: String,
+    },
+    Gone {
+        file: String,
+    },
+    Appeared {
+        file: String,
+    },
+    Command {
+        added: Vec<String>,
+        removed: Vec<String>,
+    },
+    Tool {
+        tool: String,
+    },
+    OutputMissing {
+        file: String,
+    },
+    OutputEdited {
+        file: String,
+    },
+    Unsettled,
+    Follows {
+        step: String,
+    },
+}
+
+fn reason(board: &Board, plan: &Plan, reason: &Reason) -> ReasonAnswer {
+    match reason {
+        Reason::New => ReasonAnswer::New,
+        Reason::Macro { name, option, before, now, named_in } => ReasonAnswer::Option {
+            option: option.map(|id| board.options[id].name.clone()),
+            r#macro: name.clone(),
+            before: before.clone(),
+            now: now.clone(),
+            named_in: named_in.as_ref().map(ToString::to_string),
+        },
+        Reason::Edited(file) => ReasonAnswer::Edited { file: file.to_string() },
+        Reason::Gone(file) => ReasonAnswer::Gone { file: file.to_string() },
+        Reason::Appeared(file) => ReasonAnswer::Appeared { file: file.to_string() },
+        Reason::Command { added, removed } => ReasonAnswer::Command { added: added.clone(), removed: removed.clone() },
+        Reason::Tool(tool) => ReasonAnswer::Tool { tool: tool.clone() },
+        Reason::OutputMissing(file) => ReasonAnswer::OutputMissing { file: file.to_string() },
+        Reason::OutputEdited(file) => ReasonAnswer::OutputEdited { file: file.to_string() },
+        Reason::Unsettled => ReasonAnswer::Unsettled,
+        Reason::Follows(step) => ReasonAnswer::Follows { step: plan.steps[*step].name.clone() },
+    }
+}
+
+/// Answers `preview`.
+pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -> PreviewAnswer {
+    let steps = preview.steps.iter().map(|s| {
+        let step = &plan.steps[s.step];
+        StepAnswer {
+            step: step.name.clone(),
+            does: step.verb(),
+            source: step.source().map(ToString::to_string),
+            part: plan.owner(step).to_string(),
+            verdict: match s.verdict {
+                Verdict::Current => "current",
+                Verdict::FromStore(_) => "from-store",
+                Verdict::Run => "run",
+                Verdict::Follows => "follows",
+            },
+            reasons: s.reasons.iter().map(|r| reason(&session.board, plan, r)).collect(),
+            expected_ms: s.timing.ms(),
+        }
+    });
+    let (expected_work_ms, expectation_guessed) = preview.work_ms();
+    PreviewAnswer {
+        format: FORMAT,
+        profile: session.profile.to_string(),
+        jobs,
+        current: preview.current,
+        expected_work_ms,
+        expectation_guessed,
+        steps: steps.collect(),
+        stale: preview.stale.clone(),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct LedgerAnswer {
+    format: u32,
+    builds: Vec<LedgerEntry>,
+}
+
+/// Answers `ledger`.
+pub fn ledger(ledger: &Ledger) -> LedgerAnswer {
+    LedgerAnswer { format: FORMAT, builds: ledger.entries.clone() }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct CompareAnswer {
+    format: u32,
+    left: String,
+    right: String,
+    values: Vec<ValueAnswer>,
+    parts: Vec<PartAnswer>,
+    left_only: Vec<String>,
+    right_only: Vec<String>,
+    differ: Vec<String>,
+    unknown: Vec<String>,
+    same: usize,
+    left_ms: Option<u64>,
+    right_ms: Option<u64>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct ValueAnswer {
+    option: String,
+    left: String,
+    left_origin: String,
+    right: String,
+    right_origin: String,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct PartAnswer {
+    part: String,
+    left: &'static str,
+    left_bytes: Option<u64>,
+    right: &'static str,
+    right_bytes: Option<u64>,
+}
+
+/// What is compared, with the words for origins that the text shows too.
+pub struct Compared<'a> {
+    /// The board.
+    pub board: &'a Board,
+    /// Names of the two profiles.
+    pub names: (String, String),
+    /// Values that differ, with the words for their origins.
+    pub values: Vec<(ValueDifference, String, String)>,
+    /// Plans.
+    pub plans: PlanDifference,
+    /// The left and the right plan.
+    pub both: (&'a Plan, &'a Plan),
+}
+
+fn state(state: PartState) -> (&'static str, Option<u64>) {
+    match state {
+        PartState::NotMade => ("not-made", None),
+        PartState::Within => ("within", None),
+        PartState::Made(bytes) => ("made", bytes),
+    }
+}
+
+/// Answers `compare`.
+pub fn compare(compared: &Compared<'_>) -> CompareAnswer {
+    let names = |plan: &Plan, steps: &[StepId]| steps.iter().map(|id| plan.steps[*id].name.clone()).collect();
+    let value = |(difference, left_origin, right_origin): &(ValueDifference, String, String)| ValueAnswer {
+        option: compared.board.options[difference.option].name.clone(),
+        left: difference.left.value.to_string(),
+        left_origin: left_origin.clone(),
+        right: difference.right.value.to_string(),
+        right_origin: right_origin.clone(),
+    };
+    let (left, right) = compared.both;
+    CompareAnswer {
+        format: FORMAT,
+        left: compared.names.0.clone(),
+        right: compared.names.1.clone(),
+        values: compared.values.iter().map(value).collect(),
+        parts: compared
+            .plans
+            .parts
+            .iter()
+            .map(|p| {
+                let ((left, left_bytes), (right, right_bytes)) = (state(p.left), state(p.right));
+                PartAnswer { part: compared.board.parts[p.part].name.clone(), left, left_bytes, right, right_bytes }
+            })
+            .collect(),
+        left_only: names(left, &compared.plans.left_only),
+        right_only: names(right, &compared.plans.right_only),
+        differ: names(right, &compared.plans.differ),
+        unknown: names(right, &compared.plans.unknown),
+        same: compared.plans.same,
+        left_ms: compared.plans.left_ms,
+        right_ms: compared.plans.right_ms,
+    }
+}

@@ -1,0 +1,47 @@
+//! Answers about installing.
+
+use boltboard_core::board::Board;
+use boltboard_core::install::{InstallPlan, InstallStep};
+use serde::Serialize;
+
+use super::FORMAT;
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct InstallAnswer {
+    format: u32,
+    files: Vec<FileAnswer>,
+    obsolete: Vec<String>,
+    manifest: String,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct FileAnswer {
+    path: String,
+    part: String,
+    mode: String,
+    step: &'static str,
+}
+
+/// Answers `install --preview`.
+pub fn install(board: &Board, plan: &InstallPlan) -> InstallAnswer {
+    let file = |file: &boltboard_core::install::InstallFile| FileAnswer {
+        path: file.target.display().to_string(),
+        part: board.parts[file.part].name.clone(),
+        mode: format!("{:o}", file.mode),
+        step: match file.step {
+            InstallStep::New => "new",
+            InstallStep::Same => "same",
+            InstallStep::Replace => "replace",
+            InstallStep::KeepEdited => "keep-edited",
+            InstallStep::Stranger => "stranger",
+        },
+    };
+    InstallAnswer {
+        format: FORMAT,
+        files: plan.files.iter().map(file).collect(),
+        obsolete: plan.obsolete.iter().map(|f| f.path.display().to_string()).collect(),
+        manifest: plan.manifest_path.display().to_string(),
+    }
+}

@@ -1,0 +1,12 @@
+//! JSON answers: structs of their own, with a format number; documented in `docs/json.md`.
+
+mod board;
+mod build;
+mod deliver;
+
+pub use board::{options, overview, profile_list, show, survey, why};
+pub use build::{Compared, compare, ledger, preview};
+pub use deliver::install;
+
+/// The format of all answers; it grows when a field changes its meaning or goes.
+pub const FORMAT: u32 = 1;

@@ -1,0 +1,145 @@
+//! Options with their values, as a tree by section or as a flat table; and all about one.
+
+use boltboard_core::board::{Board, Kind, OptionId, SectionId, Value};
+use boltboard_core::profile::Choices;
+use boltboard_core::resolve::{Effect, Origin, Resolution, Resolved};
+
+use super::text::{Cell, Role, columns, paint, wrap};
+
+/// Says in a word or two where a value comes from.
+pub fn origin_word(board: &Board, choices: &Choices, option: OptionId, resolved: &Resolved) -> String {
+    if resolved.effect == Effect::Idle {
+        return "idle".into();
+    }
+    match &resolved.origin {
+        Origin::Chosen => match choices.get(option) {
+            Some(choice) if choice.layer != choices.layers.ids().next_back().unwrap_or(choice.layer) => {
+                format!("from {}", choices.layers[choice.layer].name)
+            }
+            _ => "chosen".into(),
+        },
+        Origin::PulledIn(rule) => format!("for {}", board.options[board.rules[*rule].option].name),
+        Origin::Default(_) => "default".into(),
+        Origin::Held { .. } => "held off".into(),
+    }
+}
+
+fn value_role(value: &Value, resolved: &Resolved) -> Role {
+    match (&resolved.origin, value.is_off()) {
+        _ if resolved.effect == Effect::Idle => Role::Faint,
+        (Origin::Held { .. }, _) => Role::Warn,
+        (_, true) => Role::Faint,
+        (_, false) => Role::Value,
+    }
+}
+
+fn row(board: &Board, choices: &Choices, resolution: &Resolution, option: OptionId) -> Vec<Cell> {
+    let definition = &board.options[option];
+    let resolved = resolution.get(option);
+    let shown = match &resolved.value {
+        Value::Text(text) | Value::Path(text) if text.is_empty() => "\"\"".to_string(),
+        Value::Words(words) if words.is_empty() => "(none)".to_string(),
+        value => value.to_string(),
+    };
+    let origin = origin_word(board, choices, option, resolved);
+    let origin_role = match origin.as_str() {
+        "chosen" => Role::Good,
+        "held off" => Role::Warn,
+        _ => Role::Faint,
+    };
+    vec![
+        (Role::Name, definition.name.clone()),
+        (value_role(&resolved.value, resolved), shown),
+        (origin_role, origin),
+        (Role::Faint, definition.summary.clone()),
+    ]
+}
+
+/// Lists options below the titles of their sections.
+pub fn tree(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &[OptionId], width: usize) -> String {
+    let rows: Vec<Vec<Cell>> = wanted.iter().map(|id| row(board, choices, resolution, *id)).collect();
+    let set = columns(&rows, 2, width);
+    let lines: Vec<&str> = set.lines().collect();
+    let mut text = String::new();
+    let mut sections: Vec<SectionId> = Vec::new();
+    for option in wanted {
+        let section = board.options[*option].section;
+        if !sections.contains(&section) {
+            sections.push(section);
+        }
+    }
+    for section in sections {
+        let title: Vec<&str> = board.section_path(section).iter().map(|s| board.sections[*s].title.as_str()).collect();
+        text.push_str(&format!("{}\n", paint(Role::Title, &title.join(" › "))));
+        for (option, line) in wanted.iter().zip(&lines) {
+            if board.options[*option].section == section {
+                text.push_str(line);
+                text.push('\n');
+            }
+        }
+        text.push('\n');
+    }
+    text
+}
+
+/// Lists options as one flat table.
+pub fn table(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &[OptionId], width: usize) -> String {
+    let rows: Vec<Vec<Cell>> = wanted.iter().map(|id| row(board, choices, resolution, *id)).collect();
+    columns(&rows, 0, width)
+}
+
+/// Tells all about one option.
+pub fn details(
+    board: &Board,
+    choices: &Choices,
+    resolution: &Resolution,
+    option: OptionId,
+    users: &[String],
+    width: usize,
+) -> String {
+    let definition = &board.options[option];
+    let resolved = resolution.get(option);
+    let mut text = format!("{}  {}\n", paint(Role::Title, &definition.name), definition.summary);
+    for line in wrap(&definition.help, width - 4) {
+        text.push_str(&format!("  {line}\n"));
+    }
+    text.push('\n');
+    let mut rows: Vec<Vec<Cell>> = Vec::new();
+    let mut add =
+        |name: &str, role: Role, value: String| rows.push(vec![(Role::Faint, name.to_string()), (role, value)]);
+    let origin = origin_word(board, choices, option, resolved);
+    add("value", value_role(&resolved.value, resolved), format!("{} ({origin})", resolved.value));
+    add("takes", Role::Faint, definition.kind.expected());
+    if let Kind::Pick(values) = &definition.kind {
+        for value in values.iter().filter(|v| !v.summary.is_empty()) {
+            add("", Role::Faint, format!("{}: {}", value.name, value.summary));
+        }
+    }
+    let path: Vec<&str> =
+        board.section_path(definition.section).iter().map(|s| board.sections[*s].title.as_str()).collect();
+    add("kind", Role::Faint, format!("{}, {}", definition.kind.name(), definition.level.name()));
+    add("section", Role::Faint, path.join(" › "));
+    for rule in &definition.rules {
+        let rule = &board.rules[*rule];
+        let when = rule.value.as_ref().map_or(String::new(), |value| format!(" (for {value})"));
+        let verb = match rule.kind {
+            boltboard_core::board::RuleKind::Requires | boltboard_core::board::RuleKind::Conflicts => "requires",
+            boltboard_core::board::RuleKind::Needs => "needs",
+        };
+        add(verb, Role::Name, format!("{}{when}", board.print(&rule.must)));
+    }
+    if let Some(when) = &definition.in_force {
+        add("counts while", Role::Name, board.print(&when.expr));
+    }
+    if !users.is_empty() {
+        add("looked at by", Role::Faint, users.join(", "));
+    }
+    if !definition.macros.is_empty() {
+        let names: Vec<&str> = definition.macros.iter().map(|m| m.name.as_str()).collect();
+        add("macro", Role::Faint, names.join(" "));
+    }
+    let place = board.files.excerpt(definition.place);
+    add("defined in", Role::Faint, format!("{}:{}", place.file, place.line));
+    text.push_str(&columns(&rows, 2, width));
+    text
+}

@@ -1,0 +1,145 @@
+//! What a build would do, and why.
+
+use std::collections::BTreeMap;
+
+use boltboard_core::board::Board;
+use boltboard_core::plan::{Plan, Preview, PreviewStep, Reason, Verdict};
+
+use super::text::{Role, count, duration, paint};
+
+/// How many steps of one reason are listed before the rest is counted.
+const LISTED: usize = 12;
+
+/// Says why a step would run.
+pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
+    match reason {
+        Reason::New => "never built here".into(),
+        Reason::Macro { name, option, before, now, named_in } => {
+            let shown = |value: &Option<String>| match value {
+                Some(value) if value.is_empty() => "defined empty".to_string(),
+                Some(value) => value.clone(),
+                None => "not defined".to_string(),
+            };
+            let owner = option.map_or_else(|| name.clone(), |id| format!("option {}", board.options[id].name));
+            let place = named_in.as_ref().map_or(String::new(), |file| format!(", named in {file}"));
+            format!("{owner}: {name} {} → {}{place}", shown(before), shown(now))
+        }
+        Reason::Edited(file) => format!("{file} has changed"),
+        Reason::Gone(file) => format!("{file} is gone"),
+        Reason::Appeared(file) => format!("{file} is new and comes first"),
+        Reason::Command { added, removed } => {
+            let added = added.iter().map(|word| format!("+{word}"));
+            let words: Vec<String> = added.chain(removed.iter().map(|word| format!("−{word}"))).collect();
+            if words.is_empty() {
+                "its words come in another order".into()
+            } else {
+                format!("command: {}", words.join(" "))
+            }
+        }
+        Reason::Tool(name) => format!("{name} is another one"),
+        Reason::OutputMissing(file) => format!("{file} is missing"),
+        Reason::OutputEdited(file) => format!("{file} was changed by hand"),
+        Reason::Unsettled => "an input changed during its last run".into(),
+        Reason::Follows(step) => format!("follows {}", plan.steps[*step].name),
+    }
+}
+
+/// Draws a preview: what runs for sure with its reason, what may follow, what comes from the store.
+pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbose: bool) -> String {
+    if preview.steps.is_empty() && preview.stale.is_empty() {
+        return format!("Nothing to do: all {} are current.\n", count(preview.current, "step", "steps"));
+    }
+    let mut text = String::new();
+    let sure = |s: &&PreviewStep| s.verdict == Verdict::Run && plan.steps[s.step].has_process();
+    let groups: [(&str, Vec<&PreviewStep>); 4] = [
+        ("runs", preview.steps.iter().filter(sure).collect()),
+        (
+            "follows, unless what it reads comes out the same",
+            preview.steps.iter().filter(|s| s.verdict == Verdict::Follows).collect(),
+        ),
+        ("taken from the store", preview.steps.iter().filter(|s| matches!(s.verdict, Verdict::FromStore(_))).collect()),
+        (
+            "written",
+            preview.steps.iter().filter(|s| s.verdict == Verdict::Run && !plan.steps[s.step].has_process()).collect(),
+        ),
+    ];
+    for (title, steps) in &groups {
+        if steps.is_empty() {
+            continue;
+        }
+        text.push_str(&format!(
+            "{}\n",
+            paint(Role::Title, &format!("{} {title}", count(steps.len(), "step", "steps")))
+        ));
+        for (why, members) in by_reason(board, plan, steps) {
+            text.push_str(&format!("  {}\n", paint(Role::Warn, &why)));
+            let listed = if verbose { members.len() } else { LISTED };
+            for step in members.iter().take(listed) {
+                let definition = &plan.steps[step.step];
+                let subject = definition.source().map_or_else(|| definition.name.clone(), |source| source.to_string());
+                let part = plan.owner(definition);
+                text.push_str(&format!("    {:<9} {subject}  {}\n", definition.verb(), paint(Role::Faint, part)));
+            }
+            if members.len() > listed {
+                text.push_str(&paint(
+                    Role::Faint,
+                    &format!("    and {} more (--verbose lists all)\n", members.len() - listed),
+                ));
+            }
+        }
+    }
+    if !preview.stale.is_empty() {
+        text.push_str(&format!(
+            "{}\n",
+            paint(
+                Role::Title,
+                &format!("{} no longer made, to be removed", count(preview.stale.len(), "file", "files"))
+            )
+        ));
+        for name in preview.stale.iter().take(if verbose { usize::MAX } else { LISTED }) {
+            text.push_str(&format!("    {name}\n"));
+        }
+        if !verbose && preview.stale.len() > LISTED {
+            text.push_str(&format!("    and {} more\n", preview.stale.len() - LISTED));
+        }
+    }
+    let (work, guess) = preview.work_ms();
+    let about = if guess { "about " } else { "" };
+    let wall = work / u64::try_from(jobs.max(1)).unwrap_or(1);
+    text.push_str(&format!(
+        "\n{} current. Expected: {about}{} of work, {about}{} with {}.\n",
+        count(preview.current, "step is", "steps are"),
+        duration(work),
+        duration(wall),
+        count(jobs, "job", "jobs"),
+    ));
+    text
+}
+
+/// Groups steps by their first reason, the largest group first.
+fn by_reason<'a>(board: &Board, plan: &Plan, steps: &[&'a PreviewStep]) -> Vec<(String, Vec<&'a PreviewStep>)> {
+    let mut groups: BTreeMap<String, Vec<&PreviewStep>> = BTreeMap::new();
+    for step in steps {
+        let why = match step.reasons.as_slice() {
+            [] => String::new(),
+            reasons if reasons.iter().all(|r| matches!(r, Reason::Follows(_))) => {
+                "reads what an earlier step makes".to_string()
+            }
+            reasons => {
+                let own = reasons.iter().filter(|r| !matches!(r, Reason::Follows(_)));
+                let mut told: Vec<String> = own.map(|r| without_place(&reason(board, plan, r))).collect();
+                told.dedup();
+                told.join("; ")
+            }
+        };
+        groups.entry(why).or_default().push(step);
+    }
+    let mut groups: Vec<_> = groups.into_iter().collect();
+    groups.sort_by(|a, b| b.1.len().cmp(&a.1.len()).then_with(|| a.0.cmp(&b.0)));
+    groups
+}
+
+/// Where the macro is named differs from file to file; the group is about the option.
+fn without_place(text: &str) -> String {
+    text.split(", named in ").next().unwrap_or(text).to_string()
+}

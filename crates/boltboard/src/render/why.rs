@@ -1,0 +1,111 @@
+//! The chain of reasons behind a value, in words a person would use.
+
+use boltboard_core::board::{Board, DefaultValue, RuleId, RuleKind};
+use boltboard_core::profile::Choices;
+use boltboard_core::reason::{Blocker, Cause, Reason, Unmet};
+
+use super::text::{Role, paint};
+
+/// Tells a chain of reasons, one line each, what is behind it further in.
+pub struct Teller<'a> {
+    /// The board.
+    pub board: &'a Board,
+    /// The choices, for their places.
+    pub choices: &'a Choices,
+    /// Lines told so far.
+    pub text: String,
+}
+
+impl Teller<'_> {
+    /// Tells a reason.
+    pub fn reason(&mut self, reason: &Reason, depth: usize) {
+        let name = &self.board.options[reason.option].name;
+        let head = format!("{} is {}", paint(Role::Name, name), paint(Role::Value, &reason.value.to_string()));
+        match &reason.cause {
+            Cause::Chosen(choice) => {
+                let place = self.choices.files.excerpt(choice.place);
+                let layer = &self.choices.layers[choice.layer].name;
+                let file = std::path::Path::new(&*place.file)
+                    .file_name()
+                    .map_or(String::new(), |n| n.to_string_lossy().into_owned());
+                let source = if file == *layer {
+                    format!("on the {layer}")
+                } else {
+                    format!("in the profile {layer} ({file}, line {})", place.line)
+                };
+                self.line(depth, &format!("{head}: chosen {source}"));
+                if let Some(reason) = &choice.reason {
+                    self.line(depth + 1, &format!("the reason given: \"{reason}\""));
+                }
+            }
+            Cause::PulledIn { rule, by } => {
+                let by_name = &self.board.options[by.option].name;
+                self.line(depth, &format!("{head}: {} wants it", paint(Role::Name, by_name)));
+                self.line(depth + 1, &self.rule(*rule));
+                self.reason(by, depth + 1);
+            }
+            Cause::Default { rule, from } => {
+                let defaults = &self.board.options[reason.option].defaults;
+                let default = defaults.get(*rule);
+                let place = default.and_then(|d| d.place).map(|p| self.board.files.excerpt(p));
+                let place = place.map_or(String::new(), |p| format!(" ({}:{})", p.file, p.line));
+                let said = match default.map(|d| (&d.when, &d.value)) {
+                    Some((Some(when), _)) => format!("its default while {}", self.board.print(&when.expr)),
+                    Some((None, DefaultValue::Derived(_))) => "made from other values".to_string(),
+                    _ if reason.value.is_off() && place.is_empty() => "it is off unless someone wants it".to_string(),
+                    _ => "its default".to_string(),
+                };
+                self.line(depth, &format!("{head}: {said}{}", paint(Role::Faint, &place)));
+                from.iter().for_each(|source| self.reason(source, depth + 1));
+            }
+            Cause::Held { would_be, rule, blockers } => {
+                self.line(depth, &format!("{head}: held; by default it would be {would_be}"));
+                self.line(depth + 1, &self.rule(*rule));
+                self.blockers(blockers, depth + 1);
+            }
+            Cause::Told => self.line(depth, &format!("{head} (told above)")),
+        }
+    }
+
+    /// Tells what an option that is off would need.
+    pub fn unmet(&mut self, unmet: &[Unmet]) {
+        for unmet in unmet {
+            self.line(1, &self.rule(unmet.rule));
+            self.blockers(&unmet.blockers, 2);
+        }
+    }
+
+    fn blockers(&mut self, blockers: &[Blocker], depth: usize) {
+        for blocker in blockers {
+            match blocker {
+                Blocker::Option(reason) => self.reason(reason, depth),
+                Blocker::Lacking(need) => {
+                    let need = &self.board.needs[*need];
+                    self.line(depth, &format!("this host lacks {} ({})", paint(Role::Warn, &need.name), need.summary));
+                }
+                Blocker::Present(need) => {
+                    self.line(depth, &format!("this host has {}", paint(Role::Name, &self.board.needs[*need].name)));
+                }
+            }
+        }
+    }
+
+    fn rule(&self, rule: RuleId) -> String {
+        let rule = &self.board.rules[rule];
+        let place = self.board.files.excerpt(rule.place);
+        let name = &self.board.options[rule.option].name;
+        let subject = rule.value.as_ref().map_or_else(|| name.clone(), |value| format!("{name} = {value}"));
+        let verb = match rule.kind {
+            RuleKind::Requires | RuleKind::Conflicts => "requires",
+            RuleKind::Needs => "needs",
+        };
+        let place = paint(Role::Faint, &format!("({}:{})", place.file, place.line));
+        format!("{subject} {verb} {} {place}", self.board.print(&rule.must))
+    }
+
+    fn line(&mut self, depth: usize, text: &str) {
+        let lead = if depth == 0 { String::new() } else { format!("{}because ", "  ".repeat(depth)) };
+        let lead = if text.starts_with("the reason given") { "  ".repeat(depth) } else { lead };
+        self.text.push_str(&format!("{lead}{text}\n"));
+    }
+}
