@@ -97,6 +97,14 @@ impl Session {
         Ok(choices.with_tried(&self.board, &self.tried)?)
     }
 
+    /// Resolves the profile in use as if its file held `text`.
+    pub fn resolve_as(&self, text: &str) -> Result<Resolved, Stop> {
+        let read = self.shelf.read_as(&self.profile, Some(text), &self.board);
+        let choices = read.map_err(|(problems, files)| Stop::profile(&problems, &files))?;
+        let facts = self.facts(&choices)?;
+        self.resolve_choices(choices, facts)
+    }
+
     /// Looks for the tree's needs and resolves the profile in use.
     pub fn resolve(&self) -> Result<Resolved, Stop> {
         self.resolve_profile(&self.profile)

@@ -81,7 +81,10 @@ pub fn plans(board: &Board, left: &Side<'_>, right: &Side<'_>) -> PlanDifference
     let mut difference = PlanDifference::default();
     for (part, _) in board.parts.iter() {
         let (l, r) = (state(lp, part), state(rp, part));
-        if l != r {
+        // What was never built on one side has no size to compare.
+        let unbuilt =
+            matches!((l, r), (PartState::Made(None), PartState::Made(_)) | (PartState::Made(_), PartState::Made(None)));
+        if l != r && !unbuilt {
             difference.parts.push(PartDifference { part, left: l, right: r });
         }
     }

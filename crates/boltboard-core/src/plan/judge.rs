@@ -81,6 +81,8 @@ pub enum Reason {
         /// Words that are gone.
         removed: Vec<String>,
     },
+    /// The text that it writes follows other values.
+    Text,
     /// Its tool is another one.
     Tool(String),
     /// A result is not there.
@@ -271,6 +273,9 @@ impl Judge<'_> {
     }
 
     fn command_change(&self, step: &Step, record: &StepRecord) -> Vec<Reason> {
+        if let Action::Write { .. } = &step.action {
+            return vec![Reason::Text];
+        }
         let command = step.command();
         let missing = |from: &[String], other: &[String]| -> Vec<String> {
             from.iter().filter(|word| !other.contains(word)).cloned().collect()

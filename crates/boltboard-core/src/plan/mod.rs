@@ -16,7 +16,7 @@ pub use judge::{Ahead, Judge, Judged, Reason, Verdict};
 pub use location::Location;
 pub use lower::{PlanFault, PlanInput, PlanProblem, lower};
 pub use macros::{MacroTable, macro_table};
-pub use preview::{Preview, PreviewStep, Timing, preview};
+pub use preview::{Preview, PreviewStep, Timing, Work, preview};
 pub use step::{Action, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
 pub use tokens::{Include, Tokens};
 pub use usage::{TokenMemo, Usage};

@@ -23,6 +23,8 @@ pub enum Timing {
     Known(u64),
     /// It never ran here; a guess from the median of its kind, if there is one.
     Guess(u64),
+    /// Nothing like it ever ran here.
+    Unknown,
     /// It starts no process.
     None,
 }
@@ -32,9 +34,20 @@ impl Timing {
     pub fn ms(self) -> u64 {
         match self {
             Timing::Known(ms) | Timing::Guess(ms) => ms,
-            Timing::None => 0,
+            Timing::Unknown | Timing::None => 0,
         }
     }
+}
+
+/// How long the steps of a build take one after the other.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Work {
+    /// So many milliseconds, from the last time each step ran.
+    Known(u64),
+    /// About so many; some steps are guessed from others like them.
+    About(u64),
+    /// Some step is like none that ever ran here.
+    Unknown,
 }
 
 /// What a build would do.
@@ -49,10 +62,17 @@ pub struct Preview {
 }
 
 impl Preview {
-    /// Returns the milliseconds that the steps take one after the other, and whether any of it is a guess.
-    pub fn work_ms(&self) -> (u64, bool) {
-        let ran = self.steps.iter().filter(|s| matches!(s.verdict, Verdict::Run | Verdict::Follows));
-        ran.fold((0, false), |(sum, guess), s| (sum + s.timing.ms(), guess || matches!(s.timing, Timing::Guess(_))))
+    /// Returns how long the steps take one after the other, in milliseconds.
+    pub fn work(&self) -> Work {
+        let ran = || self.steps.iter().filter(|s| matches!(s.verdict, Verdict::Run | Verdict::Follows));
+        let ms = ran().map(|s| s.timing.ms()).sum();
+        if ran().any(|s| s.timing == Timing::Unknown) {
+            Work::Unknown
+        } else if ran().any(|s| matches!(s.timing, Timing::Guess(_))) {
+            Work::About(ms)
+        } else {
+            Work::Known(ms)
+        }
     }
 }
 
@@ -92,7 +112,7 @@ impl Judge<'_> {
         let notes = self.journal.records.values().filter(of_tool).filter_map(|r| r.note.as_ref());
         let mut times: Vec<u64> = notes.map(|n| n.wall_ms).collect();
         times.sort_unstable();
-        Timing::Guess(times.get(times.len() / 2).copied().unwrap_or(100))
+        times.get(times.len() / 2).map_or(Timing::Unknown, |ms| Timing::Guess(*ms))
     }
 
     /// Returns the names of recorded steps that the plan no longer has.

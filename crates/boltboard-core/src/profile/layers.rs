@@ -204,7 +204,21 @@ impl Shelf {
     /// # Errors
     /// Everything that is wrong, with the files for showing the places.
     pub fn read(&self, name: &ProfileName, board: &Board) -> Result<Choices, (Vec<ProfileProblem>, SourceFiles)> {
+        self.read_as(name, None, board)
+    }
+
+    /// The same, as if the profile's own file held `text`: what a change would lead to, before it is saved.
+    ///
+    /// # Errors
+    /// As for [`Shelf::read`].
+    pub fn read_as(
+        &self,
+        name: &ProfileName,
+        text: Option<&str>,
+        board: &Board,
+    ) -> Result<Choices, (Vec<ProfileProblem>, SourceFiles)> {
         let mut reader = Reader {
+            text,
             shelf: self,
             board,
             choices: Choices::default(),
@@ -290,6 +304,7 @@ impl Board {
 }
 
 struct Reader<'a> {
+    text: Option<&'a str>,
     shelf: &'a Shelf,
     board: &'a Board,
     choices: Choices,
@@ -312,7 +327,8 @@ impl Reader<'_> {
             let near = near_matches(name.as_str(), known.keys().map(ProfileName::as_str));
             return self.problem(named_at, near, ProfileFault::Unknown(name.to_string()));
         };
-        let Some((file, document)) = self.document(&path) else { return };
+        let given = if self.open.is_empty() { self.text } else { None };
+        let Some((file, document)) = self.document(&path, given) else { return };
         self.open.push(name.clone());
         self.head(file, &document);
         self.base(file, &document);
@@ -321,9 +337,9 @@ impl Reader<'_> {
         self.open.pop();
     }
 
-    fn document(&mut self, path: &Path) -> Option<(FileId, Document<String>)> {
+    fn document(&mut self, path: &Path, given: Option<&str>) -> Option<(FileId, Document<String>)> {
         let shown = path.display().to_string();
-        let text = match std::fs::read_to_string(path) {
+        let text = match given.map_or_else(|| std::fs::read_to_string(path), |text| Ok(text.to_string())) {
             Ok(text) => text,
             Err(e) => {
                 self.problem(None, vec![], ProfileFault::Unreadable { file: shown, reason: e.to_string() });

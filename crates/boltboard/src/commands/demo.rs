@@ -1,21 +1,162 @@
-//! `boltboard demo`
+//! `boltboard demo`: the whole way on Skerry, each step a real command with its real output.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::process::Command;
 
+use boltboard_core::base::FileError;
+use boltboard_core::base::files::make_folder;
 use clap::Args;
+use include_dir::{Dir, include_dir};
 
-use crate::exit::{Exit, Stop};
+use crate::exit::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
+use crate::render::text::{Role, paint};
+
+/// The made-up tree, carried in the program.
+static SKERRY: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/skerry");
 
 /// See the whole way on a made-up tree
 #[derive(Debug, Args)]
 pub struct DemoArgs {
-    /// Work in DIR and leave everything there [default: a temporary folder]
+    /// Work in DIR and leave everything there [default: a temporary folder that is removed]
     #[arg(long = "in", value_name = "DIR")]
     folder: Option<PathBuf>,
 }
 
-/// Runs the command.
-pub fn run(_screen: &Screen, _args: &DemoArgs) -> Result<Exit, Stop> {
-    Err(Stop::usage("not there yet"))
+/// One step: what it shows, and the command. `{prefix}` stands for the install folder.
+struct Scene {
+    tells: &'static str,
+    program: Program,
+    words: &'static [&'static str],
+    folder: &'static str,
+    ends: &'static [i32],
+}
+
+enum Program {
+    Boltboard,
+    Built(&'static str),
+    Installed(&'static str),
+}
+
+const fn scene(tells: &'static str, words: &'static [&'static str]) -> Scene {
+    Scene { tells, program: Program::Boltboard, words, folder: "", ends: &[0] }
+}
+
+const SCENES: &[Scene] = &[
+    scene("What is this tree? Nothing of it has run, and nothing has been written.", &[]),
+    scene("What is there to choose about fog signals?", &["options", "--section", "fog"]),
+    Scene {
+        tells: "The loudspeaker is held off. Why? (From a folder inside the tree: every command works there.)",
+        program: Program::Boltboard,
+        words: &["why", "horn-speaker"],
+        folder: "fog",
+        ends: &[0],
+    },
+    scene(
+        "Three choices. What they take is switched on with them, and said.",
+        &["set", "fog-horn=builtin", "link-satellite=loadable", "prefix={prefix}", "--reason", "trying it out"],
+    ),
+    scene("What would a build do, and what will it cost?", &["preview"]),
+    scene("Build.", &["build"]),
+    Scene {
+        tells: "The watch that was built: modules built in and loaded, fog, lamp, tide.",
+        program: Program::Built("skerryd"),
+        words: &["--seed", "11", "--minutes", "60"],
+        folder: "",
+        ends: &[0],
+    },
+    scene("One option changes.", &["set", "units=metric"]),
+    scene("Which files does that touch, and why?", &["preview"]),
+    scene("Build again: just those, and what links them.", &["build"]),
+    scene("The tree's own tests on the result.", &["test"]),
+    Scene {
+        tells: "How does this profile differ from the small station that the tree ships?",
+        program: Program::Boltboard,
+        words: &["compare", "small-station", "mine"],
+        folder: "",
+        ends: &[1],
+    },
+    scene("Go over to that one and build it.", &["profile", "use", "small-station"]),
+    scene("What both have in common comes from the store.", &["build"]),
+    scene("And back again.", &["profile", "use", "mine"]),
+    scene("Going back costs a look at the files.", &["build"]),
+    scene("Where would it be installed?", &["install", "--preview"]),
+    scene("Install it; no administrator is needed below one's own folders.", &["install"]),
+    Scene {
+        tells: "It runs from there, with its modules.",
+        program: Program::Installed("skerryd"),
+        words: &["--minutes", "5"],
+        folder: "",
+        ends: &[0],
+    },
+    scene("Remove exactly what was installed.", &["uninstall"]),
+    scene("What was built when, and how long it took.", &["ledger"]),
+];
+
+/// Runs the demo.
+pub fn run(screen: &Screen, args: &DemoArgs) -> Result<Exit, Stop> {
+    let temporary = tempfile::Builder::new().prefix("skerry-").tempdir();
+    let temporary = temporary.map_err(FileError::on("make a folder in", &std::env::temp_dir()))?;
+    let folder = match &args.folder {
+        Some(folder) => {
+            let used = std::fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some());
+            if used {
+                let diagnostic = Diagnostic::new(format!("{} is not empty", folder.display()));
+                return Err(Stop::new(Exit::WrongUse, diagnostic.help("name a new folder")));
+            }
+            make_folder(folder)?;
+            folder.canonicalize().map_err(FileError::on("look at", folder))?
+        }
+        None => temporary.path().to_path_buf(),
+    };
+    let (tree, prefix) = (folder.join("skerry"), folder.join("installed"));
+    make_folder(&tree)?;
+    SKERRY.extract(&tree).map_err(FileError::on("write", &tree))?;
+    screen.out(&format!("The tree Skerry is in {}\n", tree.display()));
+    for (number, scene) in SCENES.iter().enumerate() {
+        screen.out(&format!("\n{}\n", paint(Role::Title, &format!("{}. {}", number + 1, scene.tells))));
+        play(screen, scene, &tree, &prefix)?;
+    }
+    if args.folder.is_some() {
+        screen.out(&format!("\nEverything is still in {}; go on by hand from there.\n", folder.display()));
+    } else {
+        screen.out("\nEverything was in a temporary folder and is gone now. To keep it: boltboard demo --in DIR\n");
+    }
+    Ok(Exit::Done)
+}
+
+fn play(screen: &Screen, scene: &Scene, tree: &Path, prefix: &Path) -> Result<(), Stop> {
+    let shown_prefix = prefix.display().to_string();
+    let words: Vec<String> = scene.words.iter().map(|word| word.replace("{prefix}", &shown_prefix)).collect();
+    let (program, name) = match scene.program {
+        Program::Boltboard => {
+            let own = std::env::current_exe().map_err(|e| Stop::usage(format!("cannot find this program: {e}")))?;
+            (own, "boltboard".to_string())
+        }
+        Program::Built(name) => {
+            let path = tree.join("bolt-work/builds/mine/out/bin").join(name);
+            (path, format!("bolt-work/builds/mine/out/bin/{name}"))
+        }
+        Program::Installed(name) => (prefix.join("bin").join(name), format!("{shown_prefix}/bin/{name}")),
+    };
+    let quoted = |word: &String| if word.contains(' ') { format!("'{word}'") } else { word.clone() };
+    let line = std::iter::once(name).chain(words.iter().map(quoted)).collect::<Vec<_>>().join(" ");
+    let place = if scene.folder.is_empty() { String::new() } else { format!("cd {} && ", scene.folder) };
+    screen.out(&format!("{} {}\n", paint(Role::Good, "$"), paint(Role::Name, &format!("{place}{line}"))));
+    let status = Command::new(&program)
+        .args(&words)
+        .current_dir(tree.join(scene.folder))
+        // The demo's tree is its own, whatever the person's shell is set to.
+        .env_remove("BOLTBOARD_WORK")
+        .status()
+        .map_err(FileError::on("run", &program))?;
+    match status.code() {
+        Some(code) if scene.ends.contains(&code) => Ok(()),
+        Some(130) | None => Err(Stop { diagnostics: vec![], exit: Exit::Interrupted }),
+        Some(4) => {
+            let diagnostic = Diagnostic::new("the demo needs a C compiler that works");
+            Err(Stop::new(Exit::HostLacks, diagnostic.help("install gcc and `ar`, then run the demo again")))
+        }
+        Some(code) => Err(Stop::new(Exit::No, Diagnostic::new(format!("the demo stops: `{line}` ended with {code}")))),
+    }
 }

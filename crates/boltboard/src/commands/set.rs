@@ -1,7 +1,7 @@
 //! `boltboard set` and `boltboard unset`
 
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
-use boltboard_core::resolve::{Effect, Resolution};
+use boltboard_core::resolve::{Effect, Origin};
 use clap::Args;
 
 use crate::args::Global;
@@ -79,21 +79,12 @@ fn change(
     let Some(mut file) = ProfileFile::open(&path)? else {
         return Err(Stop::usage(format!("cannot use {}", path.display())));
     };
-    let old = file.text();
     edit(&session, &mut file)?;
+    // Refused as a whole when it cannot hold: the profile stays as it is.
+    let after = session.resolve_as(&file.text()).inspect_err(|_| screen.remark("Nothing was changed."))?;
     file.save()?;
-    match session.resolve() {
-        Ok(after) => {
-            screen.out(&moved(&session, before.as_ref(), &after, screen.width));
-            Ok(Exit::Done)
-        }
-        Err(stop) => {
-            // Refused as a whole: the profile stays as it was.
-            boltboard_core::base::files::write_whole(&path, old.as_bytes())?;
-            screen.remark("Nothing was changed.");
-            Err(stop)
-        }
-    }
+    screen.out(&moved(&session, before.as_ref(), &after, screen.width));
+    Ok(Exit::Done)
 }
 
 /// Makes sure that the profile in use is the person's own; one that the tree ships gets one on top of it.
@@ -125,25 +116,29 @@ fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: 
     let board = &session.board;
     let mut rows = Vec::new();
     let mut idle = Vec::new();
+    let mut effects: Vec<(&str, Effect)> = Vec::new();
     for (option, now) in after.resolution.iter() {
-        let was = before.map(|b: &Resolved| resolution(b).get(option));
+        let was = before.map(|b| b.resolution.get(option));
         let name = &board.options[option].name;
-        if was.is_some_and(|was| was.value == now.value && was.effect == now.effect) {
-            continue;
+        let chosen = matches!(now.origin, Origin::Chosen);
+        match was {
+            Some(was) if was.value == now.value && was.effect == now.effect => continue,
+            Some(was) if was.value == now.value => {
+                effects.push((name, now.effect));
+                continue;
+            }
+            None if !chosen => continue,
+            Some(_) | None => {}
         }
-        if was.is_none() && !matches!(now.origin, boltboard_core::resolve::Origin::Chosen) {
-            continue;
-        }
-        let from = was.map_or(String::new(), |was| was.value.to_string());
         let origin = origin_word(board, &after.choices, option, now);
         rows.push(vec![
             (Role::Name, name.clone()),
-            (Role::Faint, from),
+            (Role::Faint, was.map_or(String::new(), |was| was.value.to_string())),
             (Role::Faint, "→".to_string()),
             (Role::Value, now.value.to_string()),
             (if origin == "chosen" { Role::Good } else { Role::Faint }, origin),
         ]);
-        if now.effect == Effect::Idle && matches!(now.origin, boltboard_core::resolve::Origin::Chosen) {
+        if now.effect == Effect::Idle && chosen {
             idle.push(name.clone());
         }
     }
@@ -152,12 +147,14 @@ fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: 
     } else {
         columns(&rows, 0, width)
     };
+    for (effect, words) in [(Effect::InForce, "now in force:"), (Effect::Idle, "now without effect:")] {
+        let names: Vec<&str> = effects.iter().filter(|(_, e)| *e == effect).map(|(name, _)| *name).collect();
+        if !names.is_empty() {
+            text.push_str(&paint(Role::Faint, &format!("{words} {}\n", names.join(", "))));
+        }
+    }
     for name in idle {
         text.push_str(&format!("{} {name} has no effect now; see boltboard why {name}\n", paint(Role::Warn, "note:")));
     }
     text
-}
-
-fn resolution(resolved: &Resolved) -> &Resolution {
-    &resolved.resolution
 }

@@ -1,13 +1,16 @@
 //! `boltboard why`
 
+use boltboard_core::board::{Kind, OptionId};
+use boltboard_core::reason::{Blocker, Cause, Explainer, Reason};
 use clap::Args;
 
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
+use crate::render::survey::install_command;
 use crate::render::text::{Role, paint};
 use crate::render::why::Teller;
 use crate::render::{Screen, json};
-use crate::session::Session;
+use crate::session::{Session, distribution};
 
 /// Tell why an option has its value
 #[derive(Debug, Args)]
@@ -30,23 +33,11 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
     }
     let mut teller = Teller { board: &session.board, choices: &resolved.choices, text: String::new() };
     teller.reason(&reason, 0);
-    let definition = &session.board.options[option];
     if reason.value.is_off() {
-        let unmet = explainer.unmet(option);
-        let held = matches!(reason.cause, boltboard_core::reason::Cause::Held { .. });
-        if !unmet.is_empty() && !held {
-            teller.text.push_str("To be on it would also take what does not hold now:\n");
-            teller.unmet(&unmet);
-        }
-        let on = if matches!(definition.kind, boltboard_core::board::Kind::Module) { "loadable" } else { "on" };
-        teller.text.push_str(&format!(
-            "{} boltboard set {}={on}\n",
-            paint(Role::Good, "To switch it on:"),
-            definition.name
-        ));
+        switch_on(&session, &mut teller, &explainer, option, &reason);
     }
     if let (boltboard_core::resolve::Effect::Idle, Some(when)) =
-        (resolved.resolution.get(option).effect, &definition.in_force)
+        (resolved.resolution.get(option).effect, &session.board.options[option].in_force)
     {
         teller.text.push_str(&format!(
             "It has no effect now: it counts only while {} holds.\n",
@@ -55,4 +46,36 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
     }
     screen.out(&teller.text);
     Ok(Exit::Done)
+}
+
+/// Tells what it would take to switch an option on.
+fn switch_on(session: &Session, teller: &mut Teller<'_>, explainer: &Explainer<'_>, option: OptionId, told: &Reason) {
+    let definition = &session.board.options[option];
+    let held_by = match &told.cause {
+        Cause::Held { rule, .. } => Some(*rule),
+        Cause::Chosen(_) | Cause::PulledIn { .. } | Cause::Default { .. } | Cause::Told => None,
+    };
+    let unmet = explainer.unmet(option);
+    let more: Vec<_> = unmet.iter().filter(|u| Some(u.rule) != held_by).cloned().collect();
+    if !more.is_empty() {
+        teller.text.push_str("To be on it takes what does not hold now:\n");
+        teller.unmet(&more);
+    }
+    let lacking: Vec<String> = unmet
+        .iter()
+        .flat_map(|u| &u.blockers)
+        .filter_map(|blocker| match blocker {
+            Blocker::Lacking(need) => Some(session.board.needs[*need].name.clone()),
+            Blocker::Option(_) | Blocker::Present(_) => None,
+        })
+        .collect();
+    if let Some(command) = install_command(&session.board, &lacking, &distribution()) {
+        teller.text.push_str(&format!("{} {command}\n", paint(Role::Good, "First install what is missing:")));
+    }
+    let on = if matches!(definition.kind, Kind::Module) { "loadable" } else { "on" };
+    teller.text.push_str(&format!(
+        "{} boltboard set {}={on}\n",
+        paint(Role::Good, "To switch it on:"),
+        definition.name
+    ));
 }

@@ -1,10 +1,11 @@
 //! Clashing choices, told as steps that a person can follow.
 
-use boltboard_core::board::{Board, RuleKind};
-use boltboard_core::profile::Choices;
+use boltboard_core::board::{Board, Kind};
+use boltboard_core::profile::{Choice, Choices, ProfileSource};
 use boltboard_core::resolve::Clash;
 
 use super::survey::install_command;
+use super::why::rule_words;
 use crate::exit::Diagnostic;
 use crate::session::distribution;
 
@@ -28,22 +29,14 @@ fn one(board: &Board, choices: &Choices, clash: &Clash) -> Diagnostic {
         let place = choices.files.excerpt(choice.place);
         let option = &board.options[choice.option];
         let reason = choice.reason.as_ref().map_or(String::new(), |reason| format!(" (\"{reason}\")"));
-        diagnostic = diagnostic.note(format!(
-            "{} = {} is chosen in {}, line {}{reason}",
-            option.name, choice.value, place.file, place.line
-        ));
+        let source = match choices.layers[choice.layer].source {
+            ProfileSource::Once => "on the command line".to_string(),
+            ProfileSource::Own | ProfileSource::Shipped => format!("in {}, line {}", place.file, place.line),
+        };
+        diagnostic = diagnostic.note(format!("{} = {} is chosen {source}{reason}", option.name, choice.value));
     }
     for rule in &clash.rules {
-        let rule = &board.rules[*rule];
-        let place = board.files.excerpt(rule.place);
-        let name = &board.options[rule.option].name;
-        let subject = rule.value.as_ref().map_or_else(|| name.clone(), |value| format!("{name} = {value}"));
-        let verb = match rule.kind {
-            RuleKind::Requires | RuleKind::Conflicts => "requires",
-            RuleKind::Needs => "needs",
-        };
-        diagnostic =
-            diagnostic.note(format!("{subject} {verb} {}  ({}:{})", board.print(&rule.must), place.file, place.line));
+        diagnostic = diagnostic.note(rule_words(board, *rule));
     }
     if let Some(command) = install_command(board, &lacking, &distribution()) {
         diagnostic = diagnostic.help(format!("install what is missing: {command}"));
@@ -52,8 +45,26 @@ fn one(board: &Board, choices: &Choices, clash: &Clash) -> Diagnostic {
         diagnostic = diagnostic.help(format!("see what was looked for: boltboard survey {need}"));
     }
     for choice in &clash.choices {
-        diagnostic =
-            diagnostic.help(format!("give up this choice: boltboard unset {}", board.options[choice.option].name));
+        diagnostic = diagnostic.help(way_out(board, choices, choice));
     }
     diagnostic
+}
+
+fn way_out(board: &Board, choices: &Choices, choice: &Choice) -> String {
+    let option = &board.options[choice.option];
+    let own = choices.layers.iter().filter(|(_, layer)| layer.source == ProfileSource::Own).map(|(id, _)| id).last();
+    match choices.layers[choice.layer].source {
+        ProfileSource::Once => format!("leave out {}={}", option.name, choice.value),
+        // What a layer below chooses can only be chosen otherwise.
+        ProfileSource::Own | ProfileSource::Shipped if own.is_some_and(|own| own != choice.layer) => {
+            if matches!(option.kind, Kind::Switch | Kind::Module) {
+                format!("do without it: boltboard set {}=off", option.name)
+            } else {
+                format!("choose another value: boltboard set {}=…", option.name)
+            }
+        }
+        ProfileSource::Own | ProfileSource::Shipped => {
+            format!("give up this choice: boltboard unset {}", option.name)
+        }
+    }
 }

@@ -1,10 +1,11 @@
 //! Two profiles side by side.
 
-use boltboard_core::compare::PartState;
+use boltboard_core::compare::{PartState, ValueDifference};
 use boltboard_core::plan::{Plan, StepId};
+use boltboard_core::resolve::Effect;
 
 use super::json::Compared;
-use super::text::{Cell, Role, bytes, columns, count, duration, paint};
+use super::text::{Cell, Role, bytes, columns, count, duration, paint, wrap};
 
 const LISTED: usize = 15;
 
@@ -13,14 +14,16 @@ pub fn text(compared: &Compared<'_>, width: usize) -> String {
     let (left, right) = (&compared.names.0, &compared.names.1);
     let plans = &compared.plans;
     let mut text = String::new();
+    let (moved, effects): (Vec<_>, Vec<_>) =
+        compared.values.iter().partition(|(difference, ..)| difference.left.value != difference.right.value);
     if compared.values.is_empty() {
         text.push_str(&format!("{left} and {right} give every option the same value.\n"));
     } else {
-        let title = format!("{} with another value", count(compared.values.len(), "option", "options"));
+        let title = format!("{} with another value", count(moved.len(), "option", "options"));
         text.push_str(&format!("{}\n", paint(Role::Title, &title)));
         let head = ["", left.as_str(), "", right.as_str(), ""].map(|t| (Role::Faint, t.to_string())).to_vec();
         let mut rows: Vec<Vec<Cell>> = vec![head];
-        for (difference, left_origin, right_origin) in &compared.values {
+        for (difference, left_origin, right_origin) in moved {
             rows.push(vec![
                 (Role::Name, compared.board.options[difference.option].name.clone()),
                 (Role::Value, difference.left.value.to_string()),
@@ -30,6 +33,20 @@ pub fn text(compared: &Compared<'_>, width: usize) -> String {
             ]);
         }
         text.push_str(&columns(&rows, 2, width));
+        for (side, idle_left) in [(left, true), (right, false)] {
+            let here = |d: &ValueDifference| (d.left.effect == Effect::Idle) == idle_left;
+            let names: Vec<&str> = effects
+                .iter()
+                .filter(|(d, ..)| here(d))
+                .map(|(d, ..)| compared.board.options[d.option].name.as_str())
+                .collect();
+            if !names.is_empty() {
+                let line = format!("without effect in {side}: {}", names.join(", "));
+                wrap(&line, width.saturating_sub(4))
+                    .iter()
+                    .for_each(|l| text.push_str(&format!("  {}\n", paint(Role::Faint, l))));
+            }
+        }
     }
     if !plans.parts.is_empty() {
         text.push_str(&format!(

@@ -5,6 +5,7 @@ use boltboard_core::profile::Choices;
 use boltboard_core::resolve::{Effect, Origin, Resolution, Resolved};
 
 use super::text::{Cell, Role, columns, paint, wrap};
+use super::why::{rule_object, rule_verb};
 
 /// Says in a word or two where a value comes from.
 pub fn origin_word(board: &Board, choices: &Choices, option: OptionId, resolved: &Resolved) -> String {
@@ -122,11 +123,7 @@ pub fn details(
     for rule in &definition.rules {
         let rule = &board.rules[*rule];
         let when = rule.value.as_ref().map_or(String::new(), |value| format!(" (for {value})"));
-        let verb = match rule.kind {
-            boltboard_core::board::RuleKind::Requires | boltboard_core::board::RuleKind::Conflicts => "requires",
-            boltboard_core::board::RuleKind::Needs => "needs",
-        };
-        add(verb, Role::Name, format!("{}{when}", board.print(&rule.must)));
+        add(rule_verb(rule.kind), Role::Name, format!("{}{when}", rule_object(board, rule)));
     }
     if let Some(when) = &definition.in_force {
         add("counts while", Role::Name, board.print(&when.expr));

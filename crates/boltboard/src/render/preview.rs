@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use boltboard_core::board::Board;
-use boltboard_core::plan::{Plan, Preview, PreviewStep, Reason, Verdict};
+use boltboard_core::plan::{Plan, Preview, PreviewStep, Reason, Verdict, Work};
 
 use super::text::{Role, count, duration, paint};
 
@@ -36,6 +36,7 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
                 format!("command: {}", words.join(" "))
             }
         }
+        Reason::Text => "its text follows other values".into(),
         Reason::Tool(name) => format!("{name} is another one"),
         Reason::OutputMissing(file) => format!("{file} is missing"),
         Reason::OutputEdited(file) => format!("{file} was changed by hand"),
@@ -50,18 +51,14 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
         return format!("Nothing to do: all {} are current.\n", count(preview.current, "step", "steps"));
     }
     let mut text = String::new();
-    let sure = |s: &&PreviewStep| s.verdict == Verdict::Run && plan.steps[s.step].has_process();
+    let group = |wanted: &dyn Fn(&PreviewStep) -> bool| preview.steps.iter().filter(|s| wanted(s)).collect::<Vec<_>>();
+    let runs = |s: &PreviewStep| s.verdict == Verdict::Run && plan.steps[s.step].has_process();
+    let writes = |s: &PreviewStep| s.verdict == Verdict::Run && !plan.steps[s.step].has_process();
     let groups: [(&str, Vec<&PreviewStep>); 4] = [
-        ("runs", preview.steps.iter().filter(sure).collect()),
-        (
-            "follows, unless what it reads comes out the same",
-            preview.steps.iter().filter(|s| s.verdict == Verdict::Follows).collect(),
-        ),
-        ("taken from the store", preview.steps.iter().filter(|s| matches!(s.verdict, Verdict::FromStore(_))).collect()),
-        (
-            "written",
-            preview.steps.iter().filter(|s| s.verdict == Verdict::Run && !plan.steps[s.step].has_process()).collect(),
-        ),
+        ("to run", group(&runs)),
+        ("to follow, unless what they read comes out the same", group(&|s| s.verdict == Verdict::Follows)),
+        ("to take from the store", group(&|s| matches!(s.verdict, Verdict::FromStore(_)))),
+        ("to write", group(&writes)),
     ];
     for (title, steps) in &groups {
         if steps.is_empty() {
@@ -73,6 +70,11 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
         ));
         for (why, members) in by_reason(board, plan, steps) {
             text.push_str(&format!("  {}\n", paint(Role::Warn, &why)));
+            let new = |s: &&PreviewStep| s.reasons.first() == Some(&Reason::New);
+            if !verbose && members.len() > LISTED && members.iter().all(new) {
+                text.push_str(&by_part(plan, &members));
+                continue;
+            }
             let listed = if verbose { members.len() } else { LISTED };
             for step in members.iter().take(listed) {
                 let definition = &plan.steps[step.step];
@@ -103,17 +105,41 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
             text.push_str(&format!("    and {} more\n", preview.stale.len() - LISTED));
         }
     }
-    let (work, guess) = preview.work_ms();
-    let about = if guess { "about " } else { "" };
-    let wall = work / u64::try_from(jobs.max(1)).unwrap_or(1);
     text.push_str(&format!(
-        "\n{} current. Expected: {about}{} of work, {about}{} with {}.\n",
+        "\n{} current. {}\n",
         count(preview.current, "step is", "steps are"),
-        duration(work),
-        duration(wall),
-        count(jobs, "job", "jobs"),
+        expectation(preview.work(), jobs)
     ));
     text
+}
+
+fn expectation(work: Work, jobs: usize) -> String {
+    let wall = |ms: u64| duration(ms / u64::try_from(jobs.max(1)).unwrap_or(1));
+    let jobs = count(jobs, "job", "jobs");
+    match work {
+        Work::Known(ms) => format!("Expected: {} of work, {} with {jobs}.", duration(ms), wall(ms)),
+        Work::About(ms) => format!("Expected: about {} of work, about {} with {jobs}.", duration(ms), wall(ms)),
+        Work::Unknown => "How long it takes is known after a first build.".to_string(),
+    }
+}
+
+/// Sums many steps up by part: so many compiles, links and so on.
+fn by_part(plan: &Plan, steps: &[&PreviewStep]) -> String {
+    let mut parts: Vec<(&str, BTreeMap<&str, usize>)> = Vec::new();
+    for step in steps {
+        let step = &plan.steps[step.step];
+        let owner = plan.owner(step);
+        match parts.iter_mut().find(|(name, _)| *name == owner) {
+            Some((_, verbs)) => *verbs.entry(step.verb()).or_default() += 1,
+            None => parts.push((owner, [(step.verb(), 1)].into())),
+        }
+    }
+    let line = |(name, verbs): &(&str, BTreeMap<&str, usize>)| {
+        let verbs: Vec<String> =
+            verbs.iter().map(|(verb, n)| if *n == 1 { (*verb).to_string() } else { format!("{verb} {n}") }).collect();
+        format!("    {:<16} {}\n", name, paint(Role::Faint, &verbs.join(", ")))
+    };
+    parts.iter().map(line).collect()
 }
 
 /// Groups steps by their first reason, the largest group first.

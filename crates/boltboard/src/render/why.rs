@@ -1,6 +1,7 @@
 //! The chain of reasons behind a value, in words a person would use.
 
-use boltboard_core::board::{Board, DefaultValue, RuleId, RuleKind};
+use boltboard_core::board::{Atom, Board, DefaultValue, Rule, RuleId, RuleKind};
+use boltboard_core::expr::Expr;
 use boltboard_core::profile::Choices;
 use boltboard_core::reason::{Blocker, Cause, Reason, Unmet};
 
@@ -91,21 +92,40 @@ impl Teller<'_> {
     }
 
     fn rule(&self, rule: RuleId) -> String {
-        let rule = &self.board.rules[rule];
-        let place = self.board.files.excerpt(rule.place);
-        let name = &self.board.options[rule.option].name;
-        let subject = rule.value.as_ref().map_or_else(|| name.clone(), |value| format!("{name} = {value}"));
-        let verb = match rule.kind {
-            RuleKind::Requires | RuleKind::Conflicts => "requires",
-            RuleKind::Needs => "needs",
-        };
-        let place = paint(Role::Faint, &format!("({}:{})", place.file, place.line));
-        format!("{subject} {verb} {} {place}", self.board.print(&rule.must))
+        rule_words(self.board, rule)
     }
 
     fn line(&mut self, depth: usize, text: &str) {
         let lead = if depth == 0 { String::new() } else { format!("{}because ", "  ".repeat(depth)) };
         let lead = if text.starts_with("the reason given") { "  ".repeat(depth) } else { lead };
         self.text.push_str(&format!("{lead}{text}\n"));
+    }
+}
+
+/// Says what a rule asks for and where it is written.
+pub fn rule_words(board: &Board, rule: RuleId) -> String {
+    let rule = &board.rules[rule];
+    let place = board.files.excerpt(rule.place);
+    let name = &board.options[rule.option].name;
+    let subject = rule.value.as_ref().map_or_else(|| name.clone(), |value| format!("{name} = {value}"));
+    let place = paint(Role::Faint, &format!("({}:{})", place.file, place.line));
+    format!("{subject} {} {} {place}", rule_verb(rule.kind), rule_object(board, rule))
+}
+
+/// Says how a rule was written.
+pub fn rule_verb(kind: RuleKind) -> &'static str {
+    match kind {
+        RuleKind::Requires => "requires",
+        RuleKind::Conflicts => "conflicts with",
+        RuleKind::Needs => "needs",
+    }
+}
+
+/// Says what a rule asks for, as it was written.
+pub fn rule_object(board: &Board, rule: &Rule) -> String {
+    match (&rule.must, rule.kind) {
+        (Expr::Not(inner), RuleKind::Conflicts) => board.print(inner),
+        (Expr::Atom(Atom::Need(need)), RuleKind::Needs) => board.needs[*need].name.clone(),
+        (must, _) => board.print(must),
     }
 }

@@ -2,7 +2,7 @@
 
 use boltboard_core::board::Board;
 use boltboard_core::compare::{PartState, PlanDifference, ValueDifference};
-use boltboard_core::plan::{Plan, Preview, Reason, StepId, Verdict};
+use boltboard_core::plan::{Plan, Preview, Reason, StepId, Verdict, Work};
 use boltboard_core::store::{Ledger, LedgerEntry};
 use serde::Serialize;
 
@@ -16,7 +16,7 @@ pub struct PreviewAnswer {
     profile: String,
     jobs: usize,
     current: usize,
-    expected_work_ms: u64,
+    expected_work_ms: Option<u64>,
     expectation_guessed: bool,
     steps: Vec<StepAnswer>,
     stale: Vec<String>,
@@ -58,6 +58,7 @@ enum ReasonAnswer {
         added: Vec<String>,
         removed: Vec<String>,
     },
+    Text,
     Tool {
         tool: String,
     },
@@ -87,6 +88,7 @@ fn reason(board: &Board, plan: &Plan, reason: &Reason) -> ReasonAnswer {
         Reason::Gone(file) => ReasonAnswer::Gone { file: file.to_string() },
         Reason::Appeared(file) => ReasonAnswer::Appeared { file: file.to_string() },
         Reason::Command { added, removed } => ReasonAnswer::Command { added: added.clone(), removed: removed.clone() },
+        Reason::Text => ReasonAnswer::Text,
         Reason::Tool(tool) => ReasonAnswer::Tool { tool: tool.clone() },
         Reason::OutputMissing(file) => ReasonAnswer::OutputMissing { file: file.to_string() },
         Reason::OutputEdited(file) => ReasonAnswer::OutputEdited { file: file.to_string() },
@@ -114,7 +116,11 @@ pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -
             expected_ms: s.timing.ms(),
         }
     });
-    let (expected_work_ms, expectation_guessed) = preview.work_ms();
+    let (expected_work_ms, expectation_guessed) = match preview.work() {
+        Work::Known(ms) => (Some(ms), false),
+        Work::About(ms) => (Some(ms), true),
+        Work::Unknown => (None, true),
+    };
     PreviewAnswer {
         format: FORMAT,
         profile: session.profile.to_string(),
