@@ -31,6 +31,7 @@ pub(super) fn all(board: &Board, choices: &[Choice], facts: &Facts) -> Vec<Clash
             break;
         }
     }
+    clashes.sort_by_cached_key(|clash| clash.choices.first().map(|c| board.options[c.option].name.clone()));
     clashes
 }
 

@@ -240,7 +240,12 @@ impl Domain {
                 all.into_iter().filter(|v| self.allows(v)).collect()
             }
             Domain::Module(_) => {
-                let all = [Linkage::Off, Linkage::Loadable, Linkage::Builtin].map(Value::Module);
+                // A built-in default that cannot be is better loadable than not there.
+                let all = match default {
+                    Value::Module(Linkage::Builtin) => [Linkage::Loadable, Linkage::Off, Linkage::Builtin],
+                    _ => [Linkage::Off, Linkage::Loadable, Linkage::Builtin],
+                };
+                let all = all.map(Value::Module);
                 all.into_iter().filter(|v| self.allows(v)).collect()
             }
             Domain::Pick(values) => values.iter().cloned().map(Value::Pick).collect(),

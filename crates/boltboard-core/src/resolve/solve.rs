@@ -113,6 +113,9 @@ impl<'a> Solver<'a> {
     fn by_default(&self) -> &[Value] {
         self.by_default.get_or_init(|| {
             let mut plain = Solver::new(self.board, self.choices, self.facts, self.rule_counts);
+            // The pass itself meets forks too; there, nothing but choices holds already.
+            let nothing: Vec<Value> = self.board.options.iter().map(|(_, option)| option.kind.own_default()).collect();
+            plain.by_default = OnceCell::from(nothing);
             for choice in self.choices {
                 if let Some(domain) = plain.known[choice.option.index()].domain.fixed(&choice.value) {
                     plain.known[choice.option.index()].domain = domain;

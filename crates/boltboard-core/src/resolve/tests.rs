@@ -1,1 +1,246 @@
+use proptest::prelude::*;
 
+use super::*;
+use crate::board::{Kind, Linkage, Switch};
+use crate::definitions::read_tree;
+use crate::profile::Layer;
+use crate::survey::{Fact, FactState, Found, Missing};
+
+fn board(text: &str) -> Board {
+    let folder = tempfile::tempdir().expect("a folder");
+    let head = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n";
+    std::fs::write(folder.path().join("board.toml"), format!("{head}{text}")).expect("written");
+    let reading = read_tree(folder.path(), None);
+    assert!(reading.problems.is_empty(), "{:?}", reading.problems);
+    reading.board.expect("a board")
+}
+
+/// Options as `name kind key="value" …`, one a line.
+fn options(lines: &str) -> Board {
+    let mut text = String::new();
+    for line in lines.lines().map(str::trim).filter(|l| !l.is_empty()) {
+        let mut words = line.splitn(3, ' ');
+        let (name, kind, rest) = (words.next().unwrap(), words.next().unwrap(), words.next().unwrap_or(""));
+        text.push_str(&format!("[option.{name}]\nkind = \"{kind}\"\n{}\n", rest.replace("; ", "\n")));
+    }
+    text.push_str("[need.lib]\nheader = \"lib.h\"\n");
+    board(&text)
+}
+
+fn facts(has: bool) -> Facts {
+    let state = if has { FactState::Found(Found::default()) } else { FactState::Missing(Missing::Absent) };
+    Facts::new(vec![Fact { need: crate::base::Id::new(0), state, evidence: vec![] }])
+}
+
+fn choices(board: &Board, text: &str) -> Choices {
+    let mut choices = Choices::default();
+    choices.layers.add(Layer { name: "p".into(), source: crate::profile::ProfileSource::Own });
+    let words: Vec<String> = text.split_whitespace().map(str::to_string).collect();
+    choices.with_tried(board, &words).expect("choices")
+}
+
+fn resolved(board: &Board, chosen: &str, has: bool) -> Result<Resolution, Vec<Clash>> {
+    resolve(board, &choices(board, chosen), &facts(has))
+}
+
+/// All values in the order of options, as `a=on b=off`.
+fn values(board: &Board, chosen: &str, has: bool) -> String {
+    let resolution = resolved(board, chosen, has).expect("it resolves");
+    let shown = |(id, r): (OptionId, &Resolved)| format!("{}={}", board.options[id].name, r.value);
+    resolution.iter().map(shown).collect::<Vec<_>>().join(" ")
+}
+
+#[test]
+fn the_contract_holds() {
+    let on = "default = \"on\"";
+    for (case, lines, chosen, has, want) in [
+        ("a choice pulls in what it requires", "a switch requires = \"b\"\nb switch requires = \"c\"\nc switch", "a=on", false, "a=on b=on c=on"),
+        ("a default never pulls", &format!("a switch {on}; requires = \"b\"\nb switch"), "", false, "a=off b=off"),
+        ("a default whose requirement is chosen holds", &format!("a switch {on}; requires = \"b\"\nb switch"), "b=on", false, "a=on b=on"),
+        ("a pulled-in value lets a default go", &format!("a switch requires = \"not b\"\nb switch {on}"), "a=on", false, "a=on b=off"),
+        ("a chosen conflict holds a default off", &format!("a switch\nb switch {on}; conflicts = \"a\""), "a=on", false, "a=on b=off"),
+        ("an or takes what already holds", &format!("a switch requires = \"b or c\"\nb switch\nc switch {on}"), "a=on", false, "a=on b=off c=on"),
+        ("an or takes the first written", "a switch requires = \"b or c\"\nb switch\nc switch", "a=on", false, "a=on b=on c=off"),
+        ("an or goes back when the first cannot hold", "a switch requires = \"b or c\"\nb switch requires = \"not d\"\nc switch\nd switch", "a=on d=on", false, "a=on b=off c=on d=on"),
+        ("forks are searched together", "a switch requires = [\"b or c\", \"not b or d\"]\nb switch\nc switch\nd switch conflicts = \"a\"", "a=on", false, "a=on b=off c=on d=off"),
+        ("a lacking need holds a default off", &format!("a switch {on}; needs = \"lib\""), "", false, "a=off"),
+        ("a need that is there lets it on", &format!("a switch {on}; needs = \"lib\""), "", true, "a=on"),
+        ("a loadable module takes a loadable one", "a module requires = \"b\"\nb module", "a=loadable", false, "a=loadable b=loadable"),
+        ("a built-in module takes a built-in one", "a module requires = \"b\"\nb module", "a=builtin", false, "a=builtin b=builtin"),
+        ("a loadable one may rely on a built-in one", "a module requires = \"b\"\nb module", "a=loadable b=builtin", false, "a=loadable b=builtin"),
+        ("a built-in module raises a loadable default", "a module requires = \"b\"\nb module default = \"loadable\"", "a=builtin", false, "a=builtin b=builtin"),
+        ("a default built-in over a loadable one is held to loadable", "a module default = \"builtin\"; requires = \"b\"\nb module", "b=loadable", false, "a=loadable b=loadable"),
+        ("a comparison moves a number as little as needed", "a switch requires = \"n >= 4\"\nn number range = [0, 9]; default = 2", "a=on", false, "a=on n=4"),
+        ("a number that fits stays", "a switch requires = \"n >= 4\"\nn number range = [0, 9]; default = 7", "a=on", false, "a=on n=7"),
+        ("a size is compared in bytes", "a switch requires = \"s > 1KiB\"\ns size default = \"512B\"", "a=on", false, "a=on s=1025B"),
+        ("a pick is moved", "a switch requires = \"p = y\"\np pick values = [\"x\", \"y\"]", "a=on", false, "a=on p=y"),
+        ("a pick's default with an unmet need gives way", "p pick values = [{ name = \"x\", needs = \"lib\" }, \"y\"]", "", false, "p=y"),
+        ("words gain what is required", "a switch requires = \"w = x\"\nw words default = [\"y\"]", "a=on", false, "a=on w=y x"),
+        ("conditional defaults", "a switch\nn number default = [{ when = \"a\", value = 5 }, { value = 1 }]", "a=on", false, "a=on n=5"),
+        ("derived defaults follow", "p path default = \"/usr\"\nq path default = \"${p}/lib\"\nr path default = \"${q}/x\"", "p=/opt", false, "p=/opt q=/opt/lib r=/opt/lib/x"),
+        ("a derived default that is chosen stays", "p path default = \"/usr\"\nq path default = \"${p}/lib\"", "p=/opt q=/q", false, "p=/opt q=/q"),
+    ] {
+        assert_eq!(values(&options(lines), chosen, has), want, "{case}");
+    }
+}
+
+#[test]
+fn origins_say_where_values_come_from() {
+    let board = options("a switch requires = \"b\"\nb switch\nc switch default = \"on\"; requires = \"not a\"\nd switch default = \"on\"\nn number requires = \"d\"\nm number requires = \"c\"");
+    let resolution = resolved(&board, "a=on", false).expect("it resolves");
+    let origin = |name: &str| resolution.get(board.option(name).unwrap()).origin.clone();
+    assert_eq!(origin("a"), Origin::Chosen);
+    assert!(matches!(origin("b"), Origin::PulledIn(_)));
+    assert!(matches!(origin("c"), Origin::Held { would_be: Value::Switch(Switch::On), .. }));
+    assert_eq!(origin("d"), Origin::Default(0));
+    let effect = |name: &str| resolution.get(board.option(name).unwrap()).effect;
+    assert_eq!((effect("n"), effect("m")), (Effect::InForce, Effect::Idle));
+}
+
+#[test]
+fn clashes_are_smallest_sets() {
+    for (case, lines, chosen, want, lacking) in [
+        ("one choice against itself", "a switch requires = \"b and not b\"\nb switch", "a=on", vec!["a"], 0),
+        ("two choices", "a switch conflicts = \"b\"\nb switch\nc switch", "a=on b=on c=on", vec!["a b"], 0),
+        ("through a chain", "a switch requires = \"b\"\nb switch requires = \"not c\"\nc switch\nd switch", "a=on c=on d=on", vec!["a c"], 0),
+        ("two independent ones", "a switch conflicts = \"b\"\nb switch\nc switch conflicts = \"d\"\nd switch", "a=on b=on c=on d=on", vec!["a b", "c d"], 0),
+        ("a need of the host", "a switch needs = \"lib\"\nb switch", "a=on b=on", vec!["a"], 1),
+        ("modules", "a module requires = \"b\"\nb module", "a=builtin b=loadable", vec!["a b"], 0),
+        ("a number", "a switch requires = \"n > 5\"\nn number range = [0, 9]", "a=on n=3", vec!["a n"], 0),
+    ] {
+        let board = options(lines);
+        let clashes = resolved(&board, chosen, false).expect_err(case);
+        let names = |clash: &Clash| {
+            clash.choices.iter().map(|c| board.options[c.option].name.clone()).collect::<Vec<_>>().join(" ")
+        };
+        assert_eq!(clashes.iter().map(names).collect::<Vec<_>>(), want, "{case}");
+        assert_eq!(clashes.iter().map(|c| c.lacking.len()).sum::<usize>(), lacking, "{case}");
+        assert!(clashes.iter().all(|c| !c.rules.is_empty()), "{case}: the rules that show it are named");
+    }
+}
+
+#[test]
+fn the_order_of_definitions_does_not_matter() {
+    let lines = ["a switch requires = \"b or c\"", "b switch conflicts = \"d\"", "c switch", "d switch default = \"on\"", "e switch default = \"on\"; conflicts = \"f\"", "f switch default = \"on\"; conflicts = \"e\""];
+    let sorted = |lines: &[&str]| {
+        let board = options(&lines.join("\n"));
+        let text = values(&board, "a=on", false);
+        let mut words: Vec<String> = text.split(' ').map(str::to_string).collect();
+        words.sort();
+        words
+    };
+    let mut turned = lines;
+    turned.reverse();
+    assert_eq!(sorted(&lines), sorted(&turned));
+}
+
+/// A small random board of switches and modules: requirements look only at later options, conflicts at any.
+fn random_lines() -> impl Strategy<Value = (String, String)> {
+    let names = ["a", "b", "c", "d", "e"];
+    let one = move |index: usize| {
+        let atom = prop::sample::select(names.to_vec());
+        let negated = (any::<bool>(), atom).prop_map(|(not, name)| if not { format!("not {name}") } else { name.into() });
+        let later: Vec<&str> = names[index + 1..].to_vec();
+        let conjunct = if later.is_empty() { Just(String::new()).boxed() } else { prop::sample::select(later).prop_map(str::to_string).boxed() };
+        let choice = prop::collection::vec(negated, 2..4).prop_map(|m| format!("({})", m.join(" or ")));
+        let requires = prop_oneof![3 => Just(String::new()), 2 => conjunct, 2 => choice];
+        (any::<bool>(), any::<bool>(), requires).prop_map(move |(module, default, requires)| {
+            let kind = if module { "module" } else { "switch" };
+            let on = if module { "loadable" } else { "on" };
+            let mut line = format!("{} {kind}", names[index]);
+            if default {
+                line.push_str(&format!(" default = \"{on}\";"));
+            }
+            if !requires.is_empty() {
+                line.push_str(&format!(" requires = \"{requires}\""));
+            }
+            line.trim_end_matches(';').to_string()
+        })
+    };
+    let board = (one(0), one(1), one(2), one(3), one(4)).prop_map(|(a, b, c, d, e)| [a, b, c, d, e].join("\n"));
+    let chosen = prop::collection::vec(prop::option::of(0_usize..3), 5);
+    (board, chosen).prop_map(move |(board, chosen)| {
+        let kinds: Vec<bool> = board.lines().map(|l| l.contains(" module")).collect();
+        let word = |(index, level): (usize, &Option<usize>)| {
+            let values = if kinds[index] { ["off", "loadable", "builtin"] } else { ["off", "on", "on"] };
+            level.map(|l| format!("{}={}", names[index], values[l]))
+        };
+        let words: Vec<String> = chosen.iter().enumerate().filter_map(word).collect();
+        (board, words.join(" "))
+    })
+}
+
+/// Tells whether an assignment breaks nothing hard; the plain reading of the contract, not the solver's.
+fn sound(board: &Board, choices: &Choices, assigned: &[Value]) -> bool {
+    let holds = |expr: &Expr<Atom>, builtin: bool| truth(expr, assigned, builtin, true);
+    let chosen = choices.items.iter().all(|c| assigned[c.option.index()] == c.value);
+    let rules = board.rules.iter().all(|(_, rule)| {
+        let value = &assigned[rule.option.index()];
+        value.is_off() || holds(&rule.must, *value == Value::Module(Linkage::Builtin))
+    });
+    chosen && rules
+}
+
+fn truth(expr: &Expr<Atom>, assigned: &[Value], builtin: bool, positive: bool) -> bool {
+    match expr {
+        Expr::Atom(Atom::On(id)) => {
+            let value = &assigned[id.index()];
+            let strong = !builtin || !matches!(value, Value::Module(Linkage::Loadable));
+            if positive { !value.is_off() && strong } else { value.is_off() }
+        }
+        Expr::Not(inner) => truth(inner, assigned, builtin, !positive),
+        Expr::All(members) if positive => members.iter().all(|m| truth(m, assigned, builtin, positive)),
+        Expr::Any(members) if !positive => members.iter().all(|m| truth(m, assigned, builtin, positive)),
+        Expr::All(members) | Expr::Any(members) => members.iter().any(|m| truth(m, assigned, builtin, positive)),
+        Expr::Atom(_) => false,
+    }
+}
+
+fn assignments(board: &Board) -> Vec<Vec<Value>> {
+    let mut all = vec![vec![]];
+    for (_, option) in board.options.iter() {
+        let values: Vec<Value> = match option.kind {
+            Kind::Module => [Linkage::Off, Linkage::Loadable, Linkage::Builtin].map(Value::Module).to_vec(),
+            _ => [Switch::Off, Switch::On].map(Value::Switch).to_vec(),
+        };
+        all = all.iter().flat_map(|a| values.iter().map(|v| [a.clone(), vec![v.clone()]].concat())).collect();
+    }
+    all
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 500, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Against an oracle that tries every assignment: nothing hard is broken, a way is found when there is one, and
+    /// every clash is a smallest set.
+    #[test]
+    fn agrees_with_trying_everything((lines, chosen) in random_lines()) {
+        let board = options(&lines);
+        let choices = choices(&board, &chosen);
+        let all = assignments(&board);
+        let possible = |choices: &Choices| all.iter().any(|a| sound(&board, choices, a));
+        match resolve(&board, &choices, &facts(false)) {
+            Ok(resolution) => {
+                let assigned: Vec<Value> = resolution.iter().map(|(_, r)| r.value.clone()).collect();
+                prop_assert!(sound(&board, &choices, &assigned), "broken: {assigned:?}");
+                let again = resolve(&board, &choices, &facts(false)).expect("the same again");
+                prop_assert!(resolution.iter().map(|r| r.1).eq(again.iter().map(|r| r.1)));
+            }
+            Err(clashes) => {
+                prop_assert!(!possible(&choices), "a way was missed");
+                for clash in clashes {
+                    let only = |skip: Option<usize>| {
+                        let mut only = choices.clone();
+                        let kept = clash.choices.iter().enumerate().filter(|(i, _)| Some(*i) != skip);
+                        only.items = kept.map(|(_, c)| c.clone()).collect();
+                        only
+                    };
+                    prop_assert!(!possible(&only(None)), "the clash set can hold");
+                    for index in 0..clash.choices.len() {
+                        prop_assert!(possible(&only(Some(index))), "a smaller set clashes too");
+                    }
+                }
+            }
+        }
+    }
+}
