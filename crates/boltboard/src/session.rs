@@ -262,7 +262,7 @@ fn work_root(global: &Global, here: &Path, root: &Path) -> PathBuf {
 
 fn metadata_folders() -> Vec<PathBuf> {
     let mut folders: Vec<PathBuf> = Vec::new();
-    if let Ok(path) = std::env::var("PKG_CONFIG_PATH") {
+    if let Ok(path) = std::env::var("BOLTBOARD_METADATA_PATH") {
         folders.extend(std::env::split_paths(&path).filter(|p| !p.as_os_str().is_empty()));
     }
     let arch = std::env::consts::ARCH;

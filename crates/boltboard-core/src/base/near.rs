@@ -7,7 +7,7 @@ pub fn near_matches<'a>(found: &str, known: impl IntoIterator<Item = &'a str>) -
         .into_iter()
         .filter(|name| *name != found)
         .map(|name| (score(&wanted, &plain(name)), name))
-        .filter(|(score, _)| *score >= 0.7)
+        .filter(|(score, _)| *score >= 0.66)
         .collect();
     scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.cmp(b.1)));
     scored.dedup_by(|a, b| a.1 == b.1);

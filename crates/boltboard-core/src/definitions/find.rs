@@ -69,11 +69,11 @@ pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
     let log = Log::default();
     let mut files = SourceFiles::default();
     let mut raw = Vec::new();
-    if let Some(file) = read_file(root, &RelPath::root().child("board.toml"), &mut files, &log) {
+    if let Some(file) = read_file(root, &RelPath::root().child("board.toml"), None, &mut files, &log) {
         raw.push(file);
     }
     let named = raw.first().map(|file| named_boards(root, file, &log)).unwrap_or_default();
-    for path in named {
+    for (path, named_at) in named {
         if raw.len() >= MAX_FILES {
             let what = "the number of definition files".to_string();
             log.add(Problem {
@@ -84,7 +84,7 @@ pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
             });
             break;
         }
-        raw.extend(read_file(root, &path, &mut files, &log));
+        raw.extend(read_file(root, &path, Some(named_at), &mut files, &log));
     }
     // Linking on top of unreadable files would only report their names as missing.
     let board = if log.is_empty() { link::link(root, sources, &raw, &files, &log) } else { None };
@@ -93,9 +93,15 @@ pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
     Reading { board: board.filter(|_| problems.is_empty()), problems, files }
 }
 
-fn read_file(root: &Path, path: &RelPath, files: &mut SourceFiles, log: &Log) -> Option<RawFile> {
+fn read_file(
+    root: &Path,
+    path: &RelPath,
+    named_at: Option<Place>,
+    files: &mut SourceFiles,
+    log: &Log,
+) -> Option<RawFile> {
     let shown = path.to_string();
-    let whole = |fault: Fault| log.add(Problem { fault, place: None, related: None, near: vec![] });
+    let whole = |fault: Fault| log.add(Problem { fault, place: named_at, related: None, near: vec![] });
     let real = path.below(root);
     let unreadable = |e: std::io::Error| Fault::Unreadable { file: shown.clone(), reason: e.to_string() };
     match std::fs::metadata(&real) {
@@ -142,11 +148,11 @@ fn read_file(root: &Path, path: &RelPath, files: &mut SourceFiles, log: &Log) ->
 }
 
 /// Returns the nested definition files that the root one names, sorted.
-fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<RelPath> {
+fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<(RelPath, Place)> {
     let Some(boards) = file.document.get("tree").and_then(|t| t.get("boards")).and_then(|b| b.as_array()) else {
         return Vec::new();
     };
-    let mut named = std::collections::BTreeSet::new();
+    let mut named = std::collections::BTreeMap::new();
     let mut listing = None;
     for item in boards {
         // A wrong type is reported when the table is read in full.
@@ -160,15 +166,16 @@ fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<RelPath> {
             }
         };
         if let Some(plain) = glob.plain() {
-            named.insert(plain.clone());
+            named.entry(plain.clone()).or_insert(place);
             continue;
         }
         let listing = listing.get_or_insert_with(|| Listing::of(root));
-        let before = named.len();
-        named.extend(
-            listing.matching(&glob).filter(|path| path.name() == "board.toml" || !text.ends_with('*')).cloned(),
-        );
-        if named.len() == before {
+        let is_board = |path: &&RelPath| path.name() == "board.toml" || !text.ends_with('*');
+        let found: Vec<RelPath> = listing.matching(&glob).filter(is_board).cloned().collect();
+        for path in &found {
+            named.entry(path.clone()).or_insert(place);
+        }
+        if found.is_empty() {
             log.add(Problem::at(place, Fault::NothingMatches(text.to_string())));
         }
     }

@@ -125,7 +125,7 @@ impl Names {
             }
             let offset = text.text.len() - rest.len() + start;
             let Some(len) = rest[start..].find('}') else {
-                log.add(Problem::at(text.place.within(offset, 2), Fault::Placeholder(rest[start + 2..].to_string())));
+                log.add(Problem::at(text.place.within(offset, 2), Fault::UnclosedPlaceholder));
                 return None;
             };
             let inner = &rest[start + 2..start + len];

@@ -47,7 +47,7 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartD
         kind,
     };
     let compiled = !matches!(part.kind, PartKind::Generated(_));
-    if compiled && part.sources.is_empty() && part.uses.is_empty() {
+    if compiled && fields.get("sources").is_none() && part.uses.is_empty() {
         fields.problem(fields.place, Fault::Missing { key: "sources", context: fields.context.clone() });
     }
     fields.finish();

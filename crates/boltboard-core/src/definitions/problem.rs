@@ -157,6 +157,9 @@ pub enum Fault {
     /// A placeholder that means nothing.
     #[error("`${{{0}}}` means nothing here")]
     Placeholder(String),
+    /// A placeholder without its end.
+    #[error("the `${{` is never closed with a `}}`")]
+    UnclosedPlaceholder,
     /// Two parts that make one file.
     #[error("parts `{first}` and `{second}` both make {file}")]
     SameFile {

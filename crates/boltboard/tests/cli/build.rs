@@ -1,0 +1,307 @@
+//! Building: only what a change affects, the same bytes as a clean build, the reasons beforehand.
+
+use crate::harness::{MINI, Scratch};
+
+/// A clean build of the tree as it is now, elsewhere: what the incremental one must equal.
+#[track_caller]
+fn equals_clean(tree: &Scratch) {
+    let here = tree.outputs("mine");
+    let clean = Scratch::new();
+    let copy = std::process::Command::new("cp").arg("-a").arg(format!("{}/.", tree.path().display())).arg(clean.path()).status();
+    assert!(copy.expect("cp runs").success());
+    std::fs::remove_dir_all(clean.at("bolt-work/builds")).expect("removed");
+    std::fs::remove_dir_all(clean.at("bolt-work/store")).expect("removed");
+    clean.run("build").code(0);
+    let there = clean.outputs("mine");
+    let names = |files: &[(String, Vec<u8>)]| files.iter().map(|f| f.0.clone()).collect::<Vec<_>>();
+    assert_eq!(names(&here), names(&there), "the same files");
+    for (a, b) in here.iter().zip(&there) {
+        assert!(a.1 == b.1, "{} differs from a clean build", a.0);
+    }
+}
+
+fn built() -> Scratch {
+    let tree = Scratch::with(MINI);
+    tree.run("build").code(0).says(&["4 steps run"]);
+    tree
+}
+
+#[test]
+fn without_a_change_nothing_runs() {
+    let tree = built();
+    tree.run("preview").code(0).says(&["Nothing to do: all 5 steps are current."]);
+    tree.run("build").code(0).says(&["0 steps run, 5 current"]);
+}
+
+#[test]
+fn an_option_reaches_the_files_that_name_it_and_no_others() {
+    let tree = built();
+    tree.run("set depth=4").code(0);
+    assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c"]);
+    tree.run("preview").code(0).says(&["option depth: MINI_DEPTH 3 → 4", "compile   src/depth.c"]);
+    tree.run("build").code(0).says(&["2 steps run, 1 file written, 2 current"]);
+    equals_clean(&tree);
+    tree.run("set depth=3").code(0);
+    assert_eq!(tree.previewed("from-store"), ["compile src/depth.c", "link out/bin/mini"], "going back costs nothing");
+    tree.run("build").code(0).says(&["0 steps run, 2 from the store"]);
+    equals_clean(&tree);
+}
+
+#[test]
+fn a_source_comes_and_goes_with_its_option() {
+    let tree = built();
+    tree.run("set horn=on").code(0);
+    assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/horn.c", "compile src/main.c", "link out/bin/mini"]);
+    tree.run("build").code(0);
+    assert!(tree.at("bolt-work/builds/mine/objects/mini/src/horn.c.o").exists());
+    equals_clean(&tree);
+    tree.run("unset horn").code(0);
+    tree.run("preview").code(0).says(&["1 file no longer made", "objects/mini/src/horn.c.o"]);
+    tree.run("build").code(0).says(&["1 stale file removed"]);
+    assert!(!tree.at("bolt-work/builds/mine/objects/mini/src/horn.c.o").exists());
+    equals_clean(&tree);
+}
+
+#[test]
+fn edits_reach_what_reads_them() {
+    let tree = built();
+    tree.edit("src/mini.h", "int depth(void);", "int depth(void);\nint tide(void);");
+    assert_eq!(tree.previewed("run"), ["compile src/main.c", "compile src/depth.c"]);
+    tree.run("build").code(0);
+    equals_clean(&tree);
+    tree.edit("src/depth.c", "{ return", "{ /* sounded */ return");
+    tree.run("build").code(0);
+    equals_clean(&tree);
+}
+
+#[test]
+fn what_comes_out_the_same_stops_there() {
+    let tree = built();
+    tree.edit("tools/names.sh", "# writes", "# a comment\n# writes");
+    assert_eq!(tree.previewed("follows"), ["compile src/main.c", "link out/bin/mini"]);
+    tree.run("build").code(0).says(&["1 step run, 4 current"]);
+    tree.edit("src/main.c", "int main(void)", "int  main(void)");
+    tree.run("build").code(0);
+    equals_clean(&tree);
+}
+
+#[test]
+fn an_edit_that_is_taken_back_runs_nothing() {
+    let tree = built();
+    let text = tree.read("src/depth.c");
+    tree.write("src/depth.c", "int depth(void) { return 1; }\n");
+    tree.write("src/depth.c", &text);
+    tree.run("preview").code(0).says(&["Nothing to do"]);
+}
+
+#[test]
+fn a_header_that_comes_first_is_noticed() {
+    let tree = built();
+    // Sources look beside themselves before they look among the generated files.
+    tree.write("src/mini/names.h", "#define NAME_OF_WIND \"breeze\"\n");
+    tree.edit("src/main.c", "<mini/names.h>", "\"mini/names.h\"");
+    tree.run("build").code(0);
+    equals_clean(&tree);
+    std::fs::remove_file(tree.at("src/mini/names.h")).expect("removed");
+    assert_eq!(tree.previewed("run"), ["compile src/main.c"]);
+    tree.run("build").code(0);
+    equals_clean(&tree);
+    tree.write("src/mini/names.h", "#define NAME_OF_WIND \"gale\"\n");
+    tree.run("preview").code(0).says(&["src/mini/names.h is new and comes first"]);
+    tree.run("build").code(0);
+    equals_clean(&tree);
+}
+
+#[test]
+fn flags_of_parts_and_files_rekey_just_those() {
+    let tree = built();
+    tree.edit("board.toml", "\"src/depth.c\"", "{ add = [\"src/depth.c\"], flags = [\"-O2\"] }");
+    assert_eq!(tree.previewed("run"), ["compile src/depth.c"]);
+    tree.run("preview").code(0).says(&["command: +-O2"]);
+    tree.run("build").code(0);
+    tree.edit("board.toml", "summary = \"the program\"", "summary = \"the program\"\nlink-flags = [\"-Wl,--as-needed\"]");
+    assert_eq!(tree.previewed("run"), ["link out/bin/mini"]);
+    equals_clean(&{ tree.run("build").code(0); tree });
+}
+
+#[test]
+fn macros_given_as_flags_reach_files_that_name_them() {
+    let tree = Scratch::with(MINI);
+    tree.edit("board.toml", "uses = [\"names\"]", "uses = [\"names\"]\ndefines = [\"SPEED=${depth}\"]");
+    tree.edit("src/depth.c", "return MINI_DEPTH;", "return SPEED;");
+    tree.run("build").code(0);
+    tree.run("set depth=8").code(0);
+    assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c"]);
+    tree.run("build").code(0);
+    equals_clean(&tree);
+}
+
+#[test]
+fn outputs_that_were_edited_or_removed_come_back() {
+    let tree = built();
+    let before = tree.outputs("mine");
+    tree.write("bolt-work/builds/mine/out/bin/mini", "edited");
+    std::fs::remove_file(tree.at("bolt-work/builds/mine/objects/mini/src/depth.c.o")).expect("removed");
+    tree.run("preview").code(0).says(&["out/bin/mini was changed by hand", "objects/mini/src/depth.c.o is missing"]);
+    tree.run("build").code(0).says(&["0 steps run, 2 from the store"]);
+    assert!(before == tree.outputs("mine"));
+}
+
+#[test]
+fn another_compiler_rekeys_everything_it_compiles() {
+    let tree = Scratch::with(MINI);
+    tree.script("wrap/cc", "exec /usr/bin/cc \"$@\"");
+    let with = |words: &str| {
+        let mut command = tree.command(words);
+        command.env("PATH", format!("{}/wrap:{}", tree.path().display(), std::env::var("PATH").expect("a path")));
+        tree.ran(&mut command)
+    };
+    with("build").code(0);
+    with("build").code(0).says(&["0 steps run"]);
+    tree.script("wrap/cc", "exec /usr/bin/cc -DOTHER \"$@\"");
+    with("preview").code(0).says(&["cc is another one"]);
+    with("build").code(0).says(&["4 steps run"]);
+}
+
+#[test]
+fn builds_do_not_depend_on_the_folder_or_the_day() {
+    let (a, b) = (Scratch::with(MINI), Scratch::with(MINI));
+    for tree in [&a, &b] {
+        tree.edit("src/main.c", "printf(", "printf(__FILE__ __DATE__ __TIME__ \"\\n\"); printf(");
+    }
+    a.run("build").code(0);
+    b.run("build --work elsewhere").code(0);
+    let program = |tree: &Scratch, work: &str| std::fs::read(tree.at(work).join("builds/mine/out/bin/mini")).expect("built");
+    assert!(program(&a, "bolt-work") == program(&b, "elsewhere"));
+}
+
+#[test]
+fn all_kinds_of_parts_and_languages_are_built() {
+    let board = r#"format = 1
+[tree]
+name = "kinds"
+version = "3.1"
+[header.h]
+path = "kinds/options.h"
+prefix = "K_"
+[option.extra]
+kind = "module"
+default = "loadable"
+[option.names]
+kind = "words"
+default = ["fore", "aft"]
+[part.asm]
+kind = "objects"
+sources = ["value.S"]
+[part.low]
+kind = "static-library"
+sources = ["a/same.c", "b/same.c"]
+public-include = ["include"]
+[part.shared]
+kind = "shared-library"
+interface = "4"
+sources = ["shared.cpp"]
+uses = ["low"]
+link-flags = ["-Wl,--version-script=${path:tree}/shared.map"]
+link-reads = ["shared.map"]
+[part.maker]
+kind = "program"
+sources = ["maker.c"]
+[part.text]
+kind = "generated"
+template = "text.in"
+to = "text.txt"
+[part.table]
+kind = "generated"
+command = ["${part:maker}", "${step:writes}"]
+writes = ["kinds/table.c"]
+success = [0, 3]
+[part.modules]
+kind = "generated"
+[part.modules.module-table]
+program = "main"
+to = "kinds/modules.c"
+declare = "extern int {symbol}(void);"
+open = "int (*const modules[])(void) = {"
+entry = "  {symbol},"
+close = "  0 };"
+[part.extra]
+kind = "module"
+option = "extra"
+program = "main"
+symbol = "extra_module"
+sources = ["extra.c"]
+[part.main]
+kind = "program"
+sources = ["main.c", { add = [], made = ["kinds/table.c", "kinds/modules.c"] }]
+uses = ["shared", "asm", "table", "modules"]
+[test.adds-up]
+command = ["${part:main}", "15"]
+"#;
+    let tree = Scratch::with(&[
+        ("board.toml", board),
+        ("value.S", "#include <kinds/options.h>\n.globl value\nvalue: .byte 1\n.section .note.GNU-stack,\"\",%progbits\n"),
+        ("a/same.c", "int from_a(void) { return 2; }\n"),
+        ("b/same.c", "int from_b(void) { return 4; }\n"),
+        ("include/low.h", "int from_a(void); int from_b(void);\n"),
+        ("shared.cpp", "extern \"C\" {\n#include <low.h>\nint shared(void) { return from_a() + from_b(); } }\n"),
+        ("shared.map", "{ global: shared; local: *; };\n"),
+        ("text.in", "@tree:name@ @tree:version@ is @names@, mail x@y.z\n"),
+        ("maker.c", "#include <stdio.h>\nint main(int n, char **v) { FILE *f = fopen(v[n - 1], \"w\"); fputs(\"int table = 8;\\n\", f); fclose(f); return 3; }\n"),
+        ("extra.c", "int extra_module(void) { return 100; }\n"),
+        ("main.c", "#include <stdlib.h>\nextern char value; extern int table; int shared(void); extern int (*const modules[])(void);\nint main(int n, char **v) { int sum = value + shared() + table; for (int i = 0; modules[i]; i++) sum += modules[i](); return n < 2 || sum != atoi(v[1]); }\n"),
+    ]);
+    tree.run("build").code(0);
+    let made = |path: &str| tree.at("bolt-work/builds/mine").join(path);
+    assert!(made("out/lib/kinds/extra.so").is_file());
+    assert_eq!(std::fs::read_link(made("out/lib/libshared.so")).expect("a link").display().to_string(), "libshared.so.4");
+    assert_eq!(std::fs::read_to_string(made("made/text.txt")).expect("made"), "kinds 3.1 is fore aft, mail x@y.z\n");
+    tree.run("test").code(0).says(&["passed    adds-up"]);
+    tree.run("set extra=builtin").code(0);
+    tree.run("test").code(1).says(&["failed    adds-up", "exit code 1"]);
+    assert!(!made("out/lib/kinds/extra.so").exists(), "a built-in module has no file of its own");
+    tree.edit("board.toml", "\"15\"", "\"115\"");
+    tree.run("test").code(0);
+    tree.edit("shared.map", "local: *", "local : *");
+    assert_eq!(tree.previewed("run"), ["link out/lib/libshared.so.4"]);
+    tree.run("build").code(0);
+    equals_clean(&tree);
+}
+
+#[test]
+fn the_compilation_database_has_every_compile() {
+    let tree = Scratch::with(MINI);
+    let entries = tree.run("export compile-commands --try horn=on").code(0).json();
+    let entries = entries.as_array().expect("a list").clone();
+    let files: Vec<&str> = entries.iter().filter_map(|e| e["file"].as_str()).collect();
+    assert_eq!(files, ["src/depth.c", "src/horn.c", "src/main.c"]);
+    assert_eq!(entries[0]["directory"], "TREE");
+    let arguments = entries[0]["arguments"].as_array().expect("words");
+    assert!(arguments.iter().any(|a| a == "-ITREE/bolt-work/builds/mine/made"), "{arguments:?}");
+}
+
+#[test]
+fn clean_removes_and_the_next_build_is_the_same() {
+    let tree = built();
+    let before = tree.outputs("mine");
+    tree.run("clean").code(0).says(&["Removed"]);
+    assert!(tree.outputs("mine").is_empty());
+    tree.run("build").code(0).says(&["0 steps run, 4 from the store"]);
+    assert!(before == tree.outputs("mine"));
+    tree.run("clean --all --store").code(0);
+    tree.run("build").code(0).says(&["4 steps run"]);
+    assert!(before == tree.outputs("mine"));
+    tree.run("ledger").code(0).says(&["mine", "done"]);
+}
+
+#[test]
+fn profiles_share_what_they_have_in_common() {
+    let tree = built();
+    tree.run("profile new other").code(0);
+    tree.run("set horn=on").code(0);
+    tree.run("build").code(0).says(&["3 steps run, 2 from the store"]);
+    tree.run("compare mine other").code(1).says(&["horn", "1 step only for other", "compile   src/horn.c", "the same for both"]);
+    tree.run("compare mine mine").code(0).says(&["give every option the same value"]);
+    tree.run("profile use mine").code(0);
+    tree.run("build").code(0).says(&["0 steps run, 5 current"]);
+}

@@ -1,0 +1,85 @@
+//! Installing: preview, what is kept, what is removed, staging.
+
+use crate::harness::{MINI, Scratch};
+
+fn installed() -> Scratch {
+    let tree = Scratch::with(MINI);
+    tree.write("mini.conf", "depth = 3\n");
+    tree.edit("board.toml", "[part.mini]", "[part.conf]\nkind = \"data\"\nsources = [\"mini.conf\"]\ninstall = \"${prefix}/etc\"\nrole = \"config\"\n\n[part.mini]");
+    tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
+    tree.run("install").code(0).says(&["Installed: 2 files written"]);
+    tree
+}
+
+#[test]
+fn what_is_installed_can_be_previewed_run_and_removed() {
+    let tree = Scratch::with(MINI);
+    tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
+    tree.run("install --preview").code(0).says(&["mini  755  new  TREE/to/bin/mini"]);
+    assert!(!tree.at("to").exists(), "a preview installs nothing");
+    tree.run("install").code(0);
+    let program = std::process::Command::new(tree.at("to/bin/mini")).output().expect("it runs");
+    assert_eq!(String::from_utf8_lossy(&program.stdout), "depth 3, wind north-wester\n");
+    tree.run("install").code(0).says(&["0 files written, 1 the same already"]);
+    tree.run("uninstall").code(0).says(&["Removed: 1 file"]);
+    assert!(!tree.at("to").exists(), "the folders that were made are gone too");
+    tree.run("uninstall").code(1).complains(&["mini is not installed below TREE/to"]);
+}
+
+#[test]
+fn an_edited_configuration_file_is_kept() {
+    let tree = installed();
+    tree.write("to/etc/mini.conf", "depth = 9 # mine\n");
+    tree.write("mini.conf", "depth = 4\n");
+    tree.run("install").code(0).says(&["yours is kept, the tree's is in TREE/to/etc/mini.conf.new"]);
+    assert_eq!(tree.read("to/etc/mini.conf"), "depth = 9 # mine\n");
+    assert_eq!(tree.read("to/etc/mini.conf.new"), "depth = 4\n");
+    tree.run("uninstall").code(0).says(&["TREE/to/etc/mini.conf was changed since it was installed"]);
+    assert!(tree.at("to/etc/mini.conf").exists() && !tree.at("to/bin").exists());
+}
+
+#[test]
+fn an_untouched_configuration_file_is_brought_up_to_date() {
+    let tree = installed();
+    tree.write("mini.conf", "depth = 4\n");
+    tree.run("install").code(0).says(&["1 file written"]);
+    assert_eq!(tree.read("to/etc/mini.conf"), "depth = 4\n");
+}
+
+#[test]
+fn files_of_others_are_never_touched() {
+    let tree = Scratch::with(MINI);
+    tree.write("to/bin/mini", "someone else's\n");
+    tree.write("to/bin/other", "x");
+    tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
+    tree.run("install --preview").code(0).says(&["in the way: not installed by this tree"]);
+    tree.run("install").code(1).complains(&["TREE/to/bin/mini would overwrite files that this tree did not install", "Nothing was installed."]);
+    assert_eq!(tree.read("to/bin/mini"), "someone else's\n");
+    std::fs::remove_file(tree.at("to/bin/mini")).expect("removed");
+    tree.run("install").code(0);
+    tree.run("uninstall").code(0);
+    assert_eq!(tree.read("to/bin/other"), "x", "a stranger keeps its folder");
+}
+
+#[test]
+fn what_is_no_longer_made_is_removed_by_the_next_installation() {
+    let tree = installed();
+    tree.edit("board.toml", "[part.conf]\n", "[part.conf]\nwhen = \"horn\"\n");
+    tree.run("install").code(0).says(&["1 removed"]);
+    assert!(!tree.at("to/etc/mini.conf").exists() && tree.at("to/bin/mini").exists());
+}
+
+#[test]
+fn staging_is_for_packagers() {
+    let tree = Scratch::with(MINI);
+    tree.run("install --staging stage").code(0);
+    assert!(tree.at("stage/usr/local/bin/mini").is_file());
+    assert!(!tree.at("stage/usr/local/share").exists(), "no record of ours in the package");
+}
+
+#[test]
+fn a_prefix_must_be_absolute() {
+    let tree = Scratch::with(MINI);
+    tree.run("set prefix=here").code(0);
+    tree.run("install").code(2).complains(&["`here/bin`, which is not an absolute path", "boltboard set prefix=/opt"]);
+}

@@ -1,0 +1,2 @@
+#include "mini.h"
+int depth(void) { return MINI_DEPTH; }

@@ -1,0 +1,3 @@
+#include <stdio.h>
+#include "mini.h"
+void horn(void) { puts("BOO"); }

@@ -1,0 +1,202 @@
+//! A scratch tree, and the program run on it in a sealed environment.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+/// A tree in a folder of its own, removed when dropped.
+pub struct Scratch {
+    folder: tempfile::TempDir,
+}
+
+/// What a run left behind.
+#[derive(Debug)]
+pub struct Ran {
+    /// The exit code; -1 when a signal ended it.
+    pub code: i32,
+    /// Standard output, with the scratch folder written as `TREE`.
+    pub out: String,
+    /// Standard error, likewise.
+    pub err: String,
+}
+
+impl Ran {
+    /// Checks the exit code; shows everything when it is another one.
+    #[track_caller]
+    pub fn code(self, want: i32) -> Ran {
+        assert_eq!(self.code, want, "\nstdout:\n{}\nstderr:\n{}", self.out, self.err);
+        self
+    }
+
+    /// Checks that standard output holds each of these.
+    #[track_caller]
+    pub fn says(self, texts: &[&str]) -> Ran {
+        for text in texts {
+            assert!(self.out.contains(text), "no {text:?} in stdout:\n{}\nstderr:\n{}", self.out, self.err);
+        }
+        self
+    }
+
+    /// Checks that standard error holds each of these.
+    #[track_caller]
+    pub fn complains(self, texts: &[&str]) -> Ran {
+        for text in texts {
+            assert!(self.err.contains(text), "no {text:?} in stderr:\n{}\nstdout:\n{}", self.err, self.out);
+        }
+        self
+    }
+
+    /// Reads standard output as JSON.
+    #[track_caller]
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("{e} in:\n{}", self.out))
+    }
+}
+
+impl Scratch {
+    /// Makes an empty folder.
+    pub fn new() -> Scratch {
+        Scratch { folder: tempfile::Builder::new().prefix("bolt").tempdir().expect("a scratch folder") }
+    }
+
+    /// Makes a tree of these files.
+    pub fn with(files: &[(&str, &str)]) -> Scratch {
+        let scratch = Scratch::new();
+        files.iter().for_each(|(path, text)| scratch.write(path, text));
+        scratch
+    }
+
+    /// Makes a copy of the demo tree.
+    pub fn skerry() -> Scratch {
+        let scratch = Scratch::new();
+        copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/skerry"), scratch.path());
+        scratch
+    }
+
+    pub fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub fn at(&self, path: &str) -> PathBuf {
+        self.folder.path().join(path)
+    }
+
+    pub fn write(&self, path: &str, text: &str) {
+        let path = self.at(path);
+        std::fs::create_dir_all(path.parent().expect("a folder")).expect("the folder can be made");
+        std::fs::write(&path, text).expect("the file can be written");
+    }
+
+    pub fn read(&self, path: &str) -> String {
+        std::fs::read_to_string(self.at(path)).unwrap_or_else(|e| panic!("{path}: {e}"))
+    }
+
+    /// Replaces a text in a file; it must be there.
+    #[track_caller]
+    pub fn edit(&self, path: &str, old: &str, new: &str) {
+        let text = self.read(path);
+        assert!(text.contains(old), "{path} has no {old:?}");
+        self.write(path, &text.replacen(old, new, 1));
+    }
+
+    /// Makes a shell script that can be run.
+    pub fn script(&self, path: &str, text: &str) {
+        use std::os::unix::fs::PermissionsExt;
+        self.write(path, &format!("#!/bin/sh\n{text}\n"));
+        std::fs::set_permissions(self.at(path), std::fs::Permissions::from_mode(0o755)).expect("permissions");
+    }
+
+    /// Prepares the program with these words, in the tree's folder, with nothing of this environment but `PATH`.
+    pub fn command(&self, words: &str) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_boltboard"));
+        command
+            .args(words.split_whitespace())
+            .current_dir(self.path())
+            .env_clear()
+            .env("PATH", std::env::var("PATH").unwrap_or_default())
+            .env("COLUMNS", "120")
+            .stdin(Stdio::null());
+        command
+    }
+
+    /// Runs the program with these words.
+    pub fn run(&self, words: &str) -> Ran {
+        self.ran(&mut self.command(words))
+    }
+
+    /// Runs a prepared command.
+    pub fn ran(&self, command: &mut Command) -> Ran {
+        let output = command.stdout(Stdio::piped()).stderr(Stdio::piped()).output().expect("the program starts");
+        self.told(&output)
+    }
+
+    /// Takes what a process left behind.
+    pub fn told(&self, output: &Output) -> Ran {
+        let real = self.path().canonicalize().unwrap_or_else(|_| self.path().to_path_buf());
+        let text = |bytes: &[u8]| {
+            let text = String::from_utf8_lossy(bytes).into_owned();
+            text.replace(&real.display().to_string(), "TREE").replace(&self.path().display().to_string(), "TREE")
+        };
+        Ran { code: output.status.code().unwrap_or(-1), out: text(&output.stdout), err: text(&output.stderr) }
+    }
+
+    /// Returns all files that a build made for its users, with their content.
+    pub fn outputs(&self, profile: &str) -> Vec<(String, Vec<u8>)> {
+        let root = self.at("bolt-work/builds").join(profile);
+        let mut files = Vec::new();
+        for folder in ["out", "made", "objects"] {
+            collect(&root.join(folder), &root, &mut files);
+        }
+        files.sort();
+        files
+    }
+
+    /// Returns the steps that a preview lists under a verdict, as `verb source-or-name`.
+    pub fn previewed(&self, verdict: &str) -> Vec<String> {
+        let answer = self.run("preview --json").code(0).json();
+        let steps = answer["steps"].as_array().expect("steps");
+        let named = |step: &serde_json::Value| {
+            let subject = step["source"].as_str().or(step["step"].as_str()).unwrap_or_default();
+            format!("{} {subject}", step["does"].as_str().unwrap_or_default())
+        };
+        steps.iter().filter(|s| s["verdict"] == verdict).map(named).collect()
+    }
+}
+
+fn copy(from: &Path, to: &Path) {
+    std::fs::create_dir_all(to).expect("a folder");
+    for entry in std::fs::read_dir(from).expect("the demo tree").filter_map(Result::ok) {
+        let target = to.join(entry.file_name());
+        if entry.path().is_dir() {
+            if entry.file_name() != "bolt-work" {
+                copy(&entry.path(), &target);
+            }
+        } else {
+            std::fs::copy(entry.path(), &target).expect("copied");
+        }
+    }
+}
+
+fn collect(folder: &Path, root: &Path, files: &mut Vec<(String, Vec<u8>)>) {
+    let Ok(entries) = std::fs::read_dir(folder) else { return };
+    for path in entries.filter_map(Result::ok).map(|e| e.path()) {
+        let name = path.strip_prefix(root).expect("below the root").display().to_string();
+        if path.is_symlink() {
+            let target = std::fs::read_link(&path).expect("a link");
+            files.push((name, target.display().to_string().into_bytes()));
+        } else if path.is_dir() {
+            collect(&path, root, files);
+        } else {
+            files.push((name, std::fs::read(&path).expect("readable")));
+        }
+    }
+}
+
+/// A small tree: three C files, a library, four options, a module, a generator.
+pub const MINI: &[(&str, &str)] = &[
+    ("board.toml", include_str!("mini/board.toml")),
+    ("src/main.c", include_str!("mini/main.c")),
+    ("src/horn.c", include_str!("mini/horn.c")),
+    ("src/depth.c", include_str!("mini/depth.c")),
+    ("src/mini.h", include_str!("mini/mini.h")),
+    ("tools/names.sh", include_str!("mini/names.sh")),
+];

@@ -1,0 +1,12 @@
+//! Tests of the built program: one binary, a file for each subject.
+
+mod build;
+mod definitions;
+mod deliver;
+mod faults;
+mod harness;
+mod json;
+mod look;
+mod profiles;
+mod skerry;
+mod structure;
