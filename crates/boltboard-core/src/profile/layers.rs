@@ -408,16 +408,13 @@ impl Reader<'_> {
 
     fn choose(&mut self, file: FileId, document: &Document<String>, layer: LayerId) {
         let table = |key: &'static str| document.get(key).and_then(Item::as_table_like);
-        let reasons = table("reasons");
-        let Some(chosen) = table("choose") else {
-            if let Some(item) = document.get("choose") {
-                let fault = ProfileFault::WrongType { key: "choose".into(), expected: "a table [choose]" };
-                self.problem(Some(Place::new(file, item.span().unwrap_or(0..0))), vec![], fault);
-            }
-            return;
-        };
-        for (name, item) in chosen.iter() {
-            let key_span = chosen.key(name).and_then(toml_edit::Key::span).unwrap_or(0..0);
+        let (reasons, chosen) = (table("reasons"), table("choose"));
+        if let (None, Some(item)) = (chosen, document.get("choose")) {
+            let fault = ProfileFault::WrongType { key: "choose".into(), expected: "a table [choose]" };
+            self.problem(Some(Place::new(file, item.span().unwrap_or(0..0))), vec![], fault);
+        }
+        for (name, item) in chosen.into_iter().flat_map(|chosen| chosen.iter()) {
+            let key_span = chosen.and_then(|c| c.key(name)).and_then(toml_edit::Key::span).unwrap_or(0..0);
             let value_span = item.span().unwrap_or(key_span.clone());
             let Some(option) = self.board.option(name) else {
                 let near = near_matches(name, self.board.option_names.keys().map(String::as_str));
@@ -445,7 +442,7 @@ impl Reader<'_> {
             }
         }
         for (name, item) in reasons.into_iter().flat_map(|r| r.iter()) {
-            if chosen.get(name).is_none() {
+            if chosen.is_none_or(|chosen| chosen.get(name).is_none()) {
                 let place = Place::new(file, item.span().unwrap_or(0..0));
                 self.problem(Some(place), vec![], ProfileFault::LooseReason(name.into()));
             }

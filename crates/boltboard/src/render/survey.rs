@@ -36,11 +36,21 @@ pub fn state_words(board: &Board, fact: &Fact) -> (Role, String) {
             (Role::Good, format!("not on this host; the bundled {} is used", board.parts[*part].name))
         }
         FactState::Missing(Missing::Absent) => (Role::Bad, "missing".into()),
+        FactState::Missing(Missing::WrongVersion { .. }) => (Role::Bad, "does not fit".into()),
+        FactState::Missing(Missing::Unusable { .. }) => (Role::Bad, "cannot be used".into()),
+    }
+}
+
+/// Says what is wrong with a need, in full.
+fn trouble(board: &Board, fact: &Fact) -> String {
+    match &fact.state {
         FactState::Missing(Missing::WrongVersion { found }) => {
             let wanted = board.needs[fact.need].version.as_ref().map_or(String::new(), ToString::to_string);
-            (Role::Bad, format!("version {found} does not fit: wanted {wanted}"))
+            format!("does not fit: version {found} is there, wanted {wanted}")
         }
-        FactState::Missing(Missing::Unusable { reason }) => (Role::Bad, format!("present but unusable: {reason}")),
+        FactState::Missing(Missing::Unusable { reason }) => format!("cannot be used: {reason}"),
+        FactState::Missing(Missing::Absent) => "is missing".into(),
+        FactState::Found(_) | FactState::Bundled(_) => state_words(board, fact).1,
     }
 }
 
@@ -81,7 +91,7 @@ pub fn list(board: &Board, facts: &Facts, resolution: Option<&Resolution>, distr
     }
     for fact in &missing {
         let need = &board.needs[fact.need];
-        text.push_str(&format!("\n{} {}\n", paint(Role::Title, &need.name), paint(Role::Bad, "is missing")));
+        text.push_str(&format!("\n{} {}\n", paint(Role::Title, &need.name), paint(Role::Bad, &trouble(board, fact))));
         if need.importance == Importance::Required {
             text.push_str("  nothing can be built without it\n");
         }
@@ -122,7 +132,8 @@ fn held(board: &Board, resolution: &Resolution, fact: &Fact) -> Vec<String> {
 /// Tells everything that was tried for one need.
 pub fn evidence(board: &Board, fact: &Fact, distribution: &str) -> String {
     let need = &board.needs[fact.need];
-    let (role, state) = state_words(board, fact);
+    let (role, _) = state_words(board, fact);
+    let state = trouble(board, fact);
     let mut text = format!("{}  {}\n  {}\n", paint(Role::Title, &need.name), need.summary, paint(role, &state));
     for evidence in &fact.evidence {
         text.push_str(&format!("  looked for {}\n    {}\n", evidence.tried, paint(Role::Faint, &evidence.found)));

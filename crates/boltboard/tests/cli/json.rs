@@ -1,1 +1,104 @@
+//! Every `--json` answer read back strictly: a changed or forgotten field fails here and in `docs/json.md`.
 
+use std::collections::BTreeSet;
+
+use serde_json::Value;
+
+use crate::harness::{MINI, Scratch};
+
+/// Checks the keys of an object; those that end in `?` may be null.
+#[track_caller]
+fn keys(value: &Value, want: &[&str]) {
+    let object = value.as_object().unwrap_or_else(|| panic!("an object: {value}"));
+    let found: BTreeSet<&str> = object.keys().map(String::as_str).collect();
+    let wanted: BTreeSet<&str> = want.iter().map(|key| key.trim_end_matches('?')).collect();
+    assert_eq!(found, wanted);
+    for key in want {
+        assert!(key.ends_with('?') || !object[*key].is_null(), "`{key}` is null in {value}");
+    }
+}
+
+fn first<'a>(value: &'a Value, key: &str) -> &'a Value {
+    &value[key][0]
+}
+
+#[test]
+fn every_answer_has_just_its_documented_fields() {
+    let tree = Scratch::with(MINI);
+    tree.run("set horn=on").code(0);
+    let documented = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/json.md")).expect("docs/json.md");
+    let answer = |words: &str| {
+        let ran = tree.run(&format!("{words} --json"));
+        assert!(ran.code == 0 || words.starts_with("compare"), "{ran:?}");
+        let answer = ran.json();
+        assert_eq!(answer["format"], 1, "{words}");
+        for key in all_keys(&answer) {
+            assert!(documented.contains(&format!("`{key}`")), "docs/json.md does not tell of `{key}` ({words})");
+        }
+        answer
+    };
+    let overview = answer("overview");
+    keys(&overview, &["format", "tree", "version", "summary", "sources", "source-bytes", "options", "needs", "missing", "parts", "profile", "choices"]);
+    keys(first(&overview, "parts"), &["name", "kind", "made"]);
+    let options = answer("options --level expert");
+    keys(&options, &["format", "tree", "profile", "options"]);
+    let option = ["name", "kind", "value", "origin", "in-force", "section", "level", "summary"];
+    for one in options["options"].as_array().expect("a list") {
+        keys(one, &option);
+        match one["origin"]["from"].as_str().expect("from") {
+            "chosen" => keys(&one["origin"], &["from", "layer", "file", "line", "reason?"]),
+            "pulled-in" => keys(&one["origin"], &["from", "by", "requirement"]),
+            "held" => keys(&one["origin"], &["from", "would-be", "requirement", "by"]),
+            other => assert_eq!(other, "default"),
+        }
+    }
+    let show = answer("show horn");
+    let more = ["format", "help", "takes", "values", "requires", "counts-while?", "looked-at-by", "macros", "file", "line"];
+    keys(&show, &[&option[..], &more[..]].concat());
+    let why = answer("why air");
+    keys(&why, &["format", "reason"]);
+    keys(&why["reason"], &["option", "value", "cause", "because"]);
+    keys(&why["reason"]["cause"], &["is", "requirement", "file", "line"]);
+    assert_eq!(why["reason"]["because"][0]["option"]["cause"]["is"], "chosen");
+    assert_eq!(answer("why radio")["reason"]["because"][0]["lacking"], "nowhere");
+    let survey = answer("survey");
+    keys(&survey, &["format", "distribution", "needs", "install?"]);
+    keys(first(&survey, "needs"), &["name", "state", "version?", "detail?", "required", "wanted-by", "evidence"]);
+    keys(first(first(&survey, "needs"), "evidence"), &["tried", "found"]);
+    let profiles = answer("profile list");
+    keys(&profiles, &["format", "profiles"]);
+    keys(first(&profiles, "profiles"), &["name", "source", "in-use"]);
+    tree.run("build").code(0);
+    tree.run("set depth=5").code(0);
+    let preview = answer("preview");
+    keys(&preview, &["format", "profile", "jobs", "current", "expected-work-ms", "expectation-guessed", "steps", "stale"]);
+    keys(first(&preview, "steps"), &["step", "does", "source?", "part", "verdict", "reasons", "expected-ms"]);
+    let compile = preview["steps"].as_array().expect("steps").iter().find(|s| s["does"] == "compile").expect("a compile");
+    keys(first(compile, "reasons"), &["reason", "option", "macro", "before", "now", "named-in"]);
+    let ledger = answer("ledger");
+    keys(&ledger, &["format", "builds"]);
+    keys(first(&ledger, "builds"), &["started_s", "profile", "outcome", "steps", "ran", "from_store", "wall_ms", "output_bytes", "slowest"]);
+    tree.run("profile new other").code(0);
+    let compare = answer("compare mine other");
+    keys(&compare, &["format", "left", "right", "values", "parts", "left-only", "right-only", "differ", "unknown", "same", "left-ms?", "right-ms?"]);
+    keys(first(&compare, "values"), &["option", "left", "left-origin", "right", "right-origin"]);
+    let install = answer("install --preview");
+    keys(&install, &["format", "files", "obsolete", "manifest"]);
+    keys(first(&install, "files"), &["path", "part", "mode", "step"]);
+}
+
+fn all_keys(value: &Value) -> BTreeSet<String> {
+    match value {
+        Value::Object(object) => object.iter().flat_map(|(key, inner)| [BTreeSet::from([key.clone()]), all_keys(inner)].into_iter().flatten()).collect(),
+        Value::Array(list) => list.iter().flat_map(all_keys).collect(),
+        _ => BTreeSet::new(),
+    }
+}
+
+#[test]
+fn the_same_question_gives_the_same_bytes() {
+    let tree = Scratch::with(MINI);
+    for words in ["overview --json", "options --json", "preview --json", "survey --json"] {
+        assert_eq!(tree.run(words).out, tree.run(words).out, "{words}");
+    }
+}

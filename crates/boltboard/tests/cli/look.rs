@@ -43,7 +43,7 @@ fn options_are_found_filtered_and_counted() {
 #[test]
 fn why_tells_the_chain_down_to_its_ground() {
     let tree = Scratch::with(MINI);
-    tree.run("why horn").code(0).says(&["horn is off: it is off unless someone wants it", "horn requires air (board.toml:28)", "air is off", "boltboard set horn=on"]);
+    tree.run("why horn").code(0).says(&["horn is off: it is off unless someone wants it", "horn requires air (board.toml:29)", "air is off", "boltboard set horn=on"]);
     tree.run("why radio").code(0).says(&["radio is off: held; by default it would be on", "radio needs nowhere", "this host lacks nowhere (a library that no host has)"]);
     tree.run("set horn=on").code(0);
     tree.run("why air").code(0).says(&["air is on: horn wants it", "horn is on: chosen in the profile mine (mine.toml, line 6)"]);
@@ -53,7 +53,7 @@ fn why_tells_the_chain_down_to_its_ground() {
 #[test]
 fn show_tells_all_about_an_option() {
     let tree = Scratch::with(MINI);
-    tree.run("show air").code(0).says(&["Have an air tank", "`off` or `on`", "looked at by  horn", "MINI_AIR", "board.toml:30"]);
+    tree.run("show air").code(0).says(&["Have an air tank", "`off` or `on`", "looked at by  horn", "MINI_AIR", "board.toml:31"]);
     tree.run("show depth").code(0).says(&["a whole number from 1 to 9"]);
 }
 
@@ -76,15 +76,15 @@ fn a_library_of_the_host_is_found_judged_and_used() {
         command.env("BOLTBOARD_METADATA_PATH", tree.at("host"));
         tree.ran(&mut command)
     };
-    with_host("survey").code(0).says(&["present but unusable: its header <surely/nowhere.h> is not there"]);
+    with_host("survey").code(0).says(&["nowhere cannot be used: its header <surely/nowhere.h> is not there"]);
     tree.write("host/include/surely/nowhere.h", "#define NOWHERE 1\n");
     with_host("survey").code(0).says(&["found, version 2.1", "This host has everything"]);
-    with_host("options --level expert").code(0).says(&["radio    on          default"]);
+    with_host("options --level expert").code(0).says(&["radio   on          default"]);
     tree.edit("board.toml", "header = \"surely/nowhere.h\"\n", "header = \"surely/nowhere.h\"\nversion = \">= 3\"\n");
-    with_host("survey").code(0).says(&["version 2.1 does not fit: wanted >= 3"]);
+    with_host("survey").code(0).says(&["nowhere does not fit: version 2.1 is there, wanted >= 3"]);
     tree.write("host/include/surely/nowhere.h", "#error not for you\n");
     tree.edit("board.toml", "version = \">= 3\"\n", "");
-    with_host("survey nowhere").code(0).says(&["present but unusable", "not for you"]);
+    with_host("survey nowhere").code(0).says(&["cannot be used", "not for you"]);
 }
 
 #[test]

@@ -37,7 +37,7 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
         ("set horn=yes", 2, vec!["`yes` is not a value of it; expected `off` or `on`"]),
         ("set depth=77", 2, vec!["expected a whole number from 1 to 9"]),
         ("set horn", 2, vec!["`horn` is not OPTION=VALUE"]),
-        ("set horn=on air=off", 3, vec!["these choices cannot hold together: horn=on, air=off", "horn requires air (board.toml:28)", "boltboard unset horn", "Nothing was changed."]),
+        ("set horn=on air=off", 3, vec!["these choices cannot hold together: horn=on, air=off", "horn requires air (board.toml:29)", "boltboard unset horn", "Nothing was changed."]),
         ("set radio=on", 4, vec!["radio=on cannot be had on this host: it lacks nowhere", "boltboard survey nowhere", "Nothing was changed."]),
     ] {
         tree.run(words).code(code).complains(&complaints);
@@ -51,7 +51,7 @@ fn layers_are_weaker_than_what_lies_on_them() {
     tree.write("profiles/deep.toml", "format = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n[choose]\ndepth = 9\nair = \"on\"\n");
     tree.run("profile use deep").code(0);
     tree.run("set depth=2").code(0).complains(&["your choices go to my-deep on top of it"]);
-    tree.run("options").code(0).says(&["air      on          from deep", "depth    2           chosen"]);
+    tree.run("options").code(0).says(&["air     on          from deep", "depth   2           chosen"]);
     assert!(tree.read("profiles/deep.toml").contains("depth = 9"), "what the tree ships is not written to");
     tree.run("profile list").code(0).says(&["deep", "my-deep  in use"]);
     tree.run("profile new third --on deep my-deep").code(0);
@@ -88,7 +88,7 @@ fn wrong_profiles_are_told_with_their_place() {
 #[test]
 fn a_choice_for_once_is_not_saved() {
     let tree = Scratch::with(MINI);
-    tree.run("options --try horn=on").code(0).says(&["horn     on          chosen", "air      on          for horn"]);
+    tree.run("options --try horn=on").code(0).says(&["horn    on          chosen", "air     on          for horn"]);
     tree.run("why horn --try horn=on").code(0).says(&["chosen on the command line"]);
     assert!(!tree.at("bolt-work").exists(), "looking writes nothing");
     tree.run("options --try horn=no").code(2);

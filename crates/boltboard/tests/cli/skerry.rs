@@ -1,1 +1,108 @@
+//! The demo tree: its options flipped one at a time, its profiles, its modules, and the demo itself.
 
+use std::process::Command;
+
+use crate::harness::Scratch;
+
+fn watch(tree: &Scratch, profile: &str, words: &[&str]) -> String {
+    let program = tree.at("bolt-work/builds").join(profile).join("out/bin/skerryd");
+    let output = Command::new(program).args(words).output().expect("skerryd runs");
+    assert!(output.status.success(), "{output:?}");
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// Flips one option after the other: the incremental build equals a clean one byte for byte, and the files compiled are
+/// those whose text, or that of a header of the tree that they read, names the option's macro.
+#[test]
+fn each_flip_compiles_what_names_it_and_equals_a_clean_build() {
+    let tree = Scratch::skerry();
+    tree.run("build").code(0);
+    for (flip, macro_name) in [
+        ("units=metric", "SK_UNITS_NAUTICAL"),
+        ("log-time=off", "SK_LOG_TIME"),
+        ("fog-horn=builtin", "SK_FOG_HORN"),
+        ("link-vhf=builtin", "SK_LINK_VHF"),
+        ("lamp-sector=on", "SK_LAMP_SECTOR"),
+        ("journal=off", "SK_JOURNAL"),
+    ] {
+        tree.run(&format!("set {flip}")).code(0);
+        let compiled = tree.previewed("run");
+        let answer = tree.run("preview --json").code(0).json();
+        for step in answer["steps"].as_array().expect("steps").iter().filter(|s| s["does"] == "compile" && s["verdict"] == "run") {
+            for reason in step["reasons"].as_array().expect("reasons").iter().filter(|r| r["reason"] == "option") {
+                let name = reason["macro"].as_str().expect("a macro");
+                let file = reason["named-in"].as_str().unwrap_or("lib/features.c");
+                let text = tree.read(&format!("{file}").replace("made/", "bolt-work/builds/mine/made/"));
+                let pasted = file == "lib/features.c" && text.contains(&name[3..]);
+                assert!(text.contains(name) || pasted, "{flip}: {file} does not name {name}");
+            }
+        }
+        tree.run("build").code(0);
+        let here = tree.outputs("mine");
+        let clean = Scratch::skerry();
+        clean.write("bolt-work/boltboard-work", "format 1\ntree skerry\n");
+        clean.write("bolt-work/profiles/mine.toml", &tree.read("bolt-work/profiles/mine.toml"));
+        clean.run("build").code(0);
+        let there = clean.outputs("mine");
+        let names = |files: &[(String, Vec<u8>)]| files.iter().map(|f| f.0.clone()).collect::<Vec<_>>();
+        assert_eq!(names(&here), names(&there), "{flip}");
+        let different: Vec<&String> = here.iter().zip(&there).filter(|(a, b)| a.1 != b.1).map(|(a, _)| &a.0).collect();
+        assert!(different.is_empty(), "{flip}: {different:?} differ from a clean build");
+        assert!(!compiled.is_empty(), "{flip} ({macro_name}) changes something");
+        tree.run(&format!("unset {}", flip.split('=').next().unwrap_or(flip))).code(0);
+        tree.run("build").code(0);
+    }
+}
+
+#[test]
+fn shipped_profiles_build_without_a_warning_and_pass_their_tests() {
+    let tree = Scratch::skerry();
+    for profile in ["small-station", "full-station", "test-bench"] {
+        tree.run(&format!("profile use {profile}")).code(0);
+        let built = tree.run("build").code(0);
+        assert!(!built.err.contains("warning") && !built.out.contains("said by"), "{}", built.err);
+        tree.run("test").code(0).says(&["0 failed"]);
+    }
+    let full = watch(&tree, "full-station", &["--seed", "3", "--minutes", "20"]);
+    assert!(full.contains("Skerry Main") && full.contains("fog-siren (loaded)") && full.contains("fog-horn (built in)"), "{full}");
+    let small = watch(&tree, "small-station", &["--minutes", "20"]);
+    assert!(small.contains("fog-bell (built in)") && !small.contains("vhf"), "{small}");
+    let again = watch(&tree, "full-station", &["--seed", "3", "--minutes", "20"]);
+    assert_eq!(full, again, "the seed decides");
+    tree.run("compare small-station full-station").code(1).says(&["lamp-drive", "fog-siren", "the same for both"]);
+}
+
+#[test]
+fn what_a_fresh_machine_lacks_holds_options_off_and_says_so() {
+    let tree = Scratch::skerry();
+    let survey = tree.run("survey --json").code(0).json();
+    let state = |name: &str| {
+        let needs = survey["needs"].as_array().expect("needs");
+        needs.iter().find(|n| n["name"] == name).expect("the need")["state"].clone()
+    };
+    assert_eq!(state("squeeze"), "bundled");
+    assert_eq!((state("dlopen"), state("maths")), ("found".into(), "found".into()));
+    if state("gps") == "missing" {
+        tree.run("why clock-gps").code(0).says(&["clock-gps needs gps", "this host lacks gps"]);
+        tree.run("set clock-gps=on").code(4).complains(&["clock-gps=on cannot be had on this host: it lacks gps"]);
+    }
+}
+
+#[test]
+fn the_demo_walks_the_whole_way() {
+    let scratch = Scratch::new();
+    let ran = scratch.run("demo --in here").code(0).says(&[
+        "$ boltboard preview",
+        "Built:",
+        "fog-horn (built in)",
+        "option units: SK_UNITS_NAUTICAL 1 → not defined",
+        "0 failed",
+        "only for mine",
+        "0 steps run,",
+        "Installed: 30 files written",
+        "Removed: 30 files",
+    ]);
+    assert!(!ran.err.contains("error"), "{}", ran.err);
+    assert!(scratch.at("here/skerry/bolt-work").is_dir() && !scratch.at("here/installed").exists());
+    scratch.run("demo --in here").code(2).complains(&["here is not empty"]);
+}
