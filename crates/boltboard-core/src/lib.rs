@@ -6,7 +6,6 @@
 //! [`install`]. [`store`] keeps results, [`compare`] puts two of anything side by side, [`launch`] is the only door to
 //! other processes. A folder uses only those above it in this list:
 
-#![forbid(unsafe_code)]
 #![warn(missing_docs)]
 
 pub mod base;

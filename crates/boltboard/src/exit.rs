@@ -159,7 +159,9 @@ fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
             .help("check the spelling; patterns are relative to the folder of this file, `**` crosses folders"),
         Fault::SameFile { .. } => diagnostic.help("give one of them another `output`"),
         Fault::Path(_) | Fault::LinkOut(_) => diagnostic.help("definitions name only what lies in the tree"),
-        Fault::Unreadable { .. } => diagnostic.help("check its name in `boards`, and that it is a file that you may read"),
+        Fault::Unreadable { .. } => {
+            diagnostic.help("check its name in `boards`, and that it is a file that you may read")
+        }
         Fault::NotUtf8 { .. } => diagnostic.help("save the file as UTF-8"),
         Fault::Format(_) => diagnostic.help("use the version of boltboard that this tree was written for"),
         Fault::Limit { .. }

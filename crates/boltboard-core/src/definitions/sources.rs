@@ -19,7 +19,8 @@ impl Listing {
     pub fn of(root: &Path) -> Listing {
         let walk = walkdir::WalkDir::new(root).follow_links(false).into_iter().filter_entry(|entry| {
             let hidden = entry.depth() > 0 && entry.file_name().to_string_lossy().starts_with('.');
-            !hidden && !(entry.file_type().is_dir() && entry.path().join(WORK_MARK).is_file())
+            let work = entry.file_type().is_dir() && entry.path().join(WORK_MARK).is_file();
+            !hidden && !work
         });
         let mut files: Vec<RelPath> = walk
             .filter_map(Result::ok)

@@ -54,31 +54,157 @@ fn values(board: &Board, chosen: &str, has: bool) -> String {
 fn the_contract_holds() {
     let on = "default = \"on\"";
     for (case, lines, chosen, has, want) in [
-        ("a choice pulls in what it requires", "a switch requires = \"b\"\nb switch requires = \"c\"\nc switch", "a=on", false, "a=on b=on c=on"),
+        (
+            "a choice pulls in what it requires",
+            "a switch requires = \"b\"\nb switch requires = \"c\"\nc switch",
+            "a=on",
+            false,
+            "a=on b=on c=on",
+        ),
         ("a default never pulls", &format!("a switch {on}; requires = \"b\"\nb switch"), "", false, "a=off b=off"),
-        ("a default whose requirement is chosen holds", &format!("a switch {on}; requires = \"b\"\nb switch"), "b=on", false, "a=on b=on"),
-        ("a pulled-in value lets a default go", &format!("a switch requires = \"not b\"\nb switch {on}"), "a=on", false, "a=on b=off"),
-        ("a chosen conflict holds a default off", &format!("a switch\nb switch {on}; conflicts = \"a\""), "a=on", false, "a=on b=off"),
-        ("an or takes what already holds", &format!("a switch requires = \"b or c\"\nb switch\nc switch {on}"), "a=on", false, "a=on b=off c=on"),
-        ("an or takes the first written", "a switch requires = \"b or c\"\nb switch\nc switch", "a=on", false, "a=on b=on c=off"),
-        ("an or goes back when the first cannot hold", "a switch requires = \"b or c\"\nb switch requires = \"not d\"\nc switch\nd switch", "a=on d=on", false, "a=on b=off c=on d=on"),
-        ("forks are searched together", "a switch requires = [\"b or c\", \"not b or d\"]\nb switch\nc switch\nd switch conflicts = \"a\"", "a=on", false, "a=on b=off c=on d=off"),
+        (
+            "a default whose requirement is chosen holds",
+            &format!("a switch {on}; requires = \"b\"\nb switch"),
+            "b=on",
+            false,
+            "a=on b=on",
+        ),
+        (
+            "a pulled-in value lets a default go",
+            &format!("a switch requires = \"not b\"\nb switch {on}"),
+            "a=on",
+            false,
+            "a=on b=off",
+        ),
+        (
+            "a chosen conflict holds a default off",
+            &format!("a switch\nb switch {on}; conflicts = \"a\""),
+            "a=on",
+            false,
+            "a=on b=off",
+        ),
+        (
+            "an or takes what already holds",
+            &format!("a switch requires = \"b or c\"\nb switch\nc switch {on}"),
+            "a=on",
+            false,
+            "a=on b=off c=on",
+        ),
+        (
+            "an or takes the first written",
+            "a switch requires = \"b or c\"\nb switch\nc switch",
+            "a=on",
+            false,
+            "a=on b=on c=off",
+        ),
+        (
+            "an or goes back when the first cannot hold",
+            "a switch requires = \"b or c\"\nb switch requires = \"not d\"\nc switch\nd switch",
+            "a=on d=on",
+            false,
+            "a=on b=off c=on d=on",
+        ),
+        (
+            "forks are searched together",
+            "a switch requires = [\"b or c\", \"not b or d\"]\nb switch\nc switch\nd switch conflicts = \"a\"",
+            "a=on",
+            false,
+            "a=on b=off c=on d=off",
+        ),
         ("a lacking need holds a default off", &format!("a switch {on}; needs = \"lib\""), "", false, "a=off"),
         ("a need that is there lets it on", &format!("a switch {on}; needs = \"lib\""), "", true, "a=on"),
-        ("a loadable module takes a loadable one", "a module requires = \"b\"\nb module", "a=loadable", false, "a=loadable b=loadable"),
-        ("a built-in module takes a built-in one", "a module requires = \"b\"\nb module", "a=builtin", false, "a=builtin b=builtin"),
-        ("a loadable one may rely on a built-in one", "a module requires = \"b\"\nb module", "a=loadable b=builtin", false, "a=loadable b=builtin"),
-        ("a built-in module raises a loadable default", "a module requires = \"b\"\nb module default = \"loadable\"", "a=builtin", false, "a=builtin b=builtin"),
-        ("a default built-in over a loadable one is held to loadable", "a module default = \"builtin\"; requires = \"b\"\nb module", "b=loadable", false, "a=loadable b=loadable"),
-        ("a comparison moves a number as little as needed", "a switch requires = \"n >= 4\"\nn number range = [0, 9]; default = 2", "a=on", false, "a=on n=4"),
-        ("a number that fits stays", "a switch requires = \"n >= 4\"\nn number range = [0, 9]; default = 7", "a=on", false, "a=on n=7"),
-        ("a size is compared in bytes", "a switch requires = \"s > 1KiB\"\ns size default = \"512B\"", "a=on", false, "a=on s=1025B"),
+        (
+            "a loadable module takes a loadable one",
+            "a module requires = \"b\"\nb module",
+            "a=loadable",
+            false,
+            "a=loadable b=loadable",
+        ),
+        (
+            "a built-in module takes a built-in one",
+            "a module requires = \"b\"\nb module",
+            "a=builtin",
+            false,
+            "a=builtin b=builtin",
+        ),
+        (
+            "a loadable one may rely on a built-in one",
+            "a module requires = \"b\"\nb module",
+            "a=loadable b=builtin",
+            false,
+            "a=loadable b=builtin",
+        ),
+        (
+            "a built-in module raises a loadable default",
+            "a module requires = \"b\"\nb module default = \"loadable\"",
+            "a=builtin",
+            false,
+            "a=builtin b=builtin",
+        ),
+        (
+            "a default built-in over a loadable one is held to loadable",
+            "a module default = \"builtin\"; requires = \"b\"\nb module",
+            "b=loadable",
+            false,
+            "a=loadable b=loadable",
+        ),
+        (
+            "a comparison moves a number as little as needed",
+            "a switch requires = \"n >= 4\"\nn number range = [0, 9]; default = 2",
+            "a=on",
+            false,
+            "a=on n=4",
+        ),
+        (
+            "a number that fits stays",
+            "a switch requires = \"n >= 4\"\nn number range = [0, 9]; default = 7",
+            "a=on",
+            false,
+            "a=on n=7",
+        ),
+        (
+            "a size is compared in bytes",
+            "a switch requires = \"s > 1KiB\"\ns size default = \"512B\"",
+            "a=on",
+            false,
+            "a=on s=1025B",
+        ),
         ("a pick is moved", "a switch requires = \"p = y\"\np pick values = [\"x\", \"y\"]", "a=on", false, "a=on p=y"),
-        ("a pick's default with an unmet need gives way", "p pick values = [{ name = \"x\", needs = \"lib\" }, \"y\"]", "", false, "p=y"),
-        ("words gain what is required", "a switch requires = \"w = x\"\nw words default = [\"y\"]", "a=on", false, "a=on w=y x"),
-        ("conditional defaults", "a switch\nn number default = [{ when = \"a\", value = 5 }, { value = 1 }]", "a=on", false, "a=on n=5"),
-        ("derived defaults follow", "p path default = \"/usr\"\nq path default = \"${p}/lib\"\nr path default = \"${q}/x\"", "p=/opt", false, "p=/opt q=/opt/lib r=/opt/lib/x"),
-        ("a derived default that is chosen stays", "p path default = \"/usr\"\nq path default = \"${p}/lib\"", "p=/opt q=/q", false, "p=/opt q=/q"),
+        (
+            "a pick's default with an unmet need gives way",
+            "p pick values = [{ name = \"x\", needs = \"lib\" }, \"y\"]",
+            "",
+            false,
+            "p=y",
+        ),
+        (
+            "words gain what is required",
+            "a switch requires = \"w = x\"\nw words default = [\"y\"]",
+            "a=on",
+            false,
+            "a=on w=y x",
+        ),
+        (
+            "conditional defaults",
+            "a switch\nn number default = [{ when = \"a\", value = 5 }, { value = 1 }]",
+            "a=on",
+            false,
+            "a=on n=5",
+        ),
+        (
+            "derived defaults follow",
+            "p path default = \"/usr\"\nq path default = \"${p}/lib\"\nr path default = \"${q}/x\"",
+            "p=/opt",
+            false,
+            "p=/opt q=/opt/lib r=/opt/lib/x",
+        ),
+        (
+            "a derived default that is chosen stays",
+            "p path default = \"/usr\"\nq path default = \"${p}/lib\"",
+            "p=/opt q=/q",
+            false,
+            "p=/opt q=/q",
+        ),
     ] {
         assert_eq!(values(&options(lines), chosen, has), want, "{case}");
     }
@@ -86,7 +212,9 @@ fn the_contract_holds() {
 
 #[test]
 fn origins_say_where_values_come_from() {
-    let board = options("a switch requires = \"b\"\nb switch\nc switch default = \"on\"; requires = \"not a\"\nd switch default = \"on\"\nn number requires = \"d\"\nm number requires = \"c\"");
+    let board = options(
+        "a switch requires = \"b\"\nb switch\nc switch default = \"on\"; requires = \"not a\"\nd switch default = \"on\"\nn number requires = \"d\"\nm number requires = \"c\"",
+    );
     let resolution = resolved(&board, "a=on", false).expect("it resolves");
     let origin = |name: &str| resolution.get(board.option(name).unwrap()).origin.clone();
     assert_eq!(origin("a"), Origin::Chosen);
@@ -102,8 +230,20 @@ fn clashes_are_smallest_sets() {
     for (case, lines, chosen, want, lacking) in [
         ("one choice against itself", "a switch requires = \"b and not b\"\nb switch", "a=on", vec!["a"], 0),
         ("two choices", "a switch conflicts = \"b\"\nb switch\nc switch", "a=on b=on c=on", vec!["a b"], 0),
-        ("through a chain", "a switch requires = \"b\"\nb switch requires = \"not c\"\nc switch\nd switch", "a=on c=on d=on", vec!["a c"], 0),
-        ("two independent ones", "a switch conflicts = \"b\"\nb switch\nc switch conflicts = \"d\"\nd switch", "a=on b=on c=on d=on", vec!["a b", "c d"], 0),
+        (
+            "through a chain",
+            "a switch requires = \"b\"\nb switch requires = \"not c\"\nc switch\nd switch",
+            "a=on c=on d=on",
+            vec!["a c"],
+            0,
+        ),
+        (
+            "two independent ones",
+            "a switch conflicts = \"b\"\nb switch\nc switch conflicts = \"d\"\nd switch",
+            "a=on b=on c=on d=on",
+            vec!["a b", "c d"],
+            0,
+        ),
         ("a need of the host", "a switch needs = \"lib\"\nb switch", "a=on b=on", vec!["a"], 1),
         ("modules", "a module requires = \"b\"\nb module", "a=builtin b=loadable", vec!["a b"], 0),
         ("a number", "a switch requires = \"n > 5\"\nn number range = [0, 9]", "a=on n=3", vec!["a n"], 0),
@@ -121,7 +261,14 @@ fn clashes_are_smallest_sets() {
 
 #[test]
 fn the_order_of_definitions_does_not_matter() {
-    let lines = ["a switch requires = \"b or c\"", "b switch conflicts = \"d\"", "c switch", "d switch default = \"on\"", "e switch default = \"on\"; conflicts = \"f\"", "f switch default = \"on\"; conflicts = \"e\""];
+    let lines = [
+        "a switch requires = \"b or c\"",
+        "b switch conflicts = \"d\"",
+        "c switch",
+        "d switch default = \"on\"",
+        "e switch default = \"on\"; conflicts = \"f\"",
+        "f switch default = \"on\"; conflicts = \"e\"",
+    ];
     let sorted = |lines: &[&str]| {
         let board = options(&lines.join("\n"));
         let text = values(&board, "a=on", false);
@@ -139,9 +286,14 @@ fn random_lines() -> impl Strategy<Value = (String, String)> {
     let names = ["a", "b", "c", "d", "e"];
     let one = move |index: usize| {
         let atom = prop::sample::select(names.to_vec());
-        let negated = (any::<bool>(), atom).prop_map(|(not, name)| if not { format!("not {name}") } else { name.into() });
+        let negated =
+            (any::<bool>(), atom).prop_map(|(not, name)| if not { format!("not {name}") } else { name.into() });
         let later: Vec<&str> = names[index + 1..].to_vec();
-        let conjunct = if later.is_empty() { Just(String::new()).boxed() } else { prop::sample::select(later).prop_map(str::to_string).boxed() };
+        let conjunct = if later.is_empty() {
+            Just(String::new()).boxed()
+        } else {
+            prop::sample::select(later).prop_map(str::to_string).boxed()
+        };
         let choice = prop::collection::vec(negated, 2..4).prop_map(|m| format!("({})", m.join(" or ")));
         let requires = prop_oneof![3 => Just(String::new()), 2 => conjunct, 2 => choice];
         (any::<bool>(), any::<bool>(), requires).prop_map(move |(module, default, requires)| {

@@ -154,8 +154,11 @@ impl Executor<'_> {
             Some(file) => self.inputs_of_compile(step, &file).map_err(|cause| trouble(cause, said.clone()))?,
             None => step.reads.clone(),
         };
-        let outputs =
-            self.into_place(step, aside).map_err(|t| Trouble { command: command.clone(), said: said.clone(), ..t })?;
+        let outputs = self.settle_outputs(step, aside).map_err(|t| Trouble {
+            command: command.clone(),
+            said: said.clone(),
+            ..t
+        })?;
         let wall_ms = u64::try_from(outcome.wall.as_millis()).unwrap_or(u64::MAX);
         let note = self.observed(step, &inputs, started, outputs, said.clone(), wall_ms);
         if let Some(note) = &note {
@@ -236,7 +239,7 @@ impl Executor<'_> {
         Ok(inputs)
     }
 
-    fn into_place(&self, step: &Step, aside: &Path) -> Result<Vec<Output>, Trouble> {
+    fn settle_outputs(&self, step: &Step, aside: &Path) -> Result<Vec<Output>, Trouble> {
         let folders = &self.judge.plan.folders;
         let mut outputs = Vec::new();
         for write in &step.writes {

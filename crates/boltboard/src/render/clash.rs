@@ -52,7 +52,8 @@ fn one(board: &Board, choices: &Choices, clash: &Clash) -> Diagnostic {
 
 fn way_out(board: &Board, choices: &Choices, choice: &Choice) -> String {
     let option = &board.options[choice.option];
-    let own = choices.layers.iter().filter(|(_, layer)| layer.source == ProfileSource::Own).map(|(id, _)| id).last();
+    let own =
+        choices.layers.iter().filter(|(_, layer)| layer.source == ProfileSource::Own).map(|(id, _)| id).next_back();
     match choices.layers[choice.layer].source {
         ProfileSource::Once => format!("leave out {}={}", option.name, choice.value),
         // What a layer below chooses can only be chosen otherwise.

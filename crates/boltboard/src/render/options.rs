@@ -4,8 +4,11 @@ use boltboard_core::board::{Board, Kind, OptionId, SectionId, Value};
 use boltboard_core::profile::Choices;
 use boltboard_core::resolve::{Effect, Origin, Resolution, Resolved};
 
-use super::text::{Cell, Role, columns, paint, wrap};
+use super::text::{Cell, Role, columns, columns_within, paint, wrap};
 use super::why::{rule_object, rule_verb};
+
+/// How wide names, values and origins may be in a list.
+const VALUES: usize = 28;
 
 /// Says in a word or two where a value comes from.
 pub fn origin_word(board: &Board, choices: &Choices, option: OptionId, resolved: &Resolved) -> String {
@@ -59,7 +62,7 @@ fn row(board: &Board, choices: &Choices, resolution: &Resolution, option: Option
 /// Lists options below the titles of their sections.
 pub fn tree(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &[OptionId], width: usize) -> String {
     let rows: Vec<Vec<Cell>> = wanted.iter().map(|id| row(board, choices, resolution, *id)).collect();
-    let set = columns(&rows, 2, width);
+    let set = columns_within(&rows, 2, width, VALUES);
     let lines: Vec<&str> = set.lines().collect();
     let mut text = String::new();
     let mut sections: Vec<SectionId> = Vec::new();
@@ -69,6 +72,7 @@ pub fn tree(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &
             sections.push(section);
         }
     }
+    sections.sort();
     for section in sections {
         let title: Vec<&str> = board.section_path(section).iter().map(|s| board.sections[*s].title.as_str()).collect();
         text.push_str(&format!("{}\n", paint(Role::Title, &title.join(" › "))));
@@ -86,7 +90,7 @@ pub fn tree(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &
 /// Lists options as one flat table.
 pub fn table(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &[OptionId], width: usize) -> String {
     let rows: Vec<Vec<Cell>> = wanted.iter().map(|id| row(board, choices, resolution, *id)).collect();
-    columns(&rows, 0, width)
+    columns_within(&rows, 0, width, VALUES)
 }
 
 /// Tells all about one option.

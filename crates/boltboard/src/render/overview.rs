@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use boltboard_core::board::{Board, Kind};
 use boltboard_core::store::LedgerEntry;
 
-use super::text::{Cell, Role, bytes, columns, count, duration, paint};
+use super::text::{Cell, Role, bytes, columns, count, duration, paint, wrap};
 
 /// What an overview tells.
 pub struct Overview {
@@ -60,7 +60,11 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     for (kind, (made, all)) in parts {
         let names: Vec<&str> =
             board.parts.iter().filter(|(_, p)| p.kind.name() == kind).map(|(_, p)| p.name.as_str()).collect();
-        add("", Role::Faint, format!("{kind} {made}/{all}: {}", names.join(", ")));
+        for (index, line) in
+            wrap(&format!("{kind} {made}/{all}: {}", names.join(", ")), width.saturating_sub(16)).iter().enumerate()
+        {
+            add("", Role::Faint, if index == 0 { line.clone() } else { format!("  {line}") });
+        }
     }
     let needs = match overview.missing.as_slice() {
         [] => format!("{}, all on this host", board.needs.len()),

@@ -32,9 +32,7 @@ pub fn state_words(board: &Board, fact: &Fact) -> (Role, String) {
         FactState::Found(found) => {
             (Role::Good, found.version.as_ref().map_or("found".into(), |version| format!("found, version {version}")))
         }
-        FactState::Bundled(part) => {
-            (Role::Good, format!("not on this host; the bundled {} is used", board.parts[*part].name))
-        }
+        FactState::Bundled(part) => (Role::Good, format!("bundled copy: {}", board.parts[*part].name)),
         FactState::Missing(Missing::Absent) => (Role::Bad, "missing".into()),
         FactState::Missing(Missing::WrongVersion { .. }) => (Role::Bad, "does not fit".into()),
         FactState::Missing(Missing::Unusable { .. }) => (Role::Bad, "cannot be used".into()),

@@ -85,11 +85,19 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
 /// A cell of a table: its text and how it is painted.
 pub type Cell = (Role, String);
 
+/// The widest that a column gets, but for the last.
+const WIDEST: usize = 44;
+
 /// Sets rows in columns; the last column takes what is left of the width.
 pub fn columns(rows: &[Vec<Cell>], indent: usize, width: usize) -> String {
+    columns_within(rows, indent, width, WIDEST)
+}
+
+/// The same with columns of at most `limit`.
+pub fn columns_within(rows: &[Vec<Cell>], indent: usize, width: usize, limit: usize) -> String {
     let count = rows.iter().map(Vec::len).max().unwrap_or(0);
     let widest = |column: usize| rows.iter().filter_map(|r| r.get(column)).map(|c| c.1.width()).max().unwrap_or(0);
-    let widths: Vec<usize> = (0..count).map(|c| widest(c).min(44)).collect();
+    let widths: Vec<usize> = (0..count).map(|c| widest(c).min(limit)).collect();
     let mut text = String::new();
     for row in rows {
         let mut used = indent;

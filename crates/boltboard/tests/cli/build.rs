@@ -7,7 +7,11 @@ use crate::harness::{MINI, Scratch};
 fn equals_clean(tree: &Scratch) {
     let here = tree.outputs("mine");
     let clean = Scratch::new();
-    let copy = std::process::Command::new("cp").arg("-a").arg(format!("{}/.", tree.path().display())).arg(clean.path()).status();
+    let copy = std::process::Command::new("cp")
+        .arg("-a")
+        .arg(format!("{}/.", tree.path().display()))
+        .arg(clean.path())
+        .status();
     assert!(copy.expect("cp runs").success());
     std::fs::remove_dir_all(clean.at("bolt-work/builds")).expect("removed");
     std::fs::remove_dir_all(clean.at("bolt-work/store")).expect("removed");
@@ -51,7 +55,10 @@ fn an_option_reaches_the_files_that_name_it_and_no_others() {
 fn a_source_comes_and_goes_with_its_option() {
     let tree = built();
     tree.run("set horn=on").code(0);
-    assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/horn.c", "compile src/main.c", "link out/bin/mini"]);
+    assert_eq!(
+        tree.previewed("run"),
+        ["write made/mini/options.h", "compile src/horn.c", "compile src/main.c", "link out/bin/mini"]
+    );
     tree.run("build").code(0);
     assert!(tree.at("bolt-work/builds/mine/objects/mini/src/horn.c.o").exists());
     equals_clean(&tree);
@@ -119,9 +126,16 @@ fn flags_of_parts_and_files_rekey_just_those() {
     assert_eq!(tree.previewed("run"), ["compile src/depth.c"]);
     tree.run("preview").code(0).says(&["command: +-O2"]);
     tree.run("build").code(0);
-    tree.edit("board.toml", "summary = \"the program\"", "summary = \"the program\"\nlink-flags = [\"-Wl,--as-needed\"]");
+    tree.edit(
+        "board.toml",
+        "summary = \"the program\"",
+        "summary = \"the program\"\nlink-flags = [\"-Wl,--as-needed\"]",
+    );
     assert_eq!(tree.previewed("run"), ["link out/bin/mini"]);
-    equals_clean(&{ tree.run("build").code(0); tree });
+    equals_clean(&{
+        tree.run("build").code(0);
+        tree
+    });
 }
 
 #[test]
@@ -171,7 +185,8 @@ fn builds_do_not_depend_on_the_folder_or_the_day() {
     }
     a.run("build").code(0);
     b.run("build --work elsewhere").code(0);
-    let program = |tree: &Scratch, work: &str| std::fs::read(tree.at(work).join("builds/mine/out/bin/mini")).expect("built");
+    let program =
+        |tree: &Scratch, work: &str| std::fs::read(tree.at(work).join("builds/mine/out/bin/mini")).expect("built");
     assert!(program(&a, "bolt-work") == program(&b, "elsewhere"));
 }
 
@@ -240,21 +255,33 @@ command = ["${part:main}", "15"]
 "#;
     let tree = Scratch::with(&[
         ("board.toml", board),
-        ("value.S", "#include <kinds/options.h>\n.globl value\nvalue: .byte 1\n.section .note.GNU-stack,\"\",%progbits\n"),
+        (
+            "value.S",
+            "#include <kinds/options.h>\n.globl value\nvalue: .byte 1\n.section .note.GNU-stack,\"\",%progbits\n",
+        ),
         ("a/same.c", "int from_a(void) { return 2; }\n"),
         ("b/same.c", "int from_b(void) { return 4; }\n"),
         ("include/low.h", "int from_a(void); int from_b(void);\n"),
         ("shared.cpp", "extern \"C\" {\n#include <low.h>\nint shared(void) { return from_a() + from_b(); } }\n"),
         ("shared.map", "{ global: shared; local: *; };\n"),
         ("text.in", "@tree:name@ @tree:version@ is @names@, mail x@y.z\n"),
-        ("maker.c", "#include <stdio.h>\nint main(int n, char **v) { FILE *f = fopen(v[n - 1], \"w\"); fputs(\"int table = 8;\\n\", f); fclose(f); return 3; }\n"),
+        (
+            "maker.c",
+            "#include <stdio.h>\nint main(int n, char **v) { FILE *f = fopen(v[n - 1], \"w\"); fputs(\"int table = 8;\\n\", f); fclose(f); return 3; }\n",
+        ),
         ("extra.c", "int extra_module(void) { return 100; }\n"),
-        ("main.c", "#include <stdlib.h>\nextern char value; extern int table; int shared(void); extern int (*const modules[])(void);\nint main(int n, char **v) { int sum = value + shared() + table; for (int i = 0; modules[i]; i++) sum += modules[i](); return n < 2 || sum != atoi(v[1]); }\n"),
+        (
+            "main.c",
+            "#include <stdlib.h>\nextern char value; extern int table; int shared(void); extern int (*const modules[])(void);\nint main(int n, char **v) { int sum = value + shared() + table; for (int i = 0; modules[i]; i++) sum += modules[i](); return n < 2 || sum != atoi(v[1]); }\n",
+        ),
     ]);
     tree.run("build").code(0);
     let made = |path: &str| tree.at("bolt-work/builds/mine").join(path);
     assert!(made("out/lib/kinds/extra.so").is_file());
-    assert_eq!(std::fs::read_link(made("out/lib/libshared.so")).expect("a link").display().to_string(), "libshared.so.4");
+    assert_eq!(
+        std::fs::read_link(made("out/lib/libshared.so")).expect("a link").display().to_string(),
+        "libshared.so.4"
+    );
     assert_eq!(std::fs::read_to_string(made("made/text.txt")).expect("made"), "kinds 3.1 is fore aft, mail x@y.z\n");
     tree.run("test").code(0).says(&["passed    adds-up"]);
     tree.run("set extra=builtin").code(0);
@@ -300,7 +327,12 @@ fn profiles_share_what_they_have_in_common() {
     tree.run("profile new other").code(0);
     tree.run("set horn=on").code(0);
     tree.run("build").code(0).says(&["3 steps run, 2 from the store"]);
-    tree.run("compare mine other").code(1).says(&["horn", "1 step only for other", "compile   src/horn.c", "the same for both"]);
+    tree.run("compare mine other").code(1).says(&[
+        "horn",
+        "1 step only for other",
+        "compile   src/horn.c",
+        "the same for both",
+    ]);
     tree.run("compare mine mine").code(0).says(&["give every option the same value"]);
     tree.run("profile use mine").code(0);
     tree.run("build").code(0).says(&["0 steps run, 5 current"]);

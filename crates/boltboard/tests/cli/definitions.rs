@@ -24,7 +24,8 @@ fn message(text: &str) -> String {
 #[test]
 fn each_wrong_definition_gives_its_message() {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cli/wrong");
-    let mut cases: Vec<_> = std::fs::read_dir(&folder).expect("cases").filter_map(Result::ok).map(|e| e.path()).collect();
+    let mut cases: Vec<_> =
+        std::fs::read_dir(&folder).expect("cases").filter_map(Result::ok).map(|e| e.path()).collect();
     cases.retain(|path| path.extension().is_some_and(|e| e == "toml"));
     cases.sort();
     assert!(cases.len() >= 40, "there are {} cases", cases.len());
@@ -76,13 +77,21 @@ fn outside_of_a_tree_the_way_in_is_told() {
 #[test]
 fn a_board_may_live_outside_of_the_tree_that_it_describes() {
     let scratch = Scratch::with(&[
-        ("board/board.toml", "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nsources = \"../code\"\nboards = [\"src/board.toml\"]\n[header.h]\npath = \"config.h\"\n"),
-        ("board/src/board.toml", "[option.fog]\nkind = \"switch\"\nmacro = { name = \"HAVE_FOG\", form = \"one-or-zero\" }\n[part.p]\nkind = \"program\"\nsources = [\"*.c\"]\n"),
+        (
+            "board/board.toml",
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nsources = \"../code\"\nboards = [\"src/board.toml\"]\n[header.h]\npath = \"config.h\"\n",
+        ),
+        (
+            "board/src/board.toml",
+            "[option.fog]\nkind = \"switch\"\nmacro = { name = \"HAVE_FOG\", form = \"one-or-zero\" }\n[part.p]\nkind = \"program\"\nsources = [\"*.c\"]\n",
+        ),
         ("code/src/p.c", "#include <config.h>\nint main(void) { return HAVE_FOG; }\n"),
     ]);
     scratch.run("build --tree board --work w").code(0);
     assert!(!scratch.at("code/bolt-work").exists() && !scratch.at("board/bolt-work").exists());
-    let exit = |scratch: &Scratch| std::process::Command::new(scratch.at("w/builds/mine/out/bin/p")).status().expect("runs").code();
+    let exit = |scratch: &Scratch| {
+        std::process::Command::new(scratch.at("w/builds/mine/out/bin/p")).status().expect("runs").code()
+    };
     assert_eq!(exit(&scratch), Some(0));
     scratch.run("set fog=on --tree board --work w").code(0);
     scratch.run("build --tree board --work w").code(0);

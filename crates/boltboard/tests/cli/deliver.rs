@@ -53,7 +53,10 @@ fn files_of_others_are_never_touched() {
     tree.write("to/bin/other", "x");
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
     tree.run("install --preview").code(0).says(&["in the way: not installed by this tree"]);
-    tree.run("install").code(1).complains(&["TREE/to/bin/mini would overwrite files that this tree did not install", "Nothing was installed."]);
+    tree.run("install").code(1).complains(&[
+        "TREE/to/bin/mini would overwrite files that this tree did not install",
+        "Nothing was installed.",
+    ]);
     assert_eq!(tree.read("to/bin/mini"), "someone else's\n");
     std::fs::remove_file(tree.at("to/bin/mini")).expect("removed");
     tree.run("install").code(0);

@@ -35,7 +35,10 @@ fn the_first_error_is_told_with_what_brought_the_file_in() {
 fn independent_work_goes_on_when_asked() {
     let tree = Scratch::with(MINI);
     tree.edit("src/depth.c", "return", "retrun");
-    tree.run("build --keep-going --jobs 1").code(1).complains(&["failed: compile src/depth.c"]).says(&["1 step failed, 1 not done"]);
+    tree.run("build --keep-going --jobs 1")
+        .code(1)
+        .complains(&["failed: compile src/depth.c"])
+        .says(&["1 step failed, 1 not done"]);
     assert!(tree.at("bolt-work/builds/mine/objects/mini/src/main.c.o").exists());
     tree.edit("src/depth.c", "retrun", "return");
     tree.run("build").code(0).says(&["2 steps run"]);
@@ -58,7 +61,9 @@ fn a_compiler_that_crashes_is_told_as_such() {
     let tree = Scratch::with(MINI);
     tree.script("bad/cc", "case \"$*\" in *depth.c*) kill -SEGV $$;; esac; exec /usr/bin/cc \"$@\"");
     let path = format!("TREE/bad:{}", usual_path());
-    with_path(&tree, "build", &path).code(1).complains(&["failed: compile src/depth.c", "ended by signal 11 (it crashed)"]);
+    with_path(&tree, "build", &path)
+        .code(1)
+        .complains(&["failed: compile src/depth.c", "ended by signal 11 (it crashed)"]);
     tree.script("bad/cc", "exit 1");
     with_path(&tree, "build", &path).code(4).complains(&["`cc` does not work as a compiler"]);
 }
@@ -67,7 +72,9 @@ fn a_compiler_that_crashes_is_told_as_such() {
 fn a_generator_must_write_what_it_declares() {
     let tree = Scratch::with(MINI);
     tree.edit("tools/names.sh", "> \"$1\"", "> /dev/null");
-    tree.run("build").code(1).complains(&["failed: generate made/mini/names.h", "it succeeded but did not write made/mini/names.h"]);
+    tree.run("build")
+        .code(1)
+        .complains(&["failed: generate made/mini/names.h", "it succeeded but did not write made/mini/names.h"]);
     tree.write("tools/names.sh", "echo half > \"$1\"; exit 7\n");
     tree.run("build").code(1).complains(&["it ended with exit code 7"]);
     assert!(!tree.at("bolt-work/builds/mine/made/mini/names.h").exists(), "nothing half-written is in place");
@@ -79,7 +86,9 @@ fn a_generated_header_must_be_declared_as_used() {
     tree.run("build").code(0);
     tree.edit("board.toml", "uses = [\"names\"]\n", "");
     tree.edit("src/main.c", "int main", "int  main");
-    tree.run("build").code(1).complains(&["it reads made/mini/names.h, which part `names` makes, but its own part does not use `names`"]);
+    tree.run("build")
+        .code(1)
+        .complains(&["it reads made/mini/names.h, which part `names` makes, but its own part does not use `names`"]);
 }
 
 #[test]
@@ -87,7 +96,9 @@ fn a_shipped_copy_of_the_option_header_is_noticed() {
     let tree = Scratch::with(MINI);
     tree.write("src/mini/options.h", "#define MINI_DEPTH 5\n");
     tree.edit("src/mini.h", "<mini/options.h>", "\"mini/options.h\"");
-    tree.run("build").code(1).complains(&["src/mini/options.h was found instead of the option header made/mini/options.h"]);
+    tree.run("build")
+        .code(1)
+        .complains(&["src/mini/options.h was found instead of the option header made/mini/options.h"]);
     tree.edit("board.toml", "prefix = \"MINI_\"", "prefix = \"MINI_\"\nguard = \"SHIPPED_H\"\nfirst = true");
     tree.write("src/mini/options.h", "#ifndef SHIPPED_H\n#define SHIPPED_H\n#define MINI_DEPTH 5\n#endif\n");
     tree.run("build").code(0);
@@ -101,7 +112,10 @@ fn a_second_build_waits_and_says_so() {
     tree.edit("tools/names.sh", "echo '#", "sleep 2; echo '#");
     let first = tree.command("build").stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("starts");
     wait_for(|| tree.at("bolt-work/lock").exists() && !tree.read("bolt-work/lock").is_empty());
-    tree.run("build").code(0).complains(&["Another build is at work in TREE/bolt-work (process ", "waiting for it to end"]).says(&["0 steps run"]);
+    tree.run("build")
+        .code(0)
+        .complains(&["Another build is at work in TREE/bolt-work (process ", "waiting for it to end"])
+        .says(&["0 steps run"]);
     let first = tree.told(&first.wait_with_output().expect("ends")).code(0);
     assert!(first.out.contains("4 steps run"), "{}", first.out);
 }
@@ -127,7 +141,10 @@ fn interrupted(signal: &str) -> (Scratch, String, std::process::Output) {
     let (tree, path) = slow();
     let mut command = tree.command("build --jobs 1");
     let child = command.env("PATH", &path).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("starts");
-    wait_for(|| tree.at("bolt-work/builds/mine/objects/mini/src/depth.c.o").exists() || tree.at("bolt-work/builds/mine/objects/mini/src/main.c.o").exists());
+    wait_for(|| {
+        tree.at("bolt-work/builds/mine/objects/mini/src/depth.c.o").exists()
+            || tree.at("bolt-work/builds/mine/objects/mini/src/main.c.o").exists()
+    });
     let sent = Command::new("kill").args([signal, &child.id().to_string()]).status().expect("kill runs");
     assert!(sent.success());
     let output = child.wait_with_output().expect("ends");
@@ -183,7 +200,8 @@ fn damaged_results_in_the_store_are_noticed() {
     let tree = Scratch::with(MINI);
     tree.run("build").code(0);
     let before = tree.outputs("mine");
-    let list = Command::new("find").arg(tree.at("bolt-work/store/content")).args(["-type", "f"]).output().expect("find");
+    let list =
+        Command::new("find").arg(tree.at("bolt-work/store/content")).args(["-type", "f"]).output().expect("find");
     for file in String::from_utf8_lossy(&list.stdout).lines() {
         std::fs::write(file, "damaged").expect("written");
     }
@@ -200,14 +218,18 @@ fn a_work_folder_that_cannot_be_written_is_told() {
     tree.run("build --work file/inside").code(2).complains(&["TREE/file/inside"]);
     assert_eq!(tree.read("file"), "x");
     let read_only = std::path::Path::new("/proc/sys/bolt");
-    tree.run(&format!("set depth=4 --work {}", read_only.display())).code(2).complains(&["cannot make the folder /proc/sys/bolt"]);
+    tree.run(&format!("set depth=4 --work {}", read_only.display()))
+        .code(2)
+        .complains(&["cannot make the folder /proc/sys/bolt"]);
 }
 
 #[test]
 fn a_full_disk_is_told_and_gone_on_from() {
     let tree = Scratch::with(MINI);
     std::fs::create_dir(tree.at("small")).expect("a folder");
-    let mount = |words: &[&str]| Command::new(words[0]).args(&words[1..]).stderr(Stdio::null()).status().is_ok_and(|s| s.success());
+    let mount = |words: &[&str]| {
+        Command::new(words[0]).args(&words[1..]).stderr(Stdio::null()).status().is_ok_and(|s| s.success())
+    };
     let small = tree.at("small").display().to_string();
     if mount(&["mount", "-t", "tmpfs", "-o", "size=96k", "tmpfs", &small]) {
         let full = tree.run("build --work small/w");

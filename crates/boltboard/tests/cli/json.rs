@@ -26,7 +26,8 @@ fn first<'a>(value: &'a Value, key: &str) -> &'a Value {
 fn every_answer_has_just_its_documented_fields() {
     let tree = Scratch::with(MINI);
     tree.run("set horn=on").code(0);
-    let documented = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/json.md")).expect("docs/json.md");
+    let documented =
+        std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/json.md")).expect("docs/json.md");
     let answer = |words: &str| {
         let ran = tree.run(&format!("{words} --json"));
         assert!(ran.code == 0 || words.starts_with("compare"), "{ran:?}");
@@ -38,7 +39,23 @@ fn every_answer_has_just_its_documented_fields() {
         answer
     };
     let overview = answer("overview");
-    keys(&overview, &["format", "tree", "version", "summary", "sources", "source-bytes", "options", "needs", "missing", "parts", "profile", "choices"]);
+    keys(
+        &overview,
+        &[
+            "format",
+            "tree",
+            "version",
+            "summary",
+            "sources",
+            "source-bytes",
+            "options",
+            "needs",
+            "missing",
+            "parts",
+            "profile",
+            "choices",
+        ],
+    );
     keys(first(&overview, "parts"), &["name", "kind", "made"]);
     let options = answer("options --level expert");
     keys(&options, &["format", "tree", "profile", "options"]);
@@ -53,7 +70,8 @@ fn every_answer_has_just_its_documented_fields() {
         }
     }
     let show = answer("show horn");
-    let more = ["format", "help", "takes", "values", "requires", "counts-while?", "looked-at-by", "macros", "file", "line"];
+    let more =
+        ["format", "help", "takes", "values", "requires", "counts-while?", "looked-at-by", "macros", "file", "line"];
     keys(&show, &[&option[..], &more[..]].concat());
     let why = answer("why air");
     keys(&why, &["format", "reason"]);
@@ -71,16 +89,39 @@ fn every_answer_has_just_its_documented_fields() {
     tree.run("build").code(0);
     tree.run("set depth=5").code(0);
     let preview = answer("preview");
-    keys(&preview, &["format", "profile", "jobs", "current", "expected-work-ms", "expectation-guessed", "steps", "stale"]);
+    keys(
+        &preview,
+        &["format", "profile", "jobs", "current", "expected-work-ms", "expectation-guessed", "steps", "stale"],
+    );
     keys(first(&preview, "steps"), &["step", "does", "source?", "part", "verdict", "reasons", "expected-ms"]);
-    let compile = preview["steps"].as_array().expect("steps").iter().find(|s| s["does"] == "compile").expect("a compile");
+    let compile =
+        preview["steps"].as_array().expect("steps").iter().find(|s| s["does"] == "compile").expect("a compile");
     keys(first(compile, "reasons"), &["reason", "option", "macro", "before", "now", "named-in"]);
     let ledger = answer("ledger");
     keys(&ledger, &["format", "builds"]);
-    keys(first(&ledger, "builds"), &["started_s", "profile", "outcome", "steps", "ran", "from_store", "wall_ms", "output_bytes", "slowest"]);
+    keys(
+        first(&ledger, "builds"),
+        &["started-s", "profile", "outcome", "steps", "ran", "from-store", "wall-ms", "output-bytes", "slowest"],
+    );
     tree.run("profile new other").code(0);
     let compare = answer("compare mine other");
-    keys(&compare, &["format", "left", "right", "values", "parts", "left-only", "right-only", "differ", "unknown", "same", "left-ms?", "right-ms?"]);
+    keys(
+        &compare,
+        &[
+            "format",
+            "left",
+            "right",
+            "values",
+            "parts",
+            "left-only",
+            "right-only",
+            "differ",
+            "unknown",
+            "same",
+            "left-ms?",
+            "right-ms?",
+        ],
+    );
     keys(first(&compare, "values"), &["option", "left", "left-origin", "right", "right-origin"]);
     let install = answer("install --preview");
     keys(&install, &["format", "files", "obsolete", "manifest"]);
@@ -89,7 +130,10 @@ fn every_answer_has_just_its_documented_fields() {
 
 fn all_keys(value: &Value) -> BTreeSet<String> {
     match value {
-        Value::Object(object) => object.iter().flat_map(|(key, inner)| [BTreeSet::from([key.clone()]), all_keys(inner)].into_iter().flatten()).collect(),
+        Value::Object(object) => object
+            .iter()
+            .flat_map(|(key, inner)| [BTreeSet::from([key.clone()]), all_keys(inner)].into_iter().flatten())
+            .collect(),
         Value::Array(list) => list.iter().flat_map(all_keys).collect(),
         _ => BTreeSet::new(),
     }

@@ -6,7 +6,18 @@ use crate::harness::{MINI, Scratch};
 fn reading_commands_write_nothing_and_run_nothing_of_the_tree() {
     let tree = Scratch::with(MINI);
     tree.edit("tools/names.sh", "echo", "touch WAS-RUN; echo");
-    for words in ["", "overview", "options", "show horn", "why horn", "survey", "preview", "profile list", "ledger", "export compile-commands"] {
+    for words in [
+        "",
+        "overview",
+        "options",
+        "show horn",
+        "why horn",
+        "survey",
+        "preview",
+        "profile list",
+        "ledger",
+        "export compile-commands",
+    ] {
         tree.run(words).code(0);
     }
     assert!(!tree.at("bolt-work").exists(), "no work folder");
@@ -16,7 +27,13 @@ fn reading_commands_write_nothing_and_run_nothing_of_the_tree() {
 #[test]
 fn overview_tells_what_the_tree_is() {
     let tree = Scratch::with(MINI);
-    tree.run("").code(0).says(&["mini 1.0  a tiny tree", "5: 3 switches, 1 number, 1 path", "2 of 2 made", "this host lacks nowhere", "boltboard survey"]);
+    tree.run("").code(0).says(&[
+        "mini 1.0  a tiny tree",
+        "5: 3 switches, 1 number, 1 path",
+        "2 of 2 made",
+        "this host lacks nowhere",
+        "boltboard survey",
+    ]);
 }
 
 #[test]
@@ -43,17 +60,34 @@ fn options_are_found_filtered_and_counted() {
 #[test]
 fn why_tells_the_chain_down_to_its_ground() {
     let tree = Scratch::with(MINI);
-    tree.run("why horn").code(0).says(&["horn is off: it is off unless someone wants it", "horn requires air (board.toml:29)", "air is off", "boltboard set horn=on"]);
-    tree.run("why radio").code(0).says(&["radio is off: held; by default it would be on", "radio needs nowhere", "this host lacks nowhere (a library that no host has)"]);
+    tree.run("why horn").code(0).says(&[
+        "horn is off: it is off unless someone wants it",
+        "horn requires air (board.toml:29)",
+        "air is off",
+        "boltboard set horn=on",
+    ]);
+    tree.run("why radio").code(0).says(&[
+        "radio is off: held; by default it would be on",
+        "radio needs nowhere",
+        "this host lacks nowhere (a library that no host has)",
+    ]);
     tree.run("set horn=on").code(0);
-    tree.run("why air").code(0).says(&["air is on: horn wants it", "horn is on: chosen in the profile mine (mine.toml, line 6)"]);
+    tree.run("why air")
+        .code(0)
+        .says(&["air is on: horn wants it", "horn is on: chosen in the profile mine (mine.toml, line 6)"]);
     tree.run("why hron").code(2).complains(&["did you mean `horn`?"]);
 }
 
 #[test]
 fn show_tells_all_about_an_option() {
     let tree = Scratch::with(MINI);
-    tree.run("show air").code(0).says(&["Have an air tank", "`off` or `on`", "looked at by  horn", "MINI_AIR", "board.toml:31"]);
+    tree.run("show air").code(0).says(&[
+        "Have an air tank",
+        "`off` or `on`",
+        "looked at by  horn",
+        "MINI_AIR",
+        "board.toml:31",
+    ]);
     tree.run("show depth").code(0).says(&["a whole number from 1 to 9"]);
 }
 
@@ -61,7 +95,11 @@ fn show_tells_all_about_an_option() {
 fn survey_shows_what_was_tried() {
     let tree = Scratch::with(MINI);
     tree.run("survey").code(0).says(&["nowhere is missing", "wanted by radio", "radio is off instead of on"]);
-    tree.run("survey nowhere").code(0).says(&["the metadata file surely-nowhere.pc", "the header <surely/nowhere.h>", "not there"]);
+    tree.run("survey nowhere").code(0).says(&[
+        "the metadata file surely-nowhere.pc",
+        "the header <surely/nowhere.h>",
+        "not there",
+    ]);
     tree.edit("board.toml", "[need.nowhere]\n", "[need.nowhere]\nrequired = true\n");
     tree.run("survey").code(4).says(&["nothing can be built without it"]);
     tree.run("build").code(4).complains(&["the tree cannot be built without `nowhere`", "boltboard survey nowhere"]);
@@ -70,7 +108,13 @@ fn survey_shows_what_was_tried() {
 #[test]
 fn a_library_of_the_host_is_found_judged_and_used() {
     let tree = Scratch::with(MINI);
-    tree.write("host/surely-nowhere.pc", &format!("prefix={}/host\nName: x\nVersion: 2.1\nCflags: -I${{prefix}}/include\nLibs:\n", tree.path().display()));
+    tree.write(
+        "host/surely-nowhere.pc",
+        &format!(
+            "prefix={}/host\nName: x\nVersion: 2.1\nCflags: -I${{prefix}}/include\nLibs:\n",
+            tree.path().display()
+        ),
+    );
     let with_host = |words: &str| {
         let mut command = tree.command(words);
         command.env("BOLTBOARD_METADATA_PATH", tree.at("host"));

@@ -5,7 +5,11 @@ use crate::harness::{MINI, Scratch};
 #[test]
 fn a_choice_pulls_in_what_it_takes_and_says_so() {
     let tree = Scratch::with(MINI);
-    tree.run("set horn=on depth=5").code(0).says(&["horn   off  →  on  chosen", "air    off  →  on  for horn", "depth  3    →  5   chosen"]);
+    tree.run("set horn=on depth=5").code(0).says(&[
+        "horn   off  →  on  chosen",
+        "air    off  →  on  for horn",
+        "depth  3    →  5   chosen",
+    ]);
     let profile = tree.read("bolt-work/profiles/mine.toml");
     assert!(profile.contains("horn = \"on\"\ndepth = 5\n"), "choices only:\n{profile}");
     assert!(!profile.contains("air"), "what is pulled in is not written");
@@ -22,7 +26,8 @@ fn comments_order_and_reasons_are_kept() {
     tree.command("set depth=6 --reason x").status().expect("runs");
     tree.run("set air=on").code(0);
     let now = tree.read("bolt-work/profiles/mine.toml");
-    let want = text.replace("depth = 4", "depth = 6").replace("horn = \"on\"\n", "horn = \"on\"\nair = \"on\"\n") + "\n[reasons]\ndepth = \"x\"\n";
+    let want = text.replace("depth = 4", "depth = 6").replace("horn = \"on\"\n", "horn = \"on\"\nair = \"on\"\n")
+        + "\n[reasons]\ndepth = \"x\"\n";
     assert_eq!(now, want);
     tree.run("why depth").code(0).says(&["chosen in the profile mine (mine.toml, line 7)", "the reason given: \"x\""]);
 }
@@ -37,8 +42,25 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
         ("set horn=yes", 2, vec!["`yes` is not a value of it; expected `off` or `on`"]),
         ("set depth=77", 2, vec!["expected a whole number from 1 to 9"]),
         ("set horn", 2, vec!["`horn` is not OPTION=VALUE"]),
-        ("set horn=on air=off", 3, vec!["these choices cannot hold together: horn=on, air=off", "horn requires air (board.toml:29)", "boltboard unset horn", "Nothing was changed."]),
-        ("set radio=on", 4, vec!["radio=on cannot be had on this host: it lacks nowhere", "boltboard survey nowhere", "Nothing was changed."]),
+        (
+            "set horn=on air=off",
+            3,
+            vec![
+                "these choices cannot hold together: horn=on, air=off",
+                "horn requires air (board.toml:29)",
+                "boltboard unset horn",
+                "Nothing was changed.",
+            ],
+        ),
+        (
+            "set radio=on",
+            4,
+            vec![
+                "radio=on cannot be had on this host: it lacks nowhere",
+                "boltboard survey nowhere",
+                "Nothing was changed.",
+            ],
+        ),
     ] {
         tree.run(words).code(code).complains(&complaints);
         assert_eq!(tree.read("bolt-work/profiles/mine.toml"), before, "{words}");
@@ -48,7 +70,10 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
 #[test]
 fn layers_are_weaker_than_what_lies_on_them() {
     let tree = Scratch::with(MINI);
-    tree.write("profiles/deep.toml", "format = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n[choose]\ndepth = 9\nair = \"on\"\n");
+    tree.write(
+        "profiles/deep.toml",
+        "format = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n[choose]\ndepth = 9\nair = \"on\"\n",
+    );
     tree.run("profile use deep").code(0);
     tree.run("set depth=2").code(0).complains(&["your choices go to my-deep on top of it"]);
     tree.run("options").code(0).says(&["air     on          from deep", "depth   2           chosen"]);
@@ -65,17 +90,33 @@ fn layers_are_weaker_than_what_lies_on_them() {
 fn wrong_profiles_are_told_with_their_place() {
     let head = "format = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n";
     for (case, text, complaints) in [
-        ("another tree", "format = 1\ntree = \"maxi\"\n".to_string(), vec!["for the tree `maxi`, not for `mini`", ":2:8"]),
-        ("newer", "format = 1\ntree = \"mini\"\ntree-version = \"2.0\"\n".into(), vec!["written for version 2.0, the tree is version 1.0"]),
+        (
+            "another tree",
+            "format = 1\ntree = \"maxi\"\n".to_string(),
+            vec!["for the tree `maxi`, not for `mini`", ":2:8"],
+        ),
+        (
+            "newer",
+            "format = 1\ntree = \"mini\"\ntree-version = \"2.0\"\n".into(),
+            vec!["written for version 2.0, the tree is version 1.0"],
+        ),
         ("not TOML", format!("{head}[choose\n"), vec!["not TOML"]),
         ("unknown key", format!("{head}chose = 1\n"), vec!["a profile has no key `chose`", "did you mean `choose`?"]),
-        ("unknown option", format!("{head}[choose]\nhron = \"on\"\n"), vec!["there is no option `hron`", ":5:1", "did you mean `horn`?"]),
+        (
+            "unknown option",
+            format!("{head}[choose]\nhron = \"on\"\n"),
+            vec!["there is no option `hron`", ":5:1", "did you mean `horn`?"],
+        ),
         ("wrong value", format!("{head}[choose]\ndepth = 12\n"), vec!["`12` is not a value of it", ":5:9"]),
         ("wrong type", format!("{head}[choose]\nhorn = true\n"), vec!["`horn` wants a value in quotes"]),
         ("a layer of itself", format!("{head}base = [\"p\"]\n"), vec!["profile `p` is a layer of itself"]),
         ("an unknown layer", format!("{head}base = [\"q\"]\n"), vec!["there is no profile `q`"]),
-        ("a loose reason", format!("{head}[reasons]\nhorn = \"loud\"\n"), vec!["there is a reason for `horn`, which is not chosen here"]),
-        ("a later format", format!("{}", head.replace("format = 1", "format = 2")), vec!["`format` wants the number 1"]),
+        (
+            "a loose reason",
+            format!("{head}[reasons]\nhorn = \"loud\"\n"),
+            vec!["there is a reason for `horn`, which is not chosen here"],
+        ),
+        ("a later format", head.replace("format = 1", "format = 2").to_string(), vec!["`format` wants the number 1"]),
     ] {
         let tree = Scratch::with(MINI);
         tree.write("profiles/p.toml", &text);

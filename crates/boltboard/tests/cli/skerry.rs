@@ -28,11 +28,16 @@ fn each_flip_compiles_what_names_it_and_equals_a_clean_build() {
         tree.run(&format!("set {flip}")).code(0);
         let compiled = tree.previewed("run");
         let answer = tree.run("preview --json").code(0).json();
-        for step in answer["steps"].as_array().expect("steps").iter().filter(|s| s["does"] == "compile" && s["verdict"] == "run") {
+        for step in answer["steps"]
+            .as_array()
+            .expect("steps")
+            .iter()
+            .filter(|s| s["does"] == "compile" && s["verdict"] == "run")
+        {
             for reason in step["reasons"].as_array().expect("reasons").iter().filter(|r| r["reason"] == "option") {
                 let name = reason["macro"].as_str().expect("a macro");
                 let file = reason["named-in"].as_str().unwrap_or("lib/features.c");
-                let text = tree.read(&format!("{file}").replace("made/", "bolt-work/builds/mine/made/"));
+                let text = tree.read(&file.to_string().replace("made/", "bolt-work/builds/mine/made/"));
                 let pasted = file == "lib/features.c" && text.contains(&name[3..]);
                 assert!(text.contains(name) || pasted, "{flip}: {file} does not name {name}");
             }
@@ -64,7 +69,10 @@ fn shipped_profiles_build_without_a_warning_and_pass_their_tests() {
         tree.run("test").code(0).says(&["0 failed"]);
     }
     let full = watch(&tree, "full-station", &["--seed", "3", "--minutes", "20"]);
-    assert!(full.contains("Skerry Main") && full.contains("fog-siren (loaded)") && full.contains("fog-horn (built in)"), "{full}");
+    assert!(
+        full.contains("Skerry Main") && full.contains("fog-siren (loaded)") && full.contains("fog-horn (built in)"),
+        "{full}"
+    );
     let small = watch(&tree, "small-station", &["--minutes", "20"]);
     assert!(small.contains("fog-bell (built in)") && !small.contains("vhf"), "{small}");
     let again = watch(&tree, "full-station", &["--seed", "3", "--minutes", "20"]);

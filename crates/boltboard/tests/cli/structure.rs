@@ -4,8 +4,21 @@ use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
 const FLOW: [&str; 15] = [
-    "base", "expr", "board", "definitions", "profile", "store", "launch", "survey", "resolve", "reason", "plan",
-    "compare", "run", "install", "lib",
+    "base",
+    "expr",
+    "board",
+    "definitions",
+    "profile",
+    "store",
+    "launch",
+    "survey",
+    "resolve",
+    "reason",
+    "plan",
+    "compare",
+    "run",
+    "install",
+    "lib",
 ];
 
 fn rust_files(folder: &Path) -> Vec<PathBuf> {
@@ -31,7 +44,14 @@ fn data_flows_one_way() {
     let source = crates().join("boltboard-core/src");
     let mut seen = 0;
     for file in rust_files(&source) {
-        let own = file.strip_prefix(&source).expect("below").iter().next().expect("a folder").to_string_lossy().replace(".rs", "");
+        let own = file
+            .strip_prefix(&source)
+            .expect("below")
+            .iter()
+            .next()
+            .expect("a folder")
+            .to_string_lossy()
+            .replace(".rs", "");
         let place = FLOW.iter().position(|f| *f == own).unwrap_or_else(|| panic!("{own} is not in the flow"));
         let text = std::fs::read_to_string(&file).expect("text");
         for used in text.split("crate::").skip(1) {

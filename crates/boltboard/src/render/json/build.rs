@@ -3,7 +3,7 @@
 use boltboard_core::board::Board;
 use boltboard_core::compare::{PartState, PlanDifference, ValueDifference};
 use boltboard_core::plan::{Plan, Preview, Reason, StepId, Verdict, Work};
-use boltboard_core::store::{Ledger, LedgerEntry};
+use boltboard_core::store::{Ledger, LedgerEntry, LedgerOutcome};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -137,12 +137,50 @@ pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -
 #[serde(rename_all = "kebab-case")]
 pub struct LedgerAnswer {
     format: u32,
-    builds: Vec<LedgerEntry>,
+    builds: Vec<BuildAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct BuildAnswer {
+    started_s: u64,
+    profile: String,
+    outcome: LedgerOutcome,
+    steps: usize,
+    ran: usize,
+    from_store: usize,
+    wall_ms: u64,
+    output_bytes: u64,
+    slowest: Vec<SlowAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct SlowAnswer {
+    step: String,
+    wall_ms: u64,
+}
+
+impl From<&LedgerEntry> for BuildAnswer {
+    fn from(entry: &LedgerEntry) -> BuildAnswer {
+        let slow = |(step, wall_ms): &(String, u64)| SlowAnswer { step: step.clone(), wall_ms: *wall_ms };
+        BuildAnswer {
+            started_s: entry.started_s,
+            profile: entry.profile.clone(),
+            outcome: entry.outcome,
+            steps: entry.steps,
+            ran: entry.ran,
+            from_store: entry.from_store,
+            wall_ms: entry.wall_ms,
+            output_bytes: entry.output_bytes,
+            slowest: entry.slowest.iter().map(slow).collect(),
+        }
+    }
 }
 
 /// Answers `ledger`.
 pub fn ledger(ledger: &Ledger) -> LedgerAnswer {
-    LedgerAnswer { format: FORMAT, builds: ledger.entries.clone() }
+    LedgerAnswer { format: FORMAT, builds: ledger.entries.iter().map(BuildAnswer::from).collect() }
 }
 
 #[derive(Serialize)]

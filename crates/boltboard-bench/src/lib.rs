@@ -1,0 +1,75 @@
+//! What the bench programs share: copies of the demo tree, and runs of the built program.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+/// Returns the demo tree in the checkout.
+pub fn demo_tree() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/skerry")
+}
+
+/// Returns the release program in the checkout.
+pub fn program() -> PathBuf {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root.join("target"), PathBuf::from);
+    target.join("release/boltboard")
+}
+
+/// Copies a tree.
+///
+/// # Errors
+/// What the file system says.
+pub fn copy_tree(from: &Path, to: &Path) -> std::io::Result<()> {
+    std::fs::create_dir_all(to)?;
+    for entry in std::fs::read_dir(from)? {
+        let entry = entry?;
+        let target = to.join(entry.file_name());
+        if entry.file_type()?.is_dir() {
+            if entry.file_name() != "bolt-work" {
+                copy_tree(&entry.path(), &target)?;
+            }
+        } else {
+            std::fs::copy(entry.path(), &target)?;
+        }
+    }
+    Ok(())
+}
+
+/// Runs the program in a folder.
+///
+/// # Errors
+/// It cannot be started.
+pub fn run(folder: &Path, words: &[&str]) -> std::io::Result<Output> {
+    Command::new(program()).args(words).current_dir(folder).env_remove("BOLTBOARD_WORK").stdin(Stdio::null()).output()
+}
+
+/// Returns all files below some folders of a build, sorted, with their content; a link counts as what it leads to.
+///
+/// # Errors
+/// What the file system says.
+pub fn files_of(build: &Path, folders: &[&str]) -> std::io::Result<Vec<(String, Vec<u8>)>> {
+    let mut files = Vec::new();
+    for folder in folders {
+        collect(&build.join(folder), build, &mut files)?;
+    }
+    files.sort();
+    Ok(files)
+}
+
+fn collect(folder: &Path, root: &Path, files: &mut Vec<(String, Vec<u8>)>) -> std::io::Result<()> {
+    if !folder.is_dir() {
+        return Ok(());
+    }
+    for entry in std::fs::read_dir(folder)? {
+        let path = entry?.path();
+        let name = path.strip_prefix(root).unwrap_or(&path).display().to_string();
+        if path.is_symlink() {
+            files.push((name, std::fs::read_link(&path)?.display().to_string().into_bytes()));
+        } else if path.is_dir() {
+            collect(&path, root, files)?;
+        } else {
+            files.push((name, std::fs::read(&path)?));
+        }
+    }
+    Ok(())
+}
