@@ -30,7 +30,7 @@ void loader_folder(char *to, unsigned size, const char *given)
         snprintf(to, size, "%s", beside);
 }
 
-static int is_module(const struct dirent *entry)
+static int ends_in_so(const struct dirent *entry)
 {
     size_t count = strlen(entry->d_name);
     return count > 3 && !strcmp(entry->d_name + count - 3, ".so");
@@ -40,7 +40,7 @@ static int is_module(const struct dirent *entry)
 int loader_open(const char *folder)
 {
     struct dirent **entries;
-    int loaded = 0, count = scandir(folder, &entries, is_module, alphasort);
+    int loaded = 0, count = scandir(folder, &entries, ends_in_so, alphasort);
     for (int i = 0; i < count; i++) {
         char path[1024], symbol[300];
         snprintf(path, sizeof path, "%s/%s", folder, entries[i]->d_name);
