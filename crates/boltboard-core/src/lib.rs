@@ -22,3 +22,6 @@ pub mod plan;
 pub mod compare;
 pub mod run;
 pub mod install;
+
+#[cfg(test)]
+mod testing;

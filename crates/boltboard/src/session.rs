@@ -10,7 +10,7 @@ use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
 use boltboard_core::store::{Folders, WorkFolder};
-use boltboard_core::survey::{Facts, Host, Language, Tools, identify, survey};
+use boltboard_core::survey::{Facts, Host, Language, ProbeMemo, Prober, Tools, identify, survey};
 
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
@@ -32,6 +32,7 @@ pub struct Session {
     pub profile: ProfileName,
     /// Starts processes.
     pub launch: RealLaunch,
+    probes: ProbeMemo,
     tried: Vec<String>,
     search_path: String,
 }
@@ -77,7 +78,8 @@ impl Session {
         };
         let search_path = std::env::var("PATH").unwrap_or_default();
         let launch = RealLaunch::default();
-        Ok(Session { board, work, shelf, profile, launch, tried: global.tried.clone(), search_path })
+        let probes = ProbeMemo::load(&work.probes());
+        Ok(Session { board, work, shelf, profile, launch, probes, tried: global.tried.clone(), search_path })
     }
 
     /// Returns whether a profile exists, and where it comes from.
@@ -101,6 +103,13 @@ impl Session {
     pub fn resolve_as(&self, text: &str) -> Result<Resolved, Stop> {
         let read = self.shelf.read_as(&self.profile, Some(text), &self.board);
         let choices = read.map_err(|(problems, files)| Stop::profile(&problems, &files))?;
+        let facts = self.facts(&choices)?;
+        self.resolve_choices(choices, facts)
+    }
+
+    /// Resolves the profile in use with these choices on top.
+    pub fn resolve_with(&self, asked: &[String]) -> Result<Resolved, Stop> {
+        let choices = self.choices_of(&self.profile)?.with_tried(&self.board, asked)?;
         let facts = self.facts(&choices)?;
         self.resolve_choices(choices, facts)
     }
@@ -138,14 +147,24 @@ impl Session {
         }
         let scratch = self.work.scratch()?;
         let name = self.compiler_before(&self.board.toolchain.c_compiler, choices);
-        let compiler = identify(&name, Language::C, &self.search_path, &self.launch).ok();
+        let compiler = identify(&name, Language::C, &self.search_path, &self.launch, &self.probes).ok();
         let host = Host {
             search_path: self.search_path.clone(),
             metadata_folders: metadata_folders(),
             scratch: scratch.path().to_path_buf(),
             distribution: distribution(),
         };
-        Ok(survey(&self.board, &host, compiler.as_ref(), &self.launch))
+        let (launch, memo) = (&self.launch, &self.probes);
+        let facts = survey(&self.board, Prober { host: &host, compiler: compiler.as_ref(), launch, memo });
+        self.keep_probes();
+        Ok(facts)
+    }
+
+    fn keep_probes(&self) {
+        if self.work.exists() {
+            // What is not kept is asked again, which is no reason to stop.
+            let _ = self.probes.save(&self.work.probes());
+        }
     }
 
     /// The compiler's name before anything is resolved: facts come first, and need one.
@@ -189,10 +208,10 @@ impl Session {
             interp.pieces.iter().map(piece).collect::<String>()
         };
         let any_cxx = listing.files().iter().any(|file| Language::of(file) == Some(Language::Cxx));
-        let c = identify(&named(&chain.c_compiler), Language::C, &self.search_path, &self.launch);
+        let c = identify(&named(&chain.c_compiler), Language::C, &self.search_path, &self.launch, &self.probes);
         let cxx_name = named(&chain.cxx_compiler);
         let cxx = if any_cxx {
-            identify(&cxx_name, Language::Cxx, &self.search_path, &self.launch)
+            identify(&cxx_name, Language::Cxx, &self.search_path, &self.launch, &self.probes)
         } else {
             Err(boltboard_core::survey::CompilerFault::Absent { name: cxx_name })
         };

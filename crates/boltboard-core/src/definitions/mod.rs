@@ -21,6 +21,9 @@ pub use sources::{Listing, check_sources};
 use crate::base::SourceFiles;
 use crate::board::Board;
 
+#[cfg(test)]
+mod tests;
+
 /// What came of reading a tree's definitions.
 #[derive(Debug)]
 pub struct Reading {

@@ -74,6 +74,10 @@ pub enum Reason {
     Gone(Location),
     /// A file now lies where a header was looked for first.
     Appeared(Location),
+    /// It reads a file that it did not read before.
+    Added(Location),
+    /// It no longer reads a file.
+    Dropped(Location),
     /// Its command has other words.
     Command {
         /// Words that are new.
@@ -254,7 +258,10 @@ impl Judge<'_> {
             reasons.push(Reason::Unsettled);
             return reasons;
         };
-        reasons.extend(self.against_note(step, note, ahead));
+        let command = reasons.iter().any(|reason| matches!(reason, Reason::Command { .. }));
+        // What a command reads anew, or no longer, stands among its words.
+        let said = |reason: &Reason| command && matches!(reason, Reason::Added(_) | Reason::Dropped(_));
+        reasons.extend(self.against_note(step, note, ahead).into_iter().filter(|reason| !said(reason)));
         for output in &note.outputs {
             let Ok(location) = output.location.parse::<Location>() else { continue };
             let path = location.path(&self.plan.folders);
@@ -301,6 +308,11 @@ impl Judge<'_> {
                 reasons.push(Reason::Unsettled);
                 continue;
             };
+            // A compile reads what it finds; every other step reads what it declares.
+            if !matches!(step.action, Action::Compile { .. }) && !step.reads.contains(&location) {
+                reasons.push(Reason::Dropped(location));
+                continue;
+            }
             match self.content(&location, ahead) {
                 Ok(Some(now)) if now == *digest => {}
                 Ok(Some(_)) => reasons.push(Reason::Edited(location.clone())),
@@ -309,9 +321,8 @@ impl Judge<'_> {
             }
             inputs.push(location);
         }
-        // Files that are read now and were not before: the command would have changed too, but the order of words may not.
         for read in step.reads.iter().filter(|read| !inputs.contains(read)) {
-            reasons.push(Reason::Appeared(read.clone()));
+            reasons.push(Reason::Added(read.clone()));
         }
         for text in &note.absent {
             if let Ok(location) = text.parse::<Location>()

@@ -2,18 +2,7 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::board::{Kind, Linkage, Switch};
-use crate::definitions::read_tree;
-use crate::profile::Layer;
-use crate::survey::{Fact, FactState, Found, Missing};
-
-fn board(text: &str) -> Board {
-    let folder = tempfile::tempdir().expect("a folder");
-    let head = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n";
-    std::fs::write(folder.path().join("board.toml"), format!("{head}{text}")).expect("written");
-    let reading = read_tree(folder.path(), None);
-    assert!(reading.problems.is_empty(), "{:?}", reading.problems);
-    reading.board.expect("a board")
-}
+use crate::testing::{self, TestTree};
 
 /// Options as `name kind key="value" …`, one a line.
 fn options(lines: &str) -> Board {
@@ -24,19 +13,15 @@ fn options(lines: &str) -> Board {
         text.push_str(&format!("[option.{name}]\nkind = \"{kind}\"\n{}\n", rest.replace("; ", "\n")));
     }
     text.push_str("[need.lib]\nheader = \"lib.h\"\n");
-    board(&text)
+    TestTree::board_only(&text)
 }
 
 fn facts(has: bool) -> Facts {
-    let state = if has { FactState::Found(Found::default()) } else { FactState::Missing(Missing::Absent) };
-    Facts::new(vec![Fact { need: crate::base::Id::new(0), state, evidence: vec![] }])
+    testing::facts(&[has])
 }
 
 fn choices(board: &Board, text: &str) -> Choices {
-    let mut choices = Choices::default();
-    choices.layers.add(Layer { name: "p".into(), source: crate::profile::ProfileSource::Own });
-    let words: Vec<String> = text.split_whitespace().map(str::to_string).collect();
-    choices.with_tried(board, &words).expect("choices")
+    testing::choices(board, text)
 }
 
 fn resolved(board: &Board, chosen: &str, has: bool) -> Result<Resolution, Vec<Clash>> {

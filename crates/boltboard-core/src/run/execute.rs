@@ -126,7 +126,7 @@ impl Executor<'_> {
     fn process(&self, step: &Step, aside: &Path) -> Result<Ended, Trouble> {
         let started = SystemTime::now();
         let (job, dependency_file) = self.job(step, aside)?;
-        let command = shown(&job, &self.judge.plan.folders.tree);
+        let command = repeatable(step, &job, aside);
         let trouble = |cause: Cause, said: String| Trouble { cause, said, command: command.clone() };
         let outcome = self.launch.run(&job).map_err(|e| trouble(Cause::Start(e.source.to_string()), String::new()))?;
         let mut said = outcome.stdout_text();
@@ -365,12 +365,24 @@ impl From<FileError> for Trouble {
     }
 }
 
-/// Writes a job as a shell would take it.
-fn shown(job: &Job, tree: &Path) -> String {
-    let plain =
-        |text: &str| text.chars().all(|c| c.is_ascii_alphanumeric() || "-_./=+,:@%".contains(c)) && !text.is_empty();
-    let quoted = |text: String| if plain(&text) { text } else { format!("'{}'", text.replace('\'', "'\\''")) };
-    let words = std::iter::once(job.program.display().to_string()).chain(job.arguments.iter().cloned());
-    let line = words.map(quoted).collect::<Vec<_>>().join(" ");
-    if job.folder == tree { line } else { format!("cd {} && {line}", quoted(job.folder.display().to_string())) }
+/// Writes a job as a shell would take it, so that it can be run again by hand: what lies aside is gone by then, so results go
+/// nowhere.
+fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
+    let safe = |c: char| c.is_ascii_alphanumeric() || "-_./=+,:@%".contains(c);
+    let quoted = |text: &str| {
+        let plain = !text.is_empty() && text.chars().all(safe);
+        if plain { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
+    };
+    let mut arguments = job.arguments.as_slice();
+    if let Action::Compile { language, .. } = &step.action
+        && *language != Language::Asm
+    {
+        // The last five ask for the dependency file.
+        arguments = &arguments[..arguments.len().saturating_sub(5)];
+    }
+    let aside = aside.display().to_string();
+    let word = |word: &String| if word.starts_with(&aside) { "/dev/null".into() } else { quoted(word) };
+    let words: Vec<String> = arguments.iter().map(word).collect();
+    let (folder, program) = (job.folder.display().to_string(), job.program.display().to_string());
+    format!("cd {} && {} {}", quoted(&folder), quoted(&program), words.join(" "))
 }

@@ -12,5 +12,5 @@ pub use content::Store;
 pub use journal::{Journal, Note, Output, StepRecord};
 pub use ledger::{Ledger, LedgerEntry, LedgerOutcome};
 pub use lock::{LockFault, WorkLock};
-pub use status::StatusMemo;
+pub use status::{Stamp, StatusMemo};
 pub use work::{Folders, WorkFault, WorkFolder};

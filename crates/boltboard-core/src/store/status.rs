@@ -15,8 +15,9 @@ use crate::base::{Digest, FileError};
 /// change could leave the same time stamp.
 const SETTLED: Duration = Duration::from_millis(50);
 
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-struct Status {
+/// What tells whether a file was changed, without reading it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Stamp {
     size: u64,
     inode: u64,
     modified_ns: i128,
@@ -25,7 +26,7 @@ struct Status {
 
 #[derive(Debug, Clone, Copy, Serialize, Deserialize)]
 struct Seen {
-    status: Status,
+    stamp: Stamp,
     digest: Digest,
     settled: bool,
 }
@@ -56,24 +57,24 @@ impl StatusMemo {
 
     /// Returns the digest of a file's content, `None` when it is not a readable file.
     pub fn digest(&self, path: &Path) -> Option<Digest> {
-        let now = status(path)?;
+        let now = Stamp::of(path)?;
         if let Some(seen) = self.lock().get(path)
-            && seen.status == now
+            && seen.stamp == now
         {
             return Some(seen.digest);
         }
         let digest = Digest::of_file(path).ok()?;
         let read_at = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         let age = i128::try_from(read_at.as_nanos()).unwrap_or(0) - now.changed_ns;
-        let settled = age > i128::try_from(SETTLED.as_nanos()).unwrap_or(0) && status(path) == Some(now);
-        self.lock().insert(path.to_path_buf(), Seen { status: now, digest, settled });
+        let settled = age > i128::try_from(SETTLED.as_nanos()).unwrap_or(0) && Stamp::of(path) == Some(now);
+        self.lock().insert(path.to_path_buf(), Seen { stamp: now, digest, settled });
         Some(digest)
     }
 
     /// Tells whether a file was changed at or after a time.
     pub fn changed_since(path: &Path, time: SystemTime) -> bool {
         let time = time.duration_since(UNIX_EPOCH).unwrap_or_default();
-        status(path).is_none_or(|s| s.changed_ns >= i128::try_from(time.as_nanos()).unwrap_or(0))
+        Stamp::of(path).is_none_or(|s| s.changed_ns >= i128::try_from(time.as_nanos()).unwrap_or(0))
     }
 
     fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<PathBuf, Seen>> {
@@ -81,13 +82,16 @@ impl StatusMemo {
     }
 }
 
-fn status(path: &Path) -> Option<Status> {
-    let status = std::fs::metadata(path).ok().filter(|s| s.is_file())?;
-    let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
-    Some(Status {
-        size: status.len(),
-        inode: status.ino(),
-        modified_ns: ns(status.mtime(), status.mtime_nsec()),
-        changed_ns: ns(status.ctime(), status.ctime_nsec()),
-    })
+impl Stamp {
+    /// Looks at a file, `None` when there is none.
+    pub fn of(path: &Path) -> Option<Stamp> {
+        let status = std::fs::metadata(path).ok().filter(|s| s.is_file())?;
+        let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
+        Some(Stamp {
+            size: status.len(),
+            inode: status.ino(),
+            modified_ns: ns(status.mtime(), status.mtime_nsec()),
+            changed_ns: ns(status.ctime(), status.ctime_nsec()),
+        })
+    }
 }

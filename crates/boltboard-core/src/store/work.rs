@@ -162,9 +162,9 @@ impl WorkFolder {
         self.root.join("status.json")
     }
 
-    /// Where the records of installed trees lie.
-    pub fn installs(&self) -> PathBuf {
-        self.root.join("installs")
+    /// What compilers have answered.
+    pub fn probes(&self) -> PathBuf {
+        self.root.join("probes.json")
     }
 
     /// Makes a folder for passing files that is gone when dropped.

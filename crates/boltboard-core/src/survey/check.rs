@@ -1,16 +1,16 @@
 //! The plain check of one need: metadata file, header, link, tool.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use super::{Compiler, Evidence, Fact, FactState, Found, Host, Metadata, MetadataFault, Missing};
-use crate::base::Version;
+use super::{Evidence, Fact, FactState, Found, Metadata, MetadataFault, Missing, Prober};
+use crate::base::{Digest, Version};
 use crate::board::{NeedDef, NeedId};
-use crate::launch::{Exit, Job, Launch, find_program};
+use crate::launch::{Exit, Job, find_program};
 
 /// Looks for one need.
-pub(super) fn need(id: NeedId, need: &NeedDef, host: &Host, compiler: Option<&Compiler>, launch: &dyn Launch) -> Fact {
-    let mut check = Check { host, compiler, launch, name: &need.name, evidence: Vec::new(), found: Found::default() };
+pub(super) fn need(id: NeedId, need: &NeedDef, prober: Prober<'_>) -> Fact {
+    let mut check = Check { prober, name: &need.name, evidence: Vec::new(), found: Found::default(), header: None };
     let result = check.all(need);
     let state = match (result, need.bundled) {
         (Ok(()), _) => FactState::Found(check.found),
@@ -21,12 +21,12 @@ pub(super) fn need(id: NeedId, need: &NeedDef, host: &Host, compiler: Option<&Co
 }
 
 struct Check<'a> {
-    host: &'a Host,
-    compiler: Option<&'a Compiler>,
-    launch: &'a dyn Launch,
+    prober: Prober<'a>,
     name: &'a str,
     evidence: Vec<Evidence>,
     found: Found,
+    /// The header that was found.
+    header: Option<PathBuf>,
 }
 
 impl Check<'_> {
@@ -59,8 +59,8 @@ impl Check<'_> {
     }
 
     fn tool(&mut self, tool: &str) -> Result<(), Missing> {
-        let tried = format!("the program `{tool}` in {}", self.host.search_path);
-        match find_program(tool, &self.host.search_path, Path::new("/")) {
+        let tried = format!("the program `{tool}` in {}", self.prober.host.search_path);
+        match find_program(tool, &self.prober.host.search_path, Path::new("/")) {
             Some(path) => {
                 self.note(tried, path.display().to_string());
                 Ok(())
@@ -74,9 +74,9 @@ impl Check<'_> {
 
     /// Returns whether the metadata file is there; without one, header and link can still answer.
     fn library(&mut self, library: &str, need: &NeedDef) -> Result<bool, Missing> {
-        let folders: Vec<String> = self.host.metadata_folders.iter().map(|f| f.display().to_string()).collect();
+        let folders: Vec<String> = self.prober.host.metadata_folders.iter().map(|f| f.display().to_string()).collect();
         let tried = format!("the metadata file {library}.pc in {}", folders.join(", "));
-        match Metadata::read(library, &self.host.metadata_folders) {
+        match Metadata::read(library, &self.prober.host.metadata_folders) {
             Ok(metadata) => {
                 self.note(tried, format!("{}, version {}", metadata.file.display(), metadata.version));
                 let version = metadata.version.clone();
@@ -105,13 +105,14 @@ impl Check<'_> {
 
     fn header(&mut self, header: &str) -> Result<(), Missing> {
         let own = self.found.compile_flags.iter().filter_map(|flag| flag.strip_prefix("-I")).map(Path::new);
-        let by_itself = self.compiler.into_iter().flat_map(|c| c.include_folders.iter().map(|f| f.as_path()));
+        let by_itself = self.prober.compiler.into_iter().flat_map(|c| c.include_folders.iter().map(|f| f.as_path()));
         let folders: Vec<&Path> = own.chain(by_itself).collect();
         let shown: Vec<String> = folders.iter().map(|f| f.display().to_string()).collect();
         let tried = format!("the header <{header}> in {}", shown.join(", "));
         match folders.iter().map(|f| f.join(header)).find(|path| path.is_file()) {
             Some(path) => {
                 self.note(tried, path.display().to_string());
+                self.header = Some(path);
                 Ok(())
             }
             None => {
@@ -125,7 +126,7 @@ impl Check<'_> {
     }
 
     fn links(&mut self, need: &NeedDef) -> Result<(), Missing> {
-        let Some(compiler) = self.compiler else {
+        let Some(compiler) = self.prober.compiler else {
             return Err(Missing::Unusable { reason: "there is no compiler to try it with".into() });
         };
         if self.found.link_flags.is_empty() {
@@ -133,35 +134,49 @@ impl Check<'_> {
         }
         let include = need.check.header.as_ref().map_or(String::new(), |header| format!("#include <{header}>\n"));
         let program = format!("{include}int main(void) {{ return 0; }}\n");
-        let source = self.host.scratch.join(format!("{}.c", self.name));
-        let result = self.host.scratch.join(format!("{}.out", self.name));
+        let source = self.prober.host.scratch.join(format!("{}.c", self.name));
+        let result = self.prober.host.scratch.join(format!("{}.out", self.name));
         if let Err(e) = std::fs::write(&source, &program) {
             return Err(Missing::Unusable { reason: format!("cannot write {}: {e}", source.display()) });
         }
         let mut arguments = self.found.compile_flags.clone();
         arguments.extend([source.display().to_string(), "-o".into(), result.display().to_string()]);
         arguments.extend(self.found.link_flags.clone());
+        let here = format!("{}/", self.prober.host.scratch.display());
+        let tried = format!("{} {}", compiler.path.display(), arguments.join(" ")).replace(&here, "");
+        let question = Digest::of_parts([compiler.identity.to_string().as_str(), &tried, &program]);
+        if let Some(answer) = self.prober.memo.recall(&question) {
+            self.note(tried, answer);
+            return Ok(());
+        }
+        // The linker names every file that it reads, so that a later change of one of them is noticed.
+        arguments.push("-Wl,-t".into());
         let job = Job {
             program: compiler.path.clone(),
             arguments,
-            folder: self.host.scratch.clone(),
+            folder: self.prober.host.scratch.clone(),
             environment: [
-                ("PATH".to_string(), self.host.search_path.clone()),
+                ("PATH".to_string(), self.prober.host.search_path.clone()),
                 ("LC_ALL".into(), "C".into()),
-                ("TMPDIR".into(), self.host.scratch.display().to_string()),
+                ("TMPDIR".into(), self.prober.host.scratch.display().to_string()),
             ]
             .into(),
             limit: Some(Duration::from_secs(60)),
         };
-        let tried = format!("{} {}", job.program.display(), job.arguments.join(" "));
-        let (done, said) = match self.launch.run(&job) {
-            Ok(outcome) => (outcome.exit == Exit::Code(0), outcome.stderr_text()),
-            Err(e) => (false, e.source.to_string()),
+        let (done, said, read) = match self.prober.launch.run(&job) {
+            Ok(outcome) => (outcome.exit == Exit::Code(0), outcome.stderr_text(), outcome.stdout_text()),
+            Err(e) => (false, e.source.to_string(), String::new()),
         };
-        let said = said.replace(&format!("{}/", self.host.scratch.display()), "");
+        let said = said.replace(&here, "");
         let first = said.lines().find(|l| l.contains("error") || l.contains("cannot")).or(said.lines().next());
         let first = first.unwrap_or(if done { "links" } else { "failed without a word" }).trim().to_string();
-        self.note(tried.replace(&format!("{}/", self.host.scratch.display()), ""), first.clone());
-        if done { Ok(()) } else { Err(Missing::Unusable { reason: first }) }
+        self.note(tried, first.clone());
+        if !done {
+            return Err(Missing::Unusable { reason: first });
+        }
+        let files = read.lines().map(|line| PathBuf::from(line.trim())).filter(|path| path.is_absolute());
+        let depends = files.chain(self.header.take()).filter(|path| !path.starts_with(&self.prober.host.scratch));
+        self.prober.memo.keep(question, &first, depends.collect::<Vec<_>>());
+        Ok(())
     }
 }

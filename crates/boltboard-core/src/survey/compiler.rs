@@ -4,6 +4,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use super::ProbeMemo;
 use crate::base::Digest;
 use crate::launch::{Exit, Job, Launch, find_program};
 
@@ -74,6 +75,7 @@ pub fn identify(
     language: Language,
     search_path: &str,
     launch: &dyn Launch,
+    memo: &ProbeMemo,
 ) -> Result<Compiler, CompilerFault> {
     let root = Path::new("/");
     let absent = || CompilerFault::Absent { name: name.to_string() };
@@ -87,13 +89,22 @@ pub fn identify(
         environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
         limit: Some(Duration::from_secs(20)),
     };
-    let outcome = launch.run(&job).map_err(|e| silent(e.source.to_string()))?;
-    let text = outcome.stderr_text();
-    if outcome.exit != Exit::Code(0) {
-        return Err(silent(text.lines().last().unwrap_or("it failed without a word").to_string()));
-    }
-    let version = text.lines().find(|line| line.contains("version")).unwrap_or("unknown version").trim().to_string();
     let real = path.canonicalize().unwrap_or_else(|_| path.clone());
+    let shown = real.display().to_string();
+    let question = Digest::of_parts(["who are you?", &shown, as_language, search_path]);
+    let text = match memo.recall(&question) {
+        Some(text) => text,
+        None => {
+            let outcome = launch.run(&job).map_err(|e| silent(e.source.to_string()))?;
+            let text = outcome.stderr_text();
+            if outcome.exit != Exit::Code(0) {
+                return Err(silent(text.lines().last().unwrap_or("it failed without a word").to_string()));
+            }
+            memo.keep(question, &text, [real.clone()]);
+            text
+        }
+    };
+    let version = text.lines().find(|line| line.contains("version")).unwrap_or("unknown version").trim().to_string();
     let status = std::fs::metadata(&real).map_err(|e| silent(e.to_string()))?;
     let file = format!("{}:{}:{}:{}", real.display(), status.len(), status.mtime(), status.mtime_nsec());
     let identity = Digest::of_parts([file.as_str(), version.as_str()]);

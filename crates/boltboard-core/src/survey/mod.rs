@@ -2,6 +2,7 @@
 
 mod check;
 mod compiler;
+mod memo;
 mod metadata;
 
 use std::path::PathBuf;
@@ -10,6 +11,7 @@ use crate::board::{Board, NeedId, PartId};
 use crate::launch::Launch;
 
 pub use compiler::{Compiler, CompilerFault, Language, Tools, identify};
+pub use memo::ProbeMemo;
 pub use metadata::{Metadata, MetadataFault};
 
 /// What the host offers for the search; handed in, so that tests can hand in another one.
@@ -112,14 +114,24 @@ impl Facts {
     }
 }
 
+/// Everything that checks are made with.
+#[derive(Clone, Copy)]
+pub struct Prober<'a> {
+    /// What the host offers.
+    pub host: &'a Host,
+    /// The C compiler, if there is one that works.
+    pub compiler: Option<&'a Compiler>,
+    /// Starts processes.
+    pub launch: &'a dyn Launch,
+    /// What was answered before.
+    pub memo: &'a ProbeMemo,
+}
+
 /// Looks for every need of a board, all at once.
-pub fn survey(board: &Board, host: &Host, compiler: Option<&Compiler>, launch: &dyn Launch) -> Facts {
+pub fn survey(board: &Board, prober: Prober<'_>) -> Facts {
     let facts = std::thread::scope(|scope| {
-        let checks: Vec<_> = board
-            .needs
-            .iter()
-            .map(|(id, need)| scope.spawn(move || check::need(id, need, host, compiler, launch)))
-            .collect();
+        let check = |(id, need)| scope.spawn(move || check::need(id, need, prober));
+        let checks: Vec<_> = board.needs.iter().map(check).collect();
         checks.into_iter().map(|check| check.join()).collect::<Vec<_>>()
     });
     let panicked = |id| Fact {

@@ -37,7 +37,7 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
     for text in &args.choices {
         chosen.push(session.board.read_choice(text)?);
     }
-    change(session, screen, &|session, file| {
+    change(session, screen, &args.choices, &|session, file| {
         for (option, value) in &chosen {
             file.set(&session.board.options[*option].name, value, args.reason.as_deref());
         }
@@ -51,7 +51,7 @@ pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit,
     for name in &args.options {
         session.board.find_option(name)?;
     }
-    change(session, screen, &|session, file| {
+    change(session, screen, &[], &|session, file| {
         for name in &args.options {
             if !file.unset(name) {
                 let diagnostic = Diagnostic::new(format!("`{name}` is not chosen in the profile {}", session.profile));
@@ -69,6 +69,7 @@ pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit,
 fn change(
     mut session: Session,
     screen: &Screen,
+    asked: &[String],
     edit: &dyn Fn(&Session, &mut ProfileFile) -> Result<(), Stop>,
 ) -> Result<Exit, Stop> {
     // A profile that cannot be resolved now may be what this change mends.
@@ -81,7 +82,13 @@ fn change(
     };
     edit(&session, &mut file)?;
     // Refused as a whole when it cannot hold: the profile stays as it is.
-    let after = session.resolve_as(&file.text()).inspect_err(|_| screen.remark("Nothing was changed."))?;
+    let after = if asked.is_empty() { session.resolve_as(&file.text()) } else { session.resolve_with(asked) };
+    let after = after.map_err(|mut stop| {
+        if let Some(last) = stop.diagnostics.last_mut() {
+            last.notes.push("Nothing was changed.".into());
+        }
+        stop
+    })?;
     file.save()?;
     screen.out(&moved(&session, before.as_ref(), &after, screen.width));
     Ok(Exit::Done)

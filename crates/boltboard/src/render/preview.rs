@@ -26,6 +26,8 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
         }
         Reason::Edited(file) => format!("{file} has changed"),
         Reason::Gone(file) => format!("{file} is gone"),
+        Reason::Added(file) => format!("it also reads {file} now"),
+        Reason::Dropped(file) => format!("it no longer reads {file}"),
         Reason::Appeared(file) => format!("{file} is new and comes first"),
         Reason::Command { added, removed } => {
             let added = added.iter().map(|word| format!("+{word}"));
@@ -69,7 +71,7 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
             paint(Role::Title, &format!("{} {title}", count(steps.len(), "step", "steps")))
         ));
         for (why, members) in by_reason(board, plan, steps) {
-            text.push_str(&format!("  {}\n", paint(Role::Warn, &why)));
+            why.lines().for_each(|line| text.push_str(&format!("  {}\n", paint(Role::Warn, line))));
             let new = |s: &&PreviewStep| s.reasons.first() == Some(&Reason::New);
             if !verbose && members.len() > LISTED && members.iter().all(new) {
                 text.push_str(&by_part(plan, &members));
@@ -155,7 +157,7 @@ fn by_reason<'a>(board: &Board, plan: &Plan, steps: &[&'a PreviewStep]) -> Vec<(
                 let own = reasons.iter().filter(|r| !matches!(r, Reason::Follows(_)));
                 let mut told: Vec<String> = own.map(|r| without_place(&reason(board, plan, r))).collect();
                 told.dedup();
-                told.join("; ")
+                told.join("\n")
             }
         };
         groups.entry(why).or_default().push(step);

@@ -51,6 +51,12 @@ enum ReasonAnswer {
     Gone {
         file: String,
     },
+    Added {
+        file: String,
+    },
+    Dropped {
+        file: String,
+    },
     Appeared {
         file: String,
     },
@@ -86,6 +92,8 @@ fn reason(board: &Board, plan: &Plan, reason: &Reason) -> ReasonAnswer {
         },
         Reason::Edited(file) => ReasonAnswer::Edited { file: file.to_string() },
         Reason::Gone(file) => ReasonAnswer::Gone { file: file.to_string() },
+        Reason::Added(file) => ReasonAnswer::Added { file: file.to_string() },
+        Reason::Dropped(file) => ReasonAnswer::Dropped { file: file.to_string() },
         Reason::Appeared(file) => ReasonAnswer::Appeared { file: file.to_string() },
         Reason::Command { added, removed } => ReasonAnswer::Command { added: added.clone(), removed: removed.clone() },
         Reason::Text => ReasonAnswer::Text,

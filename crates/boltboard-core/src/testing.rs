@@ -1,0 +1,137 @@
+//! Trees in temporary folders, for the tests of this crate.
+
+use std::path::Path;
+
+use crate::base::{Digest, Id};
+use crate::board::Board;
+use crate::definitions::{Listing, Reading, read_tree};
+use crate::plan::{MacroTable, Plan, PlanInput, PlanProblem, lower, macro_table};
+use crate::profile::{Choices, Layer, ProfileSource};
+use crate::resolve::{Resolution, resolve};
+use crate::store::Folders;
+use crate::survey::{Compiler, CompilerFault, Fact, FactState, Facts, Found, Missing, Tools};
+
+/// The root table that every test tree begins with.
+const HEAD: &str = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n";
+
+/// A tree with its build folder; both are removed when it is dropped.
+pub struct TestTree {
+    folder: tempfile::TempDir,
+}
+
+impl TestTree {
+    /// Makes a tree; `board.toml` gets its head.
+    pub fn new(board: &str, files: &[(&str, &str)]) -> TestTree {
+        let tree = TestTree { folder: tempfile::tempdir().expect("a folder") };
+        tree.write("board.toml", &format!("{HEAD}{board}"));
+        files.iter().for_each(|(path, text)| tree.write(path, text));
+        tree
+    }
+
+    /// Reads a board that needs no other files.
+    pub fn board_only(board: &str) -> Board {
+        TestTree::new(board, &[]).board()
+    }
+
+    pub fn root(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub fn write(&self, path: &str, text: &str) {
+        let path = self.root().join(path);
+        std::fs::create_dir_all(path.parent().expect("a parent")).expect("folders");
+        std::fs::write(path, text).expect("written");
+    }
+
+    pub fn reading(&self) -> Reading {
+        read_tree(self.root(), None)
+    }
+
+    #[track_caller]
+    pub fn board(&self) -> Board {
+        let reading = self.reading();
+        assert!(reading.problems.is_empty(), "{:?}", reading.problems);
+        reading.board.expect("a board")
+    }
+
+    pub fn folders(&self) -> Folders {
+        Folders { tree: self.root().canonicalize().expect("a tree"), build: self.root().join("build") }
+    }
+}
+
+/// A board with everything that a plan needs.
+pub struct Planner {
+    pub board: Board,
+    pub resolution: Resolution,
+    pub facts: Facts,
+    pub listing: Listing,
+    pub tools: Tools,
+    pub folders: Folders,
+}
+
+impl Planner {
+    /// Resolves a tree with these choices; every need is there when `has` is.
+    pub fn new(tree: &TestTree, chosen: &str, has: bool) -> Planner {
+        let board = tree.board();
+        let facts = facts(&vec![has; board.needs.len()]);
+        let resolution = resolve(&board, &choices(&board, chosen), &facts).expect("it resolves");
+        let listing = Listing::of(tree.root());
+        Planner { board, resolution, facts, listing, tools: tools(), folders: tree.folders() }
+    }
+
+    pub fn input(&self) -> PlanInput<'_> {
+        PlanInput {
+            board: &self.board,
+            resolution: &self.resolution,
+            facts: &self.facts,
+            listing: &self.listing,
+            tools: &self.tools,
+            folders: &self.folders,
+        }
+    }
+
+    pub fn lowered(&self) -> Result<Plan, Vec<PlanProblem>> {
+        lower(self.input())
+    }
+
+    #[track_caller]
+    pub fn plan(&self) -> Plan {
+        self.lowered().expect("a plan")
+    }
+
+    pub fn macros(&self) -> MacroTable {
+        macro_table(&self.board, &self.resolution, &self.facts)
+    }
+}
+
+/// Tools that are found but never run.
+pub fn tools() -> Tools {
+    let compiler = |name: &str| Compiler {
+        path: format!("/usr/bin/{name}").into(),
+        version: format!("{name} version 1"),
+        identity: Digest::of(name.as_bytes()),
+        include_folders: vec![],
+    };
+    Tools { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")), search_path: "/usr/bin:/bin".into() }
+}
+
+/// Tools of a machine without compilers.
+pub fn no_tools() -> Tools {
+    let absent = |name: &str| CompilerFault::Absent { name: name.into() };
+    Tools { c: Err(absent("cc")), cxx: Err(absent("c++")), search_path: String::new() }
+}
+
+/// Facts that say of each need whether it is there.
+pub fn facts(has: &[bool]) -> Facts {
+    let state = |has: bool| if has { FactState::Found(Found::default()) } else { FactState::Missing(Missing::Absent) };
+    let fact = |(index, has): (usize, &bool)| Fact { need: Id::new(index), state: state(*has), evidence: vec![] };
+    Facts::new(has.iter().enumerate().map(fact).collect())
+}
+
+/// Choices as a person types them, separated by blanks.
+pub fn choices(board: &Board, text: &str) -> Choices {
+    let mut choices = Choices::default();
+    choices.layers.add(Layer { name: "p".into(), source: ProfileSource::Own });
+    let words: Vec<String> = text.split_whitespace().map(str::to_string).collect();
+    choices.with_tried(board, &words).expect("choices")
+}
