@@ -20,3 +20,6 @@ pub use preview::{Preview, PreviewStep, Timing, Work, preview};
 pub use step::{Action, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
 pub use tokens::{Include, Tokens};
 pub use usage::{TokenMemo, Usage};
+
+#[cfg(test)]
+mod tests;

@@ -12,3 +12,6 @@ pub use depends::{parse_dependencies, search_misses};
 pub use failure::{Cause, Failure, FirstError, first_error};
 pub use jobs::{Jobs, default_jobs};
 pub use tests_of_tree::{TestOutcome, TestReport, run_tests};
+
+#[cfg(test)]
+mod tests;

@@ -14,3 +14,6 @@ pub use ledger::{Ledger, LedgerEntry, LedgerOutcome};
 pub use lock::{LockFault, WorkLock};
 pub use status::{Stamp, StatusMemo};
 pub use work::{Folders, WorkFault, WorkFolder};
+
+#[cfg(test)]
+mod tests;

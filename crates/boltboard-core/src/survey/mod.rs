@@ -14,6 +14,9 @@ pub use compiler::{Compiler, CompilerFault, Language, Tools, identify};
 pub use memo::ProbeMemo;
 pub use metadata::{Metadata, MetadataFault};
 
+#[cfg(test)]
+mod tests;
+
 /// What the host offers for the search; handed in, so that tests can hand in another one.
 #[derive(Debug, Clone)]
 pub struct Host {

@@ -1,0 +1,186 @@
+use std::os::unix::fs::PermissionsExt;
+
+use super::*;
+use crate::base::Digest;
+use crate::profile::ProfileName;
+
+fn note(input: &str, wall_ms: u64) -> Note {
+    Note {
+        inputs: vec![(format!("tree:{input}"), Digest::of(input.as_bytes()))],
+        absent: vec![],
+        macros: vec![("A".into(), Some("1".into())), ("B".into(), None)],
+        macro_names: Digest::of(b"names"),
+        outputs: vec![],
+        said: "a warning".into(),
+        wall_ms,
+    }
+}
+
+#[test]
+fn contents_come_back_as_they_were_with_their_mode() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let (store, file) = (Store::at(&folder.path().join("store")), folder.path().join("made"));
+    std::fs::write(&file, "content").expect("written");
+    let digest = Digest::of(b"content");
+    assert!(!store.has(&digest));
+    store.put(&file, &digest).expect("kept");
+    store.put(&file, &digest).expect("kept again");
+    std::fs::write(&file, "edited in place").expect("written");
+    let back = folder.path().join("deep/er/back");
+    assert!(store.has(&digest) && store.restore(&digest, &back, 0o755).expect("restored"));
+    assert_eq!(std::fs::read_to_string(&back).expect("there"), "content");
+    assert_eq!(std::fs::metadata(&back).expect("there").permissions().mode() & 0o777, 0o755);
+    assert!(!store.restore(&Digest::of(b"other"), &back, 0o644).expect("asked"));
+}
+
+#[test]
+fn damaged_contents_are_dropped() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let (store, file) = (Store::at(&folder.path().join("store")), folder.path().join("made"));
+    std::fs::write(&file, "content").expect("written");
+    let digest = Digest::of(b"content");
+    store.put(&file, &digest).expect("kept");
+    let text = digest.to_string();
+    let kept = folder.path().join("store/content").join(&text[..2]).join(&text[2..]);
+    std::fs::write(&kept, "rotten").expect("damaged");
+    assert!(!store.restore(&digest, &file, 0o644).expect("asked"));
+    assert!(!kept.exists() && std::fs::read_to_string(&file).expect("there") == "content", "the old file stays");
+}
+
+#[test]
+fn notes_are_kept_newest_first_without_repeats_and_within_a_limit() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let store = Store::at(folder.path());
+    let key = Digest::of(b"command");
+    assert!(store.notes(&key).is_empty());
+    for (input, wall_ms) in [("a", 1), ("b", 2), ("a", 3)] {
+        store.add_note(&key, &note(input, wall_ms)).expect("kept");
+    }
+    let times: Vec<u64> = store.notes(&key).iter().map(|n| n.wall_ms).collect();
+    assert_eq!(times, [3, 2]);
+    assert_eq!(store.notes(&key)[0], note("a", 3), "read back as written");
+    for n in 0..50 {
+        store.add_note(&key, &note(&n.to_string(), n)).expect("kept");
+    }
+    assert_eq!(store.notes(&key).len(), 32);
+}
+
+#[test]
+fn a_work_folder_belongs_to_one_tree() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let work = WorkFolder::at(&folder.path().join("w"));
+    assert!(!work.exists());
+    work.check("skerry").expect("nothing there yet");
+    work.prepare("skerry").expect("made");
+    work.prepare("skerry").expect("made already");
+    assert!(work.exists());
+    assert!(matches!(work.check("other"), Err(WorkFault::OtherTree { owner, .. }) if owner == "skerry"));
+    std::fs::write(work.root().join("boltboard-work"), "format 7\ntree skerry\n").expect("written");
+    assert!(matches!(work.check("skerry"), Err(WorkFault::Later(_))));
+    let full = WorkFolder::at(folder.path());
+    assert!(matches!(full.prepare("skerry"), Err(WorkFault::NotOurs(_))));
+}
+
+#[test]
+fn the_profile_in_use_is_remembered() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let work = WorkFolder::at(folder.path());
+    assert_eq!(work.active().expect("readable"), None);
+    let name = ProfileName::parse("small-station").expect("a name");
+    work.set_active(&name).expect("written");
+    assert_eq!(work.active().expect("readable"), Some(name));
+    std::fs::write(folder.path().join("active"), "../../etc\n").expect("written");
+    assert_eq!(work.active().expect("readable"), None, "what is no name is nobody");
+}
+
+#[test]
+fn status_tells_when_a_file_must_be_read_again() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let (file, kept) = (folder.path().join("a.c"), folder.path().join("status.json"));
+    std::fs::write(&file, "one").expect("written");
+    let memo = StatusMemo::default();
+    assert_eq!(memo.digest(&file), Some(Digest::of(b"one")));
+    std::fs::write(&file, "two").expect("written");
+    assert_eq!(memo.digest(&file), Some(Digest::of(b"two")), "the same size, another time");
+    std::thread::sleep(std::time::Duration::from_millis(80));
+    let memo = StatusMemo::default();
+    memo.digest(&file);
+    memo.save(&kept).expect("kept");
+    let text = std::fs::read_to_string(&kept).expect("there");
+    assert!(text.contains("a.c"), "settled files are kept");
+    // A wrong digest in the memo is believed as long as the status is the same: that is what saves the reading.
+    let wrong = text.replace(&Digest::of(b"two").to_string(), &Digest::of(b"lie").to_string());
+    std::fs::write(&kept, wrong).expect("written");
+    assert_eq!(StatusMemo::load(&kept).digest(&file), Some(Digest::of(b"lie")));
+    std::fs::write(&file, "3").expect("written");
+    assert_eq!(StatusMemo::load(&kept).digest(&file), Some(Digest::of(b"3")));
+    assert_eq!(memo.digest(&folder.path().join("none")), None);
+    assert_eq!(memo.digest(folder.path()), None, "a folder is no file");
+}
+
+#[test]
+fn the_ledger_survives_a_torn_line() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = folder.path().join("ledger.jsonl");
+    let entry = LedgerEntry {
+        started_s: 7,
+        profile: "p".into(),
+        outcome: LedgerOutcome::Done,
+        steps: 3,
+        ran: 2,
+        from_store: 1,
+        wall_ms: 40,
+        output_bytes: 9,
+        slowest: vec![("out/bin/p".into(), 30)],
+    };
+    assert!(Ledger::read(&path).expect("none yet").entries.is_empty());
+    Ledger::append(&path, &entry).expect("written");
+    Ledger::append(&path, &LedgerEntry { outcome: LedgerOutcome::Failed, ..entry.clone() }).expect("written");
+    let text = std::fs::read_to_string(&path).expect("there");
+    std::fs::write(&path, format!("{text}{{\"started_s\": 8, \"prof")).expect("torn");
+    let outcomes: Vec<LedgerOutcome> = Ledger::read(&path).expect("read").entries.iter().map(|e| e.outcome).collect();
+    assert_eq!(outcomes, [LedgerOutcome::Done, LedgerOutcome::Failed]);
+}
+
+#[test]
+fn one_lock_at_a_time() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let work = WorkFolder::at(folder.path());
+    let held = WorkLock::take(&work, &mut |_| panic!("nobody has it")).expect("taken");
+    let waited = std::sync::Mutex::new(None);
+    std::thread::scope(|scope| {
+        let second = scope
+            .spawn(|| WorkLock::take(&work, &mut |holder| *waited.lock().expect("unpoisoned") = Some(holder)).is_ok());
+        while waited.lock().expect("unpoisoned").is_none() {
+            std::thread::sleep(std::time::Duration::from_millis(2));
+        }
+        drop(held);
+        assert!(second.join().expect("ends"));
+    });
+    assert_eq!(*waited.lock().expect("unpoisoned"), Some(Some(std::process::id())));
+}
+
+#[test]
+fn a_long_journal_is_written_anew() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let mut journal = Journal::open(folder.path()).expect("opened");
+    let record = |step: &str, wall_ms| StepRecord {
+        step: step.into(),
+        base_key: Digest::of(b"k"),
+        command: vec!["cc".into()],
+        tool: Digest::of(b"t"),
+        note: Some(note("a", wall_ms)),
+    };
+    for n in 0..200 {
+        journal.add(record("s", n)).expect("added");
+    }
+    journal.add(record("gone", 1)).expect("added");
+    journal.remove("gone").expect("removed");
+    journal.compact().expect("compacted");
+    let path = folder.path().join("journal.jsonl");
+    assert_eq!(std::fs::read_to_string(&path).expect("there").lines().count(), 1);
+    journal.add(record("t", 5)).expect("added after");
+    let again = Journal::open(folder.path()).expect("opened");
+    assert_eq!(again.records.keys().collect::<Vec<_>>(), ["s", "t"]);
+    assert_eq!(again.records["s"], record("s", 199));
+}
