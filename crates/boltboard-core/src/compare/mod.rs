@@ -4,6 +4,9 @@ use crate::board::{Board, OptionId, PartId};
 use crate::plan::{Judge, Location, Plan, StepId};
 use crate::resolve::{Resolution, Resolved};
 
+#[cfg(test)]
+mod tests;
+
 /// An option with another value on each side.
 #[derive(Debug, Clone)]
 pub struct ValueDifference {

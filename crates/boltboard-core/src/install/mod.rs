@@ -12,6 +12,9 @@ use crate::plan::{Location, Plan, PlanInput};
 pub use apply::{InstallReport, Record, Removal, install, uninstall};
 pub use manifest::{Installed, Manifest};
 
+#[cfg(test)]
+mod tests;
+
 /// Everything that an installation would do, in the order of targets.
 #[derive(Debug, Clone)]
 pub struct InstallPlan {

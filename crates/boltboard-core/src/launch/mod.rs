@@ -10,6 +10,9 @@ use std::time::Duration;
 pub use real::{RealLaunch, Stopper, find_program};
 pub use scripted::ScriptedLaunch;
 
+#[cfg(test)]
+mod tests;
+
 /// A process to run. Its environment holds what is given and nothing else; it has no input.
 #[derive(Debug, Clone)]
 pub struct Job {

@@ -6,3 +6,6 @@ mod layers;
 
 pub use file::{ProfileFile, ProfileName};
 pub use layers::{Choice, Choices, Layer, LayerId, ProfileFault, ProfileProblem, ProfileSource, Shelf, TryFault};
+
+#[cfg(test)]
+mod tests;

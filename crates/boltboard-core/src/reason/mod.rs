@@ -6,6 +6,9 @@ use crate::profile::{Choice, Choices};
 use crate::resolve::{Origin, Resolution};
 use crate::survey::Facts;
 
+#[cfg(test)]
+mod tests;
+
 /// How deep a chain of reasons is followed.
 const MAX_DEPTH: usize = 40;
 

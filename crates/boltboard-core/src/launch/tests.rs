@@ -1,0 +1,82 @@
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use super::*;
+
+fn shell(script: &str) -> Job {
+    Job {
+        program: "/bin/sh".into(),
+        arguments: vec!["-c".into(), script.into()],
+        folder: "/".into(),
+        environment: [("GIVEN".to_string(), "yes".to_string())].into(),
+        limit: None,
+    }
+}
+
+fn run(job: &Job) -> Outcome {
+    RealLaunch::default().run(job).expect("it starts")
+}
+
+#[test]
+fn output_and_endings_are_told_apart() {
+    let outcome = run(&shell("echo out; echo err >&2; exit 3"));
+    assert_eq!((outcome.stdout_text().as_str(), outcome.stderr_text().as_str()), ("out\n", "err\n"));
+    assert_eq!(outcome.exit, Exit::Code(3));
+    assert_eq!(run(&shell("kill -TERM $$")).exit, Exit::Signal(15));
+    let error =
+        RealLaunch::default().run(&Job { program: "/surely/not/there".into(), ..shell("") }).expect_err("absent");
+    assert_eq!(error.to_string(), "cannot start /surely/not/there");
+}
+
+#[test]
+fn the_environment_is_what_was_given_and_there_is_no_input() {
+    let outcome = run(&shell("echo ${GIVEN}-${HOME:-none}; cat; pwd"));
+    assert_eq!(outcome.stdout_text(), "yes-none\n/\n");
+}
+
+#[test]
+fn a_limit_ends_the_process_with_its_children() {
+    let started = Instant::now();
+    let job = Job { limit: Some(Duration::from_millis(150)), ..shell("sleep 30 & sleep 30; echo never") };
+    assert_eq!(run(&job).exit, Exit::TimedOut);
+    assert!(started.elapsed() < Duration::from_secs(20), "children that hold the pipes are ended too");
+}
+
+#[test]
+fn a_stop_ends_what_runs_and_starts_nothing_more() {
+    let launch = RealLaunch::default();
+    let stopper = launch.stopper();
+    let ended = std::thread::scope(|scope| {
+        let running = scope.spawn(|| launch.run(&shell("sleep 30")).expect("it starts").exit);
+        std::thread::sleep(Duration::from_millis(100));
+        stopper.stop();
+        running.join().expect("ends")
+    });
+    assert_eq!(ended, Exit::Stopped);
+    assert!(launch.is_stopped());
+    assert_eq!(launch.run(&shell("echo x")).expect("answers").exit, Exit::Stopped);
+}
+
+#[test]
+fn a_flood_of_output_blocks_nobody() {
+    let outcome = run(&shell("i=0; while [ $i -lt 20000 ]; do echo 0123456789; echo x >&2; i=$((i+1)); done"));
+    assert_eq!((outcome.stdout.len(), outcome.stderr.len()), (220_000, 40_000));
+}
+
+#[test]
+fn programs_are_found_as_a_shell_finds_them() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let at = |path: &str| folder.path().join(path);
+    for (name, mode) in [("one/tool", 0o644), ("two/tool", 0o755), ("three/tool", 0o755)] {
+        std::fs::create_dir_all(at(name).parent().expect("a parent")).expect("made");
+        std::fs::write(at(name), "").expect("written");
+        std::fs::set_permissions(at(name), std::os::unix::fs::PermissionsExt::from_mode(mode)).expect("permissions");
+    }
+    std::fs::create_dir_all(at("zero/tool")).expect("a folder of that name");
+    let path: Vec<String> = ["zero", "one", "two", "three"].iter().map(|f| at(f).display().to_string()).collect();
+    let path = format!(":{}", path.join(":"));
+    assert_eq!(find_program("tool", &path, Path::new("/")), Some(at("two/tool")), "neither folders nor plain files");
+    assert_eq!(find_program("none", &path, Path::new("/")), None);
+    assert_eq!(find_program("three/tool", "", folder.path()), Some(at("three/tool")));
+    assert_eq!(find_program("one/tool", "", folder.path()), None::<PathBuf>);
+}
