@@ -3,7 +3,7 @@
 use super::fill::main_output;
 use super::location::Location;
 use super::lower::{Lower, source_path};
-use super::step::{Action, Tool, ToolPlace, Word};
+use super::step::{Action, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
 use crate::board::{Generator, PartDef, PartId, PartKind};
 use crate::survey::{FactState, Language};
@@ -42,12 +42,15 @@ impl Lower<'_> {
         let mut reads: Vec<Location> = [inputs.objects, inputs.archives, inputs.shared].concat();
         reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
         let tool = self.compiler(if inputs.cxx { Language::Cxx } else { Language::C });
-        self.run_step(id, part, tool, words, reads, vec![output.clone()]);
+        let linked = self.run_step(id, part, tool, words, reads, vec![output.clone()]);
         let mut outputs = vec![output.clone()];
         if output != Location::Output(part.output.clone()) {
             let name = Location::Output(part.output.clone());
             let target = source_path(&output).name().to_string();
-            self.add(Some(id), part.place, Action::Link { target }, vec![output], vec![name.clone()], None);
+            let named = self.add(Some(id), part.place, Action::Link { target }, vec![], vec![name.clone()], None);
+            if let (Some(named), Some(linked)) = (named, linked) {
+                self.plan.steps[named].after.push(linked);
+            }
             outputs.push(name);
         }
         outputs
@@ -61,10 +64,10 @@ impl Lower<'_> {
         words: Vec<Word>,
         reads: Vec<Location>,
         writes: Vec<Location>,
-    ) {
+    ) -> Option<StepId> {
         let folder = Location::Tree(RelPath::root());
         let action = Action::Run { tool, words, folder, environment: vec![], success: vec![0] };
-        self.add(Some(id), part.place, action, reads, writes, None);
+        self.add(Some(id), part.place, action, reads, writes, None)
     }
 
     fn archive(&mut self, id: PartId, part: &PartDef, output: Location) -> Vec<Location> {

@@ -94,16 +94,8 @@ impl Executor<'_> {
     }
 
     fn in_process(&self, step: &Step, digest: Digest, mode: u32) -> Result<Ended, Trouble> {
-        let mut inputs = Vec::new();
-        // A name leads to a file whatever that holds.
-        if matches!(step.action, Action::Copy) {
-            inputs.push((step.reads[0].kept(), digest));
-        } else {
-            for read in &step.reads {
-                let content = self.judge.status.digest(&read.path(&self.judge.plan.folders));
-                inputs.extend(content.map(|digest| (read.kept(), digest)));
-            }
-        }
+        // A copy has the content of what it copies; the other texts follow from the resolution alone.
+        let inputs = step.reads.iter().map(|read| (read.kept(), digest)).collect();
         let outputs = vec![Output { location: step.writes[0].kept(), digest, mode }];
         let note = self.note(step, inputs, vec![], vec![], outputs, String::new(), 0);
         Ok(Ended::Done { note: Some(note), said: String::new(), wall: Duration::ZERO })

@@ -58,7 +58,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
         ProfileCommand::New { name, on } => new(&session, screen, name, on),
         ProfileCommand::List => list(&session, screen, global.json),
         ProfileCommand::Use { name } => put_in_use(&session, screen, name),
-        ProfileCommand::Show { name } => show(&session, screen, &named(name)?),
+        ProfileCommand::Show { name } => show(&session, screen, &named(name)?, global.json),
         ProfileCommand::Check { name } => check(&session, screen, &named(name)?),
         ProfileCommand::Remove { name } => remove(&session, screen, name),
     }
@@ -125,8 +125,12 @@ fn put_in_use(session: &Session, screen: &Screen, name: &str) -> Result<Exit, St
     Ok(Exit::Done)
 }
 
-fn show(session: &Session, screen: &Screen, name: &ProfileName) -> Result<Exit, Stop> {
+fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -> Result<Exit, Stop> {
     let choices = session.choices_of(name)?;
+    if as_json {
+        screen.json(&json::profile(&session.board, name, &choices));
+        return Ok(Exit::Done);
+    }
     let layers: Vec<&str> = choices.layers.iter().map(|(_, layer)| layer.name.as_str()).collect();
     screen.out(&format!(
         "{}  {}\n",

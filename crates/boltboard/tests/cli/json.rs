@@ -86,6 +86,9 @@ fn every_answer_has_just_its_documented_fields() {
     let profiles = answer("profile list");
     keys(&profiles, &["format", "profiles"]);
     keys(first(&profiles, "profiles"), &["name", "source", "in-use"]);
+    let shown = answer("profile show");
+    keys(&shown, &["format", "profile", "layers", "choices"]);
+    keys(first(&shown, "choices"), &["option", "value", "layer", "file", "line", "reason?"]);
     tree.run("build").code(0);
     tree.run("set depth=5").code(0);
     let preview = answer("preview");

@@ -48,7 +48,7 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
             vec![
                 "these choices cannot hold together: horn=on, air=off",
                 "horn requires air (board.toml:29)",
-                "boltboard unset horn",
+                "leave out horn=on",
                 "Nothing was changed.",
             ],
         ),

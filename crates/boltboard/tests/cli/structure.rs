@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 15] = [
+const FLOW: [&str; 16] = [
     "base",
     "expr",
     "board",
@@ -18,6 +18,7 @@ const FLOW: [&str; 15] = [
     "compare",
     "run",
     "install",
+    "testing",
     "lib",
 ];
 

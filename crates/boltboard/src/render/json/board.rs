@@ -310,6 +310,47 @@ pub fn profile_list(
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
+pub struct ProfileShowAnswer {
+    format: u32,
+    profile: String,
+    layers: Vec<String>,
+    choices: Vec<ChoiceAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct ChoiceAnswer {
+    option: String,
+    value: String,
+    layer: String,
+    file: String,
+    line: usize,
+    reason: Option<String>,
+}
+
+/// Answers `profile show`.
+pub fn profile(board: &Board, name: &ProfileName, choices: &Choices) -> ProfileShowAnswer {
+    let one = |choice: &boltboard_core::profile::Choice| {
+        let place = choices.files.excerpt(choice.place);
+        ChoiceAnswer {
+            option: board.options[choice.option].name.clone(),
+            value: choice.value.to_string(),
+            layer: choices.layers[choice.layer].name.clone(),
+            file: place.file.to_string(),
+            line: place.line,
+            reason: choice.reason.clone(),
+        }
+    };
+    ProfileShowAnswer {
+        format: FORMAT,
+        profile: name.to_string(),
+        layers: choices.layers.iter().map(|(_, layer)| layer.name.clone()).collect(),
+        choices: choices.items.iter().map(one).collect(),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub struct OverviewAnswer {
     format: u32,
     tree: String,

@@ -4,7 +4,7 @@ mod board;
 mod build;
 mod deliver;
 
-pub use board::{options, overview, profile_list, show, survey, why};
+pub use board::{options, overview, profile, profile_list, show, survey, why};
 pub use build::{Compared, compare, ledger, preview};
 pub use deliver::install;
 
