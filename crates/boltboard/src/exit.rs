@@ -1,10 +1,10 @@
 //! Exit codes, and how the core's errors are told to people: place, what was expected, near matches, next command.
 
 use boltboard_core::base::{Excerpt, FileError, Place, SourceFiles};
-use boltboard_core::board::Board;
+use boltboard_core::board::{Board, TryFault};
 use boltboard_core::definitions::{Fault, Problem, Reading, TreeFault};
 use boltboard_core::plan::{PlanFault, PlanProblem};
-use boltboard_core::profile::{ProfileFault, ProfileProblem, TryFault};
+use boltboard_core::profile::{ProfileFault, ProfileProblem};
 use boltboard_core::run::BuildFault;
 use boltboard_core::store::{LockFault, WorkFault};
 

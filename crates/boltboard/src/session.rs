@@ -160,7 +160,8 @@ impl Session {
         Ok(facts)
     }
 
-    fn keep_probes(&self) {
+    /// Keeps what compilers have answered, once there is a place for it.
+    pub fn keep_probes(&self) {
         if self.work.exists() {
             // What is not kept is asked again, which is no reason to stop.
             let _ = self.probes.save(&self.work.probes());

@@ -1,5 +1,6 @@
 //! The board: the checked, unchanging model of options, sections, needs and parts. It neither reads nor writes files.
 
+mod choice;
 mod interp;
 mod need;
 mod option;
@@ -13,6 +14,7 @@ use std::path::PathBuf;
 use crate::base::{Arena, Id, Place, SourceFiles};
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
+pub use choice::TryFault;
 pub use interp::{Folder, Interp, Piece};
 pub use need::{Importance, NeedCheck, NeedDef, NeedId};
 pub use option::{DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind};

@@ -7,13 +7,12 @@ use toml_edit::Document;
 use super::fields::Log;
 use super::problem::{Fault, Problem};
 use super::sources::Listing;
-use super::{Reading, link};
 use crate::base::{FileId, Glob, Place, RelPath, SourceFiles};
 
 /// The largest definition file, in bytes.
 const MAX_FILE: u64 = 16 * 1024 * 1024;
 /// The largest number of definition files.
-const MAX_FILES: usize = 50_000;
+pub(super) const MAX_FILES: usize = 50_000;
 /// The file that marks a work folder; no source is looked for beside it.
 pub const WORK_MARK: &str = "boltboard-work";
 
@@ -64,36 +63,7 @@ pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
     Err(TreeFault::NoTree(start))
 }
 
-/// Reads all definitions of the tree at `root`. `sources` overrides where its sources lie.
-pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
-    let log = Log::default();
-    let mut files = SourceFiles::default();
-    let mut raw = Vec::new();
-    if let Some(file) = read_file(root, &RelPath::root().child("board.toml"), None, &mut files, &log) {
-        raw.push(file);
-    }
-    let named = raw.first().map(|file| named_boards(root, file, &log)).unwrap_or_default();
-    for (path, named_at) in named {
-        if raw.len() >= MAX_FILES {
-            let what = "the number of definition files".to_string();
-            log.add(Problem {
-                fault: Fault::Limit { what, limit: MAX_FILES.to_string() },
-                place: None,
-                related: None,
-                near: vec![],
-            });
-            break;
-        }
-        raw.extend(read_file(root, &path, Some(named_at), &mut files, &log));
-    }
-    // Linking on top of unreadable files would only report their names as missing.
-    let board = if log.is_empty() { link::link(root, sources, &raw, &files, &log) } else { None };
-    let mut problems = log.into_problems();
-    problems.sort_by_key(|p| p.place.map(|place| (place.file, place.start)));
-    Reading { board: board.filter(|_| problems.is_empty()), problems, files }
-}
-
-fn read_file(
+pub(super) fn read_file(
     root: &Path,
     path: &RelPath,
     named_at: Option<Place>,
@@ -148,7 +118,7 @@ fn read_file(
 }
 
 /// Returns the nested definition files that the root one names, sorted.
-fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<(RelPath, Place)> {
+pub(super) fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<(RelPath, Place)> {
     let Some(boards) = file.document.get("tree").and_then(|t| t.get("boards")).and_then(|b| b.as_array()) else {
         return Vec::new();
     };

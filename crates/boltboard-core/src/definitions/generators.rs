@@ -1,9 +1,8 @@
 //! Parts of kind `generated`: a command, a template, or the table of built-in modules.
 
+use super::entry::{Entry, globs, made_path};
 use super::fields::{Fields, Text};
-use super::link::Entry;
 use super::lookup::Names;
-use super::parts::{globs, made_path};
 use super::problem::Fault;
 use crate::board::{Generator, Interp, ModuleTable};
 

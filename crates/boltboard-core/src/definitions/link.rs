@@ -2,49 +2,14 @@
 
 use std::path::Path;
 
-use toml_edit::TableLike;
-
-use super::fields::{Fields, Log, Text};
+use super::entry::{Entry, MacroHabit, RuleSink};
+use super::fields::{Fields, Log};
 use super::find::RawFile;
 use super::lookup::{Index, Names};
-use super::options::MacroHabit;
 use super::problem::{Fault, Problem};
 use super::{options, order, outputs, parts};
-use crate::base::{Arena, Place, RelPath, SourceFiles};
-use crate::board::{Board, Interp, PartDef, Rule, RuleId, SectionDef, Toolchain, Tree};
-
-/// A named table such as `[option.fog]`, with the folder of its file.
-pub(super) struct Entry<'a> {
-    pub name: Text,
-    pub folder: RelPath,
-    pub default_section: Option<Text>,
-    table: &'a dyn TableLike,
-    log: &'a Log,
-}
-
-impl<'a> Entry<'a> {
-    pub fn fields(&self, what: &str) -> Fields<'a> {
-        Fields::new(self.table, self.name.place.file, self.name.place, format!("{what} `{}`", self.name.text), self.log)
-    }
-}
-
-/// Takes rules into the board and remembers which belong to the option that is being read.
-#[derive(Default)]
-pub(super) struct RuleSink {
-    rules: Arena<Rule>,
-    fresh: Vec<RuleId>,
-}
-
-impl RuleSink {
-    pub fn add(&mut self, rule: Rule) {
-        let id = self.rules.add(rule);
-        self.fresh.push(id);
-    }
-
-    pub fn take(&mut self) -> Vec<RuleId> {
-        std::mem::take(&mut self.fresh)
-    }
-}
+use crate::base::{Arena, Place, SourceFiles};
+use crate::board::{Board, Interp, PartDef, SectionDef, Toolchain, Tree};
 
 #[derive(Default)]
 struct Entries<'a> {

@@ -2,6 +2,7 @@
 //!
 //! Reading never stops at the first mistake: a [`Reading`] holds every problem found. Nothing of the tree is run.
 
+mod entry;
 mod fields;
 mod find;
 mod generators;
@@ -12,10 +13,12 @@ mod order;
 mod outputs;
 mod parts;
 mod problem;
+mod read;
 mod sources;
 
-pub use find::{TreeFault, WORK_MARK, find_root, read_tree};
+pub use find::{TreeFault, WORK_MARK, find_root};
 pub use problem::{Fault, Problem};
+pub use read::read_tree;
 pub use sources::{Listing, check_sources};
 
 use crate::base::SourceFiles;

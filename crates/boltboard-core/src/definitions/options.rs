@@ -2,23 +2,16 @@
 
 use std::collections::BTreeMap;
 
+use super::entry::{Entry, MacroHabit, RuleSink, check_c_name};
 use super::fields::{Fields, Found, Text};
-use super::link::{Entry, RuleSink};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use crate::base::{VersionRange, near_matches};
 use crate::board::{
-    Atom, Condition, DefaultRule, DefaultValue, HeaderId, Importance, Kind, Level, MacroDef, MacroForm, NeedCheck,
-    NeedDef, OptionDef, OptionId, PickValue, Rule, RuleKind, SectionId, read_size,
+    Atom, Condition, DefaultRule, DefaultValue, Importance, Kind, Level, MacroDef, MacroForm, NeedCheck, NeedDef,
+    OptionDef, OptionId, PickValue, Rule, RuleKind, SectionId, read_size,
 };
 use crate::expr::Expr;
-
-/// How a header names the macros of options that say nothing themselves.
-pub(super) struct MacroHabit {
-    pub header: HeaderId,
-    pub prefix: String,
-    pub zero: bool,
-}
 
 /// Reads an option's kind, with its values and range. A wrong one is reported and read as a switch.
 pub(super) fn kind(fields: &Fields<'_>) -> Kind {
@@ -337,13 +330,6 @@ fn own_forms(kind: &Kind, name: &str, habit: &MacroHabit) -> Vec<MacroDef> {
             })
             .collect(),
         other => vec![one(name.to_string(), own_form(other, habit.zero))],
-    }
-}
-
-pub(super) fn check_c_name(fields: &Fields<'_>, text: &Text) {
-    let starts = text.text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_');
-    if !starts || text.text.contains(|c: char| !c.is_ascii_alphanumeric() && c != '_') {
-        fields.problem(text.place, Fault::BadMacro(text.text.clone()));
     }
 }
 

@@ -1,10 +1,8 @@
 //! `[header.NAME]`, `[section.NAME]`, `[test.NAME]` and `[toolchain]`.
 
+use super::entry::{Entry, MacroHabit, check_c_name, made_path};
 use super::fields::Fields;
-use super::link::Entry;
 use super::lookup::Names;
-use super::options::{MacroHabit, check_c_name};
-use super::parts::made_path;
 use super::problem::{Fault, Problem};
 use crate::base::{RelPath, near_matches};
 use crate::board::{HeaderDef, HeaderId, HeaderOrder, Interp, OptionId, PartId, Piece, SectionDef, TestDef, Toolchain};

@@ -1,12 +1,11 @@
 //! `[part.NAME]`: what is made.
 
+use super::entry::{Entry, check_c_name, globs, made_path};
 use super::fields::{Fields, Text};
 use super::generators::generator;
-use super::link::Entry;
 use super::lookup::Names;
-use super::options::check_c_name;
 use super::problem::{Fault, Problem};
-use crate::base::{Glob, RelPath, near_matches};
+use crate::base::{RelPath, near_matches};
 use crate::board::{InstallRole, InstallRule, Interp, Kind, ModuleRole, PartDef, PartKind, SourceRule};
 
 /// Reads a part. `tree` is the tree's name, from which folders of modules get theirs.
@@ -108,33 +107,6 @@ fn sources(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Vec<SourceR
         rules.push(SourceRule { when, globs, except: except.clone(), made, flags, place: found.place });
     }
     rules
-}
-
-/// Reads patterns relative to the folder of the definition.
-pub(super) fn globs(texts: &[Text], fields: &Fields<'_>, entry: &Entry<'_>) -> Vec<Glob> {
-    let mut globs = Vec::new();
-    for text in texts {
-        match Glob::parse(&entry.folder, &text.text) {
-            Ok(glob) => globs.push(glob),
-            Err(fault) => fields.problem(text.place, fault),
-        }
-    }
-    globs
-}
-
-/// Reads a path below the folder of generated files, or of outputs.
-pub(super) fn made_path(fields: &Fields<'_>, text: &Text) -> Option<RelPath> {
-    match RelPath::parse(&text.text) {
-        Ok(path) if path != RelPath::root() => Some(path),
-        Ok(_) => {
-            fields.problem(text.place, Fault::Combination("a file name is wanted".into()));
-            None
-        }
-        Err(fault) => {
-            fields.problem(text.place, fault);
-            None
-        }
-    }
 }
 
 fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, tree: &str) -> RelPath {

@@ -1,18 +1,16 @@
 //! From parts to steps.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use super::location::Location;
 use super::macros::{MacroTable, header_text, macro_table};
-use super::step::{Action, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
+use super::step::{Action, Plan, Step, StepId};
 use crate::base::{Arena, Place, RelPath};
-use crate::board::{
-    Board, Condition, Generator, HeaderOrder, Importance, Linkage, NeedId, PartDef, PartId, PartKind, Piece, Value,
-};
+use crate::board::{Board, Condition, Generator, Importance, Linkage, NeedId, PartDef, PartId, PartKind, Piece, Value};
 use crate::definitions::Listing;
 use crate::resolve::Resolution;
 use crate::store::Folders;
-use crate::survey::{FactState, Facts, Language, Tools};
+use crate::survey::{FactState, Facts, Tools};
 
 /// Everything a plan is made of.
 #[derive(Clone, Copy)]
@@ -152,11 +150,11 @@ pub fn lower(input: PlanInput<'_>) -> Result<Plan, Vec<PlanProblem>> {
 pub(super) struct Lower<'a> {
     pub input: PlanInput<'a>,
     pub plan: Plan,
-    header_steps: Vec<StepId>,
+    pub(super) header_steps: Vec<StepId>,
     made_by: BTreeMap<Location, (StepId, String)>,
     /// The objects of each part, with whether any is C++.
     pub objects: BTreeMap<PartId, (Vec<Location>, bool)>,
-    finished: BTreeMap<PartId, Vec<StepId>>,
+    pub(super) finished: BTreeMap<PartId, Vec<StepId>>,
     open: Vec<PartId>,
     problems: Vec<PlanProblem>,
 }
@@ -334,156 +332,6 @@ impl Lower<'_> {
             outputs.push(output);
         }
         outputs
-    }
-
-    /// The sources of a part with the flags of each and the condition that brought it.
-    fn sources(&mut self, part: &PartDef) -> BTreeMap<Location, (Vec<Word>, Option<Condition>)> {
-        let mut sources: BTreeMap<Location, (Vec<Word>, Option<Condition>)> = BTreeMap::new();
-        for rule in &part.sources {
-            if rule.when.as_ref().is_some_and(|w| !self.input.resolution.holds(self.input.facts, &w.expr)) {
-                continue;
-            }
-            let flags = self.input.plain_words(&rule.flags);
-            let files = self.input.listing.of_rule(rule).into_iter().map(Location::Tree);
-            for file in files.chain(rule.made.iter().cloned().map(Location::Made)) {
-                let entry = sources.entry(file).or_insert_with(|| (vec![], rule.when.clone()));
-                entry.0.extend(flags.clone());
-            }
-        }
-        let may_be_empty = matches!(part.kind, PartKind::Data) || !part.uses.is_empty();
-        if sources.is_empty() && !may_be_empty {
-            self.problem(Some(part.place), PlanFault::NoSources(part.name.clone()));
-        }
-        sources
-    }
-
-    fn compile(&mut self, id: PartId, part: &PartDef) {
-        let (include_words, search) = self.includes(part);
-        let after = self.before_compiles(part);
-        let defines = self.defines(part);
-        let mut objects = Vec::new();
-        let mut any_cxx = false;
-        for (source, (file_flags, brought_by)) in self.sources(part) {
-            let Some(language) = Language::of(source_path(&source)) else { continue };
-            any_cxx |= language == Language::Cxx;
-            let mut words = self.flag_words(part, language);
-            words.extend(file_flags);
-            words.extend(include_words.clone());
-            words.push(Word::place(source.clone()));
-            let name = match &source {
-                Location::Made(path) => format!("{}/made/{path}.o", part.name),
-                _ => format!("{}/{}.o", part.name, source_path(&source)),
-            };
-            let object = Location::Object(RelPath::parse(&name).unwrap_or_else(|_| RelPath::root().child(&name)));
-            let tool = self.compiler(language);
-            let action = Action::Compile { language, tool, words, defines: defines.clone(), search: search.clone() };
-            let step = self.add(Some(id), part.place, action, vec![source], vec![object.clone()], brought_by);
-            if let Some(step) = step {
-                self.plan.steps[step].after = after.clone();
-            }
-            objects.push(object);
-        }
-        self.objects.insert(id, (objects, any_cxx));
-    }
-
-    pub(super) fn compiler(&self, language: Language) -> Tool {
-        match self.input.tools.compiler(language) {
-            Ok(compiler) => {
-                let name = compiler.path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned());
-                let place = ToolPlace::Host { path: compiler.path.clone(), identity: compiler.identity };
-                Tool { name, place }
-            }
-            Err(fault) => {
-                let name = if language == Language::Cxx { "c++" } else { "cc" }.to_string();
-                Tool { name, place: ToolPlace::Absent(fault.to_string()) }
-            }
-        }
-    }
-
-    fn flag_words(&self, part: &PartDef, language: Language) -> Vec<Word> {
-        let chain = &self.input.board.toolchain;
-        let mut lists = vec![&chain.flags];
-        match language {
-            Language::C => lists.push(&chain.c_flags),
-            Language::Cxx => lists.push(&chain.cxx_flags),
-            Language::Asm | Language::AsmWithCpp => {}
-        }
-        lists.push(&part.flags);
-        let mut words: Vec<Word> =
-            lists.into_iter().flat_map(|list| self.input.plain_words(self.input.held(list))).collect();
-        for need in self.input.held(&part.needs) {
-            if let Some(FactState::Found(found)) = self.input.facts.get(*need).map(|f| &f.state) {
-                words.extend(found.compile_flags.iter().map(Word::text));
-            }
-        }
-        // Libraries and object sets may end up in a shared object, so all of them can.
-        let position_independent = match &part.kind {
-            PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::Objects => true,
-            PartKind::Module(_) => self.input.linkage(part) == Linkage::Loadable,
-            PartKind::Program | PartKind::Generated(_) | PartKind::Data => false,
-        };
-        if position_independent {
-            words.push(Word::text("-fPIC"));
-        }
-        // The later map is tried first, and the build may lie within the tree.
-        let map = |at: Location, name: &str| Word {
-            fragments: vec![
-                Fragment::Text("-ffile-prefix-map=".into()),
-                Fragment::At(at),
-                Fragment::Text(format!("={name}")),
-            ],
-        };
-        words.push(map(Location::Tree(RelPath::root()), "."));
-        words.push(map(Location::Made(RelPath::root()), "made"));
-        words
-    }
-
-    fn includes(&self, part: &PartDef) -> (Vec<Word>, Vec<Location>) {
-        let mut search: Vec<Location> = Vec::new();
-        if !self.plan.headers.is_empty() || self.input.all_uses(part).iter().any(|p| self.is_generated(*p)) {
-            search.push(Location::Made(RelPath::root()));
-        }
-        let own = self.input.held(&part.includes).into_iter().chain(self.input.held(&part.public_includes));
-        let mut folders: Vec<RelPath> = own.cloned().collect();
-        for used in self.input.all_uses(part) {
-            folders.extend(self.input.held(&self.input.board.parts[used].public_includes).into_iter().cloned());
-        }
-        let mut seen = BTreeSet::new();
-        search.extend(folders.into_iter().filter(|f| seen.insert(f.clone())).map(Location::Tree));
-        let mut words: Vec<Word> = search.iter().map(|at| Word::flag("-I", at.clone())).collect();
-        for (_, header) in self.input.board.headers.iter().filter(|(_, h)| h.order == HeaderOrder::First) {
-            words.extend([Word::text("-include"), Word::place(Location::Made(header.path.clone()))]);
-        }
-        (words, search)
-    }
-
-    fn is_generated(&self, part: PartId) -> bool {
-        matches!(self.input.board.parts[part].kind, PartKind::Generated(_))
-    }
-
-    /// Steps whose files a compile may include: option headers, and generated parts that the part uses.
-    fn before_compiles(&self, part: &PartDef) -> Vec<StepId> {
-        let mut steps = self.header_steps.clone();
-        for used in self.input.all_uses(part).into_iter().filter(|p| self.is_generated(*p)) {
-            steps.extend(self.finished.get(&used).into_iter().flatten());
-        }
-        steps
-    }
-
-    fn defines(&mut self, part: &PartDef) -> BTreeMap<String, Option<String>> {
-        let mut defines = BTreeMap::new();
-        for interp in self.input.held(&part.defines) {
-            let text = self.input.text(interp);
-            let (name, value) = text.split_once('=').unwrap_or((text.as_str(), "1"));
-            let sound = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
-                && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-            if sound {
-                defines.insert(name.to_string(), Some(value.to_string()));
-            } else {
-                self.problem(Some(part.place), PlanFault::Define { part: part.name.clone(), text });
-            }
-        }
-        defines
     }
 }
 

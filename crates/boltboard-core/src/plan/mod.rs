@@ -4,6 +4,7 @@ mod content;
 mod fill;
 mod judge;
 mod location;
+mod compile;
 mod lower;
 mod link;
 mod macros;

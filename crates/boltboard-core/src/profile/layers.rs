@@ -7,7 +7,7 @@ use toml_edit::{Document, Item};
 
 use super::file::ProfileName;
 use crate::base::{Arena, FileError, FileId, Id, Place, SourceFiles, Version, near_matches};
-use crate::board::{Board, Kind, OptionId, Value, ValueFault};
+use crate::board::{Board, Kind, OptionId, TryFault, Value, ValueFault};
 
 /// One set of choices, weaker than those that come after it.
 #[derive(Debug, Clone)]
@@ -132,30 +132,6 @@ pub enum ProfileFault {
     LooseReason(String),
 }
 
-/// What is wrong with a choice given on the command line.
-#[derive(Debug, thiserror::Error)]
-pub enum TryFault {
-    /// Not of the form `OPTION=VALUE`.
-    #[error("`{0}` is not OPTION=VALUE")]
-    Form(String),
-    /// There is no such option.
-    #[error("there is no option `{name}`")]
-    Unknown {
-        /// The name given.
-        name: String,
-        /// Names that come near.
-        near: Vec<String>,
-    },
-    /// The option does not take the value.
-    #[error("{option}: {fault}")]
-    Value {
-        /// The option.
-        option: String,
-        /// What is wrong.
-        fault: ValueFault,
-    },
-}
-
 /// Where profiles are kept.
 #[derive(Debug, Clone)]
 pub struct Shelf {
@@ -252,7 +228,7 @@ impl Choices {
         }
         let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
         for text in tried {
-            let (option, value) = parse_choice(board, text)?;
+            let (option, value) = board.read_choice(text)?;
             let file = self.files.add("command line", text);
             let place = Place::new(file, 0..text.len());
             self.items.retain(|c| c.option != option);
@@ -260,46 +236,6 @@ impl Choices {
         }
         self.items.sort_by_key(|c| c.option);
         Ok(self)
-    }
-}
-
-/// Reads `OPTION=VALUE`.
-///
-/// # Errors
-/// See [`TryFault`].
-pub(super) fn parse_choice(board: &Board, text: &str) -> Result<(OptionId, Value), TryFault> {
-    let (name, value) = text.split_once('=').ok_or_else(|| TryFault::Form(text.to_string()))?;
-    let option = find_option(board, name.trim())?;
-    let value = board.options[option].kind.read(value.trim());
-    value.map(|v| (option, v)).map_err(|fault| TryFault::Value { option: name.trim().to_string(), fault })
-}
-
-/// Returns the option of that name, or those that come near.
-///
-/// # Errors
-/// There is none.
-pub(super) fn find_option(board: &Board, name: &str) -> Result<OptionId, TryFault> {
-    board.option(name).ok_or_else(|| TryFault::Unknown {
-        name: name.to_string(),
-        near: near_matches(name, board.option_names.keys().map(String::as_str)),
-    })
-}
-
-impl Board {
-    /// Reads `OPTION=VALUE` as a person gives it.
-    ///
-    /// # Errors
-    /// It has another form, or the option or value does not exist.
-    pub fn read_choice(&self, text: &str) -> Result<(OptionId, Value), TryFault> {
-        parse_choice(self, text)
-    }
-
-    /// Looks an option up as a person names it.
-    ///
-    /// # Errors
-    /// There is none of that name; the names that come near are returned.
-    pub fn find_option(&self, name: &str) -> Result<OptionId, TryFault> {
-        find_option(self, name)
     }
 }
 

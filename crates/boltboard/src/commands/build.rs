@@ -54,6 +54,7 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
     session.work.prepare(&session.board.tree.name)?;
+    session.keep_probes();
     let _lock = WorkLock::take(&session.work, &mut |holder| {
         let who = holder.map_or(String::new(), |pid| format!(" (process {pid})"));
         screen.remark(&format!(

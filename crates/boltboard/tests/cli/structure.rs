@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 16] = [
+const FLOW: [&str; 15] = [
     "base",
     "expr",
     "board",
@@ -18,7 +18,6 @@ const FLOW: [&str; 16] = [
     "compare",
     "run",
     "install",
-    "testing",
     "lib",
 ];
 
@@ -53,6 +52,10 @@ fn data_flows_one_way() {
             .expect("a folder")
             .to_string_lossy()
             .replace(".rs", "");
+        // What only tests use may use everything.
+        if own == "testing" {
+            continue;
+        }
         let place = FLOW.iter().position(|f| *f == own).unwrap_or_else(|| panic!("{own} is not in the flow"));
         let text = std::fs::read_to_string(&file).expect("text");
         for used in text.split("crate::").skip(1) {

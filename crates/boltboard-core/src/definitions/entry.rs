@@ -1,0 +1,83 @@
+//! What the readers of all sorts of tables share: named tables, paths and patterns, C names, and where rules go.
+
+use toml_edit::TableLike;
+
+use super::fields::{Fields, Log, Text};
+use super::problem::Fault;
+use crate::base::{Arena, Glob, RelPath};
+use crate::board::{HeaderId, Rule, RuleId};
+
+/// A named table such as `[option.fog]`, with the folder of its file.
+pub(super) struct Entry<'a> {
+    pub name: Text,
+    pub folder: RelPath,
+    pub default_section: Option<Text>,
+    pub table: &'a dyn TableLike,
+    pub log: &'a Log,
+}
+
+impl<'a> Entry<'a> {
+    pub fn fields(&self, what: &str) -> Fields<'a> {
+        Fields::new(self.table, self.name.place.file, self.name.place, format!("{what} `{}`", self.name.text), self.log)
+    }
+}
+
+/// Takes rules into the board and remembers which belong to the option that is being read.
+#[derive(Default)]
+pub(super) struct RuleSink {
+    pub rules: Arena<Rule>,
+    fresh: Vec<RuleId>,
+}
+
+impl RuleSink {
+    pub fn add(&mut self, rule: Rule) {
+        let id = self.rules.add(rule);
+        self.fresh.push(id);
+    }
+
+    pub fn take(&mut self) -> Vec<RuleId> {
+        std::mem::take(&mut self.fresh)
+    }
+}
+
+/// How a header names the macros of options that say nothing themselves.
+pub(super) struct MacroHabit {
+    pub header: HeaderId,
+    pub prefix: String,
+    pub zero: bool,
+}
+
+/// Reports a text that is no C name.
+pub(super) fn check_c_name(fields: &Fields<'_>, text: &Text) {
+    let starts = text.text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_');
+    if !starts || text.text.contains(|c: char| !c.is_ascii_alphanumeric() && c != '_') {
+        fields.problem(text.place, Fault::BadMacro(text.text.clone()));
+    }
+}
+
+/// Reads patterns relative to the folder of the definition.
+pub(super) fn globs(texts: &[Text], fields: &Fields<'_>, entry: &Entry<'_>) -> Vec<Glob> {
+    let mut globs = Vec::new();
+    for text in texts {
+        match Glob::parse(&entry.folder, &text.text) {
+            Ok(glob) => globs.push(glob),
+            Err(fault) => fields.problem(text.place, fault),
+        }
+    }
+    globs
+}
+
+/// Reads a path below the folder of generated files, or of outputs.
+pub(super) fn made_path(fields: &Fields<'_>, text: &Text) -> Option<RelPath> {
+    match RelPath::parse(&text.text) {
+        Ok(path) if path != RelPath::root() => Some(path),
+        Ok(_) => {
+            fields.problem(text.place, Fault::Combination("a file name is wanted".into()));
+            None
+        }
+        Err(fault) => {
+            fields.problem(text.place, fault);
+            None
+        }
+    }
+}
