@@ -86,3 +86,38 @@ pub enum Command {
     /// Print the manual page
     Man(commands::learn::ManArgs),
 }
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn the_commands_are_sound_and_each_has_its_help() {
+        let command = Cli::command();
+        command.clone().debug_assert();
+        let mut names = Vec::new();
+        for sub in command.get_subcommands() {
+            let about = sub.get_about().map(ToString::to_string).unwrap_or_default();
+            assert!(!about.is_empty() && !about.ends_with('.'), "{}: {about:?}", sub.get_name());
+            for argument in sub.get_arguments() {
+                let help = argument.get_help().map(ToString::to_string).unwrap_or_default();
+                assert!(!help.is_empty() && !help.ends_with('.'), "{} {}: {help:?}", sub.get_name(), argument.get_id());
+            }
+            names.push(sub.get_name().to_string());
+        }
+        let mut unique = names.clone();
+        unique.sort();
+        unique.dedup();
+        assert_eq!(unique.len(), names.len());
+    }
+
+    #[test]
+    fn settings_of_every_command_can_stand_anywhere() {
+        let before = Cli::try_parse_from(["boltboard", "--json", "--try", "a=on", "options"]).expect("sound");
+        let after = Cli::try_parse_from(["boltboard", "options", "--try", "a=on", "--json"]).expect("sound");
+        assert!(before.global.json && after.global.json);
+        assert_eq!((before.global.tried, after.global.tried), (vec!["a=on".to_string()], vec!["a=on".to_string()]));
+    }
+}

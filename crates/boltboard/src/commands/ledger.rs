@@ -7,7 +7,7 @@ use clap::Args;
 
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
-use crate::render::text::{Role, bytes, columns, duration};
+use crate::render::text::{Role, age, bytes, columns, duration};
 use crate::render::{Screen, json};
 use crate::session::Session;
 
@@ -44,7 +44,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             LedgerOutcome::Interrupted => (Role::Warn, "interrupted"),
         };
         rows.push(vec![
-            (Role::Faint, format!("{} ago", duration(now.saturating_sub(entry.started_s) * 1000))),
+            (Role::Faint, age(now.saturating_sub(entry.started_s))),
             (Role::Name, entry.profile.clone()),
             (role, word.to_string()),
             (Role::Value, entry.ran.to_string()),

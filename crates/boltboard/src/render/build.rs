@@ -24,6 +24,8 @@ pub struct Progress<'a> {
     told: Instant,
     steps: usize,
     done: usize,
+    left_ms: u64,
+    began: Instant,
     warnings: usize,
     running: Vec<(StepId, String)>,
     /// Print each step's command as it starts.
@@ -38,7 +40,7 @@ impl<'a> Progress<'a> {
         let target = if live { ProgressDrawTarget::stderr_with_hz(15) } else { ProgressDrawTarget::hidden() };
         let bar = ProgressBar::with_draw_target(Some(0), target);
         let style = ProgressStyle::with_template("{pos:>4} of {len} steps  {bar:24.green/dim}  {msg}");
-        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("━╸─"));
+        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("■■·"));
         Progress {
             board,
             plan,
@@ -48,6 +50,8 @@ impl<'a> Progress<'a> {
             told: Instant::now(),
             steps: 0,
             done: 0,
+            left_ms: 0,
+            began: Instant::now(),
             warnings: 0,
             running: Vec::new(),
             verbose: false,
@@ -68,9 +72,24 @@ impl<'a> Progress<'a> {
         }
     }
 
-    fn message(&mut self, left_ms: u64) {
+    /// How long the rest will take: from earlier runs where they are known, else at the pace so far.
+    fn left(&self) -> Option<String> {
+        const STEADY: usize = 5;
+        let ms = if self.left_ms > 0 {
+            self.left_ms / self.jobs
+        } else if self.done >= STEADY {
+            let elapsed = u64::try_from(self.began.elapsed().as_millis()).unwrap_or(0);
+            let rest = u64::try_from(self.steps.saturating_sub(self.done)).unwrap_or(0);
+            elapsed * rest / u64::try_from(self.done).unwrap_or(1)
+        } else {
+            return None;
+        };
+        (ms > 500).then(|| format!("{} left", duration(ms)))
+    }
+
+    fn message(&mut self) {
         let running: Vec<&str> = self.running.iter().map(|(_, name)| name.as_str()).collect();
-        let left = if left_ms > 500 { format!("{} left  ", duration(left_ms / self.jobs)) } else { String::new() };
+        let left = self.left().map_or(String::new(), |left| left + "  ");
         self.bar.set_message(format!("{left}{}", running.join("  ")));
     }
 }
@@ -95,11 +114,12 @@ impl Watch for Progress<'_> {
         if self.verbose && step.has_process() {
             self.line(&format!("{:<9} {}  {}", step.verb(), subject(step), paint(Role::Faint, self.plan.owner(step))));
         }
-        self.message(0);
+        self.message();
     }
 
     fn ends(&mut self, id: StepId, step: &Step, ran: &Ran, work_left_ms: u64) {
         self.done += 1;
+        self.left_ms = work_left_ms;
         self.running.retain(|(running, _)| *running != id);
         self.bar.set_position(u64::try_from(self.done).unwrap_or(0));
         let said = match ran {
@@ -112,9 +132,10 @@ impl Watch for Progress<'_> {
         }
         if !self.live && !self.quiet && self.told.elapsed() > PLAIN_EVERY {
             self.told = Instant::now();
-            self.line(&format!("{} of {} steps, {} left", self.done, self.steps, duration(work_left_ms / self.jobs)));
+            let left = self.left().map_or(String::new(), |left| format!(", {left}"));
+            self.line(&format!("{} of {} steps{left}", self.done, self.steps));
         }
-        self.message(work_left_ms);
+        self.message();
     }
 
     fn fails(&mut self, failure: &Failure, step: &Step) {

@@ -135,6 +135,16 @@ pub fn duration(ms: u64) -> String {
     }
 }
 
+/// Writes how long ago something was, roughly.
+pub fn age(seconds: u64) -> String {
+    match seconds {
+        0..=119 => format!("{seconds} s ago"),
+        120..=7_199 => format!("{} min ago", seconds / 60),
+        7_200..=172_799 => format!("{} h ago", seconds / 3_600),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
 /// Writes a number of bytes, rounded.
 pub fn bytes(bytes: u64) -> String {
     const UNITS: [(&str, u64); 3] = [("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10)];
@@ -144,5 +154,57 @@ pub fn bytes(bytes: u64) -> String {
             format!("{}.{} {unit}", tenths / 10, tenths % 10)
         }
         None => format!("{bytes} B"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_read_as_people_say_them() {
+        for (ms, want) in
+            [(0, "0 ms"), (999, "999 ms"), (1_250, "1.2 s"), (61_000, "1 min 1 s"), (7_260_000, "2 h 1 min")]
+        {
+            assert_eq!(duration(ms), want);
+        }
+        for (size, want) in [(0, "0 B"), (1023, "1023 B"), (1536, "1.5 KiB"), (5 << 30, "5.0 GiB")] {
+            assert_eq!(bytes(size), want);
+        }
+        for (seconds, want) in
+            [(0, "0 s ago"), (119, "119 s ago"), (120, "2 min ago"), (7_200, "2 h ago"), (900_000, "10 days ago")]
+        {
+            assert_eq!(age(seconds), want);
+        }
+        assert_eq!((count(1, "step", "steps"), count(0, "step", "steps")), ("1 step".into(), "0 steps".into()));
+    }
+
+    #[test]
+    fn texts_are_padded_cut_and_broken_by_width_not_by_bytes() {
+        assert_eq!(pad("é", 3), "é  ");
+        assert_eq!(clip("lighthouse", 6), "light…");
+        assert_eq!(clip("lamp", 4), "lamp");
+        assert_eq!(clip("a  b", 3), "a…", "no blank before the mark");
+        assert_eq!(wrap("one two three\n\nfour", 8), ["one two", "three", "", "four"]);
+        assert_eq!(wrap("unbreakable", 4), ["unbreakable"]);
+    }
+
+    #[test]
+    fn columns_line_up_and_the_last_takes_the_rest() {
+        let cell = |text: &str| (Role::Faint, text.to_string());
+        let rows = vec![
+            vec![cell("a"), cell("long one"), cell("rest")],
+            vec![cell("bbb"), cell("x"), cell("a very long rest of the row")],
+        ];
+        let plain = anstream::adapter::strip_str(&columns(&rows, 1, 30)).to_string();
+        assert_eq!(plain, " a    long one  rest\n bbb  x         a very long r…\n");
+        let narrow = anstream::adapter::strip_str(&columns_within(&rows, 0, 40, 4)).to_string();
+        assert_eq!(narrow.lines().next(), Some("a    lon…  rest"));
+    }
+
+    #[test]
+    fn nothing_is_painted_for_nothing() {
+        assert_eq!(paint(Role::Bad, ""), "");
+        assert!(paint(Role::Bad, "x").contains('x') && paint(Role::Bad, "x").len() > 1);
     }
 }

@@ -62,7 +62,7 @@ impl Teller<'_> {
             Cause::Held { would_be, rule, blockers } => {
                 self.line(depth, &format!("{head}: held; by default it would be {would_be}"));
                 self.line(depth + 1, &self.rule(*rule));
-                self.blockers(blockers, depth + 1);
+                self.blockers(blockers, depth + 2);
             }
             Cause::Told => self.line(depth, &format!("{head} (told above)")),
         }

@@ -6,6 +6,7 @@ mod deliver;
 mod faults;
 mod harness;
 mod json;
+mod learn;
 mod look;
 mod profiles;
 mod skerry;
