@@ -36,6 +36,23 @@ fn end(file: &mut String, files: &mut Vec<String>) {
     }
 }
 
+/// Returns the files that an assembler takes in as they are (`.incbin "name"`, also inside C strings): no dependency file
+/// names them. They are looked for from the tree's root, then in the folders searched for headers.
+pub fn included_binaries(input: &Location, search: &[Location], folders: &Folders) -> Vec<Location> {
+    let text = std::fs::read(input.path(folders)).unwrap_or_default();
+    let text = String::from_utf8_lossy(&text);
+    let mut found = Vec::new();
+    for rest in text.split(".incbin").skip(1) {
+        let rest = rest.trim_start().trim_start_matches('\\');
+        let Some(name) = rest.strip_prefix('"').and_then(|r| r.split(['"', '\\', '\n']).next()) else { continue };
+        let root = Location::Tree(RelPath::root());
+        let places = std::iter::once(&root).chain(search);
+        found
+            .extend(places.filter_map(|folder| child(folder, name, folders)).find(|file| file.path(folders).is_file()));
+    }
+    found
+}
+
 /// Returns the places where a header would have been found before those that were read: a file that appears there
 /// changes what the compile reads. `search` are the folders searched, first to last, the compiler's own at the end.
 pub fn search_misses(
@@ -132,6 +149,21 @@ fn below(file: &Location, folder: &Location) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn binaries_that_an_assembler_takes_in_are_seen() {
+        let text =
+            ".incbin \"logo.bin\"\n .incbin  \"far.bin\", 4\nasm(\".incbin \\\"inner.bin\\\"\");\n.incbin none\n";
+        let folder = tempfile::tempdir().unwrap();
+        for (name, text) in [("a.S", text), ("logo.bin", ""), ("data/far.bin", ""), ("inner.bin", "")] {
+            std::fs::create_dir_all(folder.path().join(name).parent().unwrap()).unwrap();
+            std::fs::write(folder.path().join(name), text).unwrap();
+        }
+        let folders = Folders { tree: folder.path().into(), build: folder.path().join("build") };
+        let at = |name: &str| Location::Tree(RelPath::parse(name).unwrap());
+        let found = included_binaries(&at("a.S"), &[at("data")], &folders);
+        assert_eq!(found, [at("logo.bin"), at("data/far.bin"), at("inner.bin")]);
+    }
 
     #[test]
     fn dependency_files_are_read_with_their_escapes() {

@@ -5,7 +5,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
-use super::depends::{parse_dependencies, search_misses};
+use super::depends::{included_binaries, parse_dependencies, search_misses};
 use super::failure::{Cause, Failure, first_error};
 use crate::base::files::{make_folder, write_whole};
 use crate::base::{Digest, FileError};
@@ -146,6 +146,7 @@ impl Executor<'_> {
             Some(file) => self.inputs_of_compile(step, &file).map_err(|cause| trouble(cause, said.clone()))?,
             None => step.reads.clone(),
         };
+        let inputs = self.with_binaries(step, inputs);
         let outputs = self.settle_outputs(step, aside).map_err(|t| Trouble {
             command: command.clone(),
             said: said.clone(),
@@ -198,6 +199,19 @@ impl Executor<'_> {
             absent = search_misses(inputs, &places, folders, self.judge.tokens).iter().map(Location::kept).collect();
         }
         Some(self.note(step, digests, absent, macros, outputs, said, wall_ms))
+    }
+
+    fn with_binaries(&self, step: &Step, mut inputs: Vec<Location>) -> Vec<Location> {
+        if let Action::Compile { search, .. } = &step.action {
+            let own: Vec<Location> = inputs.iter().filter(|i| !matches!(i, Location::System(_))).cloned().collect();
+            let taken = own.iter().flat_map(|input| included_binaries(input, search, &self.judge.plan.folders));
+            for file in taken.collect::<Vec<_>>() {
+                if !inputs.contains(&file) {
+                    inputs.push(file);
+                }
+            }
+        }
+        inputs
     }
 
     fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<Vec<Location>, Cause> {

@@ -167,18 +167,19 @@ impl WorkFolder {
         self.root.join("probes.json")
     }
 
-    /// Makes a folder for passing files that is gone when dropped.
+    /// Makes a folder for passing files that is gone when dropped: in here if that can be, else where the system keeps such.
+    /// Looking at a tree must not fail because its work folder is read-only.
     ///
     /// # Errors
-    /// It cannot be made.
+    /// It cannot be made at either place.
     pub fn scratch(&self) -> Result<tempfile::TempDir, FileError> {
         let inside = self.root.join("scratch");
-        let made = if self.exists() {
-            make_folder(&inside)?;
-            tempfile::tempdir_in(&inside)
-        } else {
-            tempfile::tempdir()
-        };
-        made.map_err(FileError::on("make a folder in", &inside))
+        if self.exists()
+            && make_folder(&inside).is_ok()
+            && let Ok(folder) = tempfile::tempdir_in(&inside)
+        {
+            return Ok(folder);
+        }
+        tempfile::tempdir().map_err(FileError::on("make a folder in", &std::env::temp_dir()))
     }
 }

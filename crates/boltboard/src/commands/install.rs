@@ -95,6 +95,10 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
             diagnostic.help("name the prefix it was installed with: boltboard uninstall --try prefix=DIR"),
         ));
     };
+    if args.preview && global.json {
+        screen.json(&json::uninstall(&manifest));
+        return Ok(Exit::Done);
+    }
     if args.preview {
         let lines: String = manifest.files.iter().map(|file| format!("{}\n", file.path.display())).collect();
         screen.out(&lines);

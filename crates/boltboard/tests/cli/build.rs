@@ -257,8 +257,9 @@ command = ["${part:main}", "15"]
         ("board.toml", board),
         (
             "value.S",
-            "#include <kinds/options.h>\n.globl value\nvalue: .byte 1\n.section .note.GNU-stack,\"\",%progbits\n",
+            "#include <kinds/options.h>\n.globl value\nvalue: .byte 1\n.incbin \"blob.bin\"\n.section .note.GNU-stack,\"\",%progbits\n",
         ),
+        ("blob.bin", "x"),
         ("a/same.c", "int from_a(void) { return 2; }\n"),
         ("b/same.c", "int from_b(void) { return 4; }\n"),
         ("include/low.h", "int from_a(void); int from_b(void);\n"),
@@ -289,6 +290,9 @@ command = ["${part:main}", "15"]
     assert!(!made("out/lib/kinds/extra.so").exists(), "a built-in module has no file of its own");
     tree.edit("board.toml", "\"15\"", "\"115\"");
     tree.run("test").code(0);
+    tree.write("blob.bin", "y");
+    assert_eq!(tree.previewed("run"), ["compile value.S"]);
+    tree.run("build").code(0);
     tree.edit("shared.map", "local: *", "local : *");
     assert_eq!(tree.previewed("run"), ["link out/lib/libshared.so.4"]);
     tree.run("build").code(0);

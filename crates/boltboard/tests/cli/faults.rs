@@ -224,6 +224,19 @@ fn a_work_folder_that_cannot_be_written_is_told() {
 }
 
 #[test]
+fn looking_works_when_nothing_can_be_written() {
+    let tree = Scratch::with(MINI);
+    tree.run("build").code(0);
+    // A file where a folder must be stops everyone, root as well.
+    tree.run("clean").code(0);
+    let _ = std::fs::remove_dir_all(tree.at("bolt-work/scratch"));
+    tree.write("bolt-work/scratch", "");
+    for words in ["", "options", "why horn", "survey", "preview"] {
+        tree.run(words).code(0);
+    }
+}
+
+#[test]
 fn a_full_disk_is_told_and_gone_on_from() {
     let tree = Scratch::with(MINI);
     std::fs::create_dir(tree.at("small")).expect("a folder");

@@ -129,6 +129,9 @@ fn every_answer_has_just_its_documented_fields() {
     let install = answer("install --preview");
     keys(&install, &["format", "files", "obsolete", "manifest"]);
     keys(first(&install, "files"), &["path", "part", "mode", "step"]);
+    tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
+    tree.run("install").code(0);
+    keys(&answer("uninstall --preview"), &["format", "tree", "version", "profile", "paths"]);
 }
 
 fn all_keys(value: &Value) -> BTreeSet<String> {

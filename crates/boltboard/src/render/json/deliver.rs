@@ -1,7 +1,7 @@
 //! Answers about installing.
 
 use boltboard_core::board::Board;
-use boltboard_core::install::{InstallPlan, InstallStep};
+use boltboard_core::install::{InstallPlan, InstallStep, Manifest};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -43,5 +43,26 @@ pub fn install(board: &Board, plan: &InstallPlan) -> InstallAnswer {
         files: plan.files.iter().map(file).collect(),
         obsolete: plan.obsolete.iter().map(|f| f.path.display().to_string()).collect(),
         manifest: plan.manifest_path.display().to_string(),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct UninstallAnswer {
+    format: u32,
+    tree: String,
+    version: String,
+    profile: String,
+    paths: Vec<String>,
+}
+
+/// Answers `uninstall --preview`.
+pub fn uninstall(manifest: &Manifest) -> UninstallAnswer {
+    UninstallAnswer {
+        format: FORMAT,
+        tree: manifest.tree.clone(),
+        version: manifest.version.clone(),
+        profile: manifest.profile.clone(),
+        paths: manifest.files.iter().map(|file| file.path.display().to_string()).collect(),
     }
 }

@@ -6,7 +6,7 @@ mod deliver;
 
 pub use board::{options, overview, profile, profile_list, show, survey, why};
 pub use build::{Compared, compare, ledger, preview};
-pub use deliver::install;
+pub use deliver::{install, uninstall};
 
 /// The format of all answers; it grows when a field changes its meaning or goes.
 pub const FORMAT: u32 = 1;
