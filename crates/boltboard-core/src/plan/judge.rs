@@ -7,6 +7,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use super::interface::interface_digest;
 use super::location::Location;
 use super::step::{Action, Plan, Step, StepId, ToolPlace};
 use super::usage::{TokenMemo, Usage};
@@ -206,12 +207,26 @@ impl Judge<'_> {
         note.macros.iter().map(|(name, _)| self.macro_now(step, name).and_then(|(now, _)| now)).collect()
     }
 
-    fn content(&self, location: &Location, ahead: &Ahead) -> Result<Option<Digest>, StepId> {
-        match ahead.files.get(location) {
-            Some(Coming::Known(digest)) => Ok(Some(*digest)),
-            Some(Coming::Open(step)) => Err(*step),
-            None => Ok(self.status.digest(&location.path(&self.plan.folders))),
+    fn content(&self, step: &Step, location: &Location, ahead: &Ahead) -> Result<Option<Digest>, StepId> {
+        let content = match ahead.files.get(location) {
+            Some(Coming::Known(digest)) => Some(*digest),
+            Some(Coming::Open(step)) => return Err(*step),
+            None => self.status.digest(&location.path(&self.plan.folders)),
+        };
+        Ok(content.map(|content| self.counted(step, location, content)))
+    }
+
+    /// Returns the digest by which a file counts for a step: that of its content, or of a shared library's interface.
+    pub fn counted(&self, step: &Step, location: &Location, content: Digest) -> Digest {
+        if !step.interfaces.contains(location) {
+            return content;
         }
+        let read = || {
+            let here = std::fs::read(location.path(&self.plan.folders)).ok();
+            let right = here.filter(|bytes| Digest::of(bytes) == content);
+            right.or_else(|| self.store.read(&content)).and_then(|bytes| interface_digest(&bytes))
+        };
+        self.store.derived("interface", &content, &read).unwrap_or(content)
     }
 
     /// Judges a step, given what earlier steps will make.
@@ -225,7 +240,7 @@ impl Judge<'_> {
         if reasons.is_empty() {
             return Judged { verdict: Verdict::Current, reasons };
         }
-        let open = step.reads.iter().filter_map(|read| self.content(read, ahead).err());
+        let open = step.reads.iter().filter_map(|read| self.content(step, read, ahead).err());
         let followed: Vec<StepId> = open.collect();
         if !followed.is_empty() {
             // What else has changed counts even when the earlier result comes out the same.
@@ -313,7 +328,7 @@ impl Judge<'_> {
                 reasons.push(Reason::Dropped(location));
                 continue;
             }
-            match self.content(&location, ahead) {
+            match self.content(step, &location, ahead) {
                 Ok(Some(now)) if now == *digest => {}
                 Ok(Some(_)) => reasons.push(Reason::Edited(location.clone())),
                 Ok(None) => reasons.push(Reason::Gone(location.clone())),

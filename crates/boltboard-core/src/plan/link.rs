@@ -39,10 +39,14 @@ impl Lower<'_> {
         words.extend(inputs.objects.iter().chain(&inputs.archives).chain(&inputs.shared).cloned().map(Word::place));
         words.extend(self.run_paths(&output, &inputs.shared));
         words.extend(inputs.flags);
+        let interfaces = inputs.shared.clone();
         let mut reads: Vec<Location> = [inputs.objects, inputs.archives, inputs.shared].concat();
         reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
         let tool = self.compiler(if inputs.cxx { Language::Cxx } else { Language::C });
         let linked = self.run_step(id, part, tool, words, reads, vec![output.clone()]);
+        if let Some(linked) = linked {
+            self.plan.steps[linked].interfaces = interfaces;
+        }
         let mut outputs = vec![output.clone()];
         if output != Location::Output(part.output.clone()) {
             let name = Location::Output(part.output.clone());

@@ -241,7 +241,9 @@ impl Lower<'_> {
             }
         }
         let name = writes.first().map_or(String::new(), Location::to_string);
-        let step = self.plan.steps.add(Step { name, part, action, reads, writes, after: vec![], brought_by });
+        let interfaces = vec![];
+        let step =
+            self.plan.steps.add(Step { name, part, action, reads, interfaces, writes, after: vec![], brought_by });
         for file in self.plan.steps[step].writes.clone() {
             self.made_by.insert(file, (step, owner.clone()));
         }

@@ -2,6 +2,7 @@
 
 mod content;
 mod fill;
+mod interface;
 mod judge;
 mod location;
 mod compile;
@@ -13,6 +14,7 @@ mod step;
 mod tokens;
 mod usage;
 
+pub use interface::interface_digest;
 pub use judge::{Ahead, Judge, Judged, Reason, Verdict};
 pub use location::Location;
 pub use lower::{PlanFault, PlanInput, PlanProblem, lower};

@@ -48,6 +48,8 @@ pub struct Step {
     pub action: Action,
     /// Files that it reads and that are known beforehand.
     pub reads: Vec<Location>,
+    /// Those of them that are shared libraries: only their interface counts.
+    pub interfaces: Vec<Location>,
     /// Files that it writes.
     pub writes: Vec<Location>,
     /// Steps that must come first, beyond those whose files it reads.

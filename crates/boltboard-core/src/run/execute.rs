@@ -186,7 +186,8 @@ impl Executor<'_> {
             if of_person && StatusMemo::changed_since(&path, started) {
                 return None;
             }
-            digests.push((file.kept(), self.judge.status.digest(&path)?));
+            let content = self.judge.status.digest(&path)?;
+            digests.push((file.kept(), self.judge.counted(step, file, content)));
         }
         let (mut macros, mut absent) = (Vec::new(), Vec::new());
         if let Action::Compile { search, language, .. } = &step.action

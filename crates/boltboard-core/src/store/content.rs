@@ -75,6 +75,23 @@ impl Store {
         Ok(true)
     }
 
+    /// Returns a kept content, `None` when it is not kept or was damaged.
+    pub fn read(&self, digest: &Digest) -> Option<Vec<u8>> {
+        std::fs::read(self.path("content", digest)).ok().filter(|content| Digest::of(content) == *digest)
+    }
+
+    /// Returns what follows from a content alone; works it out once and keeps it.
+    pub fn derived(&self, sort: &str, content: &Digest, work_out: &dyn Fn() -> Option<Digest>) -> Option<Digest> {
+        let path = self.path(sort, content);
+        let kept = read_text(&path).ok().flatten().and_then(|text| text.trim().parse().ok());
+        kept.or_else(|| {
+            let digest = work_out()?;
+            // What cannot be kept is worked out again.
+            let _ = write_whole(&path, digest.to_string().as_bytes());
+            Some(digest)
+        })
+    }
+
     /// Returns the notes for a command, newest first. A damaged file of notes counts as none.
     pub fn notes(&self, key: &Digest) -> Vec<Note> {
         let text = read_text(&self.path("notes", key)).ok().flatten().unwrap_or_default();

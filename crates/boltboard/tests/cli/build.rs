@@ -341,3 +341,29 @@ fn profiles_share_what_they_have_in_common() {
     tree.run("profile use mine").code(0);
     tree.run("build").code(0).says(&["0 steps run, 5 current"]);
 }
+
+#[test]
+fn programs_are_linked_again_only_when_a_library_s_interface_changes() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.low]\nkind = \"shared-library\"\nsources = [\"low.c\"]\n[part.prog]\nkind = \"program\"\nsources = [\"prog.c\"]\nuses = [\"low\"]\n";
+    let prog = "int low(void); extern int table[]; int main(void) { return low() + table[0]; }\n";
+    let tree = Scratch::with(&[
+        ("board.toml", board),
+        ("low.c", "int table[4];\nint low(void) { return 1; }\n"),
+        ("prog.c", prog),
+    ]);
+    tree.run("build").code(0).says(&["4 steps run"]);
+    for (case, old, new, runs) in [
+        ("another body", "return 1", "return 2", "2 steps run"),
+        ("a hidden function more", "int table", "static int more(void) { return 3; }\nint table", "2 steps run"),
+        ("that is called", "return 2", "return more()", "2 steps run"),
+        ("a public function more", "static int more", "int more", "3 steps run"),
+        ("larger data", "table[4]", "table[8]", "3 steps run"),
+    ] {
+        tree.edit("low.c", old, new);
+        let ran = tree.run("build").code(0);
+        assert!(ran.out.contains(runs), "{case}: {}", ran.out);
+        equals_clean(&tree);
+    }
+    let status = std::process::Command::new(tree.at("bolt-work/builds/mine/out/bin/prog")).status().expect("it runs");
+    assert_eq!(status.code(), Some(3));
+}

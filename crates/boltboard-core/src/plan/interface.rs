@@ -1,0 +1,42 @@
+//! What a link sees of a shared library: its dynamic symbols, their versions, and the names that it brings along. A library
+//! whose code has changed behind the same interface links to the same bytes.
+
+use object::{Object, ObjectSection, ObjectSymbol, SymbolFlags, SymbolKind};
+
+use crate::base::Digest;
+
+/// Returns the digest of a shared library's interface, `None` when the file is not one.
+///
+/// Functions count by name, sort, binding, visibility, size and version; data also by address, because a program may hold a
+/// copy that is aligned by it. Undefined symbols count too: a program exports what its libraries ask for.
+pub fn interface_digest(file: &[u8]) -> Option<Digest> {
+    let library = object::File::parse(file).ok()?;
+    // Names of needed libraries, of the library itself, and of versions.
+    let mut parts = vec!["interface 1".to_string()];
+    for section in [".dynstr", ".gnu.version", ".gnu.version_d", ".gnu.version_r"] {
+        let content = library.section_by_name(section).and_then(|s| s.data().ok()).unwrap_or_default();
+        parts.push(Digest::of(content).to_string());
+    }
+    let mut symbols = 0;
+    for symbol in library.dynamic_symbols() {
+        let SymbolFlags::Elf { st_info, st_other } = symbol.flags() else { return None };
+        let address = if symbol.kind() == SymbolKind::Data { symbol.address() } else { 0 };
+        let name = symbol.name().ok()?;
+        let undefined = symbol.is_undefined();
+        parts.push(format!("{name} {st_info:?} {st_other:?} {undefined} {} {address}", symbol.size()));
+        symbols += 1;
+    }
+    (symbols > 0).then(|| Digest::of_parts(parts.iter().map(String::as_str)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_no_library_has_no_interface() {
+        for file in [&b""[..], b"int x;", b"\x7fELF", &[0x7f; 300]] {
+            assert_eq!(interface_digest(file), None);
+        }
+    }
+}
