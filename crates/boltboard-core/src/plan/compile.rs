@@ -42,7 +42,9 @@ impl Lower<'_> {
             any_cxx |= language == Language::Cxx;
             let mut words = self.flag_words(part, language);
             words.extend(file_flags);
-            words.extend(include_words.clone());
+            let mut defines = defines.clone();
+            let words = taken_out(words, &mut defines);
+            let mut words: Vec<Word> = words.into_iter().chain(include_words.clone()).collect();
             words.push(Word::place(source.clone()));
             let name = match &source {
                 Location::Made(path) => format!("{}/made/{path}.o", part.name),
@@ -50,7 +52,7 @@ impl Lower<'_> {
             };
             let object = Location::Object(RelPath::parse(&name).unwrap_or_else(|_| RelPath::root().child(&name)));
             let tool = self.compiler(language);
-            let action = Action::Compile { language, tool, words, defines: defines.clone(), search: search.clone() };
+            let action = Action::Compile { language, tool, words, defines, search: search.clone() };
             let step = self.add(Some(id), part.place, action, vec![source], vec![object.clone()], brought_by);
             if let Some(step) = step {
                 self.plan.steps[step].after = after.clone();
@@ -149,9 +151,7 @@ impl Lower<'_> {
         for interp in self.input.held(&part.defines) {
             let text = self.input.text(interp);
             let (name, value) = text.split_once('=').unwrap_or((text.as_str(), "1"));
-            let sound = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
-                && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-            if sound {
+            if is_c_name(name) {
                 defines.insert(name.to_string(), Some(value.to_string()));
             } else {
                 self.problem(Some(part.place), PlanFault::Define { part: part.name.clone(), text });
@@ -159,4 +159,35 @@ impl Lower<'_> {
         }
         defines
     }
+}
+
+/// Takes plain `-DNAME` and `-DNAME=VALUE` out of a command, so that they count only for files that name them. When the
+/// command undefines anything, order matters and all of them stay.
+fn taken_out(words: Vec<Word>, defines: &mut BTreeMap<String, Option<String>>) -> Vec<Word> {
+    let undefines =
+        words.iter().any(|word| matches!(word.fragments.first(), Some(Fragment::Text(t)) if t.starts_with("-U")));
+    if undefines {
+        return words;
+    }
+    let mut rest = Vec::new();
+    for word in words {
+        let plain: Option<String> = word.fragments.iter().try_fold(String::new(), |text, fragment| match fragment {
+            Fragment::Text(more) => Some(text + more),
+            Fragment::At(_) | Fragment::Result(_) => None,
+        });
+        let define = plain.as_deref().and_then(|text| text.strip_prefix("-D")).filter(|text| !text.is_empty());
+        let named = define.map(|text| text.split_once('=').unwrap_or((text, "1")));
+        match named.filter(|(name, _)| is_c_name(name)) {
+            Some((name, value)) => {
+                defines.insert(name.to_string(), Some(value.to_string()));
+            }
+            None => rest.push(word),
+        }
+    }
+    rest
+}
+
+fn is_c_name(name: &str) -> bool {
+    name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
 }

@@ -198,7 +198,8 @@ impl Judge<'_> {
             usage.add(self.tokens.of(&input.path(&self.plan.folders)));
         }
         let carried = |name: &&str| reads_header || !self.plan.macros.entries.contains_key(*name);
-        let seen = usage.seen(self.macro_names(step).filter(carried));
+        let possible = self.macro_names(step).filter(carried);
+        let seen = if step.records_macros() { possible.collect() } else { usage.seen(possible) };
         seen.into_iter().map(|name| (name.to_string(), self.macro_now(step, name).and_then(|(now, _)| now))).collect()
     }
 

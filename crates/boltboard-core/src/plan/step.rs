@@ -210,6 +210,15 @@ impl Step {
         }
     }
 
+    /// Tells whether its result holds every macro, named or not, as debug information of the third level does.
+    pub fn records_macros(&self) -> bool {
+        let third = |word: &Word| {
+            let text = word.neutral(&[]);
+            text.starts_with("-g") && text.ends_with('3') && !text.starts_with("-gdwarf-")
+        };
+        matches!(&self.action, Action::Compile { words, .. } if words.iter().any(third))
+    }
+
     /// Returns its source, if it compiles one.
     pub fn source(&self) -> Option<&Location> {
         match &self.action {

@@ -20,7 +20,7 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
                 Some(value) => value.clone(),
                 None => "not defined".to_string(),
             };
-            let owner = option.map_or_else(|| name.clone(), |id| format!("option {}", board.options[id].name));
+            let owner = option.map_or_else(|| "flag".to_string(), |id| format!("option {}", board.options[id].name));
             let place = named_in.as_ref().map_or(String::new(), |file| format!(", named in {file}"));
             format!("{owner}: {name} {} → {}{place}", shown(before), shown(now))
         }

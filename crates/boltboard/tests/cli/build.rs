@@ -367,3 +367,21 @@ fn programs_are_linked_again_only_when_a_library_s_interface_changes() {
     let status = std::process::Command::new(tree.at("bolt-work/builds/mine/out/bin/prog")).status().expect("it runs");
     assert_eq!(status.code(), Some(3));
 }
+
+#[test]
+fn macros_among_the_flags_reach_files_that_name_them_and_debug_information_that_holds_all() {
+    let tree = Scratch::with(MINI);
+    tree.edit("board.toml", "\"-Wall\"]", "\"-Wall\", \"-DSPEED=${depth}\", { when = \"air\", add = [\"-g3\"] }]");
+    tree.edit("src/depth.c", "return MINI_DEPTH;", "return SPEED;");
+    tree.run("build").code(0);
+    tree.run("set depth=8").code(0);
+    assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c"]);
+    tree.run("build").code(0);
+    equals_clean(&tree);
+    tree.run("set air=on").code(0);
+    tree.run("build").code(0);
+    tree.run("set depth=7").code(0);
+    assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c", "compile src/main.c"]);
+    tree.run("build").code(0);
+    equals_clean(&tree);
+}
