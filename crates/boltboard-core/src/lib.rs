@@ -4,7 +4,33 @@
 //!
 //! [`definitions`] → [`board`] → [`profile`] + [`survey`] → [`resolve`] (told by [`reason`]) → [`plan`] → [`run`] →
 //! [`install`]. [`store`] keeps results, [`compare`] puts two of anything side by side, [`launch`] is the only door to
-//! other processes. A folder uses only those above it in this list:
+//! other processes.
+//!
+//! ```
+//! use boltboard_core::{definitions::read_tree, profile::Choices, resolve::resolve, survey::Facts};
+//!
+//! let tree = tempfile::tempdir()?;
+//! let board = r#"
+//!     format = 1
+//!     tree = { name = "station", version = "1" }
+//!     [option.horn]
+//!     kind = "switch"
+//!     requires = "air"
+//!     [option.air]
+//!     kind = "switch"
+//! "#;
+//! std::fs::write(tree.path().join("board.toml"), board)?;
+//!
+//! let board = read_tree(tree.path(), None).board.expect("nothing is wrong with it");
+//! let choices = Choices::default().with_tried(&board, &["horn=on".to_string()])?;
+//! let resolution = resolve(&board, &choices, &Facts::default()).expect("nothing clashes");
+//!
+//! let air = board.find_option("air")?;
+//! assert_eq!(resolution.value(air).to_string(), "on");
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+//!
+//! A folder uses only those above it in this list:
 
 #![warn(missing_docs)]
 

@@ -51,7 +51,10 @@ pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
         match std::fs::read(&file) {
             Ok(bytes) => {
                 let text = String::from_utf8_lossy(&bytes);
-                let marks = text.lines().any(|l| l.trim_start().starts_with("[tree]"));
+                let marks = text
+                    .lines()
+                    .map(str::trim_start)
+                    .any(|l| ["[tree]", "tree =", "tree=", "tree."].iter().any(|m| l.starts_with(m)));
                 if marks || std::str::from_utf8(&bytes).is_err() {
                     return Ok(folder.to_path_buf());
                 }

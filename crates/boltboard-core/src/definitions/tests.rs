@@ -266,6 +266,8 @@ fn a_root_is_found_from_within_and_needs_its_table() {
     let tree = TestTree::new("", &[("src/deep/x.c", ""), ("src/board.toml", "[option.x]\nkind = \"switch\"\n")]);
     let found = find_root(&tree.root().join("src/deep")).expect("a root");
     assert_eq!(found, tree.root().canonicalize().expect("real"));
+    tree.write("board.toml", "format = 1\ntree = { name = \"t\", version = \"1\" }\n");
+    assert_eq!(find_root(&tree.root().join("src")).expect("a root"), tree.root().canonicalize().expect("real"));
     let nowhere = tempfile::tempdir().expect("a folder");
     assert!(matches!(find_root(nowhere.path()), Err(TreeFault::NoTree(_))));
     assert!(matches!(find_root(&nowhere.path().join("not there")), Err(TreeFault::Folder { .. })));
