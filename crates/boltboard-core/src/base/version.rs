@@ -8,6 +8,8 @@ use std::cmp::Ordering;
 use std::fmt;
 use std::str::FromStr;
 
+use super::op::Op;
+
 /// A version as its owner wrote it.
 #[derive(Debug, Clone)]
 pub struct Version {
@@ -131,27 +133,8 @@ impl fmt::Display for Version {
 /// A condition on a version: `>= 1.60, < 1.68`; every part must hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VersionRange {
-    bounds: Vec<(Bound, Version)>,
+    bounds: Vec<(Op, Version)>,
 }
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Bound {
-    Equal,
-    NotEqual,
-    Less,
-    AtMost,
-    More,
-    AtLeast,
-}
-
-const BOUNDS: [(&str, Bound); 6] = [
-    (">=", Bound::AtLeast),
-    ("<=", Bound::AtMost),
-    ("!=", Bound::NotEqual),
-    (">", Bound::More),
-    ("<", Bound::Less),
-    ("=", Bound::Equal),
-];
 
 /// A text is not a version range.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -164,12 +147,12 @@ impl FromStr for VersionRange {
         let fault = || RangeFault(text.to_string());
         let mut bounds = Vec::new();
         for part in text.split(',').map(str::trim) {
-            let (sign, bound) = BOUNDS.iter().find(|(sign, _)| part.starts_with(sign)).ok_or_else(fault)?;
-            let version = part[sign.len()..].trim();
+            let bound = Op::ALL.into_iter().find(|op| part.starts_with(op.sign())).ok_or_else(fault)?;
+            let version = part[bound.sign().len()..].trim();
             if !version.starts_with(|c: char| c.is_ascii_alphanumeric()) {
                 return Err(fault());
             }
-            bounds.push((*bound, Version::new(version)));
+            bounds.push((bound, Version::new(version)));
         }
         Ok(VersionRange { bounds })
     }
@@ -178,25 +161,14 @@ impl FromStr for VersionRange {
 impl VersionRange {
     /// Tells whether a version lies in the range.
     pub fn holds(&self, version: &Version) -> bool {
-        self.bounds.iter().all(|(bound, limit)| {
-            let order = version.cmp(limit);
-            match bound {
-                Bound::Equal => order.is_eq(),
-                Bound::NotEqual => order.is_ne(),
-                Bound::Less => order.is_lt(),
-                Bound::AtMost => order.is_le(),
-                Bound::More => order.is_gt(),
-                Bound::AtLeast => order.is_ge(),
-            }
-        })
+        self.bounds.iter().all(|(bound, limit)| bound.accepts(version.cmp(limit)))
     }
 }
 
 impl fmt::Display for VersionRange {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (index, (bound, version)) in self.bounds.iter().enumerate() {
-            let sign = BOUNDS.iter().find(|(_, b)| b == bound).map_or("", |(sign, _)| sign);
-            write!(f, "{}{sign} {version}", if index == 0 { "" } else { ", " })?;
+            write!(f, "{}{} {version}", if index == 0 { "" } else { ", " }, bound.sign())?;
         }
         Ok(())
     }

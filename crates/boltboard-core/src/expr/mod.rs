@@ -9,8 +9,9 @@ mod print;
 mod token;
 mod tree;
 
+pub use crate::base::Op;
 pub use parse::{ExprFault, FaultKind, parse};
-pub use tree::{Expr, Literal, Op, RawAtom, RawWhat};
+pub use tree::{Expr, Literal, RawAtom, RawWhat};
 
 /// Tells whether a text can name an option, need, part or section: a letter or `_`, then letters, digits, `_`, `-`.
 /// The words of the language are taken.

@@ -1,7 +1,7 @@
 //! From text to tokens.
 
 use super::parse::{ExprFault, FaultKind};
-use super::tree::Op;
+use crate::base::Op;
 
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Token {
@@ -58,9 +58,6 @@ pub(super) fn tokens(text: &str) -> Result<Vec<Spanned>, ExprFault> {
 /// The words that people bring along from C.
 const FROM_C: [(&str, &str); 4] = [("&&", "and"), ("||", "or"), ("==", "="), ("!", "not")];
 
-const OPS: [(&str, Op); 6] =
-    [("!=", Op::NotEqual), ("<=", Op::AtMost), (">=", Op::AtLeast), ("<", Op::Less), (">", Op::More), ("=", Op::Equal)];
-
 fn next(rest: &str, first: char) -> Result<(Token, usize), (FaultKind, usize)> {
     match first {
         '(' => return Ok((Token::Open, 1)),
@@ -75,8 +72,8 @@ fn next(rest: &str, first: char) -> Result<(Token, usize), (FaultKind, usize)> {
     if let Some((theirs, ours)) = from_c {
         return Err((FaultKind::FromC { found: (*theirs).into(), write: (*ours).into() }, theirs.len()));
     }
-    match OPS.iter().find(|(sign, _)| rest.starts_with(sign)) {
-        Some((sign, op)) => Ok((Token::Op(*op), sign.len())),
+    match Op::ALL.into_iter().find(|op| rest.starts_with(op.sign())) {
+        Some(op) => Ok((Token::Op(op), op.sign().len())),
         None => Err((FaultKind::Stray(first), first.len_utf8())),
     }
 }

@@ -1,5 +1,7 @@
 //! The tree of a condition.
 
+use crate::base::Op;
+
 /// A condition over atoms. `All` and `Any` have at least two members and no direct member of their own sort.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Expr<A> {
@@ -71,61 +73,6 @@ impl<A> Expr<A> {
             Expr::Not(inner) => !inner.holds(atom_holds),
             Expr::All(members) => members.iter().all(|m| m.holds(atom_holds)),
             Expr::Any(members) => members.iter().any(|m| m.holds(atom_holds)),
-        }
-    }
-}
-
-/// A comparison.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Op {
-    /// `=`
-    Equal,
-    /// `!=`
-    NotEqual,
-    /// `<`
-    Less,
-    /// `<=`
-    AtMost,
-    /// `>`
-    More,
-    /// `>=`
-    AtLeast,
-}
-
-impl Op {
-    /// Returns the sign as written.
-    pub fn sign(self) -> &'static str {
-        match self {
-            Op::Equal => "=",
-            Op::NotEqual => "!=",
-            Op::Less => "<",
-            Op::AtMost => "<=",
-            Op::More => ">",
-            Op::AtLeast => ">=",
-        }
-    }
-
-    /// Returns the comparison that holds just when this one does not.
-    pub fn opposite(self) -> Op {
-        match self {
-            Op::Equal => Op::NotEqual,
-            Op::NotEqual => Op::Equal,
-            Op::Less => Op::AtLeast,
-            Op::AtMost => Op::More,
-            Op::More => Op::AtMost,
-            Op::AtLeast => Op::Less,
-        }
-    }
-
-    /// Tells whether the comparison holds for an order of left to right.
-    pub fn accepts(self, order: std::cmp::Ordering) -> bool {
-        match self {
-            Op::Equal => order.is_eq(),
-            Op::NotEqual => order.is_ne(),
-            Op::Less => order.is_lt(),
-            Op::AtMost => order.is_le(),
-            Op::More => order.is_gt(),
-            Op::AtLeast => order.is_ge(),
         }
     }
 }
