@@ -7,12 +7,12 @@ use crate::base::Digest;
 
 /// Returns the digest of a shared library's interface, `None` when the file is not one.
 ///
-/// Functions count by name, sort, binding, visibility, size and version; data also by address, because a program may hold a
-/// copy that is aligned by it. Undefined symbols count too: a program exports what its libraries ask for.
+/// Functions count by name, sort, binding, visibility and version; data also by size and address, because a program may hold
+/// a copy that is as large and aligned alike. Undefined symbols count too: a program exports what its libraries ask for.
 pub fn interface_digest(file: &[u8]) -> Option<Digest> {
     let library = object::File::parse(file).ok()?;
     // Names of needed libraries, of the library itself, and of versions.
-    let mut parts = vec!["interface 1".to_string()];
+    let mut parts = vec!["interface 2".to_string()];
     for section in [".dynstr", ".gnu.version", ".gnu.version_d", ".gnu.version_r"] {
         let content = library.section_by_name(section).and_then(|s| s.data().ok()).unwrap_or_default();
         parts.push(Digest::of(content).to_string());
@@ -20,10 +20,13 @@ pub fn interface_digest(file: &[u8]) -> Option<Digest> {
     let mut symbols = 0;
     for symbol in library.dynamic_symbols() {
         let SymbolFlags::Elf { st_info, st_other } = symbol.flags() else { return None };
-        let address = if symbol.kind() == SymbolKind::Data { symbol.address() } else { 0 };
+        let (size, address) = match symbol.kind() {
+            SymbolKind::Text => (0, 0),
+            _ => (symbol.size(), symbol.address()),
+        };
         let name = symbol.name().ok()?;
         let undefined = symbol.is_undefined();
-        parts.push(format!("{name} {st_info:?} {st_other:?} {undefined} {} {address}", symbol.size()));
+        parts.push(format!("{name} {st_info:?} {st_other:?} {undefined} {size} {address}"));
         symbols += 1;
     }
     (symbols > 0).then(|| Digest::of_parts(parts.iter().map(String::as_str)))
