@@ -18,6 +18,11 @@ int main(int argc, char **argv)
     if (wrong)
         return wrong < 0 ? 0 : wrong;
     sk_station_init(&station, args.seed);
+#ifdef SK_CLOCK_GPS
+    int now = sk_gps_minute();
+    if (now >= 0)
+        station.started = now;
+#endif
     if (args.conf && (wrong = sk_config_read(args.conf, &station, &minutes))) {
         fprintf(stderr, wrong < 0 ? "skerryd: cannot read %s\n" : "skerryd: %s: line %d is wrong\n", args.conf, wrong);
         return 1;

@@ -36,6 +36,8 @@ struct sk_station {
 void sk_station_init(struct sk_station *station, uint64_t seed);
 int sk_minute_of_day(const struct sk_station *station);
 void sk_weather_step(struct sk_station *station);
+/* The minute of the day by satellite, or -1 when none answers. */
+int sk_gps_minute(void);
 bool sk_in_fog(const struct sk_station *station, int range_m);
 
 #endif
