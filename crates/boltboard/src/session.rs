@@ -152,7 +152,6 @@ impl Session {
             search_path: self.search_path.clone(),
             metadata_folders: metadata_folders(),
             scratch: scratch.path().to_path_buf(),
-            distribution: distribution(),
         };
         let (launch, memo) = (&self.launch, &self.probes);
         let facts = survey(&self.board, Prober { host: &host, compiler: compiler.as_ref(), launch, memo });

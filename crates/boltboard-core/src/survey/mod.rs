@@ -26,8 +26,6 @@ pub struct Host {
     pub metadata_folders: Vec<PathBuf>,
     /// A folder for check programs; removed by its owner.
     pub scratch: PathBuf,
-    /// The distribution's name, as its release file gives it.
-    pub distribution: String,
 }
 
 /// What was found out about one need.

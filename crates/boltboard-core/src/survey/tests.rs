@@ -41,7 +41,6 @@ impl Bench {
             search_path: at("bin").display().to_string(),
             metadata_folders: vec![at("pc")],
             scratch: at("scratch"),
-            distribution: "debian".into(),
         };
         let compiler = Compiler {
             path: "/usr/bin/cc".into(),

@@ -2,28 +2,6 @@
 
 use crate::harness::{MINI, Scratch};
 
-/// A clean build of the tree as it is now, elsewhere: what the incremental one must equal.
-#[track_caller]
-fn equals_clean(tree: &Scratch) {
-    let here = tree.outputs("mine");
-    let clean = Scratch::new();
-    let copy = std::process::Command::new("cp")
-        .arg("-a")
-        .arg(format!("{}/.", tree.path().display()))
-        .arg(clean.path())
-        .status();
-    assert!(copy.expect("cp runs").success());
-    std::fs::remove_dir_all(clean.at("bolt-work/builds")).expect("removed");
-    std::fs::remove_dir_all(clean.at("bolt-work/store")).expect("removed");
-    clean.run("build").code(0);
-    let there = clean.outputs("mine");
-    let names = |files: &[(String, Vec<u8>)]| files.iter().map(|f| f.0.clone()).collect::<Vec<_>>();
-    assert_eq!(names(&here), names(&there), "the same files");
-    for (a, b) in here.iter().zip(&there) {
-        assert!(a.1 == b.1, "{} differs from a clean build", a.0);
-    }
-}
-
 fn built() -> Scratch {
     let tree = Scratch::with(MINI);
     tree.run("build").code(0).says(&["4 steps run"]);
@@ -44,11 +22,11 @@ fn an_option_reaches_the_files_that_name_it_and_no_others() {
     assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c"]);
     tree.run("preview").code(0).says(&["option depth: MINI_DEPTH 3 → 4", "compile   src/depth.c"]);
     tree.run("build").code(0).says(&["2 steps run, 1 file written, 2 current"]);
-    equals_clean(&tree);
+    tree.equals_clean();
     tree.run("set depth=3").code(0);
     assert_eq!(tree.previewed("from-store"), ["compile src/depth.c", "link out/bin/mini"], "going back costs nothing");
     tree.run("build").code(0).says(&["0 steps run, 2 from the store"]);
-    equals_clean(&tree);
+    tree.equals_clean();
 }
 
 #[test]
@@ -61,12 +39,12 @@ fn a_source_comes_and_goes_with_its_option() {
     );
     tree.run("build").code(0);
     assert!(tree.at("bolt-work/builds/mine/objects/mini/src/horn.c.o").exists());
-    equals_clean(&tree);
+    tree.equals_clean();
     tree.run("unset horn").code(0);
     tree.run("preview").code(0).says(&["1 file no longer made", "objects/mini/src/horn.c.o"]);
     tree.run("build").code(0).says(&["1 stale file removed"]);
     assert!(!tree.at("bolt-work/builds/mine/objects/mini/src/horn.c.o").exists());
-    equals_clean(&tree);
+    tree.equals_clean();
 }
 
 #[test]
@@ -75,10 +53,10 @@ fn edits_reach_what_reads_them() {
     tree.edit("src/mini.h", "int depth(void);", "int depth(void);\nint tide(void);");
     assert_eq!(tree.previewed("run"), ["compile src/depth.c", "compile src/main.c"]);
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
     tree.edit("src/depth.c", "{ return", "{ /* sounded */ return");
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
 }
 
 #[test]
@@ -89,7 +67,7 @@ fn what_comes_out_the_same_stops_there() {
     tree.run("build").code(0).says(&["1 step run, 4 current"]);
     tree.edit("src/main.c", "int main(void)", "int  main(void)");
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
 }
 
 #[test]
@@ -108,15 +86,15 @@ fn a_header_that_comes_first_is_noticed() {
     tree.write("src/mini/names.h", "#define NAME_OF_WIND \"breeze\"\n");
     tree.edit("src/main.c", "<mini/names.h>", "\"mini/names.h\"");
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
     std::fs::remove_file(tree.at("src/mini/names.h")).expect("removed");
     assert_eq!(tree.previewed("run"), ["compile src/main.c"]);
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
     tree.write("src/mini/names.h", "#define NAME_OF_WIND \"gale\"\n");
     tree.run("preview").code(0).says(&["src/mini/names.h is new and comes first"]);
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
 }
 
 #[test]
@@ -132,10 +110,8 @@ fn flags_of_parts_and_files_rekey_just_those() {
         "summary = \"the program\"\nlink-flags = [\"-Wl,--as-needed\"]",
     );
     assert_eq!(tree.previewed("run"), ["link out/bin/mini"]);
-    equals_clean(&{
-        tree.run("build").code(0);
-        tree
-    });
+    tree.run("build").code(0);
+    tree.equals_clean();
 }
 
 #[test]
@@ -147,7 +123,7 @@ fn macros_given_as_flags_reach_files_that_name_them() {
     tree.run("set depth=8").code(0);
     assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c"]);
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
 }
 
 #[test]
@@ -296,7 +272,7 @@ command = ["${part:main}", "15"]
     tree.edit("shared.map", "local: *", "local : *");
     assert_eq!(tree.previewed("run"), ["link out/lib/libshared.so.4"]);
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
 }
 
 #[test]
@@ -363,7 +339,7 @@ fn programs_are_linked_again_only_when_a_library_s_interface_changes() {
         tree.edit("low.c", old, new);
         let ran = tree.run("build").code(0);
         assert!(ran.out.contains(runs), "{case}: {}", ran.out);
-        equals_clean(&tree);
+        tree.equals_clean();
     }
     let status = std::process::Command::new(tree.at("bolt-work/builds/mine/out/bin/prog")).status().expect("it runs");
     assert_eq!(status.code(), Some(6), "both bodies ran");
@@ -378,11 +354,11 @@ fn macros_among_the_flags_reach_files_that_name_them_and_debug_information_that_
     tree.run("set depth=8").code(0);
     assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c"]);
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
     tree.run("set air=on").code(0);
     tree.run("build").code(0);
     tree.run("set depth=7").code(0);
     assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c", "compile src/main.c"]);
     tree.run("build").code(0);
-    equals_clean(&tree);
+    tree.equals_clean();
 }

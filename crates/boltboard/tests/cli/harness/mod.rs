@@ -150,6 +150,24 @@ impl Scratch {
         files
     }
 
+    /// Checks that the build in use equals, file by file, a clean one made elsewhere of the tree as it is now.
+    #[track_caller]
+    pub fn equals_clean(&self) {
+        let clean = Scratch::new();
+        let from = format!("{}/.", self.path().display());
+        let copied = Command::new("cp").arg("-a").arg(from).arg(clean.path()).status().expect("cp runs");
+        assert!(copied.success());
+        for made in ["builds", "store"] {
+            std::fs::remove_dir_all(clean.at("bolt-work").join(made)).expect("removed");
+        }
+        clean.run("build").code(0);
+        let (here, there) = (self.outputs("mine"), clean.outputs("mine"));
+        let names = |files: &[(String, Vec<u8>)]| files.iter().map(|f| f.0.clone()).collect::<Vec<_>>();
+        assert_eq!(names(&here), names(&there), "the same files");
+        let different: Vec<&String> = here.iter().zip(&there).filter(|(a, b)| a.1 != b.1).map(|(a, _)| &a.0).collect();
+        assert!(different.is_empty(), "{different:?} differ from a clean build");
+    }
+
     /// Returns the steps that a preview lists under a verdict, as `verb source-or-name`.
     pub fn previewed(&self, verdict: &str) -> Vec<String> {
         let answer = self.run("preview --json").code(0).json();
