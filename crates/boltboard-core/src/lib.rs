@@ -44,6 +44,7 @@ pub mod launch;
 pub mod survey;
 pub mod resolve;
 pub mod reason;
+pub mod remedy;
 pub mod plan;
 pub mod compare;
 pub mod run;

@@ -9,7 +9,7 @@ use crate::plan::{MacroTable, Plan, PlanInput, PlanProblem, lower, macro_table};
 use crate::profile::{Choices, Layer, ProfileSource};
 use crate::resolve::{Resolution, resolve};
 use crate::store::Folders;
-use crate::survey::{Compiler, CompilerFault, Fact, FactState, Facts, Found, Missing, Tools};
+use crate::survey::{Compiler, CompilerFault, Fact, FactSource, FactState, Facts, Family, Found, Missing, Tools};
 
 /// The root table that every test tree begins with.
 const HEAD: &str = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n";
@@ -108,9 +108,13 @@ impl Planner {
 pub fn tools() -> Tools {
     let compiler = |name: &str| Compiler {
         path: format!("/usr/bin/{name}").into(),
+        real_path: format!("/usr/bin/{name}").into(),
         version: format!("{name} version 1"),
+        family: Family::Gcc,
+        target: String::new(),
         identity: Digest::of(name.as_bytes()),
         include_folders: vec![],
+        library_folders: vec![],
     };
     Tools { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")), search_path: "/usr/bin:/bin".into() }
 }
@@ -124,7 +128,7 @@ pub fn no_tools() -> Tools {
 /// Facts that say of each need whether it is there.
 pub fn facts(has: &[bool]) -> Facts {
     let state = |has: bool| if has { FactState::Found(Found::default()) } else { FactState::Missing(Missing::Absent) };
-    let fact = |(index, has): (usize, &bool)| Fact { need: Id::new(index), state: state(*has), evidence: vec![] };
+    let fact = |(index, has): (usize, &bool)| Fact::plain(Id::new(index), state(*has), FactSource::Looked);
     Facts::new(has.iter().enumerate().map(fact).collect())
 }
 

@@ -7,6 +7,7 @@ use boltboard_core::plan::{PlanFault, PlanProblem};
 use boltboard_core::profile::{ProfileFault, ProfileProblem};
 use boltboard_core::run::BuildFault;
 use boltboard_core::store::{LockFault, WorkFault};
+use boltboard_core::survey::RecordFault;
 
 /// The exit codes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -153,6 +154,7 @@ fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
     match &problem.fault {
         Fault::Twice { .. } => diagnostic.help("rename one of them"),
         Fault::RequireCycle(_) => diagnostic.help("leave out one of the requirements, or make one option of them"),
+        Fault::NeedCycle(_) => diagnostic.help("leave out one of the needs that lead back"),
         Fault::DefaultCycle(_) => diagnostic.help("give one of them a default that looks at no other"),
         Fault::UseCycle(_) => diagnostic.help("move what both need into a part of its own"),
         Fault::NothingMatches(_) => diagnostic
@@ -199,7 +201,9 @@ fn profile(problem: &ProfileProblem, files: &SourceFiles) -> Diagnostic {
         ProfileFault::LooseReason(name) => {
             diagnostic.help(format!("choose `{name}` in [choose], or take the reason out"))
         }
+        ProfileFault::UnknownNeed(_) => diagnostic.help("see all needs: boltboard survey --all"),
         ProfileFault::Unreadable { .. }
+        | ProfileFault::Provider(_)
         | ProfileFault::Toml(_)
         | ProfileFault::UnknownKey(_)
         | ProfileFault::WrongType { .. }
@@ -218,6 +222,8 @@ impl From<TryFault> for Stop {
             TryFault::Value { option, fault } => {
                 diagnostic.near(&fault.near).help(format!("read about it: boltboard show {option}"))
             }
+            TryFault::UnknownNeed { near, .. } => diagnostic.near(near).help("see all needs: boltboard survey --all"),
+            TryFault::Provider(_) => diagnostic,
         };
         Stop::new(Exit::WrongUse, diagnostic)
     }
@@ -234,6 +240,21 @@ impl From<FileError> for Stop {
             diagnostic
         };
         Stop::new(Exit::WrongUse, diagnostic)
+    }
+}
+
+impl From<RecordFault> for Stop {
+    fn from(fault: RecordFault) -> Stop {
+        match fault {
+            RecordFault::File(error) => error.into(),
+            RecordFault::Absent(_) => {
+                let help = "save one on the other machine: boltboard survey --save FILE";
+                Stop::new(Exit::WrongUse, Diagnostic::new(fault.to_string()).help(help))
+            }
+            RecordFault::Wrong { .. } | RecordFault::OtherTree { .. } => {
+                Stop::new(Exit::Wrong, Diagnostic::new(fault.to_string()).help("save it again: boltboard survey --save FILE"))
+            }
+        }
     }
 }
 

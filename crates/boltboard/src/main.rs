@@ -3,6 +3,7 @@
 mod args;
 mod commands;
 mod exit;
+mod host;
 mod render;
 mod session;
 

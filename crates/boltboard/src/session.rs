@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use boltboard_core::board::{Board, Interp, Piece};
+use boltboard_core::board::{Board, Interp, Kind, Piece};
 use boltboard_core::definitions::{Listing, check_sources, find_root, read_tree};
 use boltboard_core::launch::RealLaunch;
 use boltboard_core::plan::{Plan, PlanInput, lower};
@@ -10,12 +10,13 @@ use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
 use boltboard_core::store::{Folders, WorkFolder};
-use boltboard_core::survey::{Facts, Host, Language, ProbeMemo, Prober, Tools, identify, survey};
+use boltboard_core::survey::{Facts, Language, ProbeMemo, Tools, identify};
 
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
 use crate::render::clash::clash_diagnostics;
-use crate::render::survey::install_command;
+use crate::host;
+use crate::render::Screen;
 
 /// The name of the profile that choices go to when none was ever put in use.
 const FIRST_PROFILE: &str = "mine";
@@ -32,9 +33,14 @@ pub struct Session {
     pub profile: ProfileName,
     /// Starts processes.
     pub launch: RealLaunch,
-    probes: ProbeMemo,
-    tried: Vec<String>,
-    search_path: String,
+    /// What compilers and programs have answered.
+    pub probes: ProbeMemo,
+    /// The search path for programs.
+    pub search_path: String,
+    /// What was typed for every command.
+    pub global: Global,
+    /// Where remarks go.
+    pub screen: Screen,
 }
 
 /// Choices with facts and the values that follow.
@@ -61,7 +67,7 @@ pub struct Planned {
 
 impl Session {
     /// Reads the tree that the arguments name.
-    pub fn open(global: &Global) -> Result<Session, Stop> {
+    pub fn open(global: &Global, screen: &Screen) -> Result<Session, Stop> {
         let here = std::env::current_dir().map_err(|e| Stop::usage(format!("cannot tell the current folder: {e}")))?;
         let start = global.tree.clone().unwrap_or_else(|| here.clone());
         let root = find_root(&start)?;
@@ -79,7 +85,7 @@ impl Session {
         let search_path = std::env::var("PATH").unwrap_or_default();
         let launch = RealLaunch::default();
         let probes = ProbeMemo::load(&work.probes());
-        Ok(Session { board, work, shelf, profile, launch, probes, tried: global.tried.clone(), search_path })
+        Ok(Session { board, work, shelf, profile, launch, probes, search_path, global: global.clone(), screen: *screen })
     }
 
     /// Returns whether a profile exists, and where it comes from.
@@ -96,7 +102,7 @@ impl Session {
             let read = self.shelf.read(profile, &self.board);
             read.map_err(|(problems, files)| Stop::profile(&problems, &files))?
         };
-        Ok(choices.with_tried(&self.board, &self.tried)?)
+        Ok(choices.with_tried(&self.board, &self.global.tried)?)
     }
 
     /// Resolves the profile in use as if its file held `text`.
@@ -130,32 +136,24 @@ impl Session {
     pub fn resolve_choices(&self, choices: Choices, facts: Facts) -> Result<Resolved, Stop> {
         match resolve(&self.board, &choices, &facts) {
             Ok(resolution) => Ok(Resolved { choices, facts, resolution }),
-            Err(clashes) => Err(self.clash_stop(&clashes, &choices)),
+            Err(clashes) => Err(self.clash_stop(&clashes, &choices, &facts)),
         }
     }
 
-    fn clash_stop(&self, clashes: &[Clash], choices: &Choices) -> Stop {
+    fn clash_stop(&self, clashes: &[Clash], choices: &Choices, facts: &Facts) -> Stop {
         let lacking = clashes.iter().all(|clash| !clash.lacking.is_empty());
-        let diagnostics = clash_diagnostics(&self.board, choices, clashes);
+        let diagnostics = clash_diagnostics(&self.board, choices, facts, clashes);
         Stop { diagnostics, exit: if lacking { Exit::HostLacks } else { Exit::Wrong } }
     }
 
-    /// Looks for everything that the tree needs.
+    /// Looks for everything that the tree needs, and names what changed on the host since the profile was built.
     pub fn facts(&self, choices: &Choices) -> Result<Facts, Stop> {
         if self.board.needs.is_empty() {
             return Ok(Facts::default());
         }
-        let scratch = self.work.scratch()?;
-        let name = self.compiler_before(&self.board.toolchain.c_compiler, choices);
-        let compiler = identify(&name, Language::C, &self.search_path, &self.launch, &self.probes).ok();
-        let host = Host {
-            search_path: self.search_path.clone(),
-            metadata_folders: metadata_folders(),
-            scratch: scratch.path().to_path_buf(),
-        };
-        let (launch, memo) = (&self.launch, &self.probes);
-        let facts = survey(&self.board, Prober { host: &host, compiler: compiler.as_ref(), launch, memo });
+        let facts = host::facts(self, choices)?;
         self.keep_probes();
+        host::tell_changes(self, choices, &facts);
         Ok(facts)
     }
 
@@ -167,16 +165,18 @@ impl Session {
         }
     }
 
-    /// The compiler's name before anything is resolved: facts come first, and need one.
-    fn compiler_before(&self, interp: &Interp, choices: &Choices) -> String {
+    /// Fills in a text of the toolchain before anything is resolved: facts come first, and need a compiler.
+    pub fn text_before(&self, interp: &Interp, choices: &Choices) -> String {
         let piece = |piece: &Piece| match piece {
             Piece::Text(text) => text.clone(),
             Piece::Option(option) => match choices.get(*option) {
                 Some(choice) => choice.value.to_string(),
                 None => {
-                    let last = self.board.options[*option].defaults.last();
-                    match last.map(|rule| &rule.value) {
-                        Some(boltboard_core::board::DefaultValue::Fixed(value)) => value.to_string(),
+                    let definition = &self.board.options[*option];
+                    let fixed = definition.defaults.last().map(|rule| &rule.value);
+                    match (fixed, &definition.kind) {
+                        (Some(boltboard_core::board::DefaultValue::Fixed(value)), _) => value.to_string(),
+                        (None, Kind::Pick(values)) => values.first().map_or(String::new(), |first| first.name.clone()),
                         _ => String::new(),
                     }
                 }
@@ -208,10 +208,14 @@ impl Session {
             interp.pieces.iter().map(piece).collect::<String>()
         };
         let any_cxx = listing.files().iter().any(|file| Language::of(file) == Some(Language::Cxx));
-        let c = identify(&named(&chain.c_compiler), Language::C, &self.search_path, &self.launch, &self.probes);
+        let sysroot = chain.sysroot.as_ref().map(named).filter(|folder| !folder.is_empty()).map(PathBuf::from);
+        let ask = |name: &str, language| {
+            identify(name, language, &self.search_path, sysroot.as_deref(), &self.launch, &self.probes)
+        };
+        let c = ask(&named(&chain.c_compiler), Language::C);
         let cxx_name = named(&chain.cxx_compiler);
         let cxx = if any_cxx {
-            identify(&cxx_name, Language::Cxx, &self.search_path, &self.launch, &self.probes)
+            ask(&cxx_name, Language::Cxx)
         } else {
             Err(boltboard_core::survey::CompilerFault::Absent { name: cxx_name })
         };
@@ -226,7 +230,7 @@ impl Session {
             folders: &folders,
         };
         let plan = lower(input);
-        let install = |needs: &[String]| install_command(&self.board, needs, &distribution());
+        let install = |needs: &[String]| host::install_command(&self.board, &resolved.facts, needs);
         let plan = plan.map_err(|problems| Stop::plan(&problems, &self.board, &install))?;
         Ok(Planned { listing, tools, folders, plan })
     }
@@ -277,44 +281,4 @@ fn work_root(global: &Global, here: &Path, root: &Path) -> PathBuf {
         return here.join("bolt-work");
     }
     there.unwrap_or_else(|| root.join("bolt-work"))
-}
-
-fn metadata_folders() -> Vec<PathBuf> {
-    let mut folders: Vec<PathBuf> = Vec::new();
-    if let Ok(path) = std::env::var("BOLTBOARD_METADATA_PATH") {
-        folders.extend(std::env::split_paths(&path).filter(|p| !p.as_os_str().is_empty()));
-    }
-    let arch = std::env::consts::ARCH;
-    let usual = [
-        "/usr/local/lib",
-        "/usr/local/share",
-        &format!("/usr/lib/{arch}-linux-gnu"),
-        "/usr/lib64",
-        "/usr/lib",
-        "/usr/share",
-    ]
-    .map(|folder| Path::new(folder).join("pkgconfig"));
-    folders.extend(usual.into_iter().filter(|folder| folder.is_dir()));
-    folders
-}
-
-/// The distribution's family, from the system's own release file.
-pub fn distribution() -> String {
-    let text = std::fs::read_to_string("/etc/os-release").unwrap_or_default();
-    let field = |key: &str| {
-        text.lines().find_map(|l| l.strip_prefix(key)).map(|v| v.trim_matches('"').to_string()).unwrap_or_default()
-    };
-    let names = format!("{} {}", field("ID="), field("ID_LIKE="));
-    let families = [
-        ("debian", "debian"),
-        ("ubuntu", "debian"),
-        ("fedora", "fedora"),
-        ("rhel", "fedora"),
-        ("suse", "opensuse"),
-        ("opensuse", "opensuse"),
-        ("arch", "arch"),
-        ("alpine", "alpine"),
-    ];
-    let known = families.iter().find(|(name, _)| names.split_whitespace().any(|n| n.starts_with(name)));
-    known.map_or(String::new(), |(_, family)| (*family).to_string())
 }

@@ -1,5 +1,6 @@
 //! Small things that every other folder builds on; this folder knows none of them.
 
+pub mod depfile;
 pub mod digest;
 pub mod files;
 pub mod glob;
@@ -10,6 +11,7 @@ pub mod relpath;
 pub mod text;
 pub mod version;
 
+pub use depfile::parse_dependencies;
 pub use digest::Digest;
 pub use files::FileError;
 pub use glob::{Glob, GlobFault};

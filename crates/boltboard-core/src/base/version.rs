@@ -1,8 +1,10 @@
 //! Versions and ranges of them, compared as the trade does.
 //!
-//! Order: a version is cut into runs of digits and runs of letters; separators do not count. Digits compare as
-//! numbers, letters as text, and digits come after letters. Where one version ends, the other is newer, unless it goes
-//! on with a pre-release word (`a`, `alpha`, `b`, `beta`, `pre`, `rc`, `dev`): then it is older (`1.0-rc1 < 1.0 < 1.0.1`).
+//! A version is cut into runs of digits and runs of letters; separators do not count, and neither do zeros at the end of a
+//! row of numbers (`1.2 = 1.2.0`). Digits compare as numbers, letters as text. Where two versions differ first,
+//! a word before release is oldest (`alpha`, `beta`, `pre`, `rc`, `dev`; `a` and `b` before a number; anything after `~`), then
+//! comes the version that ends there, then one with another word (`1.1.1k`, `9.3p2`), then one with a further number:
+//! `1.0-rc1 < 1.0 < 1.0k < 1.0.1`.
 
 use std::cmp::Ordering;
 use std::fmt;
@@ -29,22 +31,48 @@ impl Version {
 
     fn runs(&self) -> Vec<Run<'_>> {
         let text = self.text.as_str();
-        let mut runs = Vec::new();
+        let mut runs: Vec<Run<'_>> = Vec::new();
         let mut start = 0;
         let mut class = Class::Other;
         for (at, c) in text.char_indices().chain([(text.len(), '.')]) {
             let now = Class::of(c);
-            if now != class || at == text.len() {
-                match class {
-                    Class::Digit => runs.push(Run::Number(text[start..at].trim_start_matches('0'))),
-                    Class::Letter => runs.push(Run::Word(&text[start..at])),
-                    Class::Other => {}
-                }
-                start = at;
-                class = now;
+            if now == class && at != text.len() {
+                continue;
             }
+            let run = &text[start..at];
+            match class {
+                Class::Digit => runs.push(Run::Number(run.trim_start_matches('0'))),
+                Class::Letter => {
+                    drop_zeros(&mut runs);
+                    let numbered = now == Class::Digit;
+                    runs.push(if is_before_release(run, numbered) { Run::Early(run) } else { Run::Word(run) });
+                }
+                Class::Other if run.contains('~') => {
+                    drop_zeros(&mut runs);
+                    runs.push(Run::Early(""));
+                }
+                Class::Other => {}
+            }
+            start = at;
+            class = now;
         }
+        drop_zeros(&mut runs);
+        runs.push(Run::End);
         runs
+    }
+}
+
+fn drop_zeros(runs: &mut Vec<Run<'_>>) {
+    while runs.last() == Some(&Run::Number("")) {
+        runs.pop();
+    }
+}
+
+fn is_before_release(word: &str, numbered: bool) -> bool {
+    match word.to_ascii_lowercase().as_str() {
+        "alpha" | "beta" | "pre" | "rc" | "dev" => true,
+        "a" | "b" => numbered,
+        _ => false,
     }
 }
 
@@ -67,29 +95,34 @@ impl Class {
     }
 }
 
-/// A run of a version: digits without leading zeros, or letters.
+/// A piece of a version, in the order of age where two versions differ.
 #[derive(PartialEq)]
 enum Run<'a> {
+    /// A word before release.
+    Early(&'a str),
+    /// Nothing more comes.
+    End,
+    /// Another word.
     Word(&'a str),
+    /// Digits without leading zeros.
     Number(&'a str),
 }
 
 impl Run<'_> {
-    fn is_before_release(&self) -> bool {
+    fn age(&self) -> u8 {
         match self {
-            Run::Word(word) => {
-                matches!(word.to_ascii_lowercase().as_str(), "a" | "alpha" | "b" | "beta" | "pre" | "rc" | "dev")
-            }
-            Run::Number(_) => false,
+            Run::Early(_) => 0,
+            Run::End => 1,
+            Run::Word(_) => 2,
+            Run::Number(_) => 3,
         }
     }
 
     fn order(&self, other: &Run<'_>) -> Ordering {
         match (self, other) {
             (Run::Number(a), Run::Number(b)) => a.len().cmp(&b.len()).then_with(|| a.cmp(b)),
-            (Run::Word(a), Run::Word(b)) => a.cmp(b),
-            (Run::Number(_), Run::Word(_)) => Ordering::Greater,
-            (Run::Word(_), Run::Number(_)) => Ordering::Less,
+            (Run::Word(a), Run::Word(b)) | (Run::Early(a), Run::Early(b)) => a.cmp(b),
+            _ => self.age().cmp(&other.age()),
         }
     }
 }
@@ -97,20 +130,8 @@ impl Run<'_> {
 impl Ord for Version {
     fn cmp(&self, other: &Self) -> Ordering {
         let (left, right) = (self.runs(), other.runs());
-        for pair in left.iter().zip(&right) {
-            let order = pair.0.order(pair.1);
-            if order != Ordering::Equal {
-                return order;
-            }
-        }
-        let shared = left.len().min(right.len());
-        match (left.get(shared), right.get(shared)) {
-            (Some(more), _) if more.is_before_release() => Ordering::Less,
-            (Some(_), _) => Ordering::Greater,
-            (None, Some(more)) if more.is_before_release() => Ordering::Greater,
-            (None, Some(_)) => Ordering::Less,
-            (None, None) => Ordering::Equal,
-        }
+        let orders = left.iter().zip(&right).map(|(a, b)| a.order(b));
+        orders.into_iter().find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
     }
 }
 impl PartialOrd for Version {
@@ -180,23 +201,27 @@ mod tests {
 
     #[test]
     fn orders_versions_as_the_trade_does() {
-        for (older, newer) in [
-            ("1.9", "1.10"),
-            ("1.0-rc1", "1.0"),
-            ("1.0-rc1", "1.0-rc2"),
-            ("1.0alpha", "1.0beta"),
-            ("1.0", "1.0.1"),
-            ("1.0", "1.0a1x"),
-            ("2.9.9", "10"),
-            ("1.1.1k", "1.1.1w"),
-        ] {
-            if newer == "1.0a1x" {
-                assert!(Version::new(newer) < Version::new(older), "a pre-release is older");
-            } else {
+        let oldest_first = [
+            "0.9", "1.0~git5", "1.0-alpha", "1.0-beta", "1.0dev", "1.0-pre2", "1.0-rc1", "1.0-rc2", "1.0", "1.0k", "1.0w", "1.0.1",
+            "1.1a1", "1.1", "1.1a", "1.1b", "1.1.1", "1.1.1k", "1.2", "1.2p1", "1.2p2", "1.9", "1.10", "2.9.9", "10", "2024.1",
+        ];
+        for (at, older) in oldest_first.iter().enumerate() {
+            for newer in &oldest_first[at + 1..] {
                 assert!(Version::new(older) < Version::new(newer), "{older} < {newer}");
+                assert!(Version::new(newer) > Version::new(older), "{newer} > {older}");
             }
         }
-        assert_eq!(Version::new("1.02"), Version::new("1.2"));
+        for (one, same) in [("1.02", "1.2"), ("1.2", "1.2.0"), ("1", "1.0.0"), ("1.2-rc1", "1.2.0rc1"), ("v", "v"), ("", "0")] {
+            assert_eq!(Version::new(one), Version::new(same), "{one} = {same}");
+        }
+    }
+
+    #[test]
+    fn a_version_can_be_wanted_exactly() {
+        let range: VersionRange = "= 5.10".parse().unwrap();
+        for (version, want) in [("5.10", true), ("5.10.0", true), ("5.10.1", false), ("5.1", false), ("5.10-rc1", false)] {
+            assert_eq!(range.holds(&Version::new(version)), want, "{version}");
+        }
     }
 
     #[test]

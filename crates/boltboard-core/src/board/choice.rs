@@ -1,7 +1,19 @@
 //! Choices as a person types them.
 
-use super::{Board, OptionId, Value, ValueFault};
+use super::{Board, NeedId, OptionId, Provider, ProviderFault, Value, ValueFault};
 use crate::base::near_matches;
+
+/// How a need is named where an option could be: `need:zlib`.
+pub const NEED_PREFIX: &str = "need:";
+
+/// What a person asks for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Asked {
+    /// A value of an option: `fog=on`.
+    Value(OptionId, Value),
+    /// Who is to meet a need: `need:zlib=bundled`.
+    Provider(NeedId, Provider),
+}
 
 /// What is wrong with a choice given on the command line.
 #[derive(Debug, thiserror::Error)]
@@ -25,18 +37,42 @@ pub enum TryFault {
         /// What is wrong.
         fault: ValueFault,
     },
+    /// There is no such need.
+    #[error("there is no need `{name}`")]
+    UnknownNeed {
+        /// The name given.
+        name: String,
+        /// Names that come near.
+        near: Vec<String>,
+    },
+    /// The need cannot be met so.
+    #[error(transparent)]
+    Provider(#[from] ProviderFault),
 }
 
 impl Board {
-    /// Reads `OPTION=VALUE` as a person gives it.
+    /// Reads `OPTION=VALUE` or `need:NAME=PROVIDER` as a person gives it.
     ///
     /// # Errors
-    /// It has another form, or the option or value does not exist.
-    pub fn read_choice(&self, text: &str) -> Result<(OptionId, Value), TryFault> {
+    /// It has another form, or the option, need or value does not exist.
+    pub fn read_asked(&self, text: &str) -> Result<Asked, TryFault> {
         let (name, value) = text.split_once('=').ok_or_else(|| TryFault::Form(text.to_string()))?;
-        let option = self.find_option(name.trim())?;
-        let value = self.options[option].kind.read(value.trim());
-        value.map(|v| (option, v)).map_err(|fault| TryFault::Value { option: name.trim().to_string(), fault })
+        let (name, value) = (name.trim(), value.trim());
+        if let Some(need) = name.strip_prefix(NEED_PREFIX) {
+            let need = self.find_need(need)?;
+            return Ok(Asked::Provider(need, Provider::read(self, need, value)?));
+        }
+        let option = self.find_option(name)?;
+        let value = self.options[option].kind.read(value);
+        value.map(|v| Asked::Value(option, v)).map_err(|fault| TryFault::Value { option: name.to_string(), fault })
+    }
+
+    /// Looks a need up as a person names it.
+    ///
+    /// # Errors
+    /// There is none of that name; the names that come near are returned.
+    pub fn find_need(&self, name: &str) -> Result<NeedId, TryFault> {
+        self.need(name).ok_or_else(|| TryFault::UnknownNeed { name: name.to_string(), near: self.needs_near(name) })
     }
 
     /// Looks an option up as a person names it.

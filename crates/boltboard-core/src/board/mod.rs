@@ -14,9 +14,12 @@ use std::path::PathBuf;
 use crate::base::{Arena, Id, Place, SourceFiles};
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
-pub use choice::TryFault;
+pub use choice::{Asked, NEED_PREFIX, TryFault};
 pub use interp::{Folder, Interp, Piece};
-pub use need::{Importance, NeedCheck, NeedDef, NeedId};
+pub use need::{
+    Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef, NeedId,
+    Provider, ProviderFault, ScriptLanguage, ScriptModule, ToolCheck, ValueRange, ValueRangeFault,
+};
 pub use option::{DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind};
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm, TestDef, TestId};
 pub use part::{
@@ -82,6 +85,8 @@ pub struct Toolchain {
     pub c_compiler: Interp,
     /// The C++ compiler.
     pub cxx_compiler: Interp,
+    /// The folder that stands for `/` of the target; none, or an empty text, is this host itself.
+    pub sysroot: Option<Interp>,
     /// Flags of every compile.
     pub flags: Vec<When<Interp>>,
     /// Flags of C compiles.

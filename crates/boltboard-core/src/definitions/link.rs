@@ -65,7 +65,7 @@ pub(super) fn link(
     }
     let mut needs = Arena::default();
     for entry in &entries.needs {
-        needs.add(options::need(entry, &names));
+        needs.add(super::needs::need(entry, &names));
     }
     let part_list: Vec<Option<PartDef>> =
         entries.parts.iter().map(|entry| parts::part(entry, &tree.name, &names)).collect();

@@ -8,6 +8,7 @@ mod find;
 mod generators;
 mod link;
 mod lookup;
+mod needs;
 mod options;
 mod order;
 mod outputs;
@@ -17,6 +18,8 @@ mod read;
 mod sources;
 
 pub use find::{TreeFault, WORK_MARK, find_root};
+pub(crate) use needs::version_regex;
+pub use needs::DISTRIBUTIONS;
 pub use problem::{Fault, Problem};
 pub use read::read_tree;
 pub use sources::{Listing, check_sources};

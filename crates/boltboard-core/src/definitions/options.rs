@@ -1,15 +1,12 @@
-//! `[option.NAME]` and `[need.NAME]`.
-
-use std::collections::BTreeMap;
+//! `[option.NAME]`.
 
 use super::entry::{Entry, MacroHabit, RuleSink, check_c_name};
 use super::fields::{Fields, Found, Text};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
-use crate::base::{VersionRange, near_matches};
+use crate::base::near_matches;
 use crate::board::{
-    Atom, Condition, DefaultRule, DefaultValue, Importance, Kind, Level, MacroDef, MacroForm, NeedCheck, NeedDef,
-    OptionDef, OptionId, PickValue, Rule, RuleKind, SectionId, read_size,
+    Atom, Condition, DefaultRule, DefaultValue, Kind, Level, MacroDef, MacroForm, OptionDef, OptionId, PickValue, Rule, RuleKind, SectionId, read_size,
 };
 use crate::expr::Expr;
 
@@ -330,83 +327,5 @@ fn own_forms(kind: &Kind, name: &str, habit: &MacroHabit) -> Vec<MacroDef> {
             })
             .collect(),
         other => vec![one(name.to_string(), own_form(other, habit.zero))],
-    }
-}
-
-/// Reads a need.
-pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
-    let fields = entry.fields("need");
-    let checked = |key: &'static str| {
-        let text = fields.text(key)?;
-        check_host_name(&fields, &text);
-        Some(text.text)
-    };
-    let link: Vec<Text> = fields.texts("link");
-    link.iter().for_each(|text| check_host_name(&fields, text));
-    let check = NeedCheck {
-        library: checked("library"),
-        header: checked("header"),
-        link: link.into_iter().map(|t| t.text).collect(),
-        tool: checked("tool"),
-    };
-    if check == NeedCheck::default() {
-        let text = format!("{} says nothing to look for: give `library`, `header`, `link` or `tool`", fields.context);
-        fields.problem(fields.place, Fault::Combination(text));
-    }
-    let version = fields.text("version").and_then(|text| match text.text.parse::<VersionRange>() {
-        Ok(range) => Some(range),
-        Err(fault) => {
-            fields.problem(text.place, Fault::Combination(fault.to_string()));
-            None
-        }
-    });
-    if version.is_some() && check.library.is_none() {
-        let text = "a version can be read from installed metadata only: give `library` too";
-        fields.problem(fields.place, Fault::Combination(text.into()));
-    }
-    let need = NeedDef {
-        name: entry.name.text.clone(),
-        summary: fields.text_or_empty("summary"),
-        check,
-        version,
-        packages: packages(&fields),
-        bundled: fields.text("bundled").and_then(|text| names.parts.find(&text, fields.log())),
-        importance: if fields.flag("required") { Importance::Required } else { Importance::Optional },
-        place: entry.name.place,
-    };
-    fields.finish();
-    need
-}
-
-fn packages(fields: &Fields<'_>) -> BTreeMap<String, String> {
-    let Some(found) = fields.get("packages") else { return BTreeMap::new() };
-    let Some(sub) = fields.sub(&found, "packages".into()) else {
-        fields.wrong_type(&found, "a table such as { debian = \"…\", fedora = \"…\" }");
-        return BTreeMap::new();
-    };
-    let known = ["debian", "fedora", "opensuse", "arch", "alpine"];
-    let mut packages = BTreeMap::new();
-    for distribution in known {
-        if let Some(text) = sub.text(distribution) {
-            check_host_name(&sub, &text);
-            packages.insert(distribution.to_string(), text.text);
-        }
-    }
-    sub.finish();
-    packages
-}
-
-/// These texts reach the compiler's command line and the person's shell, so they must not be able to say more there.
-fn check_host_name(fields: &Fields<'_>, text: &Text) {
-    let sound = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '.' | '+' | '/');
-    if text.text.is_empty()
-        || text.text.starts_with(['-', '/'])
-        || text.text.contains("..")
-        || !text.text.chars().all(sound)
-    {
-        fields.problem(
-            text.place,
-            Fault::Combination(format!("`{}` cannot be a name of the host", text.text.escape_debug())),
-        );
     }
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::fields::Log;
 use super::problem::{Fault, Problem};
 use crate::base::Id;
-use crate::board::{Atom, Board, DefaultValue, OptionDef, OptionId};
+use crate::board::{Atom, Board, DefaultValue, NeedCheck, OptionDef, OptionId};
 use crate::expr::Expr;
 
 /// Reports rings: sections in each other, requirements and defaults that lead back, parts that use each other.
@@ -23,6 +23,14 @@ pub(super) fn check_cycles(board: &Board, log: &Log) {
     if let Some(ring) = ring(board.parts.len(), &uses) {
         let names = ring.iter().map(|i| board.parts[Id::new(*i)].name.clone()).collect();
         log.add(Problem::at(board.parts[Id::new(ring[0])].place, Fault::UseCycle(names)));
+    }
+    let made_of = |i: usize| match &board.needs[Id::new(i)].check {
+        NeedCheck::AnyOf(members) | NeedCheck::AllOf(members) => members.iter().map(|m| m.index()).collect(),
+        NeedCheck::Host(_) => Vec::new(),
+    };
+    if let Some(ring) = ring(board.needs.len(), &made_of) {
+        let names = ring.iter().map(|i| board.needs[Id::new(*i)].name.clone()).collect();
+        log.add(Problem::at(board.needs[Id::new(ring[0])].place, Fault::NeedCycle(names)));
     }
     let inside = |i: usize| board.sections[Id::new(i)].parent.iter().map(|p| p.index()).collect::<Vec<_>>();
     if let Some(ring) = ring(board.sections.len(), &inside) {

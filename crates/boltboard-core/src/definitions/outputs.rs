@@ -93,6 +93,7 @@ pub(super) fn toolchain(fields: &Fields<'_>, names: &Names) -> Toolchain {
     Toolchain {
         c_compiler: compiler("c-compiler", "cc"),
         cxx_compiler: compiler("cxx-compiler", "c++"),
+        sysroot: fields.text("sysroot").and_then(|text| names.interp(&text, fields.log())),
         flags: names.interp_list(fields, "flags"),
         c_flags: names.interp_list(fields, "c-flags"),
         cxx_flags: names.interp_list(fields, "cxx-flags"),

@@ -145,6 +145,9 @@ pub enum Fault {
     /// Requirements that lead back to where they started.
     #[error("requirements lead back to their start: {}", .0.join(" → "))]
     RequireCycle(Vec<String>),
+    /// Needs that are made of each other.
+    #[error("needs are made of each other: {}", .0.join(" → "))]
+    NeedCycle(Vec<String>),
     /// Defaults that depend on themselves.
     #[error("the default depends on itself: {}", .0.join(" → "))]
     DefaultCycle(Vec<String>),

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use rustix::process::{Pid, Signal, kill_process_group};
 
@@ -15,6 +15,10 @@ use super::{Exit, Job, Launch, LaunchError, Outcome};
 
 /// How much of a process's output is kept, in bytes; the rest is read and dropped.
 const MAX_OUTPUT: usize = 16 * 1024 * 1024;
+
+/// How often a program that is busy being written is tried again, and how long each time is waited.
+const BUSY_TRIES: u32 = 50;
+const BUSY_PAUSE: Duration = Duration::from_millis(4);
 
 /// Runs real processes, until it is told to stop.
 #[derive(Debug, Default)]
@@ -109,7 +113,8 @@ impl Launch for RealLaunch {
         if self.is_stopped() {
             return Ok(Outcome { exit: Exit::Stopped, stdout: vec![], stderr: vec![], wall: started.elapsed() });
         }
-        let child = Command::new(&job.program)
+        let mut command = Command::new(&job.program);
+        command
             .args(&job.arguments)
             .current_dir(&job.folder)
             .env_clear()
@@ -117,9 +122,17 @@ impl Launch for RealLaunch {
             .stdin(Stdio::null())
             .stdout(Stdio::piped())
             .stderr(Stdio::piped())
-            .process_group(0)
-            .spawn()
-            .map_err(failed)?;
+            .process_group(0);
+        // A program that was written a moment ago can still be held open by a child that another thread is about to start.
+        let mut child = command.spawn();
+        for _ in 0..BUSY_TRIES {
+            match &child {
+                Err(e) if e.kind() == std::io::ErrorKind::ExecutableFileBusy => std::thread::sleep(BUSY_PAUSE),
+                Ok(_) | Err(_) => break,
+            }
+            child = command.spawn();
+        }
+        let child = child.map_err(failed)?;
         self.finish(child, job, started).map_err(failed)
     }
 }

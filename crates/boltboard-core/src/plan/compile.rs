@@ -7,7 +7,7 @@ use super::lower::{Lower, PlanFault, source_path};
 use super::step::{Action, Fragment, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
 use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};
-use crate::survey::{FactState, Language};
+use crate::survey::{Fact, Language};
 
 impl Lower<'_> {
     /// The sources of a part with the flags of each and the condition that brought it.
@@ -85,10 +85,10 @@ impl Lower<'_> {
             Language::Asm | Language::AsmWithCpp => {}
         }
         lists.push(&part.flags);
-        let mut words: Vec<Word> =
-            lists.into_iter().flat_map(|list| self.input.plain_words(self.input.held(list))).collect();
+        let mut words = self.input.sysroot_words();
+        words.extend(lists.into_iter().flat_map(|list| self.input.plain_words(self.input.held(list))));
         for need in self.input.held(&part.needs) {
-            if let Some(FactState::Found(found)) = self.input.facts.get(*need).map(|f| &f.state) {
+            for found in self.input.facts.meeting(*need).into_iter().filter_map(Fact::found) {
                 words.extend(found.compile_flags.iter().map(Word::text));
             }
         }

@@ -47,6 +47,12 @@ impl PlanInput<'_> {
         list.into_iter().flat_map(|interp| self.words(interp, &[], &[])).collect()
     }
 
+    /// What tells the compiler which folder stands for `/` of its target.
+    pub(super) fn sysroot_words(&self) -> Vec<Word> {
+        let folder = self.board.toolchain.sysroot.as_ref().map(|interp| self.text(interp)).unwrap_or_default();
+        if folder.is_empty() { Vec::new() } else { vec![Word::text(format!("--sysroot={folder}"))] }
+    }
+
     /// Fills in a text that is no word of a command.
     pub fn text(&self, interp: &Interp) -> String {
         self.words(interp, &[], &[]).iter().map(|word| word.neutral(&[])).collect::<Vec<_>>().join(" ")

@@ -6,7 +6,7 @@ use super::lower::{Lower, source_path};
 use super::step::{Action, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
 use crate::board::{Generator, PartDef, PartId, PartKind};
-use crate::survey::{FactState, Language};
+use crate::survey::{Fact, Language};
 
 /// What a link is made of, in the order of the command line.
 #[derive(Default)]
@@ -27,7 +27,8 @@ impl Lower<'_> {
         }
         let inputs = self.link_inputs(id, part);
         let chain = &self.input.board.toolchain;
-        let mut words = self.input.plain_words(self.input.held(&chain.link_flags));
+        let mut words = self.input.sysroot_words();
+        words.extend(self.input.plain_words(self.input.held(&chain.link_flags)));
         if let PartKind::SharedLibrary { .. } | PartKind::Module(_) = &part.kind {
             words.push(Word::text("-shared"));
         }
@@ -81,12 +82,20 @@ impl Lower<'_> {
                 objects.extend(self.objects.get(&used).map_or(vec![], |(objects, _)| objects.clone()));
             }
         }
-        let tool = self.host_tool("ar");
+        let tool = self.host_tool(&self.archiver());
         // `q` keeps members of equal names from different folders apart; `D` leaves out times and owners.
         let mut words = vec![Word::text("qcDs"), Word::result(0)];
         words.extend(objects.iter().cloned().map(Word::place));
         self.run_step(id, part, tool, words, objects, vec![output.clone()]);
         vec![output]
+    }
+
+    /// The archiver that goes with the compiler: that of its target for a cross compiler (`aarch64-linux-gnu-ar`).
+    fn archiver(&self) -> String {
+        let compiler = self.compiler(Language::C).name;
+        let prefix = ["-gcc", "-cc", "-clang"].iter().find_map(|part| compiler.split_once(part)).map(|(prefix, _)| prefix);
+        let own = prefix.map(|prefix| format!("{prefix}-ar"));
+        own.filter(|name| self.input.tools.program(name).is_some()).unwrap_or_else(|| "ar".into())
     }
 
     fn host_tool(&self, name: &str) -> Tool {
@@ -137,7 +146,7 @@ impl Lower<'_> {
 
     fn take_flags(&self, part: &PartDef, inputs: &mut LinkInputs) {
         for need in self.input.held(&part.needs) {
-            if let Some(FactState::Found(found)) = self.input.facts.get(*need).map(|f| &f.state) {
+            for found in self.input.facts.meeting(*need).into_iter().filter_map(Fact::found) {
                 inputs.flags.extend(found.link_flags.iter().map(Word::text));
             }
         }

@@ -185,10 +185,12 @@ impl PlanInput<'_> {
     pub(super) fn uses(&self, part: &PartDef) -> Vec<PartId> {
         let mut uses: Vec<PartId> = self.held(&part.uses).into_iter().copied().collect();
         for need in self.held(&part.needs) {
-            if let Some(FactState::Bundled(copy)) = self.facts.get(*need).map(|f| &f.state)
-                && !uses.contains(copy)
-            {
-                uses.push(*copy);
+            for fact in self.facts.meeting(*need) {
+                if let FactState::Bundled(copy) = &fact.state
+                    && !uses.contains(copy)
+                {
+                    uses.push(*copy);
+                }
             }
         }
         uses

@@ -7,7 +7,7 @@ use toml_edit::{Array, DocumentMut, Item, Table, value};
 
 use crate::base::FileError;
 use crate::base::files::{read_text, write_whole};
-use crate::board::{Board, Tree, Value};
+use crate::board::{Board, NEED_PREFIX, Tree, Value};
 
 /// The name of a profile: letters, digits, `-`, `_` and `.`, so that it is a file name everywhere.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -71,14 +71,34 @@ impl ProfileFile {
         }
     }
 
+    /// Says who is to meet a need, with a reason if there is one.
+    pub fn set_provider(&mut self, need: &str, provider: &str, reason: Option<&str>) {
+        put(table(&mut self.document, "providers"), need, provider.into());
+        if let Some(reason) = reason {
+            put(table(&mut self.document, "reasons"), &format!("{NEED_PREFIX}{need}"), reason.into());
+        }
+    }
+
     /// Takes a choice and its reason out. Returns whether it was there.
     pub fn unset(&mut self, option: &str) -> bool {
         let was = table(&mut self.document, "choose").remove(option).is_some();
-        if let Some(reasons) = self.document.get_mut("reasons").and_then(Item::as_table_mut) {
-            reasons.remove(option);
-            if reasons.is_empty() {
-                self.document.remove("reasons");
-            }
+        self.drop_entry("reasons", option);
+        was
+    }
+
+    /// Takes out who is to meet a need, with the reason. Returns whether it was there.
+    pub fn unset_provider(&mut self, need: &str) -> bool {
+        let was = self.drop_entry("providers", need);
+        self.drop_entry("reasons", &format!("{NEED_PREFIX}{need}"));
+        was
+    }
+
+    /// Takes an entry out, and its table when nothing else is in it.
+    fn drop_entry(&mut self, key: &str, name: &str) -> bool {
+        let Some(entries) = self.document.get_mut(key).and_then(Item::as_table_mut) else { return false };
+        let was = entries.remove(name).is_some();
+        if entries.is_empty() {
+            self.document.remove(key);
         }
         was
     }

@@ -7,7 +7,9 @@ use toml_edit::{Document, Item};
 
 use super::file::ProfileName;
 use crate::base::{Arena, FileError, FileId, Id, Place, SourceFiles, Version, near_matches};
-use crate::board::{Board, Kind, OptionId, TryFault, Value, ValueFault};
+use crate::board::{
+    Asked, Board, Kind, NEED_PREFIX, NeedId, OptionId, Provider, ProviderFault, TryFault, Value, ValueFault,
+};
 
 /// One set of choices, weaker than those that come after it.
 #[derive(Debug, Clone)]
@@ -54,8 +56,23 @@ pub struct Choices {
     pub layers: Arena<Layer>,
     /// The choices.
     pub items: Vec<Choice>,
+    /// Who is to meet a need, where a person said so.
+    pub providers: BTreeMap<NeedId, ProviderChoice>,
     /// The profile files.
     pub files: SourceFiles,
+}
+
+/// Who a person wants a need to be met by.
+#[derive(Debug, Clone)]
+pub struct ProviderChoice {
+    /// Who.
+    pub provider: Provider,
+    /// The layer that it counts from.
+    pub layer: LayerId,
+    /// Where it is written, in [`Choices::files`].
+    pub place: Place,
+    /// Why the person chose it.
+    pub reason: Option<String>,
 }
 
 /// What is wrong with a profile, with its place.
@@ -124,6 +141,12 @@ pub enum ProfileFault {
         /// What is wrong.
         fault: ValueFault,
     },
+    /// It names a need that does not exist.
+    #[error("there is no need `{0}`")]
+    UnknownNeed(String),
+    /// It wants a need to be met by something that cannot.
+    #[error(transparent)]
+    Provider(ProviderFault),
     /// It lies on itself.
     #[error("profile `{0}` is a layer of itself")]
     Ring(String),
@@ -131,6 +154,9 @@ pub enum ProfileFault {
     #[error("there is a reason for `{0}`, which is not chosen here")]
     LooseReason(String),
 }
+
+/// What the names of facts kept beside a profile end in.
+const HOST_ENDING: &str = ".host";
 
 /// Where profiles are kept.
 #[derive(Debug, Clone)]
@@ -145,6 +171,16 @@ impl Shelf {
     /// Returns where a person's own profile lies, whether or not it is there.
     pub fn own_path(&self, name: &ProfileName) -> PathBuf {
         self.own.join(format!("{name}.toml"))
+    }
+
+    /// Returns where the facts of the host that a profile was last built on are kept, beside a profile of one's own.
+    pub fn host_path(&self, name: &ProfileName) -> PathBuf {
+        self.own.join(format!("{name}{HOST_ENDING}.toml"))
+    }
+
+    /// Returns the same beside a shipped profile.
+    pub fn shipped_host_path(&self, name: &ProfileName) -> PathBuf {
+        self.shipped.join(format!("{name}{HOST_ENDING}.toml"))
     }
 
     /// Returns all profiles by name; one's own hides a shipped one of the same name.
@@ -162,7 +198,8 @@ impl Shelf {
                 Err(e) => return Err(FileError::on("list", folder)(e)),
             };
             for entry in entries.filter_map(Result::ok) {
-                let name = entry.file_name().to_string_lossy().strip_suffix(".toml").and_then(ProfileName::parse);
+                let name = entry.file_name().to_string_lossy().into_owned();
+                let name = name.strip_suffix(".toml").filter(|name| !name.ends_with(HOST_ENDING)).and_then(ProfileName::parse);
                 found.extend(name.map(|name| (name, source)));
             }
         }
@@ -228,11 +265,18 @@ impl Choices {
         }
         let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
         for text in tried {
-            let (option, value) = board.read_choice(text)?;
+            let asked = board.read_asked(text)?;
             let file = self.files.add("command line", text);
             let place = Place::new(file, 0..text.len());
-            self.items.retain(|c| c.option != option);
-            self.items.push(Choice { option, value, layer, place, reason: None });
+            match asked {
+                Asked::Value(option, value) => {
+                    self.items.retain(|c| c.option != option);
+                    self.items.push(Choice { option, value, layer, place, reason: None });
+                }
+                Asked::Provider(need, provider) => {
+                    self.providers.insert(need, ProviderChoice { provider, layer, place, reason: None });
+                }
+            }
         }
         self.items.sort_by_key(|c| c.option);
         Ok(self)
@@ -270,6 +314,7 @@ impl Reader<'_> {
         self.base(file, &document);
         let layer = self.choices.layers.add(Layer { name: name.to_string(), source });
         self.choose(file, &document, layer);
+        self.providers(file, &document, layer);
         self.open.pop();
     }
 
@@ -294,7 +339,7 @@ impl Reader<'_> {
     }
 
     fn head(&mut self, file: FileId, document: &Document<String>) {
-        const KEYS: [&str; 6] = ["format", "tree", "tree-version", "base", "choose", "reasons"];
+        const KEYS: [&str; 7] = ["format", "tree", "tree-version", "base", "choose", "providers", "reasons"];
         for (key, item) in document.iter() {
             if !KEYS.contains(&key) {
                 let span = document.key(key).and_then(toml_edit::Key::span);
@@ -378,9 +423,48 @@ impl Reader<'_> {
             }
         }
         for (name, item) in reasons.into_iter().flat_map(|r| r.iter()) {
-            if chosen.is_none_or(|chosen| chosen.get(name).is_none()) {
+            let chosen_here = match name.strip_prefix(NEED_PREFIX) {
+                Some(need) => table("providers").is_some_and(|providers| providers.get(need).is_some()),
+                None => chosen.is_some_and(|chosen| chosen.get(name).is_some()),
+            };
+            if !chosen_here {
                 let place = Place::new(file, item.span().unwrap_or(0..0));
                 self.problem(Some(place), vec![], ProfileFault::LooseReason(name.into()));
+            }
+        }
+    }
+}
+
+impl Reader<'_> {
+    fn providers(&mut self, file: FileId, document: &Document<String>, layer: LayerId) {
+        let Some(item) = document.get("providers") else { return };
+        let at = |span: Option<std::ops::Range<usize>>| Place::new(file, span.unwrap_or(0..0));
+        let Some(table) = item.as_table_like() else {
+            let fault = ProfileFault::WrongType { key: "providers".into(), expected: "a table [providers]" };
+            return self.problem(Some(at(item.span())), vec![], fault);
+        };
+        let reasons = document.get("reasons").and_then(Item::as_table_like);
+        for (name, item) in table.iter() {
+            let key_place = at(table.key(name).and_then(toml_edit::Key::span));
+            let Some(need) = self.board.need(name) else {
+                let near = self.board.needs_near(name);
+                self.problem(Some(key_place), near, ProfileFault::UnknownNeed(name.into()));
+                continue;
+            };
+            let Some(text) = item.as_str() else {
+                let expected = "a text such as \"system\"";
+                let fault = ProfileFault::WrongType { key: name.into(), expected };
+                self.problem(Some(at(item.span())), vec![], fault);
+                continue;
+            };
+            match Provider::read(self.board, need, text) {
+                Ok(provider) => {
+                    let key = format!("{NEED_PREFIX}{name}");
+                    let reason = reasons.and_then(|r| r.get(&key)).and_then(Item::as_str).map(str::to_string);
+                    let chosen = ProviderChoice { provider, layer, place: key_place, reason };
+                    self.choices.providers.insert(need, chosen);
+                }
+                Err(fault) => self.problem(Some(at(item.span())), vec![], ProfileFault::Provider(fault)),
             }
         }
     }

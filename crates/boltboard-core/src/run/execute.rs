@@ -5,10 +5,10 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
-use super::depends::{included_binaries, parse_dependencies, search_misses};
+use super::depends::{included_binaries, search_misses};
 use super::failure::{Cause, Failure, first_error};
 use crate::base::files::{make_folder, write_whole};
-use crate::base::{Digest, FileError};
+use crate::base::{Digest, FileError, parse_dependencies};
 use crate::launch::{Exit, Job, Launch};
 use crate::plan::{Action, Fragment, Judge, Location, Step, StepId, ToolPlace, Word};
 use crate::store::{Note, Output, StatusMemo, Store};

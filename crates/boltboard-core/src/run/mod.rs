@@ -8,7 +8,7 @@ mod jobs;
 mod tests_of_tree;
 
 pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Watch, build};
-pub use depends::{included_binaries, parse_dependencies, search_misses};
+pub use depends::{included_binaries, search_misses};
 pub use failure::{Cause, Failure, FirstError, first_error};
 pub use jobs::{Jobs, default_jobs};
 pub use tests_of_tree::{TestOutcome, TestReport, run_tests};

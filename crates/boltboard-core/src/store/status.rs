@@ -85,13 +85,21 @@ impl StatusMemo {
 impl Stamp {
     /// Looks at a file, `None` when there is none.
     pub fn of(path: &Path) -> Option<Stamp> {
-        let status = std::fs::metadata(path).ok().filter(|s| s.is_file())?;
+        std::fs::metadata(path).ok().filter(|s| s.is_file()).map(|status| Stamp::from_status(&status))
+    }
+
+    /// Looks at a file, folder or device; a folder's stamp changes with the names in it.
+    pub fn of_any(path: &Path) -> Option<Stamp> {
+        std::fs::metadata(path).ok().map(|status| Stamp::from_status(&status))
+    }
+
+    fn from_status(status: &std::fs::Metadata) -> Stamp {
         let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
-        Some(Stamp {
+        Stamp {
             size: status.len(),
             inode: status.ino(),
             modified_ns: ns(status.mtime(), status.mtime_nsec()),
             changed_ns: ns(status.ctime(), status.ctime_nsec()),
-        })
+        }
     }
 }

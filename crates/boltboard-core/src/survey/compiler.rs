@@ -1,4 +1,4 @@
-//! Which compiler is at hand, and where it looks for headers.
+//! Which compiler is at hand, what it makes programs for, and where it looks for headers and libraries.
 
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -13,12 +13,31 @@ use crate::launch::{Exit, Job, Launch, find_program};
 pub struct Compiler {
     /// The program as it was found.
     pub path: PathBuf,
+    /// The same with all links followed.
+    pub real_path: PathBuf,
     /// What it says of itself, one line.
     pub version: String,
+    /// What sort of compiler it is.
+    pub family: Family,
+    /// What it makes programs for, such as `x86_64-linux-gnu`; empty when it does not say.
+    pub target: String,
     /// Digest of what decides about its output: the program's file and what it says of itself.
     pub identity: Digest,
     /// Where it looks for headers by itself, in order.
     pub include_folders: Vec<PathBuf>,
+    /// Where its linker looks for libraries by itself, in order.
+    pub library_folders: Vec<PathBuf>,
+}
+
+/// Sorts of compilers that take the same flags.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Family {
+    /// gcc
+    Gcc,
+    /// clang
+    Clang,
+    /// Another one; only what all of them take is asked of it.
+    Other,
 }
 
 /// The languages that are compiled.
@@ -66,7 +85,7 @@ pub enum CompilerFault {
     },
 }
 
-/// Asks a compiler who it is.
+/// Asks a compiler who it is. `sysroot` is the folder that stands for `/` of its target, if it is not the compiler's own.
 ///
 /// # Errors
 /// See [`CompilerFault`].
@@ -74,6 +93,7 @@ pub fn identify(
     name: &str,
     language: Language,
     search_path: &str,
+    sysroot: Option<&Path>,
     launch: &dyn Launch,
     memo: &ProbeMemo,
 ) -> Result<Compiler, CompilerFault> {
@@ -82,33 +102,68 @@ pub fn identify(
     let path = find_program(name, search_path, root).ok_or_else(absent)?;
     let silent = |reason: String| CompilerFault::Silent { name: name.to_string(), reason };
     let as_language = if language == Language::Cxx { "c++" } else { "c" };
-    let job = Job {
-        program: path.clone(),
-        arguments: ["-E", "-v", "-x", as_language, "/dev/null", "-o", "/dev/null"].map(str::to_string).to_vec(),
-        folder: root.to_path_buf(),
-        environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
-        limit: Some(Duration::from_secs(20)),
+    let sysroot = sysroot.map(|folder| format!("--sysroot={}", folder.display()));
+    let real_path = path.canonicalize().unwrap_or_else(|_| path.clone());
+    let ask = |words: &[&str]| -> Result<(Exit, String, String), CompilerFault> {
+        let job = Job {
+            program: path.clone(),
+            arguments: sysroot.iter().cloned().chain(words.iter().map(ToString::to_string)).collect(),
+            folder: root.to_path_buf(),
+            environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
+            limit: Some(Duration::from_secs(20)),
+        };
+        let outcome = launch.run(&job).map_err(|e| silent(e.source.to_string()))?;
+        Ok((outcome.exit, outcome.stderr_text(), outcome.stdout_text()))
     };
-    let real = path.canonicalize().unwrap_or_else(|_| path.clone());
-    let shown = real.display().to_string();
-    let question = Digest::of_parts(["who are you?", &shown, as_language, search_path]);
+    let shown = real_path.display().to_string();
+    let own_root = sysroot.clone().unwrap_or_default();
+    let question = Digest::of_parts(["who are you, and where do you look?", &shown, as_language, search_path, &own_root]);
     let text = match memo.recall(&question) {
         Some(text) => text,
         None => {
-            let outcome = launch.run(&job).map_err(|e| silent(e.source.to_string()))?;
-            let text = outcome.stderr_text();
-            if outcome.exit != Exit::Code(0) {
-                return Err(silent(text.lines().last().unwrap_or("it failed without a word").to_string()));
+            let (exit, said, _) = ask(&["-E", "-v", "-x", as_language, "/dev/null", "-o", "/dev/null"])?;
+            match exit {
+                Exit::Code(0) => {}
+                Exit::TimedOut => return Err(silent("it did not answer within 20 s".into())),
+                Exit::Code(_) | Exit::Signal(_) | Exit::Stopped => {
+                    let last = said.lines().last().unwrap_or("it failed without a word");
+                    return Err(silent(last.trim().to_string()));
+                }
             }
-            memo.keep(question, &text, [real.clone()]);
+            // One that does not know the question only lacks this answer.
+            let folders = ask(&["-print-search-dirs"]).map(|(_, _, answer)| answer).unwrap_or_default();
+            let text = format!("{said}\n{folders}");
+            memo.keep(question, &text, folders_not_there(&text).into_iter().chain([real_path.clone()]));
             text
         }
     };
-    let version = text.lines().find(|line| line.contains("version")).unwrap_or("unknown version").trim().to_string();
-    let status = std::fs::metadata(&real).map_err(|e| silent(e.to_string()))?;
-    let file = format!("{}:{}:{}:{}", real.display(), status.len(), status.mtime(), status.mtime_nsec());
-    let identity = Digest::of_parts([file.as_str(), version.as_str()]);
-    Ok(Compiler { path, version, identity, include_folders: include_folders(&text) })
+    let says = |words: &[&str]| text.lines().find(|line| words.iter().any(|word| line.contains(word)));
+    let version = says(&["gcc version", "clang version"]).or_else(|| says(&["version"]));
+    let version = version.unwrap_or("unknown version").trim().to_string();
+    let status = std::fs::metadata(&real_path).map_err(|e| silent(e.to_string()))?;
+    let file = format!("{}:{}:{}:{}", real_path.display(), status.len(), status.mtime(), status.mtime_nsec());
+    let identity = Digest::of_parts([file.as_str(), version.as_str(), own_root.as_str()]);
+    let target = text.lines().find_map(|line| line.trim().strip_prefix("Target:")).map(str::trim).unwrap_or_default();
+    Ok(Compiler {
+        family: family(&version),
+        target: target.replace("-pc-linux", "-linux"),
+        include_folders: include_folders(&text),
+        library_folders: library_folders(&text),
+        path,
+        real_path,
+        version,
+        identity,
+    })
+}
+
+fn family(version: &str) -> Family {
+    if version.contains("clang") {
+        Family::Clang
+    } else if version.contains("gcc") || version.contains("g++") {
+        Family::Gcc
+    } else {
+        Family::Other
+    }
 }
 
 fn include_folders(text: &str) -> Vec<PathBuf> {
@@ -125,6 +180,39 @@ fn include_folders(text: &str) -> Vec<PathBuf> {
         }
     }
     folders
+}
+
+/// Folders that the compiler would search if they were there.
+fn folders_not_there(text: &str) -> Vec<PathBuf> {
+    let said = text.lines().filter_map(|line| line.trim().strip_prefix("ignoring nonexistent directory \""));
+    said.map(|rest| PathBuf::from(rest.trim_end_matches('"'))).collect()
+}
+
+/// Each real folder once; those that are not there cannot hold anything.
+fn library_folders(text: &str) -> Vec<PathBuf> {
+    let line = text.lines().find_map(|line| line.strip_prefix("libraries:")).unwrap_or_default();
+    let mut folders = Vec::new();
+    for folder in line.trim().trim_start_matches('=').split(':').filter(|folder| !folder.is_empty()) {
+        if let Ok(real) = Path::new(folder).canonicalize()
+            && !folders.contains(&real)
+        {
+            folders.push(real);
+        }
+    }
+    folders
+}
+
+impl Compiler {
+    /// Returns its name and version in a few words, such as `gcc 12.2.0`.
+    pub fn short_version(&self) -> String {
+        let number = self.version.split("version ").nth(1).and_then(|rest| rest.split_whitespace().next());
+        let name = match self.family {
+            Family::Gcc => "gcc",
+            Family::Clang => "clang",
+            Family::Other => return self.version.clone(),
+        };
+        format!("{name} {}", number.unwrap_or("of unknown version"))
+    }
 }
 
 /// The compilers and other tools that a build uses, each found or not.

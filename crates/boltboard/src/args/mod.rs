@@ -37,6 +37,15 @@ pub struct Global {
     /// Answer as if these choices were made too; nothing is saved
     #[arg(long = "try", global = true, value_name = "OPTION=VALUE", help_heading = "Everywhere")]
     pub tried: Vec<String>,
+    /// Answer as if the host had this need (in this version)
+    #[arg(long, global = true, value_name = "NEED[=VERSION]", help_heading = "Everywhere")]
+    pub assume: Vec<String>,
+    /// Answer as if the host lacked this need
+    #[arg(long, global = true, value_name = "NEED", help_heading = "Everywhere")]
+    pub forbid: Vec<String>,
+    /// Answer as if this were the host that FILE was saved on
+    #[arg(long, global = true, value_name = "FILE", help_heading = "Everywhere")]
+    pub facts: Option<PathBuf>,
     /// Answer as JSON
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub json: bool,

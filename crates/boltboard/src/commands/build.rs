@@ -43,7 +43,7 @@ pub struct Built {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     Ok(build_now(&session, screen, args)?.exit)
 }
 
@@ -51,10 +51,12 @@ pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, S
 pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result<Built, Stop> {
     let started = Instant::now();
     let began = SystemTime::now();
+    crate::host::only_real(session)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
     session.work.prepare(&session.board.tree.name)?;
     session.keep_probes();
+    crate::host::accept(session, &resolved.choices, &resolved.facts)?;
     let _lock = WorkLock::take(&session.work, &mut |holder| {
         let who = holder.map_or(String::new(), |pid| format!(" (process {pid})"));
         screen.remark(&format!(

@@ -24,7 +24,7 @@ pub struct CleanArgs {
 
 /// Removes the build of the profile in use, or what else was asked. It is never needed for a right result.
 pub fn run(global: &Global, screen: &Screen, args: &CleanArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     if !session.work.exists() {
         screen.out("There is nothing to remove.\n");
         return Ok(Exit::Done);

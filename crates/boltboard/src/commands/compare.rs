@@ -23,7 +23,7 @@ pub struct CompareArgs {
 
 /// Runs the command. It ends with 1 when anything differs.
 pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let left = profile_name(&args.left)?;
     let right = args.right.as_deref().map_or_else(|| Ok(session.profile.clone()), profile_name)?;
     let (l, r) = (session.resolve_profile(&left)?, session.resolve_profile(&right)?);

@@ -33,7 +33,7 @@ struct Entry {
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &ExportArgs) -> Result<Exit, Stop> {
     let What::CompileCommands = args.what;
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
     screen.json(&entries(&planned.plan));

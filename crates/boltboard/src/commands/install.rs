@@ -56,7 +56,7 @@ impl From<InstallFault> for Stop {
 
 /// Installs; builds first what is not current.
 pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let quietly = BuildArgs { jobs: None, keep_going: false, verbose: false, quiet: true };
     let built = build_now(&session, screen, &quietly)?;
     if built.exit != Exit::Done {
@@ -82,7 +82,7 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
 
 /// Removes exactly what was installed below the prefix.
 pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let option = session.board.prefix().ok_or(InstallFault::NoPrefix)?;
     let prefix = PathBuf::from(resolved.resolution.value(option).to_string());

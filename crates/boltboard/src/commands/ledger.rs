@@ -21,7 +21,7 @@ pub struct LedgerArgs {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let mut ledger = Ledger::read(&session.work.ledger())?;
     let from = ledger.entries.len().saturating_sub(args.last);
     ledger.entries.drain(..from);

@@ -45,7 +45,7 @@ enum LevelArg {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &OptionsArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let (wanted, hidden) = wanted(&session, &resolved, args)?;
     if args.count {

@@ -17,7 +17,7 @@ pub struct OverviewArgs {}
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let board = &session.board;
     let listing = Listing::of(&board.tree.source_root);

@@ -23,7 +23,7 @@ pub struct PreviewArgs {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
     let journal = Journal::open(&planned.folders.build)?;

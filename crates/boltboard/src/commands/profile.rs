@@ -52,7 +52,7 @@ enum ProfileCommand {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let named = |name: &Option<String>| name.as_deref().map_or_else(|| Ok(session.profile.clone()), profile_name);
     match &args.command {
         ProfileCommand::New { name, on } => new(&session, screen, name, on),

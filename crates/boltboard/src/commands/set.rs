@@ -1,5 +1,6 @@
 //! `boltboard set` and `boltboard unset`
 
+use boltboard_core::board::{Asked, NEED_PREFIX};
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
 use boltboard_core::resolve::{Effect, Origin};
 use clap::Args;
@@ -14,8 +15,8 @@ use crate::session::{Resolved, Session};
 /// Choose values
 #[derive(Debug, Args)]
 pub struct SetArgs {
-    /// What to choose
-    #[arg(value_name = "OPTION=VALUE", required = true)]
+    /// What to choose: an option's value, or who is to meet a need (system, bundled, off, a folder, another need)
+    #[arg(value_name = "OPTION=VALUE|need:NAME=PROVIDER", required = true)]
     choices: Vec<String>,
     /// Why; kept with the choice
     #[arg(long, value_name = "TEXT")]
@@ -25,21 +26,29 @@ pub struct SetArgs {
 /// Take choices back
 #[derive(Debug, Args)]
 pub struct UnsetArgs {
-    /// The options
-    #[arg(value_name = "OPTION", required = true)]
+    /// The options, or needs
+    #[arg(value_name = "OPTION|need:NAME", required = true)]
     options: Vec<String>,
 }
 
 /// Chooses values.
 pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let mut chosen = Vec::new();
     for text in &args.choices {
-        chosen.push(session.board.read_choice(text)?);
+        chosen.push(session.board.read_asked(text)?);
     }
     change(session, screen, &args.choices, &|session, file| {
-        for (option, value) in &chosen {
-            file.set(&session.board.options[*option].name, value, args.reason.as_deref());
+        for asked in &chosen {
+            match asked {
+                Asked::Value(option, value) => {
+                    file.set(&session.board.options[*option].name, value, args.reason.as_deref());
+                }
+                Asked::Provider(need, provider) => {
+                    let name = &session.board.needs[*need].name;
+                    file.set_provider(name, &provider.text(&session.board), args.reason.as_deref());
+                }
+            }
         }
         Ok(())
     })
@@ -47,13 +56,20 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
 
 /// Takes choices back.
 pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     for name in &args.options {
-        session.board.find_option(name)?;
+        match name.strip_prefix(NEED_PREFIX) {
+            Some(need) => session.board.find_need(need).map(|_| ())?,
+            None => session.board.find_option(name).map(|_| ())?,
+        }
     }
     change(session, screen, &[], &|session, file| {
         for name in &args.options {
-            if !file.unset(name) {
+            let was = match name.strip_prefix(NEED_PREFIX) {
+                Some(need) => file.unset_provider(need),
+                None => file.unset(name),
+            };
+            if !was {
                 let diagnostic = Diagnostic::new(format!("`{name}` is not chosen in the profile {}", session.profile));
                 return Err(Stop::new(
                     Exit::WrongUse,

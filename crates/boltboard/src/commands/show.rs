@@ -18,7 +18,7 @@ pub struct ShowArgs {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &ShowArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let option = session.board.find_option(&args.option)?;
     let resolved = session.resolve()?;
     let users = users(&session.board, option);

@@ -1,13 +1,19 @@
 //! `boltboard survey`
 
-use boltboard_core::base::near_matches;
-use boltboard_core::survey::FactState;
+use std::path::PathBuf;
+
+use boltboard_core::profile::Choices;
+use boltboard_core::remedy::{Gravity, PriceFault, Situation, price};
+use boltboard_core::resolve::{Clash, Resolution, resolve};
+use boltboard_core::survey::{Facts, HostRecord, differences, toolchains};
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
-use crate::render::{Screen, json, survey};
-use crate::session::{Session, distribution};
+use crate::exit::{Exit, Stop};
+use crate::host;
+use crate::render::survey::{self, Survey};
+use crate::render::{Screen, json};
+use crate::session::Session;
 
 /// Look for everything that the tree needs of this host
 #[derive(Debug, Args)]
@@ -15,33 +21,135 @@ pub struct SurveyArgs {
     /// Tell all that was tried for this need
     #[arg(value_name = "NEED")]
     need: Option<String>,
+    /// List every need that is met, too
+    #[arg(long)]
+    all: bool,
+    /// Ask the package manager, in its dry mode, what installing would take
+    #[arg(long)]
+    price: bool,
+    /// Save the facts, to be looked at on another machine
+    #[arg(long, value_name = "FILE")]
+    save: Option<PathBuf>,
+    /// Tell in what this host differs from the one that FILE was saved on
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["need", "price", "toolchains"])]
+    against: Option<PathBuf>,
+    /// List the compilers of this host
+    #[arg(long, conflicts_with_all = ["need", "price"])]
+    toolchains: bool,
 }
 
-/// Runs the command. It ends with 4 when something that nothing can be built without is missing.
+/// Runs the command. It ends with 4 when something that is required or chosen is missing, and with 1 when hosts differ.
 pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
-    let board = &session.board;
+    let session = Session::open(global, screen)?;
     let choices = session.choices_of(&session.profile)?;
-    let facts = session.facts(&choices)?;
-    let distribution = distribution();
-    let wanted = match &args.need {
-        None => None,
-        Some(name) => Some(board.need(name).ok_or_else(|| {
-            let near = near_matches(name, board.needs.iter().map(|(_, need)| need.name.as_str()));
-            Stop::new(Exit::WrongUse, Diagnostic::new(format!("there is no need `{name}`")).near(&near))
-        })?),
-    };
-    let asked = facts.iter().filter(|fact| wanted.is_none_or(|need| fact.need == need));
-    if global.json {
-        screen.json(&json::survey(board, asked, &distribution));
-    } else if wanted.is_some() {
-        asked.for_each(|fact| screen.out(&survey::evidence(board, fact, &distribution)));
-    } else {
-        let resolved = session.resolve_choices(choices, facts.clone()).ok();
-        let resolution = resolved.as_ref().map(|r| &r.resolution);
-        screen.out(&survey::list(board, &facts, resolution, &distribution, screen.width));
+    if args.toolchains {
+        return list_toolchains(&session, screen, &choices);
     }
-    let required = |need| board.needs[need].importance == boltboard_core::board::Importance::Required;
-    let lacks = facts.iter().any(|f| matches!(f.state, FactState::Missing(_)) && required(f.need));
-    Ok(if lacks { Exit::HostLacks } else { Exit::Done })
+    let need = args.need.as_ref().map(|name| session.board.find_need(name)).transpose()?;
+    let mut facts = session.facts(&choices)?;
+    if let Some(path) = &args.save {
+        host::record(&session, &choices, &facts).save(path)?;
+        screen.remark(&format!("Saved the facts to {}.", path.display()));
+    }
+    if let Some(path) = &args.against {
+        return against(&session, screen, &choices, &facts, path);
+    }
+    if let Some(need) = need
+        && !facts.any_not_looked_for()
+    {
+        facts = facts.with(host::facts_of_one(&session, &choices, need)?, need);
+    }
+    if session.work.exists() && need.is_none() {
+        // Who has seen the survey knows the host as it is now.
+        host::accept(&session, &choices, &facts)?;
+    }
+    let (resolution, clashes) = resolved(&session, &choices, &facts);
+    let here = host::distribution();
+    let situation = Situation {
+        board: &session.board,
+        facts: &facts,
+        choices: &choices,
+        resolution: resolution.as_ref(),
+        clashes: &clashes,
+        here: &here,
+    };
+    let gaps = situation.gaps();
+    let compiler = host::tools(&session, &choices).c.ok();
+    let mut shown = Survey {
+        board: &session.board,
+        facts: &facts,
+        choices: &choices,
+        gaps,
+        here: here.clone(),
+        compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.short_version()),
+        target: compiler.map_or(String::new(), |compiler| compiler.target),
+        price: None,
+        prices: Vec::new(),
+        as_root: host::as_root(),
+    };
+    if args.price {
+        let ask = |packages: &[String]| match here.family {
+            Some(family) => price(family, packages, &session.search_path, &session.launch),
+            None => Err(PriceFault::NoManager("package manager of this distribution".into())),
+        };
+        let all = shown.packages();
+        let wanted = |gap: &boltboard_core::remedy::Gap| !gap.packages.is_empty() && need.is_none_or(|n| n == gap.need);
+        shown.prices = shown.gaps.iter().map(|gap| wanted(gap).then(|| ask(&gap.packages))).collect();
+        shown.price = (!all.is_empty() && need.is_none()).then(|| ask(&all));
+    }
+    if global.json {
+        screen.json(&json::survey(&shown, need));
+    } else if let Some(need) = need {
+        facts.get(need).iter().for_each(|fact| screen.out(&survey::evidence(&shown, fact, screen.width)));
+    } else {
+        screen.out(&survey::list(&shown, args.all, screen.width));
+    }
+    let grave = shown.gaps.iter().any(|gap| gap.gravity <= Gravity::StopsChosen);
+    let unknown = facts.compiler_fault.is_some();
+    Ok(if grave || unknown { Exit::HostLacks } else { Exit::Done })
+}
+
+/// The values; where choices clash, those without the choices at fault.
+fn resolved(session: &Session, choices: &Choices, facts: &Facts) -> (Option<Resolution>, Vec<Clash>) {
+    match resolve(&session.board, choices, facts) {
+        Ok(resolution) => (Some(resolution), Vec::new()),
+        Err(clashes) => {
+            let mut rest = choices.clone();
+            rest.items.retain(|item| {
+                !clashes.iter().flat_map(|clash| &clash.choices).any(|choice| choice.option == item.option)
+            });
+            (resolve(&session.board, &rest, facts).ok(), clashes)
+        }
+    }
+}
+
+fn against(
+    session: &Session,
+    screen: &Screen,
+    choices: &Choices,
+    facts: &Facts,
+    path: &std::path::Path,
+) -> Result<Exit, Stop> {
+    let other = HostRecord::load(path, &session.board.tree.name)?;
+    let list = differences(&other, &host::record(session, choices, facts));
+    let name = path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
+    if session.global.json {
+        screen.json(&json::hosts(&list));
+    } else {
+        screen.out(&survey::compared(&list, &name, screen.width));
+    }
+    Ok(if list.is_empty() { Exit::Done } else { Exit::No })
+}
+
+fn list_toolchains(session: &Session, screen: &Screen, choices: &Choices) -> Result<Exit, Stop> {
+    let jobs = std::thread::available_parallelism().map_or(1, usize::from);
+    let list = toolchains(&session.search_path, &session.launch, &session.probes, jobs);
+    session.keep_probes();
+    let in_use = host::tools(session, choices).c.ok().map(|compiler| compiler.real_path);
+    if session.global.json {
+        screen.json(&json::toolchains(&list, in_use.as_deref()));
+    } else {
+        screen.out(&survey::toolchain_list(&list, in_use.as_deref(), screen.width));
+    }
+    Ok(if list.is_empty() { Exit::HostLacks } else { Exit::Done })
 }

@@ -20,7 +20,7 @@ pub struct TestArgs {
 
 /// Builds what is not current, then runs the tests. It ends with 1 when one fails.
 pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     for name in &args.names {
         let known = || session.board.tests.iter().map(|(_, test)| test.name.as_str());
         if !known().any(|test| test == name) {

@@ -6,11 +6,11 @@ use clap::Args;
 
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
-use crate::render::survey::install_command;
+use crate::host::install_command;
 use crate::render::text::{Role, paint};
 use crate::render::why::Teller;
 use crate::render::{Screen, json};
-use crate::session::{Session, distribution};
+use crate::session::Session;
 
 /// Tell why an option has its value
 #[derive(Debug, Args)]
@@ -22,7 +22,7 @@ pub struct WhyArgs {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Stop> {
-    let session = Session::open(global)?;
+    let session = Session::open(global, screen)?;
     let option = session.board.find_option(&args.option)?;
     let resolved = session.resolve()?;
     let explainer = session.explainer(&resolved);
@@ -69,7 +69,7 @@ fn switch_on(session: &Session, teller: &mut Teller<'_>, explainer: &Explainer<'
             Blocker::Option(_) | Blocker::Present(_) => None,
         })
         .collect();
-    if let Some(command) = install_command(&session.board, &lacking, &distribution()) {
+    if let Some(command) = install_command(&session.board, explainer.facts, &lacking) {
         teller.text.push_str(&format!("{} {command}\n", paint(Role::Good, "First install what is missing:")));
     }
     let on = if matches!(definition.kind, Kind::Module) { "loadable" } else { "on" };

@@ -3,18 +3,18 @@
 use boltboard_core::board::{Board, Kind};
 use boltboard_core::profile::{Choice, Choices, ProfileSource};
 use boltboard_core::resolve::Clash;
+use boltboard_core::survey::Facts;
 
-use super::survey::install_command;
 use super::why::rule_words;
 use crate::exit::Diagnostic;
-use crate::session::distribution;
+use crate::host::install_command;
 
 /// Tells each clash: the choices, what links them, the ways out.
-pub fn clash_diagnostics(board: &Board, choices: &Choices, clashes: &[Clash]) -> Vec<Diagnostic> {
-    clashes.iter().map(|clash| one(board, choices, clash)).collect()
+pub fn clash_diagnostics(board: &Board, choices: &Choices, facts: &Facts, clashes: &[Clash]) -> Vec<Diagnostic> {
+    clashes.iter().map(|clash| one(board, choices, facts, clash)).collect()
 }
 
-fn one(board: &Board, choices: &Choices, clash: &Clash) -> Diagnostic {
+fn one(board: &Board, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagnostic {
     let chosen: Vec<String> =
         clash.choices.iter().map(|c| format!("{}={}", board.options[c.option].name, c.value)).collect();
     let lacking: Vec<String> = clash.lacking.iter().map(|need| board.needs[*need].name.clone()).collect();
@@ -38,7 +38,7 @@ fn one(board: &Board, choices: &Choices, clash: &Clash) -> Diagnostic {
     for rule in &clash.rules {
         diagnostic = diagnostic.note(rule_words(board, *rule));
     }
-    if let Some(command) = install_command(board, &lacking, &distribution()) {
+    if let Some(command) = install_command(board, facts, &lacking) {
         diagnostic = diagnostic.help(format!("install what is missing: {command}"));
     }
     for need in &lacking {

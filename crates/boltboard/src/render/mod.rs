@@ -18,6 +18,7 @@ use crate::exit::Diagnostic;
 use text::{Role, paint};
 
 /// What the terminal can do, decided once.
+#[derive(Clone, Copy)]
 pub struct Screen {
     /// Columns of text.
     pub width: usize,

@@ -4,7 +4,6 @@ use boltboard_core::board::{Board, OptionId};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::reason::{Blocker, Cause, Reason};
 use boltboard_core::resolve::{Effect, Origin};
-use boltboard_core::survey::{Fact, FactState, Missing};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -213,68 +212,6 @@ fn reason(board: &Board, choices: &Choices, told: &Reason) -> ReasonAnswer {
         Cause::Told => CauseAnswer::ToldAbove,
     };
     ReasonAnswer { option: board.options[told.option].name.clone(), value: told.value.to_string(), cause, because }
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub struct SurveyAnswer {
-    format: u32,
-    distribution: String,
-    needs: Vec<NeedAnswer>,
-    install: Option<String>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct NeedAnswer {
-    name: String,
-    state: &'static str,
-    version: Option<String>,
-    detail: Option<String>,
-    required: bool,
-    wanted_by: Vec<String>,
-    evidence: Vec<EvidenceAnswer>,
-}
-
-#[derive(Serialize)]
-struct EvidenceAnswer {
-    tried: String,
-    found: String,
-}
-
-/// Answers `survey`.
-pub fn survey<'a>(board: &Board, facts: impl Iterator<Item = &'a Fact>, distribution: &str) -> SurveyAnswer {
-    let mut missing = Vec::new();
-    let needs = facts
-        .map(|fact| {
-            let need = &board.needs[fact.need];
-            let (state, version, detail) = match &fact.state {
-                FactState::Found(found) => ("found", found.version.clone(), None),
-                FactState::Bundled(part) => ("bundled", None, Some(board.parts[*part].name.clone())),
-                FactState::Missing(Missing::Absent) => ("missing", None, None),
-                FactState::Missing(Missing::WrongVersion { found }) => ("wrong-version", Some(found.clone()), None),
-                FactState::Missing(Missing::Unusable { reason }) => ("unusable", None, Some(reason.clone())),
-            };
-            if matches!(fact.state, FactState::Missing(_)) {
-                missing.push(need.name.clone());
-            }
-            NeedAnswer {
-                name: need.name.clone(),
-                state,
-                version,
-                detail,
-                required: need.importance == boltboard_core::board::Importance::Required,
-                wanted_by: crate::render::survey::wanted_by(board, fact.need),
-                evidence: fact
-                    .evidence
-                    .iter()
-                    .map(|e| EvidenceAnswer { tried: e.tried.clone(), found: e.found.clone() })
-                    .collect(),
-            }
-        })
-        .collect();
-    let install = crate::render::survey::install_command(board, &missing, distribution);
-    SurveyAnswer { format: FORMAT, distribution: distribution.to_string(), needs, install }
 }
 
 #[derive(Serialize)]

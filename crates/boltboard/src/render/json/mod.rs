@@ -3,8 +3,10 @@
 mod board;
 mod build;
 mod deliver;
+mod survey;
 
-pub use board::{options, overview, profile, profile_list, show, survey, why};
+pub use board::{options, overview, profile, profile_list, show, why};
+pub use survey::{hosts, survey, toolchains};
 pub use build::{Compared, compare, ledger, preview};
 pub use deliver::{install, uninstall};
 

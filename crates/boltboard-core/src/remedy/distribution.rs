@@ -1,0 +1,112 @@
+//! Which distribution a host runs, and how packages are installed there.
+
+/// A distribution.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Distribution {
+    /// What it calls itself, such as `Debian GNU/Linux 12 (bookworm)`; empty when it does not say.
+    pub title: String,
+    /// The family whose package names and commands it shares, if it is one that we know.
+    pub family: Option<Family>,
+}
+
+/// Distributions that share package names and commands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Family {
+    /// Debian, Ubuntu and what comes from them.
+    Debian,
+    /// Fedora, RHEL and what comes from them.
+    Fedora,
+    /// openSUSE and SLE.
+    OpenSuse,
+    /// Arch Linux and what comes from it.
+    Arch,
+    /// Alpine Linux.
+    Alpine,
+}
+
+impl Family {
+    /// All families, in the order of our files.
+    pub const ALL: [Family; 5] = [Family::Debian, Family::Fedora, Family::OpenSuse, Family::Arch, Family::Alpine];
+
+    /// Returns the name that boards use for it.
+    pub fn key(self) -> &'static str {
+        match self {
+            Family::Debian => "debian",
+            Family::Fedora => "fedora",
+            Family::OpenSuse => "opensuse",
+            Family::Arch => "arch",
+            Family::Alpine => "alpine",
+        }
+    }
+
+    /// Returns the name that people use for it.
+    pub fn title(self) -> &'static str {
+        match self {
+            Family::Debian => "Debian",
+            Family::Fedora => "Fedora",
+            Family::OpenSuse => "openSUSE",
+            Family::Arch => "Arch",
+            Family::Alpine => "Alpine",
+        }
+    }
+
+    /// Returns the command that installs packages, without the packages.
+    pub fn install_words(self) -> &'static [&'static str] {
+        match self {
+            Family::Debian => &["apt", "install"],
+            Family::Fedora => &["dnf", "install"],
+            Family::OpenSuse => &["zypper", "install"],
+            Family::Arch => &["pacman", "-S"],
+            Family::Alpine => &["apk", "add"],
+        }
+    }
+
+    fn of_id(id: &str) -> Option<Family> {
+        match id {
+            "debian" | "ubuntu" => Some(Family::Debian),
+            "fedora" | "rhel" | "centos" => Some(Family::Fedora),
+            "suse" | "opensuse" | "sles" => Some(Family::OpenSuse),
+            "arch" | "archlinux" => Some(Family::Arch),
+            "alpine" => Some(Family::Alpine),
+            _ if id.starts_with("opensuse-") => Some(Family::OpenSuse),
+            _ => None,
+        }
+    }
+}
+
+impl Distribution {
+    /// Reads the system's own release file (`/etc/os-release`): what it is, else what it is like.
+    pub fn of_release_file(text: &str) -> Distribution {
+        let field = |key: &str| {
+            let line = text.lines().find_map(|line| line.strip_prefix(key)?.strip_prefix('='));
+            line.map(|value| value.trim().trim_matches(['"', '\'']).to_string()).unwrap_or_default()
+        };
+        let ids = format!("{} {}", field("ID"), field("ID_LIKE")).to_lowercase();
+        let family = ids.split_whitespace().find_map(Family::of_id);
+        let pretty = field("PRETTY_NAME");
+        let title = if pretty.is_empty() { field("NAME") } else { pretty };
+        Distribution { title, family }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn families_are_told_by_the_release_file() {
+        for (text, family, title) in [
+            ("PRETTY_NAME=\"Debian GNU/Linux 12\"\nID=debian\n", Some(Family::Debian), "Debian GNU/Linux 12"),
+            ("NAME=Harbour\nID=harbour\nID_LIKE=\"ubuntu debian\"\n", Some(Family::Debian), "Harbour"),
+            ("ID=\"rocky\"\nID_LIKE=\"rhel centos fedora\"\n", Some(Family::Fedora), ""),
+            ("ID=\"opensuse-tumbleweed\"\nID_LIKE=\"opensuse suse\"\n", Some(Family::OpenSuse), ""),
+            ("ID=manjaro\nID_LIKE=arch\n", Some(Family::Arch), ""),
+            ("ID=alpine\nVERSION_ID=3.20\n", Some(Family::Alpine), ""),
+            ("ID=reef\nID_LIKE=\nNAME='Reef OS'\n", None, "Reef OS"),
+            ("", None, ""),
+        ] {
+            let want = Distribution { title: title.into(), family };
+            assert_eq!(Distribution::of_release_file(text), want, "{text}");
+        }
+    }
+}

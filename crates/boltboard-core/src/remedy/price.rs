@@ -1,0 +1,221 @@
+//! What installing packages would bring along and take, asked of the distribution's package manager in its dry mode.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::time::Duration;
+
+use super::distribution::Family;
+use crate::launch::{Exit, Job, Launch, find_program};
+
+/// A package manager that takes longer is ended.
+const LIMIT: Duration = Duration::from_secs(60);
+
+/// What packages would take.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Price {
+    /// All packages that would be installed, those asked for among them, in the package manager's order.
+    pub packages: Vec<String>,
+    /// Bytes to fetch, where the package manager tells.
+    pub download_bytes: Option<u64>,
+    /// Bytes on disk, where the package manager tells.
+    pub disk_bytes: Option<u64>,
+}
+
+/// Why there is no price.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PriceFault {
+    /// The package manager is not there.
+    #[error("there is no `{0}` in the search path")]
+    NoManager(String),
+    /// It did not answer as it should.
+    #[error("`{command}` does not answer: {words}")]
+    Silent {
+        /// What was run.
+        command: String,
+        /// What it said.
+        words: String,
+    },
+}
+
+/// Asks what installing these packages would take. Nothing is installed or fetched.
+///
+/// # Errors
+/// See [`PriceFault`].
+pub fn price(family: Family, packages: &[String], search_path: &str, launch: &dyn Launch) -> Result<Price, PriceFault> {
+    let ask = |program: &str, words: &[&str], more: &[String]| ask(program, words, more, search_path, launch);
+    match family {
+        Family::Debian => {
+            let planned = ask("apt-get", &["--simulate", "--no-remove", "-q", "install"], packages)?;
+            let chain: Vec<String> = planned
+                .lines()
+                .filter_map(|line| line.strip_prefix("Inst ")?.split_whitespace().next().map(str::to_string))
+                .collect();
+            if chain.is_empty() {
+                return Ok(Price { download_bytes: Some(0), disk_bytes: Some(0), ..Price::default() });
+            }
+            let about = ask("apt-cache", &["show", "--no-all-versions"], &chain)?;
+            let sizes = sizes(&about);
+            let sum = |of: &dyn Fn(&(u64, u64)) -> u64| Some(sizes.values().map(of).sum());
+            // Sizes on disk are told in KiB.
+            Ok(Price { packages: chain, download_bytes: sum(&|s| s.0), disk_bytes: sum(&|s| s.1 * 1024) })
+        }
+        Family::Fedora => {
+            let text = ask("dnf", &["--assumeno", "--quiet", "install"], packages)?;
+            let chain = column(&text, "Installing", 0);
+            Ok(Price { packages: chain, download_bytes: told(&text, "download size"), disk_bytes: told(&text, "nstalled size") })
+        }
+        Family::OpenSuse => {
+            let text = ask("zypper", &["--non-interactive", "install", "--dry-run"], packages)?;
+            let mut lines = text.lines().skip_while(|line| !line.contains("going to be installed")).skip(1);
+            let chain = lines.by_ref().take_while(|line| !line.trim().is_empty());
+            let chain = chain.flat_map(str::split_whitespace).map(str::to_string).collect();
+            Ok(Price { packages: chain, download_bytes: told(&text, "download size"), disk_bytes: told(&text, "additional") })
+        }
+        Family::Arch => {
+            let text = ask("pacman", &["-S", "--print", "--print-format", "%n %s"], packages)?;
+            let lines = text.lines().filter_map(|line| line.trim().split_once(' '));
+            let sized: Vec<(&str, u64)> = lines.filter_map(|(name, size)| Some((name, size.parse().ok()?))).collect();
+            let download = sized.iter().map(|(_, size)| size).sum();
+            let packages = sized.into_iter().map(|(name, _)| name.to_string()).collect();
+            Ok(Price { packages, download_bytes: Some(download), disk_bytes: None })
+        }
+        Family::Alpine => {
+            let text = ask("apk", &["add", "--simulate"], packages)?;
+            let chain = text.lines().filter_map(|line| line.split_once(") Installing ")).map(|(_, rest)| rest);
+            let packages = chain.filter_map(|rest| rest.split_whitespace().next()).map(str::to_string).collect();
+            Ok(Price { packages, download_bytes: None, disk_bytes: None })
+        }
+    }
+}
+
+fn ask(
+    program: &str,
+    words: &[&str],
+    more: &[String],
+    search_path: &str,
+    launch: &dyn Launch,
+) -> Result<String, PriceFault> {
+    let path = find_program(program, search_path, Path::new("/")).ok_or_else(|| PriceFault::NoManager(program.into()))?;
+    let arguments: Vec<String> = words.iter().map(ToString::to_string).chain(more.iter().cloned()).collect();
+    let command = format!("{program} {}", arguments.join(" "));
+    let silent = |words: String| PriceFault::Silent { command: command.clone(), words };
+    let job = Job {
+        program: path,
+        arguments,
+        folder: "/".into(),
+        environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
+        limit: Some(LIMIT),
+    };
+    let outcome = launch.run(&job).map_err(|e| silent(e.source.to_string()))?;
+    let text = outcome.stdout_text();
+    match outcome.exit {
+        Exit::Code(0) => Ok(text),
+        // Some end with 1 after they were told to go no further.
+        Exit::Code(1) if text.to_lowercase().contains("install") && !outcome.stderr_text().contains("rror") => Ok(text),
+        Exit::TimedOut => Err(silent(format!("it did not end within {} s", LIMIT.as_secs()))),
+        Exit::Code(_) | Exit::Signal(_) | Exit::Stopped => {
+            let said = outcome.stderr_text();
+            Err(silent(said.lines().find(|line| !line.trim().is_empty()).unwrap_or("it failed without a word").trim().into()))
+        }
+    }
+}
+
+/// Reads download and disk size of each package from what `apt-cache show` tells.
+fn sizes(text: &str) -> BTreeMap<String, (u64, u64)> {
+    let mut sizes: BTreeMap<String, (u64, u64)> = BTreeMap::new();
+    let mut name = String::new();
+    for line in text.lines() {
+        if let Some(package) = line.strip_prefix("Package: ") {
+            name = package.trim().to_string();
+            sizes.entry(name.clone()).or_default();
+        } else if let (Some(size), Some(entry)) = (line.strip_prefix("Size: "), sizes.get_mut(&name)) {
+            entry.0 = size.trim().parse().unwrap_or(0);
+        } else if let (Some(size), Some(entry)) = (line.strip_prefix("Installed-Size: "), sizes.get_mut(&name)) {
+            entry.1 = size.trim().parse().unwrap_or(0);
+        }
+    }
+    sizes
+}
+
+/// The words of one column below a title, up to an empty line.
+fn column(text: &str, title: &str, number: usize) -> Vec<String> {
+    let mut names = Vec::new();
+    let mut inside = false;
+    for line in text.lines() {
+        if line.starts_with(title) {
+            inside = true;
+        } else if line.trim().is_empty() || line.starts_with("Transaction") {
+            inside = false;
+        } else if inside && line.starts_with(' ') {
+            names.extend(line.split_whitespace().nth(number).map(str::to_string));
+        }
+    }
+    names
+}
+
+/// Reads a size such as `1.2 MiB` or `340 k` from the line that speaks of it.
+fn told(text: &str, about: &str) -> Option<u64> {
+    let line = text.lines().find(|line| line.contains(about))?;
+    let (_, rest) = line.split_once(about)?;
+    let mut words = rest.split(|c: char| c.is_whitespace() || c == ':').filter(|word| !word.is_empty());
+    let number: f64 = words.next()?.trim_end_matches(',').parse().ok()?;
+    let unit = match words.next().and_then(|unit| unit.chars().next()).map(|c| c.to_ascii_lowercase()) {
+        Some('k') => 1024.0,
+        Some('m') => 1024.0 * 1024.0,
+        Some('g') => 1024.0 * 1024.0 * 1024.0,
+        _ => 1.0,
+    };
+    Some((number * unit) as u64)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::PermissionsExt;
+
+    use super::*;
+    use crate::launch::RealLaunch;
+
+    fn priced(family: Family, programs: &[(&str, &str)]) -> Result<Price, PriceFault> {
+        let folder = tempfile::tempdir().expect("a folder");
+        for (name, script) in programs {
+            let path = folder.path().join(name);
+            std::fs::write(&path, format!("#!/bin/sh\n{script}\n")).expect("written");
+            std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o755)).expect("permissions");
+        }
+        let search = format!("{}:/bin:/usr/bin", folder.path().display());
+        let search = if programs.is_empty() { folder.path().display().to_string() } else { search };
+        price(family, &["buoy-dev".to_string()], &search, &RealLaunch::default())
+    }
+
+    #[test]
+    fn package_managers_are_asked_in_their_dry_mode() {
+        let apt = "case \"$*\" in *--simulate*install*buoy-dev) echo 'Inst chain (1.0 somewhere)'; echo 'Inst buoy-dev (2)'; echo 'Conf chain (1.0)';; *) exit 9;; esac";
+        let cache = "printf 'Package: chain\\nInstalled-Size: 10\\nSize: 2000\\n\\nPackage: buoy-dev\\nSize: 500\\nInstalled-Size: 3\\n'";
+        let price = priced(Family::Debian, &[("apt-get", apt), ("apt-cache", cache)]).expect("a price");
+        let names = |list: &[&str]| list.iter().map(ToString::to_string).collect::<Vec<_>>();
+        let want = Price { packages: names(&["chain", "buoy-dev"]), download_bytes: Some(2500), disk_bytes: Some(13 * 1024) };
+        assert_eq!(price, want);
+        let dnf = "printf 'Package Arch\\nInstalling:\\n buoy-devel x86_64 2\\nInstalling dependencies:\\n chain x86_64 1\\n\\nTotal download size: 1.5 M\\nInstalled size: 4 k\\n'; exit 1";
+        let price = priced(Family::Fedora, &[("dnf", dnf)]).expect("a price");
+        assert_eq!(price.packages, names(&["buoy-devel", "chain"]));
+        assert_eq!((price.download_bytes, price.disk_bytes), (Some(1_572_864), Some(4096)));
+        let zypper = "printf 'The following 2 NEW packages are going to be installed:\\n  buoy-devel chain\\n\\nOverall download size: 2.0 KiB. Already cached: 0 B. After the operation, additional 3 KiB will be used.\\n'";
+        let price = priced(Family::OpenSuse, &[("zypper", zypper)]).expect("a price");
+        assert_eq!(price.packages, names(&["buoy-devel", "chain"]));
+        assert_eq!((price.download_bytes, price.disk_bytes), (Some(2048), Some(3072)));
+        let price = priced(Family::Arch, &[("pacman", "printf 'chain 100\\nbuoy 30\\n'")]).expect("a price");
+        assert_eq!((price.packages, price.download_bytes), (names(&["chain", "buoy"]), Some(130)));
+        let apk = "printf '(1/2) Installing chain (1.0-r0)\\n(2/2) Installing buoy-dev (2-r1)\\nOK: 9 MiB in 30 packages\\n'";
+        assert_eq!(priced(Family::Alpine, &[("apk", apk)]).expect("a price").packages, names(&["chain", "buoy-dev"]));
+    }
+
+    #[test]
+    fn what_cannot_be_asked_is_said() {
+        assert_eq!(priced(Family::Debian, &[]), Err(PriceFault::NoManager("apt-get".into())));
+        let fault = priced(Family::Debian, &[("apt-get", "echo 'E: Unable to locate package buoy-dev' >&2; exit 100")]);
+        let words = "E: Unable to locate package buoy-dev".to_string();
+        assert!(matches!(fault, Err(PriceFault::Silent { words: said, .. }) if said == words));
+        let nothing = priced(Family::Debian, &[("apt-get", "echo '0 upgraded'")]).expect("a price");
+        assert_eq!((nothing.packages.len(), nothing.disk_bytes), (0, Some(0)));
+    }
+}

@@ -1,0 +1,206 @@
+//! What was found out, with the evidence.
+
+use std::path::PathBuf;
+
+use crate::board::{NeedId, PartId, Provider};
+
+/// What was found out about one need.
+#[derive(Debug, Clone)]
+pub struct Fact {
+    /// The need.
+    pub need: NeedId,
+    /// What is there.
+    pub state: FactState,
+    /// What was looked at, in order.
+    pub evidence: Vec<Evidence>,
+    /// All copies that were seen, the one in use first. Fewer than two are no news.
+    pub copies: Vec<Copy>,
+    /// The needs that meet it, when it is made of others.
+    pub met_by: Vec<NeedId>,
+    /// Who a person wants it to be met by.
+    pub provider: Option<Provider>,
+    /// Whether it was looked for, or taken as told.
+    pub source: FactSource,
+}
+
+/// Where a fact comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FactSource {
+    /// The host was looked at.
+    Looked,
+    /// It was assumed on the command line.
+    Assumed,
+    /// It was read from a file of facts.
+    Saved,
+}
+
+/// Whether a need is met.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum FactState {
+    /// The host has it.
+    Found(Found),
+    /// The tree's own copy stands in.
+    Bundled(PartId),
+    /// It is not to be had.
+    Missing(Missing),
+}
+
+/// How a found need is used.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Found {
+    /// Its version, where it says one.
+    pub version: Option<String>,
+    /// Where it is: its metadata file, header, program or file.
+    pub place: Option<PathBuf>,
+    /// Flags for compiles that use it.
+    pub compile_flags: Vec<String>,
+    /// Flags for links that use it.
+    pub link_flags: Vec<String>,
+}
+
+/// Why a need is not met.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Missing {
+    /// Nothing of it was seen.
+    Absent,
+    /// It is there in a version that does not fit.
+    WrongVersion {
+        /// The version that is there.
+        found: String,
+    },
+    /// Some of it is there, but it cannot be used.
+    Unusable {
+        /// What is wrong, in the words of who tried.
+        reason: String,
+    },
+    /// The person does not want it.
+    SwitchedOff {
+        /// Whether it would be there.
+        there: Presence,
+    },
+    /// None of several was met, or not all of them.
+    Others {
+        /// The needs that are not met.
+        lacking: Vec<NeedId>,
+    },
+    /// It could not be looked for, because the compiler does not work.
+    NotAsked,
+}
+
+/// Whether what a person does not want is there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Presence {
+    /// It is, with its version where it says one.
+    There(Option<String>),
+    /// It is not.
+    NotThere,
+}
+
+/// One copy of what several copies were seen of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Copy {
+    /// Where it is.
+    pub place: PathBuf,
+    /// Its version, where it says one without being run.
+    pub version: Option<String>,
+    /// Whether it is the one that counts.
+    pub rank: CopyRank,
+}
+
+/// Which of several copies counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CopyRank {
+    /// The one in use.
+    InUse,
+    /// A later one in the order of searching.
+    Later,
+    /// One where nobody looks by default.
+    Aside,
+}
+
+/// One thing that was tried.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Evidence {
+    /// What was tried.
+    pub tried: String,
+    /// What came back: the first line that says it.
+    pub found: String,
+    /// The command that asks just this.
+    pub command: Option<String>,
+    /// The program that the command reads.
+    pub program: Option<String>,
+    /// All that came back.
+    pub words: Vec<String>,
+}
+
+/// The facts about all needs of a board, in the order of needs.
+#[derive(Debug, Clone, Default)]
+pub struct Facts {
+    facts: Vec<Fact>,
+    /// Why the compiler cannot be asked, when it cannot.
+    pub compiler_fault: Option<String>,
+}
+
+impl Fact {
+    /// Makes a fact that has only a state.
+    pub fn plain(need: NeedId, state: FactState, source: FactSource) -> Fact {
+        Fact { need, state, evidence: Vec::new(), copies: Vec::new(), met_by: Vec::new(), provider: None, source }
+    }
+
+    /// Tells whether the need is met.
+    pub fn is_met(&self) -> bool {
+        !matches!(self.state, FactState::Missing(_))
+    }
+
+    /// Returns how it is used, when the host has it.
+    pub fn found(&self) -> Option<&Found> {
+        match &self.state {
+            FactState::Found(found) => Some(found),
+            FactState::Bundled(_) | FactState::Missing(_) => None,
+        }
+    }
+}
+
+impl Facts {
+    /// Takes facts in the order of needs.
+    pub fn new(facts: Vec<Fact>) -> Facts {
+        Facts { facts, compiler_fault: None }
+    }
+
+    /// Returns the fact about a need.
+    pub fn get(&self, need: NeedId) -> Option<&Fact> {
+        self.facts.get(need.index())
+    }
+
+    /// Tells whether a need is met.
+    pub fn has(&self, need: NeedId) -> bool {
+        self.get(need).is_some_and(Fact::is_met)
+    }
+
+    /// Returns the facts that meet a need: its own, or those of the needs that it is made of.
+    pub fn meeting(&self, need: NeedId) -> Vec<&Fact> {
+        match self.get(need) {
+            Some(fact) if fact.met_by.is_empty() => vec![fact],
+            Some(fact) => fact.met_by.iter().flat_map(|member| self.meeting(*member)).collect(),
+            None => Vec::new(),
+        }
+    }
+
+    /// Returns all facts.
+    pub fn iter(&self) -> impl Iterator<Item = &Fact> {
+        self.facts.iter()
+    }
+
+    /// Returns these facts with the one about a need taken from others.
+    pub fn with(mut self, other: Facts, need: NeedId) -> Facts {
+        if let (Some(mine), Some(theirs)) = (self.facts.get_mut(need.index()), other.facts.into_iter().nth(need.index())) {
+            *mine = theirs;
+        }
+        self
+    }
+
+    /// Tells whether any fact was assumed or read rather than looked for.
+    pub fn any_not_looked_for(&self) -> bool {
+        self.facts.iter().any(|fact| fact.source != FactSource::Looked)
+    }
+}

@@ -1,0 +1,552 @@
+//! One need that is looked for on the host: what can be looked up, what has to be asked, and the judgement.
+
+use std::collections::BTreeMap;
+use std::os::unix::fs::FileTypeExt;
+use std::path::{Path, PathBuf};
+
+use super::join::{Answer, by_hand};
+use super::program::{ProgramAnswer, ProgramQuestion, module_question, version_question};
+use super::{
+    Body, Copy, CopyRank, Evidence, Fact, FactSource, FactState, Found, Health, Language, Metadata, MetadataFault, Missing,
+    Presence, Prober, Question, Setting, read_metadata, search,
+};
+use crate::base::Version;
+use crate::board::{
+    Ask, ByteOrder, CheckLanguage, HostCheck, HostFileKind, NeedCheck, NeedDef, NeedId, Provider, ScriptModule, ToolCheck,
+};
+
+/// A need after everything was looked up that can be, with what is left to ask.
+pub(super) struct Draft<'a> {
+    pub id: NeedId,
+    check: &'a HostCheck,
+    /// What is missing, if that is certain already.
+    result: Result<(), Missing>,
+    found: Found,
+    evidence: Vec<Evidence>,
+    copies: Vec<Copy>,
+    /// For the compiler, in the order of judging.
+    pub questions: Vec<Question>,
+    /// For other programs.
+    pub programs: Vec<ProgramQuestion>,
+}
+
+/// What programs said about one need.
+#[derive(Default)]
+pub(super) struct Look {
+    pub answers: Vec<ProgramAnswer>,
+    pub evidence: Vec<Evidence>,
+}
+
+impl<'a> Draft<'a> {
+    /// Looks up what can be; `None` for a need that is made of others, or that the tree's own copy is to meet.
+    pub fn of(id: NeedId, need: &'a NeedDef, provider: Option<&Provider>, prober: Prober<'_>) -> Option<Draft<'a>> {
+        let NeedCheck::Host(check) = &need.check else { return None };
+        let mut draft = Draft {
+            id,
+            check,
+            result: Ok(()),
+            found: Found::default(),
+            evidence: Vec::new(),
+            copies: Vec::new(),
+            questions: Vec::new(),
+            programs: Vec::new(),
+        };
+        if provider == Some(&Provider::Bundled) && need.bundled.is_some() {
+            return Some(draft);
+        }
+        let folder = match provider {
+            Some(Provider::Folder(folder)) => Some(folder.as_path()),
+            _ => None,
+        };
+        draft.result = Lookup { draft: &mut draft, prober, folder, need }.all();
+        Some(draft)
+    }
+}
+
+struct Lookup<'a, 'b> {
+    draft: &'a mut Draft<'b>,
+    prober: Prober<'a>,
+    /// The folder that holds the copy that a person wants.
+    folder: Option<&'a Path>,
+    need: &'a NeedDef,
+}
+
+impl Lookup<'_, '_> {
+    fn note(&mut self, tried: impl Into<String>, found: impl Into<String>) {
+        self.draft.evidence.push(Evidence { tried: tried.into(), found: found.into(), ..Evidence::default() });
+    }
+
+    fn all(&mut self) -> Result<(), Missing> {
+        let check = self.draft.check;
+        if let Some(folder) = self.folder.filter(|folder| !folder.is_dir()) {
+            return Err(Missing::Unusable { reason: format!("the folder {} is not there", folder.display()) });
+        }
+        self.files(check)?;
+        if let Some(tool) = &check.tool {
+            self.tool(tool)?;
+        }
+        if let Some(module) = &check.script_module {
+            self.script_module(module)?;
+        }
+        let known = match &check.library {
+            Some(library) => self.library(library)?,
+            None => false,
+        };
+        if !known && check.library.is_some() && check.headers.is_empty() && check.link.is_empty() {
+            return Err(Missing::Absent);
+        }
+        if !known {
+            self.plain_flags(check);
+        }
+        self.headers(check)?;
+        self.ask(check, known);
+        Ok(())
+    }
+
+    fn files(&mut self, check: &HostCheck) -> Result<(), Missing> {
+        for file in &check.files {
+            let (what, tried) = match file.kind {
+                HostFileKind::File => ("file", format!("the file {}", file.path.display())),
+                HostFileKind::Device => ("device", format!("the device {}", file.path.display())),
+            };
+            let Ok(status) = std::fs::metadata(&file.path) else {
+                self.note(tried, "not there");
+                return Err(Missing::Absent);
+            };
+            let sort = status.file_type();
+            if file.kind == HostFileKind::Device && !sort.is_char_device() && !sort.is_block_device() {
+                self.note(tried, "there, and no device");
+                return Err(Missing::Unusable { reason: format!("{} is no {what}", file.path.display()) });
+            }
+            self.note(tried, "there");
+            self.draft.found.place.get_or_insert_with(|| file.path.clone());
+        }
+        Ok(())
+    }
+
+    fn tool(&mut self, tool: &ToolCheck) -> Result<(), Missing> {
+        let path = &self.prober.host.search_path;
+        let usual: Vec<PathBuf> = path.split(':').filter(|f| !f.is_empty()).map(PathBuf::from).collect();
+        let folders = self.folder.map_or_else(|| usual.clone(), |folder| vec![folder.join("bin"), folder.to_path_buf()]);
+        for name in &tool.names {
+            let runs = |path: &PathBuf| is_program(path);
+            let first: Vec<PathBuf> = search::all_copies(name, &folders).into_iter().filter(runs).collect();
+            let shown: Vec<String> = folders.iter().map(|f| f.display().to_string()).collect();
+            let tried = format!("the program `{name}` in {}", shown.join(":"));
+            let Some(found) = first.first() else {
+                self.note(tried, "not there");
+                continue;
+            };
+            self.note(tried, found.display().to_string());
+            let others = search::all_copies(name, &usual).into_iter().filter(runs);
+            let all = first.iter().cloned().chain(others);
+            self.take_copies(all.map(|place| (place, None)).collect(), vec![]);
+            self.draft.found.place.get_or_insert_with(|| found.clone());
+            if self.need.version.is_some() {
+                self.draft.programs.push(version_question(found, tool));
+            }
+            return Ok(());
+        }
+        Err(Missing::Absent)
+    }
+
+    fn script_module(&mut self, module: &ScriptModule) -> Result<(), Missing> {
+        let path = &self.prober.host.search_path;
+        let tried = format!("the program `{}` in {path}", module.program);
+        match crate::launch::find_program(&module.program, path, Path::new("/")) {
+            Some(program) => {
+                self.note(tried, program.display().to_string());
+                self.draft.programs.push(module_question(&program, module.language, &module.name));
+                Ok(())
+            }
+            None => {
+                self.note(tried, "not there");
+                Err(Missing::Absent)
+            }
+        }
+    }
+
+    /// Returns whether the metadata file is there; without one, header and link can still answer.
+    fn library(&mut self, library: &str) -> Result<bool, Missing> {
+        let usual = self.prober.host.metadata_folders.clone();
+        let own = self.folder.map_or_else(Vec::new, |folder| search::metadata_below(folder, self.target()));
+        let searched = if self.folder.is_some() { own.clone() } else { usual.clone() };
+        let shown: Vec<String> = searched.iter().map(|f| f.display().to_string()).collect();
+        let tried = format!("the metadata file {library}.pc in {}", shown.join(", "));
+        let file_name = format!("{library}.pc");
+        let first = search::all_copies(&file_name, &searched);
+        let aside = search::aside(&self.prober.host.aside);
+        let aside: Vec<PathBuf> = aside.iter().flat_map(|folder| search::metadata_below(folder, self.target())).collect();
+        let known: Vec<PathBuf> = first.iter().cloned().chain(search::all_copies(&file_name, &usual)).collect();
+        let with_version = |place: PathBuf| (place.clone(), Metadata::version_of(&place));
+        let later = search::all_copies(&file_name, &aside).into_iter().map(with_version).collect();
+        self.take_copies(known.into_iter().map(with_version).collect(), later);
+        if first.is_empty() {
+            self.note(tried, "not there");
+            return Ok(false);
+        }
+        let folders = own.into_iter().chain(usual).collect();
+        match read_metadata(library, folders, self.draft.check.linkage, self.language(), self.prober) {
+            Ok(metadata) => {
+                self.note(tried, format!("{}, version {}", metadata.file.display(), metadata.version));
+                self.draft.found.place = Some(metadata.file);
+                self.draft.found.version = Some(metadata.version.clone()).filter(|version| !version.is_empty());
+                self.draft.found.compile_flags = metadata.compile_flags;
+                self.draft.found.link_flags = metadata.link_flags;
+                self.run_path();
+                judge_version(self.need, self.draft.found.version.as_deref())?;
+                Ok(true)
+            }
+            Err(fault @ MetadataFault::Absent(_)) => {
+                self.note(tried, fault.to_string());
+                Ok(false)
+            }
+            Err(fault) => {
+                self.note(tried, fault.to_string());
+                Err(Missing::Unusable { reason: fault.to_string() })
+            }
+        }
+    }
+
+    /// Flags of a library that says nothing of itself.
+    fn plain_flags(&mut self, check: &HostCheck) {
+        let below = self.folder.map(|folder| (folder, search::library_folders_below(folder, self.target())));
+        let found = &mut self.draft.found;
+        if let Some((folder, libraries)) = below {
+            found.compile_flags = vec![format!("-I{}", folder.join("include").display())];
+            let there = libraries.iter().filter(|folder| folder.is_dir());
+            found.link_flags = there.map(|folder| format!("-L{}", folder.display())).collect();
+        }
+        found.link_flags.extend(check.link.iter().map(|name| format!("-l{name}")));
+        self.run_path();
+    }
+
+    /// A program that uses a copy from a folder must find it again when it runs.
+    fn run_path(&mut self) {
+        let Some(folder) = self.folder else { return };
+        let libraries = search::library_folders_below(folder, self.target());
+        let there = libraries.into_iter().filter(|folder| folder.is_dir());
+        self.draft.found.link_flags.extend(there.map(|folder| format!("-Wl,-rpath,{}", folder.display())));
+    }
+
+    fn headers(&mut self, check: &HostCheck) -> Result<(), Missing> {
+        let by_itself = self.prober.tools.compiler(self.language()).map(|c| c.include_folders.clone()).unwrap_or_default();
+        for header in &check.headers {
+            let flags = &self.draft.found.compile_flags;
+            let folders = search::header_folders(flags, &by_itself);
+            let shown: Vec<String> = folders.iter().map(|f| f.display().to_string()).collect();
+            let tried = format!("the header <{header}> in {}", shown.join(", "));
+            let copies = search::all_copies(header, &folders);
+            let Some(place) = copies.first().cloned() else {
+                if by_itself.is_empty() {
+                    return Err(Missing::NotAsked);
+                }
+                self.note(tried, "not there");
+                return Err(match (&self.draft.found.place, self.folder) {
+                    (Some(_), _) => Missing::Unusable { reason: format!("its header <{header}> is not there") },
+                    (None, Some(folder)) => {
+                        Missing::Unusable { reason: format!("{} has no header <{header}>", folder.display()) }
+                    }
+                    (None, None) => Missing::Absent,
+                });
+            };
+            self.note(tried, place.display().to_string());
+            if self.draft.found.place.is_none() {
+                self.take_copies(copies.into_iter().map(|place| (place, None)).collect(), vec![]);
+                self.draft.found.place = Some(place);
+            }
+        }
+        Ok(())
+    }
+
+    fn ask(&mut self, check: &HostCheck, known: bool) {
+        let mut flags = self.draft.found.compile_flags.clone();
+        flags.extend(check.defines.iter().map(|define| format!("-D{define}")));
+        let language = self.language();
+        let bare = Setting { language, flags: flags.clone(), headers: Vec::new() };
+        let setting = Setting { language, flags, headers: check.headers.clone() };
+        let link = self.draft.found.link_flags.clone();
+        let questions = &mut self.draft.questions;
+        let mut add = |setting: &Setting, body| questions.push(Question { setting: setting.clone(), body });
+        // Several headers are read in their order, because one may need another; a single one can share a run.
+        match check.headers.as_slice() {
+            [] => {}
+            [header] => add(&bare, Body::Readable(header.clone())),
+            [.., last] => {
+                let before = check.headers[..check.headers.len() - 1].to_vec();
+                add(&Setting { headers: before, ..bare.clone() }, Body::Readable(last.clone()));
+            }
+        }
+        if known || !check.link.is_empty() {
+            let plain = Setting { language, flags: Vec::new(), headers: Vec::new() };
+            add(&plain, Body::Links(link.clone()));
+        }
+        let nothing = Setting { language, flags: Vec::new(), headers: Vec::new() };
+        for ask in &check.asks {
+            match ask {
+                Ask::Function(name) => add(&setting, Body::Function { name: name.clone(), link: link.clone() }),
+                Ask::Type(name) => add(&setting, Body::Type(name.clone())),
+                Ask::Member { of, member } => add(&setting, Body::Member { of: of.clone(), member: member.clone() }),
+                Ask::Macro(name) => add(&setting, Body::Macro(name.clone())),
+                Ask::Value { expression, .. } => add(&setting, Body::Value(expression.clone())),
+                Ask::KernelHeaders(_) => {
+                    let headers = vec!["linux/version.h".to_string()];
+                    add(&Setting { headers, ..nothing.clone() }, Body::Value("LINUX_VERSION_CODE".into()));
+                }
+                Ask::ByteOrder(_) => add(&nothing, Body::ByteOrder),
+                Ask::Flag(flag) => add(&nothing, Body::Flag(flag.clone())),
+                Ask::LinkFlag(flag) => add(&nothing, Body::LinkFlag(flag.clone())),
+                Ask::Code(code) => add(&setting, Body::Code(code.clone())),
+            }
+        }
+        if let Some(name) = &check.version_macro {
+            add(&setting, Body::Text(name.clone()));
+        }
+    }
+
+    fn take_copies(&mut self, known: Vec<(PathBuf, Option<String>)>, aside: Vec<(PathBuf, Option<String>)>) {
+        if !self.draft.copies.is_empty() {
+            return;
+        }
+        let mut real = Vec::new();
+        let ranked = known.into_iter().map(|copy| (copy, CopyRank::Later)).chain(aside.into_iter().map(|copy| (copy, CopyRank::Aside)));
+        for ((place, version), rank) in ranked {
+            let same = place.canonicalize().unwrap_or_else(|_| place.clone());
+            if !real.contains(&same) {
+                real.push(same);
+                let first = self.draft.copies.is_empty() && rank == CopyRank::Later;
+                let rank = if first { CopyRank::InUse } else { rank };
+                self.draft.copies.push(Copy { place, version, rank });
+            }
+        }
+    }
+
+    fn language(&self) -> Language {
+        language(self.draft.check)
+    }
+
+    fn target(&self) -> &str {
+        self.prober.tools.compiler(self.language()).map_or("", |compiler| compiler.target.as_str())
+    }
+}
+
+fn language(check: &HostCheck) -> Language {
+    match check.language {
+        CheckLanguage::C => Language::C,
+        CheckLanguage::Cxx => Language::Cxx,
+    }
+}
+
+fn is_program(path: &Path) -> bool {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::metadata(path).is_ok_and(|status| status.is_file() && status.permissions().mode() & 0o111 != 0)
+}
+
+/// Judges a version against what a need wants.
+pub(super) fn judge_version(need: &NeedDef, version: Option<&str>) -> Result<(), Missing> {
+    let Some(range) = &need.version else { return Ok(()) };
+    match version {
+        Some(version) if range.holds(&Version::new(version)) => Ok(()),
+        Some(version) => Err(Missing::WrongVersion { found: version.to_string() }),
+        None => Err(Missing::Unusable { reason: format!("it says no version, and {range} is wanted") }),
+    }
+}
+
+/// Returns the line that tells most of what went wrong.
+pub(super) fn telling_line(words: &[String]) -> String {
+    let incompatible = words.iter().find(|line| line.contains("incompatible"));
+    let error = words.iter().find(|line| line.contains("error") || line.contains("cannot") || line.contains("undefined"));
+    let line = incompatible.or(error).or(words.first());
+    line.map_or_else(|| "it failed without a word".into(), |line| line.trim().to_string())
+}
+
+/// Makes the fact from what was looked up and answered.
+pub(super) fn judge(
+    draft: Draft<'_>,
+    look: Look,
+    answers: &BTreeMap<Question, Answer>,
+    health: &BTreeMap<Language, Health>,
+    need: &NeedDef,
+    provider: Option<Provider>,
+    prober: Prober<'_>,
+) -> Fact {
+    let mut fact = Fact::plain(draft.id, FactState::Missing(Missing::NotAsked), FactSource::Looked);
+    let mut judge = Judge { draft, answers, health, need, prober };
+    judge.draft.evidence.extend(look.evidence);
+    let result = judge.draft.result.clone();
+    let result = result.and_then(|()| judge.programs(&look.answers)).and_then(|()| judge.questions());
+    let Draft { found, evidence, copies, .. } = judge.draft;
+    let there = match &result {
+        Ok(()) => Presence::There(found.version.clone()),
+        Err(_) => Presence::NotThere,
+    };
+    fact.state = match (&provider, need.bundled, result) {
+        (Some(Provider::Off), _, _) => FactState::Missing(Missing::SwitchedOff { there }),
+        (Some(Provider::Bundled), Some(part), _) => FactState::Bundled(part),
+        (_, _, Ok(())) => FactState::Found(found),
+        (None, Some(part), Err(_)) => FactState::Bundled(part),
+        (_, _, Err(missing)) => FactState::Missing(missing),
+    };
+    (fact.evidence, fact.copies, fact.provider) = (evidence, copies, provider);
+    fact
+}
+
+struct Judge<'a> {
+    draft: Draft<'a>,
+    answers: &'a BTreeMap<Question, Answer>,
+    health: &'a BTreeMap<Language, Health>,
+    need: &'a NeedDef,
+    prober: Prober<'a>,
+}
+
+impl Judge<'_> {
+    fn programs(&mut self, answers: &[ProgramAnswer]) -> Result<(), Missing> {
+        for answer in answers {
+            match answer {
+                ProgramAnswer::Says(version) => {
+                    self.draft.found.version.clone_from(version);
+                    judge_version(self.need, version.as_deref())?;
+                }
+                ProgramAnswer::NoModule => return Err(Missing::Absent),
+                ProgramAnswer::Fault(reason) => return Err(Missing::Unusable { reason: reason.clone() }),
+            }
+        }
+        Ok(())
+    }
+
+    fn questions(&mut self) -> Result<(), Missing> {
+        let questions = std::mem::take(&mut self.draft.questions);
+        for question in &questions {
+            let answer = self.answers.get(question).filter(|answer| answer.yes || self.means_something(question));
+            let Some(answer) = answer else { return Err(Missing::NotAsked) };
+            let (command, program) = match self.prober.tools.compiler(question.setting.language) {
+                Ok(compiler) => {
+                    let (command, program) = by_hand(question, compiler, self.prober);
+                    (Some(command), Some(program))
+                }
+                Err(_) => (None, None),
+            };
+            let result = self.one(question, answer);
+            let found = match (&result, &answer.value) {
+                (Ok(()), Some(value)) => value.clone(),
+                (Ok(()), None) => "yes".into(),
+                (Err((words, _)), _) => words.clone(),
+            };
+            let tried = title(question);
+            self.draft.evidence.push(Evidence { tried, found, command, program, words: answer.words.clone() });
+            result.map_err(|(_, missing)| missing)?;
+        }
+        if self.draft.found.version.is_none() && self.draft.check.library.is_some() && self.need.version.is_some() {
+            let reason = "its version cannot be told without its metadata file".to_string();
+            return Err(Missing::Unusable { reason });
+        }
+        Ok(())
+    }
+
+    /// Whether the compiler's "no" to a question is about the question.
+    fn means_something(&self, question: &Question) -> bool {
+        let links = matches!(question.body, Body::Links(_) | Body::Function { .. } | Body::LinkFlag(_));
+        match self.health.get(&question.setting.language) {
+            Some(Health::Sound) | None => true,
+            Some(Health::CannotLink(_)) => !links,
+            Some(Health::Broken(_)) => false,
+        }
+    }
+
+    /// Returns what was found wrong in a few words, with what that means.
+    fn one(&mut self, question: &Question, answer: &Answer) -> Result<(), (String, Missing)> {
+        let words = telling_line(&answer.words);
+        let unusable = |reason: String| Err((reason.clone(), Missing::Unusable { reason }));
+        let of_it = self.draft.found.place.is_some() || !self.draft.check.link.is_empty();
+        let part_of_it = |what: String| {
+            let missing = if of_it { Missing::Unusable { reason: what.clone() } } else { Missing::Absent };
+            Err((what, missing))
+        };
+        match (&question.body, answer.yes) {
+            (Body::Readable(header), false) => unusable(format!("its header <{header}> cannot be read: {words}")),
+            (Body::Links(_), false) => {
+                let seen = self.draft.found.place.is_some() || words.contains("incompatible");
+                let missing = if seen || !words.contains("cannot find -l") {
+                    Missing::Unusable { reason: words.clone() }
+                } else {
+                    Missing::Absent
+                };
+                Err((words, missing))
+            }
+            (Body::Function { name, .. }, false) => part_of_it(format!("it has no function {name}")),
+            (Body::Type(name), false) => part_of_it(format!("it has no type {name}")),
+            (Body::Member { of, member }, false) => part_of_it(format!("{of} has no member {member}")),
+            (Body::Macro(name) | Body::Text(name), false) => part_of_it(format!("it does not define {name}")),
+            (Body::Value(expression), false) => unusable(format!("{expression} is no constant here: {words}")),
+            (Body::Flag(_) | Body::LinkFlag(_), false) => Err((words, Missing::Absent)),
+            (Body::Code(_), false) => Err((words, Missing::Absent)),
+            (Body::ByteOrder, false) => unusable(words),
+            (Body::Value(expression), true) => self.value(expression, answer.value.as_deref().unwrap_or_default()),
+            (Body::ByteOrder, true) => self.byte_order(answer.value.as_deref().unwrap_or_default()),
+            (Body::Text(_), true) => {
+                self.draft.found.version.clone_from(&answer.value);
+                let judged = judge_version(self.need, answer.value.as_deref());
+                judged.map_err(|missing| (answer.value.clone().unwrap_or_default(), missing))
+            }
+            (_, true) => Ok(()),
+        }
+    }
+
+    fn value(&mut self, asked: &str, value: &str) -> Result<(), (String, Missing)> {
+        let number: i64 = value.parse().unwrap_or_default();
+        for ask in &self.draft.check.asks {
+            match ask {
+                Ask::Value { title, expression, range } if expression == asked && !range.holds(number) => {
+                    let reason = format!("{title} is {number}, wanted {range}");
+                    return Err((reason.clone(), Missing::Unusable { reason }));
+                }
+                Ask::KernelHeaders(range) if asked == "LINUX_VERSION_CODE" => {
+                    let version = format!("{}.{}.{}", number >> 16, (number >> 8) & 0xff, number & 0xff);
+                    self.draft.found.version = Some(version.clone());
+                    if !range.holds(&Version::new(&version)) {
+                        return Err((version.clone(), Missing::WrongVersion { found: version }));
+                    }
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    fn byte_order(&self, found: &str) -> Result<(), (String, Missing)> {
+        let wanted = self.draft.check.asks.iter().find_map(|ask| match ask {
+            Ask::ByteOrder(ByteOrder::Little) => Some("little"),
+            Ask::ByteOrder(ByteOrder::Big) => Some("big"),
+            _ => None,
+        });
+        match wanted {
+            Some(wanted) if wanted != found => {
+                let reason = format!("the byte order is {found}, wanted {wanted}");
+                Err((reason.clone(), Missing::Unusable { reason }))
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+fn title(question: &Question) -> String {
+    let in_headers = match question.setting.headers.as_slice() {
+        [] => String::new(),
+        headers => format!(" in {}", headers.iter().map(|h| format!("<{h}>")).collect::<Vec<_>>().join(" ")),
+    };
+    match &question.body {
+        Body::Readable(header) => format!("whether <{header}> can be read"),
+        Body::Type(name) => format!("the type {name}{in_headers}"),
+        Body::Member { of, member } => format!("the member {member} of {of}{in_headers}"),
+        Body::Macro(name) => format!("the macro {name}{in_headers}"),
+        Body::Value(expression) => format!("the value of {expression}{in_headers}"),
+        Body::Text(name) => format!("the version that {name} tells{in_headers}"),
+        Body::ByteOrder => "the byte order".into(),
+        Body::Code(_) => "whether a piece of code compiles".into(),
+        Body::Function { name, link } if link.is_empty() => format!("the function {name}"),
+        Body::Function { name, link } => format!("the function {name} with {}", link.join(" ")),
+        Body::Links(flags) => format!("whether a program links with {}", flags.join(" ")),
+        Body::Flag(flag) => format!("whether the compiler takes {flag}"),
+        Body::LinkFlag(flag) => format!("whether the linker takes {flag}"),
+    }
+}

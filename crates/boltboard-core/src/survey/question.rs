@@ -1,0 +1,197 @@
+//! What is asked of a compiler: each question as a few lines of a program, so that many can stand in one.
+
+use std::fmt::Write as _;
+
+use super::Language;
+use crate::base::Digest;
+
+/// What a question is asked under.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) struct Setting {
+    /// The language.
+    pub language: Language,
+    /// Flags of the compile, with `-D` for macros.
+    pub flags: Vec<String>,
+    /// Headers that are read before.
+    pub headers: Vec<String>,
+}
+
+/// One question. Equal questions are asked once.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) struct Question {
+    /// What it is asked under.
+    pub setting: Setting,
+    /// What is asked.
+    pub body: Body,
+}
+
+/// What is asked.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub(super) enum Body {
+    /// Can this header be read?
+    Readable(String),
+    /// Is this type complete?
+    Type(String),
+    /// Does this structure have this member?
+    Member { of: String, member: String },
+    /// Is this macro defined?
+    Macro(String),
+    /// What number is this constant?
+    Value(String),
+    /// What does this macro stand for, as text?
+    Text(String),
+    /// How does the target store numbers?
+    ByteOrder,
+    /// Does this code compile?
+    Code(String),
+    /// Can this function be linked, with these flags of the link?
+    Function { name: String, link: Vec<String> },
+    /// Does a program link with these flags?
+    Links(Vec<String>),
+    /// Does the compiler take this flag?
+    Flag(String),
+    /// Does the linker take this flag?
+    LinkFlag(String),
+}
+
+/// What must be the same for questions to share a run of the compiler.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum RunKey {
+    /// One file with the answers as errors and as data of its object.
+    Compile(Setting),
+    /// A file of its own, because free text can spoil what follows it.
+    Code(Setting, String),
+    /// One program that names all functions.
+    Functions(Setting, Vec<String>),
+    /// One program linked with all libraries; the flags are those that name none.
+    Links(Language, Vec<String>),
+    /// One compile with all flags.
+    Flags(Language),
+    /// One link with all flags.
+    LinkFlags(Language),
+}
+
+impl Question {
+    /// Returns what it can share a run with.
+    pub fn run_key(&self) -> RunKey {
+        let setting = self.setting.clone();
+        let language = setting.language;
+        match &self.body {
+            // Headers that are only read can be read together; anything else sees just the headers that it names.
+            Body::Readable(_)
+            | Body::Type(_)
+            | Body::Member { .. }
+            | Body::Macro(_)
+            | Body::Value(_)
+            | Body::Text(_)
+            | Body::ByteOrder => RunKey::Compile(setting),
+            Body::Code(code) => RunKey::Code(setting, code.clone()),
+            Body::Function { link, .. } => RunKey::Functions(setting, link.clone()),
+            Body::Links(flags) => {
+                let mut rest: Vec<String> = flags.iter().filter(|flag| !is_library(flag)).cloned().collect();
+                rest.sort();
+                RunKey::Links(language, rest)
+            }
+            Body::Flag(_) => RunKey::Flags(language),
+            Body::LinkFlag(_) => RunKey::LinkFlags(language),
+        }
+    }
+
+    /// Returns the digest that its answer is kept under, for a compiler with this identity.
+    pub fn digest(&self, compiler: &Digest) -> Digest {
+        Digest::of_parts([compiler.to_string().as_str(), &format!("{self:?}")])
+    }
+
+    /// Tells whether the answer is read from the object.
+    pub fn needs_object(&self) -> bool {
+        matches!(self.body, Body::Macro(_) | Body::Value(_) | Body::Text(_) | Body::ByteOrder)
+    }
+
+    /// The flags that name the libraries of a link.
+    pub fn libraries(&self) -> Vec<&String> {
+        match &self.body {
+            Body::Links(flags) => flags.iter().filter(|flag| is_library(flag)).collect(),
+            _ => Vec::new(),
+        }
+    }
+}
+
+fn is_library(flag: &str) -> bool {
+    flag.starts_with("-l") && flag.len() > 2
+}
+
+/// The name under which errors tell the question with this number.
+pub(super) fn mark(number: usize) -> String {
+    format!("question-{number}")
+}
+
+/// The symbol that holds the answer to the question with this number.
+pub(super) fn symbol(number: usize) -> String {
+    format!("bolt_answer_{number}")
+}
+
+/// The name under which errors tell the headers that all questions of a run read.
+pub(super) const HEADERS_MARK: &str = "headers";
+
+/// The macro error that tells of a function that is there in name only.
+pub(super) const STUB_WORDS: &str = "it always fails on this system";
+
+/// Returns the program that asks these questions, all of one run.
+pub(super) fn program(key: &RunKey, questions: &[&Question]) -> String {
+    let mut text = String::new();
+    let setting = match key {
+        RunKey::Compile(setting) | RunKey::Code(setting, _) | RunKey::Functions(setting, _) => setting,
+        RunKey::Links(..) | RunKey::Flags(_) | RunKey::LinkFlags(_) => {
+            return "int main() { return 0; }\n".into();
+        }
+    };
+    // A question by itself needs no mark to be told by.
+    let marked = questions.len() > 1;
+    if !setting.headers.is_empty() {
+        if marked {
+            let _ = writeln!(text, "#line 1 \"{HEADERS_MARK}\"");
+        }
+        setting.headers.iter().for_each(|header| text.push_str(&format!("#include <{header}>\n")));
+    } else if matches!(key, RunKey::Functions(..)) {
+        text.push_str("#ifdef __has_include\n#if __has_include(<features.h>)\n#include <features.h>\n#endif\n#endif\n");
+    }
+    if questions.iter().any(|q| matches!(q.body, Body::Text(_))) {
+        text.push_str("#define BOLT_WORDS(...) #__VA_ARGS__\n#define BOLT_TEXT(x) BOLT_WORDS(x)\n");
+    }
+    for (number, question) in questions.iter().enumerate() {
+        if marked {
+            let _ = writeln!(text, "#line 1 \"{}\"", mark(number));
+        }
+        fragment(&mut text, question, number);
+    }
+    if matches!(key, RunKey::Functions(..)) {
+        text.push_str("int main() { return 0; }\n");
+    }
+    text
+}
+
+fn fragment(text: &mut String, question: &Question, number: usize) {
+    let answer = symbol(number);
+    let declared = |kind: &str, value: &str| format!("extern const {kind}; const {kind} = {value};\n");
+    let lines = match &question.body {
+        Body::Readable(header) => format!("#include <{header}>\n"),
+        Body::Type(name) => format!("typedef char {answer}[sizeof({name}) ? 1 : -1];\n"),
+        Body::Member { of, member } => format!("static void {answer}({of} *it) {{ (void) it->{member}; }}\n"),
+        Body::Macro(name) => {
+            let (yes, no) = (declared(&format!("char {answer}"), "1"), declared(&format!("char {answer}"), "0"));
+            format!("#ifdef {name}\n{yes}#else\n{no}#endif\n")
+        }
+        Body::Value(expression) => declared(&format!("long long {answer}"), &format!("(long long) ({expression})")),
+        Body::Text(name) => declared(&format!("char {answer}[]"), &format!("BOLT_TEXT({name})")),
+        Body::ByteOrder => declared(&format!("char {answer}"), "1"),
+        Body::Code(code) => format!("{code}\n"),
+        Body::Function { name, .. } => {
+            let declare = if question.setting.headers.is_empty() { format!("extern char {name}();\n") } else { String::new() };
+            format!(
+                "#if defined __stub_{name} || defined __stub___{name}\n#error {STUB_WORDS}\n#endif\n#ifndef {name}\n{declare}void *{answer} = (void *) &{name};\n#endif\n"
+            )
+        }
+        Body::Links(_) | Body::Flag(_) | Body::LinkFlag(_) => String::new(),
+    };
+    text.push_str(&lines);
+}

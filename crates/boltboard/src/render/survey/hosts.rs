@@ -1,0 +1,72 @@
+//! Hosts side by side, and the compilers of one.
+
+use boltboard_core::profile::ProfileName;
+use boltboard_core::survey::{Differing, HostDifference, Toolchain};
+
+use crate::render::text::{Cell, Role, columns, columns_within, count, paint};
+
+fn what(difference: &HostDifference) -> String {
+    match &difference.what {
+        Differing::Distribution => "distribution".into(),
+        Differing::Compiler => "compiler".into(),
+        Differing::Target => "target".into(),
+        Differing::Need(name) => name.clone(),
+    }
+}
+
+/// Two hosts side by side.
+pub fn compared(list: &[HostDifference], other: &str, width: usize) -> String {
+    if list.is_empty() {
+        return format!("This host is like {other} in all that the tree asks for.\n");
+    }
+    let title = format!("{} from {other}", count(list.len(), "difference", "differences"));
+    let head = ["", other, "here"].map(|text| (Role::Faint, text.to_string())).to_vec();
+    let row = |difference: &HostDifference| -> Vec<Cell> {
+        let or_none = |text: &String| if text.is_empty() { "none".to_string() } else { text.clone() };
+        vec![
+            (Role::Name, what(difference)),
+            (Role::Value, or_none(&difference.before)),
+            (Role::Value, or_none(&difference.after)),
+        ]
+    };
+    let rows: Vec<Vec<Cell>> = std::iter::once(head).chain(list.iter().map(row)).collect();
+    format!("{}\n{}", paint(Role::Title, &title), columns_within(&rows, 2, width, width / 2 - 8))
+}
+
+/// What has changed on the host since a profile was built, as a remark.
+pub fn changed_host(list: &[HostDifference], profile: &ProfileName) -> String {
+    let mut text = format!("{} the host has changed since {profile} was last built:\n", paint(Role::Warn, "note:"));
+    for difference in list.iter().take(12) {
+        let name = paint(Role::Name, &what(difference));
+        text.push_str(&format!("  {name}: {} → {}\n", difference.before, difference.after));
+    }
+    if list.len() > 12 {
+        text.push_str(&format!("  and {} more\n", list.len() - 12));
+    }
+    text.push_str("  A build takes the host as it is now; `boltboard preview` tells what that touches.\n");
+    text
+}
+
+/// The compilers of a host.
+pub fn toolchain_list(list: &[Toolchain], in_use: Option<&std::path::Path>, width: usize) -> String {
+    if list.is_empty() {
+        return "There is no C compiler in the search path.\n".into();
+    }
+    let row = |toolchain: &Toolchain| -> Vec<Cell> {
+        let names = toolchain.names.join(", ");
+        match &toolchain.compiler {
+            Ok(compiler) => {
+                let used = in_use == Some(compiler.real_path.as_path());
+                vec![
+                    (Role::Name, names),
+                    (Role::Value, compiler.short_version()),
+                    (Role::Value, compiler.target.clone()),
+                    (Role::Good, if used { "in use" } else { "" }.to_string()),
+                    (Role::Faint, compiler.real_path.display().to_string()),
+                ]
+            }
+            Err(fault) => vec![(Role::Name, names), (Role::Bad, fault.to_string())],
+        }
+    };
+    columns(&list.iter().map(row).collect::<Vec<_>>(), 0, width)
+}

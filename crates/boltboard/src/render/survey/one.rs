@@ -1,0 +1,112 @@
+//! All about one need: the places searched, the check program, the command, the compiler's words.
+
+use boltboard_core::board::Provider;
+use boltboard_core::profile::ProfileSource;
+use boltboard_core::survey::{CopyRank, Evidence, Fact};
+
+use super::{Survey, labelled, price_line, state_words, trouble, wanted_by};
+use crate::render::text::{Role, paint, wrap};
+
+/// Tells everything about one need.
+pub fn evidence(survey: &Survey<'_>, fact: &Fact, width: usize) -> String {
+    let (board, need) = (survey.board, fact.need);
+    let definition = &board.needs[need];
+    let (role, _) = state_words(board, fact);
+    let title = paint(Role::Title, &definition.name);
+    let mut text = format!("{title}  {}\n  {}\n", definition.summary, paint(role, &trouble(board, fact)));
+    let mut rows: Vec<(&str, String)> = Vec::new();
+    if let Some(range) = &definition.version {
+        rows.push(("versions that fit", range.to_string()));
+    }
+    if let Some(found) = fact.found() {
+        rows.extend(found.place.iter().map(|place| ("place", place.display().to_string())));
+        for (label, flags) in [("flags of compiles", &found.compile_flags), ("flags of links", &found.link_flags)] {
+            if !flags.is_empty() {
+                rows.push((label, flags.join(" ")));
+            }
+        }
+    }
+    if let Some(chosen) = survey.choices.providers.get(&need) {
+        let place = survey.choices.files.excerpt(chosen.place);
+        let place = match survey.choices.layers[chosen.layer].source {
+            ProfileSource::Once => "on the command line".to_string(),
+            ProfileSource::Own | ProfileSource::Shipped => format!("in {}, line {}", place.file, place.line),
+        };
+        let reason = chosen.reason.as_ref().map_or(String::new(), |reason| format!(" (\"{reason}\")"));
+        rows.push(("provider", format!("{}, chosen {place}{reason}", chosen.provider.text(board))));
+    }
+    let wanted = wanted_by(board, need);
+    if !wanted.is_empty() {
+        rows.push(("wanted by", wanted.join(", ")));
+    }
+    text.push_str(&labelled(&rows, 2, width));
+    if fact.copies.len() > 1 {
+        text.push_str(&copies(fact));
+    }
+    for evidence in &fact.evidence {
+        text.push_str(&tried(evidence, width));
+    }
+    if let Some((index, gap)) = survey.gaps.iter().enumerate().find(|(_, gap)| gap.need == need) {
+        let mut ways: Vec<String> = Vec::new();
+        ways.extend(boltboard_core::remedy::install_command(&survey.here, &gap.packages, survey.as_root));
+        ways.extend(gap.providers.iter().map(|p| format!("boltboard set need:{}={}", definition.name, p.text(board))));
+        let off = gap.switch_off.iter().map(|(option, value)| format!("{}={value}", board.options[*option].name));
+        let off: Vec<String> = off.collect();
+        ways.extend((!off.is_empty()).then(|| format!("boltboard set {}", off.join(" "))));
+        if !ways.is_empty() {
+            text.push_str(&format!("{}\n", paint(Role::Title, "Ways out")));
+        }
+        ways.iter().for_each(|way| text.push_str(&format!("  {}\n", paint(Role::Good, way))));
+        if let Some(Some(price)) = survey.prices.get(index) {
+            text.push_str(&format!("  {}\n", paint(Role::Faint, &price_line(price))));
+            if let Ok(price) = price {
+                let chain = price.packages.join(" ");
+                wrap(&chain, width.saturating_sub(4)).iter().for_each(|line| text.push_str(&format!("    {line}\n")));
+            }
+        }
+    }
+    text
+}
+
+fn copies(fact: &Fact) -> String {
+    let mut text = format!("{}\n", paint(Role::Title, "Copies on this host"));
+    let pinned = matches!(fact.provider, Some(Provider::Folder(_)));
+    for copy in &fact.copies {
+        let version = copy.version.as_ref().map_or(String::new(), |version| format!(", version {version}"));
+        let (role, why) = match copy.rank {
+            CopyRank::InUse if pinned => (Role::Good, "in use: the folder that you chose"),
+            CopyRank::InUse => (Role::Good, "in use: first in the order of searching"),
+            CopyRank::Later => (Role::Faint, "later in the order of searching"),
+            CopyRank::Aside => (Role::Faint, "in a folder that is not searched by default"),
+        };
+        text.push_str(&format!("  {}{version}  {}\n", copy.place.display(), paint(role, why)));
+    }
+    text
+}
+
+fn tried(evidence: &Evidence, width: usize) -> String {
+    let mut text = String::new();
+    let title = match (&evidence.command, evidence.tried.starts_with("wh")) {
+        (Some(_), true) => "Asked",
+        (Some(_), false) => "Asked for",
+        (None, _) => "Looked for",
+    };
+    for (number, line) in wrap(&format!("{title} {}", evidence.tried), width.saturating_sub(2)).iter().enumerate() {
+        text.push_str(&format!("{}{line}\n", if number == 0 { "" } else { "  " }));
+    }
+    wrap(&evidence.found, width.saturating_sub(2))
+        .iter()
+        .for_each(|line| text.push_str(&format!("  {}\n", paint(Role::Value, line))));
+    if let Some(command) = &evidence.command {
+        text.push_str(&format!("  {} {command}\n", paint(Role::Faint, "command:")));
+    }
+    if let Some(program) = &evidence.program {
+        text.push_str(&format!("  {}\n", paint(Role::Faint, "program:")));
+        program.lines().for_each(|line| text.push_str(&format!("    {line}\n")));
+    }
+    if !evidence.words.is_empty() {
+        text.push_str(&format!("  {}\n", paint(Role::Faint, "answer:")));
+        evidence.words.iter().for_each(|line| text.push_str(&format!("    {line}\n")));
+    }
+    text
+}
