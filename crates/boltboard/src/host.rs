@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use boltboard_core::board::{Board, CheckLanguage, NeedCheck, NeedId};
-use boltboard_core::profile::Choices;
+use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::remedy::{self, Distribution};
 use boltboard_core::survey::{
     Assumption, Facts, Host, HostDifference, HostRecord, HostTraits, Joining, Language, Prober, Tools, Wishes, changes,
@@ -70,6 +70,7 @@ impl Probed {
             metadata_folders: metadata_folders(sysroot.as_deref(), &target),
             sysroot,
             aside: PathBuf::from("/opt"),
+            never_below: session.tree_folders.clone(),
             scratch: scratch.path().to_path_buf(),
             jobs: std::thread::available_parallelism().map_or(1, usize::from),
         };
@@ -92,7 +93,7 @@ pub fn tools(session: &Session, choices: &Choices) -> Tools {
     let sysroot = sysroot(session, choices);
     let ask = |interp, language| {
         let name = session.text_before(interp, choices);
-        identify(&name, language, &session.search_path, sysroot.as_deref(), &session.launch, &session.probes)
+        identify(&name, language, session.compiler_search(sysroot.as_deref()))
     };
     let any_cxx = session.board.needs.iter().any(|(_, need)| match &need.check {
         NeedCheck::Host(check) => check.language == CheckLanguage::Cxx,
@@ -181,21 +182,26 @@ pub fn record(session: &Session, choices: &Choices, facts: &Facts) -> HostRecord
 }
 
 /// Returns in what this host differs from the one that the profile was last built on, if that is known.
-pub fn changes_since_built(session: &Session, choices: &Choices, facts: &Facts) -> Vec<HostDifference> {
+fn changes_since_built(
+    session: &Session,
+    profile: &ProfileName,
+    choices: &Choices,
+    facts: &Facts,
+) -> Vec<HostDifference> {
     let shelf = &session.shelf;
-    let places = [shelf.host_path(&session.profile), shelf.shipped_host_path(&session.profile)];
+    let places = [shelf.host_path(profile), shelf.shipped_host_path(profile)];
     let before = places.iter().find_map(|place| HostRecord::load(place, &session.board.tree.name).ok());
     before.map_or(Vec::new(), |before| changes(&before, &record(session, choices, facts)))
 }
 
 /// Names what has changed on the host; nothing is swapped without a word.
-pub fn tell_changes(session: &Session, choices: &Choices, facts: &Facts) {
+pub fn tell_changes(session: &Session, profile: &ProfileName, choices: &Choices, facts: &Facts) {
     if facts.any_not_looked_for() || !session.global.tried.is_empty() {
         return;
     }
-    let list = changes_since_built(session, choices, facts);
+    let list = changes_since_built(session, profile, choices, facts);
     if !list.is_empty() {
-        session.screen.remark(changed_host(&list, &session.profile).trim_end());
+        session.screen.remark(changed_host(&list, profile).trim_end());
     }
 }
 
@@ -225,7 +231,8 @@ pub fn only_real(session: &Session) -> Result<(), Stop> {
     if names.is_empty() {
         return Ok(());
     }
-    let diagnostic = Diagnostic::new(format!("{} is for questions: a build takes this host as it is", names.join(", ")));
+    let message = format!("{} is for questions: a build takes this host as it is, and so does a choice", names.join(", "));
+    let diagnostic = Diagnostic::new(message);
     let help = "to do without a need for good: boltboard set need:NAME=off";
     Err(Stop::new(Exit::WrongUse, diagnostic.help(help)))
 }

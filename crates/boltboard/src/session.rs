@@ -10,7 +10,7 @@ use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
 use boltboard_core::store::{Folders, WorkFolder};
-use boltboard_core::survey::{Facts, Language, ProbeMemo, Tools, identify};
+use boltboard_core::survey::{CompilerSearch, Facts, Language, ProbeMemo, Tools, identify};
 
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
@@ -37,6 +37,8 @@ pub struct Session {
     pub probes: ProbeMemo,
     /// The search path for programs.
     pub search_path: String,
+    /// The folders of the tree, whose programs are not run before a build.
+    pub tree_folders: Vec<PathBuf>,
     /// What was typed for every command.
     pub global: Global,
     /// Where remarks go.
@@ -85,7 +87,8 @@ impl Session {
         let search_path = std::env::var("PATH").unwrap_or_default();
         let launch = RealLaunch::default();
         let probes = ProbeMemo::load(&work.probes());
-        Ok(Session { board, work, shelf, profile, launch, probes, search_path, global: global.clone(), screen: *screen })
+        let tree_folders = vec![board.tree.board_root.clone(), board.tree.source_root.clone()];
+        Ok(Session { tree_folders, board, work, shelf, profile, launch, probes, search_path, global: global.clone(), screen: *screen })
     }
 
     /// Returns whether a profile exists, and where it comes from.
@@ -128,7 +131,7 @@ impl Session {
     /// The same for a named profile.
     pub fn resolve_profile(&self, profile: &ProfileName) -> Result<Resolved, Stop> {
         let choices = self.choices_of(profile)?;
-        let facts = self.facts(&choices)?;
+        let facts = self.facts_for(profile, &choices)?;
         self.resolve_choices(choices, facts)
     }
 
@@ -148,13 +151,28 @@ impl Session {
 
     /// Looks for everything that the tree needs, and names what changed on the host since the profile was built.
     pub fn facts(&self, choices: &Choices) -> Result<Facts, Stop> {
+        self.facts_for(&self.profile, choices)
+    }
+
+    fn facts_for(&self, profile: &ProfileName, choices: &Choices) -> Result<Facts, Stop> {
         if self.board.needs.is_empty() {
             return Ok(Facts::default());
         }
         let facts = host::facts(self, choices)?;
         self.keep_probes();
-        host::tell_changes(self, choices, &facts);
+        host::tell_changes(self, profile, choices, &facts);
         Ok(facts)
+    }
+
+    /// Where compilers are looked for.
+    pub fn compiler_search<'a>(&'a self, sysroot: Option<&'a Path>) -> CompilerSearch<'a> {
+        CompilerSearch {
+            search_path: &self.search_path,
+            sysroot,
+            never_below: &self.tree_folders,
+            launch: &self.launch,
+            memo: &self.probes,
+        }
     }
 
     /// Keeps what compilers have answered, once there is a place for it.
@@ -209,9 +227,8 @@ impl Session {
         };
         let any_cxx = listing.files().iter().any(|file| Language::of(file) == Some(Language::Cxx));
         let sysroot = chain.sysroot.as_ref().map(named).filter(|folder| !folder.is_empty()).map(PathBuf::from);
-        let ask = |name: &str, language| {
-            identify(name, language, &self.search_path, sysroot.as_deref(), &self.launch, &self.probes)
-        };
+        let search = self.compiler_search(sysroot.as_deref());
+        let ask = |name: &str, language| identify(name, language, search);
         let c = ask(&named(&chain.c_compiler), Language::C);
         let cxx_name = named(&chain.cxx_compiler);
         let cxx = if any_cxx {

@@ -20,6 +20,30 @@ pub const DISTRIBUTIONS: [&str; 5] = ["debian", "fedora", "opensuse", "arch", "a
 /// The longest text that is asked of a compiler, in bytes.
 const MAX_ASKED: usize = 4096;
 
+/// The keys that look for something.
+const CHECKS: [&str; 20] = [
+    "library",
+    "header",
+    "link",
+    "function",
+    "type",
+    "member",
+    "macro",
+    "version-macro",
+    "size",
+    "alignment",
+    "byte-order",
+    "kernel-headers",
+    "flag",
+    "link-flag",
+    "standard",
+    "code",
+    "tool",
+    "interpreter-module",
+    "file",
+    "device",
+];
+
 /// Reads a need.
 pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
     let fields = entry.fields("need");
@@ -27,7 +51,7 @@ pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
     let all_of = members(&fields, names, "all-of");
     let version = version_range(&fields, "version");
     let host = host_check(&fields);
-    let asked = host != HostCheck { language: host.language, linkage: host.linkage, ..HostCheck::default() };
+    let asked = CHECKS.iter().any(|key| fields.get(key).is_some());
     let wrong = |text: String| fields.problem(fields.place, Fault::Combination(text));
     let ways = [asked, any_of.is_some(), all_of.is_some()].into_iter().filter(|way| *way).count();
     if ways == 0 {
@@ -38,10 +62,8 @@ pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
     } else if ways > 1 {
         wrong("a need is made of other needs or looks for things itself: give one of `any-of`, `all-of` and checks".into());
     }
-    let tells_version = host.library.is_some()
-        || host.tool.is_some()
-        || host.version_macro.is_some()
-        || host.script_module.is_some();
+    let told_by = ["library", "tool", "version-macro", "interpreter-module"];
+    let tells_version = told_by.iter().any(|key| fields.get(key).is_some());
     if version.is_some() && !tells_version {
         wrong(
             "nothing here tells a version: give `library`, `version-macro`, `tool` or `interpreter-module` too".into(),
@@ -83,13 +105,14 @@ fn host_check(fields: &Fields<'_>) -> HostCheck {
         }
     }
     asks.extend(macros(fields));
+    let mut language = language(fields);
+    let alignment = if language == CheckLanguage::Cxx { "alignof" } else { "_Alignof" };
     asks.extend(measures(fields, "size", "sizeof"));
-    asks.extend(measures(fields, "alignment", "_Alignof"));
+    asks.extend(measures(fields, "alignment", alignment));
     asks.extend(version_range(fields, "kernel-headers").map(Ask::KernelHeaders));
     asks.extend(byte_order(fields));
     asks.extend(all_checked(fields, "flag", &Sort::Flag).into_iter().map(Ask::Flag));
     asks.extend(all_checked(fields, "link-flag", &Sort::LinkFlag).into_iter().map(Ask::LinkFlag));
-    let mut language = language(fields);
     if let Some(standard) = checked(fields, fields.text("standard"), &Sort::Standard) {
         if standard.contains("++") {
             language = CheckLanguage::Cxx;
@@ -187,7 +210,7 @@ fn byte_order(fields: &Fields<'_>) -> Option<Ask> {
 }
 
 fn tool(fields: &Fields<'_>) -> Option<ToolCheck> {
-    let names = all_checked(fields, "tool", &Sort::HostName);
+    let names = all_checked(fields, "tool", &Sort::Program);
     let mut arguments = all_checked(fields, "version-arguments", &Sort::Argument);
     let pattern = fields.text("version-pattern");
     if let Some(text) = &pattern
@@ -230,7 +253,7 @@ fn script_module(fields: &Fields<'_>) -> Option<ScriptModule> {
         fields.problem(program.place, Fault::Combination(text));
         return None;
     };
-    Some(ScriptModule { program: checked(fields, Some(program), &Sort::HostName)?, language, name: name? })
+    Some(ScriptModule { program: checked(fields, Some(program), &Sort::Program)?, language, name: name? })
 }
 
 fn files(fields: &Fields<'_>) -> Vec<HostFile> {
@@ -271,6 +294,7 @@ fn packages(fields: &Fields<'_>) -> BTreeMap<String, String> {
 /// What a text must be.
 enum Sort {
     HostName,
+    Program,
     Function,
     Type,
     Member,
@@ -289,6 +313,7 @@ impl Sort {
     fn title(&self) -> &'static str {
         match self {
             Sort::HostName => "a name of the host",
+            Sort::Program => "a program's name; it is looked for in the search path",
             Sort::Function => "a function's name",
             Sort::Type => "a type, such as `struct tm` or `uint64_t`",
             Sort::Member => "a member, such as `struct tm.tm_zone`",
@@ -297,7 +322,7 @@ impl Sort {
             Sort::Flag => "a compiler's flag that is tried: -f…, -m…, -W…, -O… or -std=… without a path",
             Sort::LinkFlag => "a linker's flag that is tried, such as -Wl,--as-needed, without a path",
             Sort::Standard => "a language standard, such as c17 or c++20",
-            Sort::Argument => "an argument that asks for a version",
+            Sort::Argument => "an argument that only asks for a version, such as -V or --version",
             Sort::ScriptModule => "a module's name",
             Sort::AbsolutePath => "an absolute path of the host",
             Sort::Code => "a piece of code",
@@ -309,6 +334,7 @@ impl Sort {
         let word = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_');
         match self {
             Sort::HostName => only("-.+/") && !text.starts_with(['-', '/']) && !text.contains(".."),
+            Sort::Program => only("-.+") && !text.starts_with(['-', '.']),
             Sort::Function => word && only(":"),
             Sort::Type => word && only(" :<>,*"),
             Sort::Member => {
@@ -333,7 +359,11 @@ impl Sort {
             Sort::Standard => {
                 (text.starts_with('c') || text.starts_with("gnu") || text.starts_with("iso")) && only("+:")
             }
-            Sort::Argument => only("-=+."),
+            // Anything else could make a program do more than tell its version.
+            Sort::Argument => {
+                let bare = text.trim_start_matches('-');
+                matches!(text, "-v" | "-V" | "-h" | "--help") || (text.len() < 30 && only("-") && bare.contains("version"))
+            }
             Sort::ScriptModule => word && only(".:"),
             Sort::AbsolutePath => {
                 text.starts_with('/') && !text.split('/').any(|p| p == "..") && !text.contains(char::is_control)

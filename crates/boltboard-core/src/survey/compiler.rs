@@ -75,6 +75,12 @@ pub enum CompilerFault {
         /// The program's name.
         name: String,
     },
+    /// It is a program of the tree, and those are not run before a build.
+    #[error("`{name}` lies within the tree, and no program of the tree is taken for a compiler")]
+    OfTheTree {
+        /// The program's name.
+        name: String,
+    },
     /// It did not answer.
     #[error("`{name}` does not work as a compiler: {reason}")]
     Silent {
@@ -85,21 +91,34 @@ pub enum CompilerFault {
     },
 }
 
-/// Asks a compiler who it is. `sysroot` is the folder that stands for `/` of its target, if it is not the compiler's own.
+/// Where compilers are looked for, and how they are asked.
+#[derive(Clone, Copy)]
+pub struct CompilerSearch<'a> {
+    /// The search path for programs.
+    pub search_path: &'a str,
+    /// The folder that stands for `/` of the target, if it is not the compiler's own.
+    pub sysroot: Option<&'a Path>,
+    /// Folders whose programs are not run when they are named by path: those of the tree.
+    pub never_below: &'a [PathBuf],
+    /// Starts processes.
+    pub launch: &'a dyn Launch,
+    /// What was answered before.
+    pub memo: &'a ProbeMemo,
+}
+
+/// Asks a compiler who it is.
 ///
 /// # Errors
 /// See [`CompilerFault`].
-pub fn identify(
-    name: &str,
-    language: Language,
-    search_path: &str,
-    sysroot: Option<&Path>,
-    launch: &dyn Launch,
-    memo: &ProbeMemo,
-) -> Result<Compiler, CompilerFault> {
+pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> Result<Compiler, CompilerFault> {
+    let CompilerSearch { search_path, sysroot, never_below, launch, memo } = search;
     let root = Path::new("/");
     let absent = || CompilerFault::Absent { name: name.to_string() };
     let path = find_program(name, search_path, root).ok_or_else(absent)?;
+    // What the search path finds, the person has put there; a path can come from the tree.
+    if name.contains('/') && lies_below(&path, never_below) {
+        return Err(CompilerFault::OfTheTree { name: name.to_string() });
+    }
     let silent = |reason: String| CompilerFault::Silent { name: name.to_string(), reason };
     let as_language = if language == Language::Cxx { "c++" } else { "c" };
     let sysroot = sysroot.map(|folder| format!("--sysroot={}", folder.display()));
@@ -154,6 +173,12 @@ pub fn identify(
         version,
         identity,
     })
+}
+
+/// Tells whether a file really lies below one of these folders.
+pub(super) fn lies_below(file: &Path, folders: &[PathBuf]) -> bool {
+    let real = file.canonicalize().unwrap_or_else(|_| file.to_path_buf());
+    folders.iter().any(|folder| real.starts_with(folder) || file.starts_with(folder))
 }
 
 fn family(version: &str) -> Family {

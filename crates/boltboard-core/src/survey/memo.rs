@@ -17,7 +17,7 @@ pub struct ProbeMemo {
     state: Mutex<State>,
 }
 
-/// Each place is looked at once in a run, however many answers depend on it.
+/// Each place is looked at once in a survey, however many answers depend on it.
 #[derive(Debug, Default)]
 struct State {
     answers: BTreeMap<Digest, Answer>,
@@ -91,6 +91,13 @@ impl ProbeMemo {
             kept.answers.insert(*digest, (answer.text.clone(), renumbered));
         }
         write_whole(path, serde_json::to_string(&kept).unwrap_or_default().as_bytes())
+    }
+
+    /// Starts anew: every place is looked at again, once, from now on.
+    pub(super) fn look_again(&self) {
+        let mut state = self.lock();
+        state.numbers.clear();
+        state.places.iter_mut().for_each(|place| place.stands = None);
     }
 
     /// Returns the answer to a question, unless a place that it depends on has changed.

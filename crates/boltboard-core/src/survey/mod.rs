@@ -8,6 +8,7 @@
 mod compiler;
 mod fact;
 mod join;
+mod judge;
 mod memo;
 mod metadata;
 mod need;
@@ -24,7 +25,7 @@ use std::sync::Mutex;
 use crate::board::{Board, LibraryLinkage, NeedCheck, NeedDef, NeedId, Provider};
 use crate::launch::Launch;
 
-pub use compiler::{Compiler, CompilerFault, Family, Language, Tools, identify};
+pub use compiler::{Compiler, CompilerFault, CompilerSearch, Family, Language, Tools, identify};
 pub use fact::{Copy, CopyRank, Evidence, Fact, FactSource, FactState, Facts, Found, Missing, Presence};
 pub use memo::ProbeMemo;
 pub use metadata::{Metadata, MetadataFault, MetadataSearch};
@@ -49,6 +50,8 @@ pub struct Host {
     pub sysroot: Option<PathBuf>,
     /// The folder below which copies may lie that nobody searches by default (`/opt`).
     pub aside: PathBuf,
+    /// Folders whose programs are not run when they are named by path: those of the tree.
+    pub never_below: Vec<PathBuf>,
     /// A folder for check programs; removed by its owner.
     pub scratch: PathBuf,
     /// How many processes run at a time.
@@ -120,6 +123,7 @@ pub fn survey(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Facts {
 
 /// The same for some needs (and those that they are made of); the others count as not asked.
 pub fn survey_some(board: &Board, wanted: &BTreeSet<NeedId>, wishes: &Wishes, prober: Prober<'_>) -> Facts {
+    prober.memo.look_again();
     let wanted = with_members(board, wanted);
     let drafts: Vec<Draft<'_>> = wanted
         .iter()
@@ -141,7 +145,7 @@ pub fn survey_some(board: &Board, wanted: &BTreeSet<NeedId>, wishes: &Wishes, pr
     for (draft, look) in drafts.into_iter().zip(looks) {
         let (id, definition) = (draft.id, &board.needs[draft.id]);
         let provider = wishes.providers.get(&id).cloned();
-        facts.insert(id, need::judge(draft, look, &answers, &health, definition, provider, prober));
+        facts.insert(id, judge::judge(draft, look, &answers, &health, definition, provider, prober));
     }
     for (id, assumption) in &wishes.assumed {
         facts.insert(*id, assumed(*id, &board.needs[*id], assumption));
@@ -212,7 +216,7 @@ fn health(language: Language, answers: &BTreeMap<Question, Answer>, prober: Prob
     let compiles = nothing_to_it(language, Body::Code("int bolt_plain;".into()));
     let compiled = join::answer(&[compiles.clone()].into(), prober);
     let name = compiler.path.display();
-    let first = |answer: &Answer| need::telling_line(&answer.words);
+    let first = |answer: &Answer| judge::telling_line(&answer.words);
     match compiled.get(&compiles) {
         Some(answer) if !answer.yes => {
             Health::Broken(format!("`{name}` fails on the plainest program: {}", first(answer)))
@@ -228,7 +232,7 @@ fn assumed(id: NeedId, definition: &NeedDef, assumption: &Assumption) -> Fact {
     };
     let state = match assumption {
         Assumption::NotThere => FactState::Missing(Missing::Absent),
-        Assumption::There(version) => match need::judge_version(definition, version.as_deref()) {
+        Assumption::There(version) => match judge::judge_version(definition, version.as_deref()) {
             Err(missing) if version.is_some() => FactState::Missing(missing),
             _ => FactState::Found(Found { version: version.clone(), link_flags: link, ..Found::default() }),
         },

@@ -19,12 +19,13 @@ impl Bench {
         let tree = TestTree::new(&format!("{needs}\n{head}"), &[("c.c", ""), ("bin/x", ""), ("include/x", ""), ("pc/x", "")]);
         let at = |path: &str| tree.root().join(path);
         std::fs::create_dir_all(at("scratch")).expect("a folder");
-        let search_path = std::env::var("PATH").unwrap_or_default();
+        let search_path = "/usr/local/bin:/usr/bin:/bin";
         let host = Host {
             search_path: format!("{}:{search_path}", at("bin").display()),
             metadata_folders: vec![at("pc")],
             sysroot: None,
             aside: at("opt"),
+            never_below: vec![at("tree")],
             scratch: at("scratch"),
             jobs: 2,
         };
@@ -40,7 +41,9 @@ impl Bench {
 
     fn take_compiler(&mut self, name: &str) {
         let (path, launch) = (&self.host.search_path, RealLaunch::default());
-        let found = identify(name, Language::C, path, None, &launch, &ProbeMemo::default());
+        let memo = ProbeMemo::default();
+        let search = CompilerSearch { search_path: path, sysroot: None, never_below: &[], launch: &launch, memo: &memo };
+        let found = identify(name, Language::C, search);
         self.tools.c = Ok(found.expect("a C compiler"));
     }
 
@@ -473,7 +476,14 @@ fn compilers_say_who_they_are() {
     };
     let launch = ScriptedLaunch::new(answer);
     let memo = ProbeMemo::default();
-    let ask = || identify("sh", Language::C, "/bin:/usr/bin", None, &launch, &memo).expect("found");
+    let search = CompilerSearch {
+        search_path: "/bin:/usr/bin",
+        sysroot: None,
+        never_below: &["/srv/tree".into()],
+        launch: &launch,
+        memo: &memo,
+    };
+    let ask = || identify("sh", Language::C, search).expect("found");
     let found = ask();
     assert_eq!((found.version.as_str(), found.short_version().as_str()), ("gcc version 12.2.0 (made up)", "gcc 12.2.0"));
     assert_eq!((found.family, found.target.as_str()), (Family::Gcc, "x86_64-linux-gnu"));
@@ -482,12 +492,29 @@ fn compilers_say_who_they_are() {
     ask();
     assert_eq!(launch.asked().len(), 2, "asked once, for headers and for libraries");
     let root = Some(std::path::Path::new("/srv/target"));
-    let other = identify("sh", Language::C, "/bin:/usr/bin", root, &launch, &memo).expect("found");
+    let other = identify("sh", Language::C, CompilerSearch { sysroot: root, ..search }).expect("found");
     assert_ne!(other.identity, found.identity, "another sysroot makes other programs");
     assert!(launch.asked().last().is_some_and(|job| job.arguments[0] == "--sysroot=/srv/target"));
-    let absent = identify("surely-no-compiler", Language::C, "/bin", None, &launch, &memo).expect_err("absent");
+    let absent = identify("surely-no-compiler", Language::C, search).expect_err("absent");
     assert_eq!(absent.to_string(), "there is no `surely-no-compiler` in the search path");
     let broken = ScriptedLaunch::new(fails);
-    let silent = identify("sh", Language::Cxx, "/bin:/usr/bin", None, &broken, &memo).expect_err("broken");
+    let silent = identify("sh", Language::Cxx, CompilerSearch { launch: &broken, ..search }).expect_err("broken");
     assert!(silent.to_string().starts_with("`sh` does not work as a compiler: ld: cannot find"), "{silent}");
+    let of_tree = CompilerSearch { never_below: &["/bin".into(), "/usr/bin".into()], ..search };
+    let fault = identify("/bin/sh", Language::C, of_tree).expect_err("of the tree").to_string();
+    assert!(fault.starts_with("`/bin/sh` lies within the tree"), "{fault}");
+}
+
+#[test]
+fn no_program_of_the_tree_is_run() {
+    let bench = Bench::new("[need.lead]\ntool = \"lead\"\nversion = \">= 1\"\n[need.only]\ntool = \"lead\"\n");
+    bench.program("../tree/bin/lead", "touch \"$0.ran\"; echo lead 2.0");
+    let board = bench.tree.board();
+    let folder = bench.tree.root().join("tree");
+    let pinned = board.needs.ids().map(|need| (need, Provider::Folder(folder.clone()))).collect();
+    let wishes = Wishes { providers: pinned, ..Wishes::default() };
+    let facts = bench.run(&wishes, Joining::Together, &RealLaunch::default());
+    assert!(bench.state(&facts, "lead").contains("a survey runs no program of the tree"));
+    assert_eq!(bench.state(&facts, "only"), "found -");
+    assert!(!bench.tree.root().join("tree/bin/lead.ran").exists());
 }

@@ -3,10 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-use super::compiler::{Compiler, CompilerFault, Language, identify};
+use super::compiler::{Compiler, CompilerFault, CompilerSearch, Language, identify};
 use super::join::in_parallel;
-use super::memo::ProbeMemo;
-use crate::launch::Launch;
 
 /// A C compiler of the host.
 #[derive(Debug, Clone)]
@@ -18,10 +16,10 @@ pub struct Toolchain {
 }
 
 /// Returns all C compilers in the search path, each once, in the order of their names.
-pub fn toolchains(search_path: &str, launch: &dyn Launch, memo: &ProbeMemo, jobs: usize) -> Vec<Toolchain> {
+pub fn toolchains(search: CompilerSearch<'_>, jobs: usize) -> Vec<Toolchain> {
     let mut by_file: BTreeMap<PathBuf, BTreeSet<(usize, String)>> = BTreeMap::new();
     let mut seen = BTreeSet::new();
-    for folder in search_path.split(':').filter(|folder| !folder.is_empty()) {
+    for folder in search.search_path.split(':').filter(|folder| !folder.is_empty()) {
         let entries = std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok);
         let mut names: Vec<String> = entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
         names.retain(|name| is_c_compiler(name));
@@ -40,7 +38,7 @@ pub fn toolchains(search_path: &str, launch: &dyn Launch, memo: &ProbeMemo, jobs
         by_file.into_values().map(|names| names.into_iter().map(|(_, name)| name).collect()).collect();
     let found = std::sync::Mutex::new(Vec::new());
     in_parallel(&names, jobs, |names: &Vec<String>| {
-        let compiler = identify(&names[0], Language::C, search_path, None, launch, memo);
+        let compiler = identify(&names[0], Language::C, search);
         let toolchain = Toolchain { names: names.clone(), compiler };
         found.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(toolchain);
     });

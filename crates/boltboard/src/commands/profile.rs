@@ -1,5 +1,6 @@
 //! `boltboard profile …`
 
+use boltboard_core::board::NEED_PREFIX;
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
 use clap::{Args, Subcommand};
 
@@ -137,7 +138,7 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
         paint(Role::Title, name.as_str()),
         paint(Role::Faint, &format!("layers, weakest first: {}", layers.join(", ")))
     ));
-    let rows: Vec<_> = choices
+    let mut rows: Vec<_> = choices
         .items
         .iter()
         .map(|choice| {
@@ -149,6 +150,15 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
             ]
         })
         .collect();
+    let providers = choices.providers.iter().map(|(need, chosen)| {
+        vec![
+            (Role::Name, format!("{NEED_PREFIX}{}", session.board.needs[*need].name)),
+            (Role::Value, chosen.provider.text(&session.board)),
+            (Role::Faint, choices.layers[chosen.layer].name.clone()),
+            (Role::Faint, chosen.reason.clone().unwrap_or_default()),
+        ]
+    });
+    rows.extend(providers);
     screen.out(&columns(&rows, 2, screen.width));
     if rows.is_empty() {
         screen.out("  It chooses nothing yet.\n");
@@ -171,6 +181,8 @@ fn remove(session: &Session, screen: &Screen, name: &str) -> Result<Exit, Stop> 
     }
     let path = session.shelf.own_path(&name);
     std::fs::remove_file(&path).map_err(boltboard_core::base::FileError::on("remove", &path))?;
+    // The facts that went with it are of no use without it; they need not be there.
+    let _ = std::fs::remove_file(session.shelf.host_path(&name));
     screen.out(&format!(
         "Removed the profile {name}. What was built with it is still there: boltboard clean --profile {name}\n"
     ));

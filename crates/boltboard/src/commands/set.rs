@@ -88,6 +88,7 @@ fn change(
     asked: &[String],
     edit: &dyn Fn(&Session, &mut ProfileFile) -> Result<(), Stop>,
 ) -> Result<Exit, Stop> {
+    crate::host::only_real(&session)?;
     // A profile that cannot be resolved now may be what this change mends.
     let before = session.resolve().ok();
     session.work.prepare(&session.board.tree.name)?;

@@ -143,7 +143,7 @@ fn against(
 
 fn list_toolchains(session: &Session, screen: &Screen, choices: &Choices) -> Result<Exit, Stop> {
     let jobs = std::thread::available_parallelism().map_or(1, usize::from);
-    let list = toolchains(&session.search_path, &session.launch, &session.probes, jobs);
+    let list = toolchains(session.compiler_search(None), jobs);
     session.keep_probes();
     let in_use = host::tools(session, choices).c.ok().map(|compiler| compiler.real_path);
     if session.global.json {

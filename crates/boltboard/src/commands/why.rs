@@ -31,7 +31,8 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
         screen.json(&json::why(&session.board, &resolved.choices, &reason));
         return Ok(Exit::Done);
     }
-    let mut teller = Teller { board: &session.board, choices: &resolved.choices, text: String::new() };
+    let (board, choices, facts) = (&session.board, &resolved.choices, &resolved.facts);
+    let mut teller = Teller { board, choices, facts, text: String::new() };
     teller.reason(&reason, 0);
     if reason.value.is_off() {
         switch_on(&session, &mut teller, &explainer, option, &reason);

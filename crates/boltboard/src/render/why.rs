@@ -1,11 +1,13 @@
 //! The chain of reasons behind a value, in words a person would use.
 
-use boltboard_core::board::{Atom, Board, DefaultValue, Rule, RuleId, RuleKind};
+use boltboard_core::board::{Atom, Board, DefaultValue, NeedId, Rule, RuleId, RuleKind};
 use boltboard_core::expr::Expr;
 use boltboard_core::profile::Choices;
 use boltboard_core::reason::{Blocker, Cause, Reason, Unmet};
+use boltboard_core::survey::Facts;
 
-use super::text::{Role, paint};
+use super::survey::trouble;
+use super::text::{Role, paint, wrap};
 
 /// Tells a chain of reasons, one line each, what is behind it further in.
 pub struct Teller<'a> {
@@ -13,6 +15,8 @@ pub struct Teller<'a> {
     pub board: &'a Board,
     /// The choices, for their places.
     pub choices: &'a Choices,
+    /// The facts, for what was looked for.
+    pub facts: &'a Facts,
     /// Lines told so far.
     pub text: String,
 }
@@ -80,15 +84,30 @@ impl Teller<'_> {
         for blocker in blockers {
             match blocker {
                 Blocker::Option(reason) => self.reason(reason, depth),
-                Blocker::Lacking(need) => {
-                    let need = &self.board.needs[*need];
-                    self.line(depth, &format!("this host lacks {} ({})", paint(Role::Warn, &need.name), need.summary));
-                }
+                Blocker::Lacking(need) => self.lacking(*need, depth),
                 Blocker::Present(need) => {
                     self.line(depth, &format!("this host has {}", paint(Role::Name, &self.board.needs[*need].name)));
                 }
             }
         }
+    }
+
+    /// Tells what was looked for; the whole of it is for `survey NEED`.
+    fn lacking(&mut self, id: NeedId, depth: usize) {
+        let need = &self.board.needs[id];
+        self.line(depth, &format!("this host lacks {} ({})", paint(Role::Warn, &need.name), need.summary));
+        let Some(fact) = self.facts.get(id) else { return };
+        let indent = "  ".repeat(depth + 1);
+        let mut tell = |text: &str| {
+            wrap(text, 96_usize.saturating_sub(indent.len())).iter().for_each(|line| {
+                self.text.push_str(&format!("{indent}{}\n", paint(Role::Faint, line)));
+            });
+        };
+        tell(&format!("it {}", trouble(self.board, fact)));
+        for evidence in &fact.evidence {
+            tell(&format!("looked for {}: {}", evidence.tried, evidence.found));
+        }
+        tell(&format!("all that was tried: boltboard survey {}", need.name));
     }
 
     fn rule(&self, rule: RuleId) -> String {

@@ -94,14 +94,14 @@ fn show_tells_all_about_an_option() {
 #[test]
 fn survey_shows_what_was_tried() {
     let tree = Scratch::with(MINI);
-    tree.run("survey").code(0).says(&["nowhere is missing", "wanted by radio", "radio is off instead of on"]);
+    tree.run("survey").code(0).says(&["nowhere  missing", "without it radio is off instead of on", "boltboard survey nowhere"]);
     tree.run("survey nowhere").code(0).says(&[
         "the metadata file surely-nowhere.pc",
         "the header <surely/nowhere.h>",
         "not there",
     ]);
     tree.edit("board.toml", "[need.nowhere]\n", "[need.nowhere]\nrequired = true\n");
-    tree.run("survey").code(4).says(&["nothing can be built without it"]);
+    tree.run("survey").code(4).says(&["Stops every build (1 need)", "nowhere  missing"]);
     tree.run("build").code(4).complains(&["the tree cannot be built without `nowhere`", "boltboard survey nowhere"]);
 }
 
@@ -120,12 +120,12 @@ fn a_library_of_the_host_is_found_judged_and_used() {
         command.env("BOLTBOARD_METADATA_PATH", tree.at("host"));
         tree.ran(&mut command)
     };
-    with_host("survey").code(0).says(&["nowhere cannot be used: its header <surely/nowhere.h> is not there"]);
+    with_host("survey").code(0).says(&["nowhere  cannot be used: its header <surely/nowhere.h> is not there"]);
     tree.write("host/include/surely/nowhere.h", "#define NOWHERE 1\n");
     with_host("survey").code(0).says(&["found, version 2.1", "This host has everything"]);
     with_host("options --level expert").code(0).says(&["radio   on          default"]);
     tree.edit("board.toml", "header = \"surely/nowhere.h\"\n", "header = \"surely/nowhere.h\"\nversion = \">= 3\"\n");
-    with_host("survey").code(0).says(&["nowhere does not fit: version 2.1 is there, wanted >= 3"]);
+    with_host("survey").code(0).says(&["nowhere  does not fit: version 2.1 is there, wanted >= 3"]);
     tree.write("host/include/surely/nowhere.h", "#error not for you\n");
     tree.edit("board.toml", "version = \">= 3\"\n", "");
     with_host("survey nowhere").code(0).says(&["cannot be used", "not for you"]);

@@ -11,3 +11,4 @@ mod look;
 mod profiles;
 mod skerry;
 mod structure;
+mod survey;

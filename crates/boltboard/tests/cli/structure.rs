@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 15] = [
+const FLOW: [&str; 16] = [
     "base",
     "expr",
     "board",
@@ -14,6 +14,7 @@ const FLOW: [&str; 15] = [
     "survey",
     "resolve",
     "reason",
+    "remedy",
     "plan",
     "compare",
     "run",

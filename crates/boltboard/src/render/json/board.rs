@@ -278,11 +278,22 @@ pub fn profile(board: &Board, name: &ProfileName, choices: &Choices) -> ProfileS
             reason: choice.reason.clone(),
         }
     };
+    let provider = |(need, chosen): (&boltboard_core::board::NeedId, &boltboard_core::profile::ProviderChoice)| {
+        let place = choices.files.excerpt(chosen.place);
+        ChoiceAnswer {
+            option: format!("{}{}", boltboard_core::board::NEED_PREFIX, board.needs[*need].name),
+            value: chosen.provider.text(board),
+            layer: choices.layers[chosen.layer].name.clone(),
+            file: place.file.to_string(),
+            line: place.line,
+            reason: chosen.reason.clone(),
+        }
+    };
     ProfileShowAnswer {
         format: FORMAT,
         profile: name.to_string(),
         layers: choices.layers.iter().map(|(_, layer)| layer.name.clone()).collect(),
-        choices: choices.items.iter().map(one).collect(),
+        choices: choices.items.iter().map(one).chain(choices.providers.iter().map(provider)).collect(),
     }
 }
 

@@ -48,6 +48,8 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, for
     let (board, need) = (survey.board, gap.need);
     let definition = &board.needs[need];
     let state = survey.facts.get(need).map_or(String::new(), |fact| trouble(board, fact));
+    // The name stands in a column of its own.
+    let state = state.strip_prefix("is ").unwrap_or(&state);
     let name = format!("{:<widest$}", definition.name);
     let room = width.saturating_sub(widest + 4);
     let role = if gap.gravity <= Gravity::StopsChosen { Role::Bad } else { Role::Warn };
@@ -56,7 +58,7 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, for
     let with_summary = !definition.summary.is_empty() && state.chars().count() + summary.chars().count() <= room;
     let faint = if with_summary { paint(Role::Faint, &summary) } else { String::new() };
     let mut text = String::new();
-    let lines = wrap(&state, room);
+    let lines = wrap(state, room);
     for (number, line) in lines.iter().enumerate() {
         let label = if number == 0 { paint(Role::Name, &name) } else { " ".repeat(widest) };
         let faint = if number + 1 == lines.len() { faint.as_str() } else { "" };

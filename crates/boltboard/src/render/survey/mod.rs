@@ -100,7 +100,7 @@ fn head(survey: &Survey<'_>, width: usize) -> String {
         (false, false) => format!("{} for {}", survey.compiler, survey.target),
     };
     let bundled = if bundled > 0 { format!(", {bundled} of them by a bundled copy") } else { String::new() };
-    let counts = format!("{met} of {} met{bundled}", count(total, "need", "needs"));
+    let counts = format!("{met} of {total} needs met{bundled}");
     let saved = survey.facts.iter().any(|fact| fact.source == FactSource::Saved);
     let host = if saved { "a saved host".to_string() } else { format!("{host} · {compiler}") };
     let lines = super::text::wrap(&format!("{host}\n{counts}"), width);
