@@ -251,9 +251,10 @@ impl From<RecordFault> for Stop {
                 let help = "save one on the other machine: boltboard survey --save FILE";
                 Stop::new(Exit::WrongUse, Diagnostic::new(fault.to_string()).help(help))
             }
-            RecordFault::Wrong { .. } | RecordFault::OtherTree { .. } => {
-                Stop::new(Exit::Wrong, Diagnostic::new(fault.to_string()).help("save it again: boltboard survey --save FILE"))
-            }
+            RecordFault::Wrong { .. } | RecordFault::OtherTree { .. } => Stop::new(
+                Exit::Wrong,
+                Diagnostic::new(fault.to_string()).help("save it again: boltboard survey --save FILE"),
+            ),
         }
     }
 }

@@ -37,10 +37,11 @@ pub fn facts_of_one(session: &Session, choices: &Choices, need: NeedId) -> Resul
 }
 
 fn wishes(session: &Session, choices: &Choices) -> Result<Wishes, Stop> {
-    let mut wishes = Wishes::default();
-    wishes.providers = choices.providers.iter().map(|(need, chosen)| (*need, chosen.provider.clone())).collect();
+    let providers = choices.providers.iter().map(|(need, chosen)| (*need, chosen.provider.clone())).collect();
+    let mut wishes = Wishes { providers, ..Wishes::default() };
     for text in &session.global.assume {
-        let (name, version) = text.split_once('=').map_or((text.as_str(), None), |(name, version)| (name, Some(version)));
+        let (name, version) =
+            text.split_once('=').map_or((text.as_str(), None), |(name, version)| (name, Some(version)));
         let need = session.board.find_need(name.trim())?;
         let version = version.map(|version| version.trim().to_string()).filter(|version| !version.is_empty());
         wishes.assumed.insert(need, Assumption::There(version));
@@ -99,7 +100,8 @@ pub fn tools(session: &Session, choices: &Choices) -> Tools {
         NeedCheck::Host(check) => check.language == CheckLanguage::Cxx,
         NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
     });
-    let absent = || boltboard_core::survey::CompilerFault::Absent { name: session.text_before(&chain.cxx_compiler, choices) };
+    let absent =
+        || boltboard_core::survey::CompilerFault::Absent { name: session.text_before(&chain.cxx_compiler, choices) };
     Tools {
         c: ask(&chain.c_compiler, Language::C),
         cxx: if any_cxx { ask(&chain.cxx_compiler, Language::Cxx) } else { Err(absent()) },
@@ -127,7 +129,9 @@ fn metadata_folders(sysroot: Option<&Path>, target: &str) -> Vec<PathBuf> {
             "/usr/share".into(),
         ],
         // What this host has for itself is of no use to another target.
-        (None, false) => vec![format!("/usr/lib/{triple}"), format!("/usr/{triple}/lib"), format!("/usr/{triple}/usr/lib")],
+        (None, false) => {
+            vec![format!("/usr/lib/{triple}"), format!("/usr/{triple}/lib"), format!("/usr/{triple}/usr/lib")]
+        }
         (Some(root), _) => {
             let root = root.display();
             let below = ["usr/local/lib", "usr/lib64", "usr/lib", "usr/share", "lib"];
@@ -231,7 +235,8 @@ pub fn only_real(session: &Session) -> Result<(), Stop> {
     if names.is_empty() {
         return Ok(());
     }
-    let message = format!("{} is for questions: a build takes this host as it is, and so does a choice", names.join(", "));
+    let what = "is for questions: builds, choices and saved facts take this host as it is";
+    let message = format!("{} {what}", names.join(", "));
     let diagnostic = Diagnostic::new(message);
     let help = "to do without a need for good: boltboard set need:NAME=off";
     Err(Stop::new(Exit::WrongUse, diagnostic.help(help)))

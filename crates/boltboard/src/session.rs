@@ -14,9 +14,9 @@ use boltboard_core::survey::{CompilerSearch, Facts, Language, ProbeMemo, Tools, 
 
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
-use crate::render::clash::clash_diagnostics;
 use crate::host;
 use crate::render::Screen;
+use crate::render::clash::clash_diagnostics;
 
 /// The name of the profile that choices go to when none was ever put in use.
 const FIRST_PROFILE: &str = "mine";
@@ -88,7 +88,18 @@ impl Session {
         let launch = RealLaunch::default();
         let probes = ProbeMemo::load(&work.probes());
         let tree_folders = vec![board.tree.board_root.clone(), board.tree.source_root.clone()];
-        Ok(Session { tree_folders, board, work, shelf, profile, launch, probes, search_path, global: global.clone(), screen: *screen })
+        Ok(Session {
+            tree_folders,
+            board,
+            work,
+            shelf,
+            profile,
+            launch,
+            probes,
+            search_path,
+            global: global.clone(),
+            screen: *screen,
+        })
     }
 
     /// Returns whether a profile exists, and where it comes from.

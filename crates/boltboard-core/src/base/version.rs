@@ -202,8 +202,32 @@ mod tests {
     #[test]
     fn orders_versions_as_the_trade_does() {
         let oldest_first = [
-            "0.9", "1.0~git5", "1.0-alpha", "1.0-beta", "1.0dev", "1.0-pre2", "1.0-rc1", "1.0-rc2", "1.0", "1.0k", "1.0w", "1.0.1",
-            "1.1a1", "1.1", "1.1a", "1.1b", "1.1.1", "1.1.1k", "1.2", "1.2p1", "1.2p2", "1.9", "1.10", "2.9.9", "10", "2024.1",
+            "0.9",
+            "1.0~git5",
+            "1.0-alpha",
+            "1.0-beta",
+            "1.0dev",
+            "1.0-pre2",
+            "1.0-rc1",
+            "1.0-rc2",
+            "1.0",
+            "1.0k",
+            "1.0w",
+            "1.0.1",
+            "1.1a1",
+            "1.1",
+            "1.1a",
+            "1.1b",
+            "1.1.1",
+            "1.1.1k",
+            "1.2",
+            "1.2p1",
+            "1.2p2",
+            "1.9",
+            "1.10",
+            "2.9.9",
+            "10",
+            "2024.1",
         ];
         for (at, older) in oldest_first.iter().enumerate() {
             for newer in &oldest_first[at + 1..] {
@@ -211,7 +235,9 @@ mod tests {
                 assert!(Version::new(newer) > Version::new(older), "{newer} > {older}");
             }
         }
-        for (one, same) in [("1.02", "1.2"), ("1.2", "1.2.0"), ("1", "1.0.0"), ("1.2-rc1", "1.2.0rc1"), ("v", "v"), ("", "0")] {
+        for (one, same) in
+            [("1.02", "1.2"), ("1.2", "1.2.0"), ("1", "1.0.0"), ("1.2-rc1", "1.2.0rc1"), ("v", "v"), ("", "0")]
+        {
             assert_eq!(Version::new(one), Version::new(same), "{one} = {same}");
         }
     }
@@ -219,7 +245,9 @@ mod tests {
     #[test]
     fn a_version_can_be_wanted_exactly() {
         let range: VersionRange = "= 5.10".parse().unwrap();
-        for (version, want) in [("5.10", true), ("5.10.0", true), ("5.10.1", false), ("5.1", false), ("5.10-rc1", false)] {
+        for (version, want) in
+            [("5.10", true), ("5.10.0", true), ("5.10.1", false), ("5.1", false), ("5.10-rc1", false)]
+        {
             assert_eq!(range.holds(&Version::new(version)), want, "{version}");
         }
     }

@@ -17,8 +17,8 @@ use crate::expr::{Expr, Op, RawAtom, RawWhat};
 pub use choice::{Asked, NEED_PREFIX, TryFault};
 pub use interp::{Folder, Interp, Piece};
 pub use need::{
-    Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef, NeedId,
-    Provider, ProviderFault, ScriptLanguage, ScriptModule, ToolCheck, ValueRange, ValueRangeFault,
+    Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef,
+    NeedId, Provider, ProviderFault, ScriptLanguage, ScriptModule, ToolCheck, ValueRange, ValueRangeFault,
 };
 pub use option::{DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind};
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm, TestDef, TestId};

@@ -18,8 +18,8 @@ mod read;
 mod sources;
 
 pub use find::{TreeFault, WORK_MARK, find_root};
-pub(crate) use needs::version_regex;
 pub use needs::DISTRIBUTIONS;
+pub(crate) use needs::version_regex;
 pub use problem::{Fault, Problem};
 pub use read::read_tree;
 pub use sources::{Listing, check_sources};

@@ -10,8 +10,8 @@ use super::lookup::Names;
 use super::problem::Fault;
 use crate::base::VersionRange;
 use crate::board::{
-    Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef, NeedId,
-    ScriptLanguage, ScriptModule, ToolCheck, ValueRange,
+    Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef,
+    NeedId, ScriptLanguage, ScriptModule, ToolCheck, ValueRange,
 };
 
 /// The distributions that packages can be named for.
@@ -60,7 +60,10 @@ pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
             fields.context
         ));
     } else if ways > 1 {
-        wrong("a need is made of other needs or looks for things itself: give one of `any-of`, `all-of` and checks".into());
+        wrong(
+            "a need is made of other needs or looks for things itself: give one of `any-of`, `all-of` and checks"
+                .into(),
+        );
     }
     let told_by = ["library", "tool", "version-macro", "interpreter-module"];
     let tells_version = told_by.iter().any(|key| fields.get(key).is_some());
@@ -141,7 +144,8 @@ fn language(fields: &Fields<'_>) -> CheckLanguage {
         "c" => CheckLanguage::C,
         "c++" => CheckLanguage::Cxx,
         other => {
-            fields.problem(text.place, Fault::Combination(format!("`{other}` is no language here: write `c` or `c++`")));
+            fields
+                .problem(text.place, Fault::Combination(format!("`{other}` is no language here: write `c` or `c++`")));
             CheckLanguage::C
         }
     }
@@ -203,7 +207,10 @@ fn byte_order(fields: &Fields<'_>) -> Option<Ask> {
         "little" => Some(Ask::ByteOrder(ByteOrder::Little)),
         "big" => Some(Ask::ByteOrder(ByteOrder::Big)),
         other => {
-            fields.problem(text.place, Fault::Combination(format!("`{other}` is no byte order: write `little` or `big`")));
+            fields.problem(
+                text.place,
+                Fault::Combination(format!("`{other}` is no byte order: write `little` or `big`")),
+            );
             None
         }
     }
@@ -362,7 +369,8 @@ impl Sort {
             // Anything else could make a program do more than tell its version.
             Sort::Argument => {
                 let bare = text.trim_start_matches('-');
-                matches!(text, "-v" | "-V" | "-h" | "--help") || (text.len() < 30 && only("-") && bare.contains("version"))
+                matches!(text, "-v" | "-V" | "-h" | "--help")
+                    || (text.len() < 30 && only("-") && bare.contains("version"))
             }
             Sort::ScriptModule => word && only(".:"),
             Sort::AbsolutePath => {

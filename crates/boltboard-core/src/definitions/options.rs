@@ -6,7 +6,8 @@ use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use crate::base::near_matches;
 use crate::board::{
-    Atom, Condition, DefaultRule, DefaultValue, Kind, Level, MacroDef, MacroForm, OptionDef, OptionId, PickValue, Rule, RuleKind, SectionId, read_size,
+    Atom, Condition, DefaultRule, DefaultValue, Kind, Level, MacroDef, MacroForm, OptionDef, OptionId, PickValue, Rule,
+    RuleKind, SectionId, read_size,
 };
 use crate::expr::Expr;
 

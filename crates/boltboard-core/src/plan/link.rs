@@ -93,7 +93,8 @@ impl Lower<'_> {
     /// The archiver that goes with the compiler: that of its target for a cross compiler (`aarch64-linux-gnu-ar`).
     fn archiver(&self) -> String {
         let compiler = self.compiler(Language::C).name;
-        let prefix = ["-gcc", "-cc", "-clang"].iter().find_map(|part| compiler.split_once(part)).map(|(prefix, _)| prefix);
+        let prefix =
+            ["-gcc", "-cc", "-clang"].iter().find_map(|part| compiler.split_once(part)).map(|(prefix, _)| prefix);
         let own = prefix.map(|prefix| format!("{prefix}-ar"));
         own.filter(|name| self.input.tools.program(name).is_some()).unwrap_or_else(|| "ar".into())
     }

@@ -199,7 +199,8 @@ impl Shelf {
             };
             for entry in entries.filter_map(Result::ok) {
                 let name = entry.file_name().to_string_lossy().into_owned();
-                let name = name.strip_suffix(".toml").filter(|name| !name.ends_with(HOST_ENDING)).and_then(ProfileName::parse);
+                let name =
+                    name.strip_suffix(".toml").filter(|name| !name.ends_with(HOST_ENDING)).and_then(ProfileName::parse);
                 found.extend(name.map(|name| (name, source)));
             }
         }

@@ -5,7 +5,7 @@ mod file;
 mod layers;
 
 pub use file::{ProfileFile, ProfileName};
-pub use layers::{ProviderChoice, Choice, Choices, Layer, LayerId, ProfileFault, ProfileProblem, ProfileSource, Shelf};
+pub use layers::{Choice, Choices, Layer, LayerId, ProfileFault, ProfileProblem, ProfileSource, ProviderChoice, Shelf};
 
 #[cfg(test)]
 mod tests;

@@ -62,14 +62,22 @@ pub fn price(family: Family, packages: &[String], search_path: &str, launch: &dy
         Family::Fedora => {
             let text = ask("dnf", &["--assumeno", "--quiet", "install"], packages)?;
             let chain = column(&text, "Installing", 0);
-            Ok(Price { packages: chain, download_bytes: told(&text, "download size"), disk_bytes: told(&text, "nstalled size") })
+            Ok(Price {
+                packages: chain,
+                download_bytes: told(&text, "download size"),
+                disk_bytes: told(&text, "nstalled size"),
+            })
         }
         Family::OpenSuse => {
             let text = ask("zypper", &["--non-interactive", "install", "--dry-run"], packages)?;
             let mut lines = text.lines().skip_while(|line| !line.contains("going to be installed")).skip(1);
             let chain = lines.by_ref().take_while(|line| !line.trim().is_empty());
             let chain = chain.flat_map(str::split_whitespace).map(str::to_string).collect();
-            Ok(Price { packages: chain, download_bytes: told(&text, "download size"), disk_bytes: told(&text, "additional") })
+            Ok(Price {
+                packages: chain,
+                download_bytes: told(&text, "download size"),
+                disk_bytes: told(&text, "additional"),
+            })
         }
         Family::Arch => {
             let text = ask("pacman", &["-S", "--print", "--print-format", "%n %s"], packages)?;
@@ -95,7 +103,8 @@ fn ask(
     search_path: &str,
     launch: &dyn Launch,
 ) -> Result<String, PriceFault> {
-    let path = find_program(program, search_path, Path::new("/")).ok_or_else(|| PriceFault::NoManager(program.into()))?;
+    let path =
+        find_program(program, search_path, Path::new("/")).ok_or_else(|| PriceFault::NoManager(program.into()))?;
     let arguments: Vec<String> = words.iter().map(ToString::to_string).chain(more.iter().cloned()).collect();
     let command = format!("{program} {}", arguments.join(" "));
     let silent = |words: String| PriceFault::Silent { command: command.clone(), words };
@@ -115,7 +124,9 @@ fn ask(
         Exit::TimedOut => Err(silent(format!("it did not end within {} s", LIMIT.as_secs()))),
         Exit::Code(_) | Exit::Signal(_) | Exit::Stopped => {
             let said = outcome.stderr_text();
-            Err(silent(said.lines().find(|line| !line.trim().is_empty()).unwrap_or("it failed without a word").trim().into()))
+            Err(silent(
+                said.lines().find(|line| !line.trim().is_empty()).unwrap_or("it failed without a word").trim().into(),
+            ))
         }
     }
 }
@@ -193,7 +204,8 @@ mod tests {
         let cache = "printf 'Package: chain\\nInstalled-Size: 10\\nSize: 2000\\n\\nPackage: buoy-dev\\nSize: 500\\nInstalled-Size: 3\\n'";
         let price = priced(Family::Debian, &[("apt-get", apt), ("apt-cache", cache)]).expect("a price");
         let names = |list: &[&str]| list.iter().map(ToString::to_string).collect::<Vec<_>>();
-        let want = Price { packages: names(&["chain", "buoy-dev"]), download_bytes: Some(2500), disk_bytes: Some(13 * 1024) };
+        let want =
+            Price { packages: names(&["chain", "buoy-dev"]), download_bytes: Some(2500), disk_bytes: Some(13 * 1024) };
         assert_eq!(price, want);
         let dnf = "printf 'Package Arch\\nInstalling:\\n buoy-devel x86_64 2\\nInstalling dependencies:\\n chain x86_64 1\\n\\nTotal download size: 1.5 M\\nInstalled size: 4 k\\n'; exit 1";
         let price = priced(Family::Fedora, &[("dnf", dnf)]).expect("a price");
@@ -205,7 +217,8 @@ mod tests {
         assert_eq!((price.download_bytes, price.disk_bytes), (Some(2048), Some(3072)));
         let price = priced(Family::Arch, &[("pacman", "printf 'chain 100\\nbuoy 30\\n'")]).expect("a price");
         assert_eq!((price.packages, price.download_bytes), (names(&["chain", "buoy"]), Some(130)));
-        let apk = "printf '(1/2) Installing chain (1.0-r0)\\n(2/2) Installing buoy-dev (2-r1)\\nOK: 9 MiB in 30 packages\\n'";
+        let apk =
+            "printf '(1/2) Installing chain (1.0-r0)\\n(2/2) Installing buoy-dev (2-r1)\\nOK: 9 MiB in 30 packages\\n'";
         assert_eq!(priced(Family::Alpine, &[("apk", apk)]).expect("a price").packages, names(&["chain", "buoy-dev"]));
     }
 

@@ -82,7 +82,8 @@ impl Situation<'_> {
     pub fn gaps(self) -> Vec<Gap> {
         let within = members_only(self.board);
         let not_asked = |fact: &Fact| fact.state == FactState::Missing(Missing::NotAsked);
-        let missing = self.facts.iter().filter(|fact| !fact.is_met() && !within.contains(&fact.need) && !not_asked(fact));
+        let missing =
+            self.facts.iter().filter(|fact| !fact.is_met() && !within.contains(&fact.need) && !not_asked(fact));
         let mut gaps: Vec<Gap> = missing.map(|fact| gap(self, fact)).collect();
         gaps.sort_by_key(|gap| (gap.gravity, gap.need));
         gaps
@@ -220,7 +221,9 @@ fn part_off(board: &Board, part: PartId, resolution: Option<&Resolution>) -> Opt
 /// Tells whether a package could bring it: what only the compiler or the target decides, none can.
 fn installable(board: &Board, need: NeedId) -> bool {
     match &board.needs[need].check {
-        NeedCheck::AnyOf(members) | NeedCheck::AllOf(members) => members.iter().any(|member| installable(board, *member)),
+        NeedCheck::AnyOf(members) | NeedCheck::AllOf(members) => {
+            members.iter().any(|member| installable(board, *member))
+        }
         NeedCheck::Host(check) => {
             check.library.is_some()
                 || !check.headers.is_empty()
@@ -271,7 +274,8 @@ fn providers(board: &Board, facts: &Facts, fact: &Fact) -> Vec<Provider> {
             (Some(range), Some(version)) => range.holds(&crate::base::Version::new(version)),
             (Some(_), None) => false,
         };
-        let below = |part: &str| copy.place.ancestors().find(|folder| folder.file_name().is_some_and(|name| name == part));
+        let below =
+            |part: &str| copy.place.ancestors().find(|folder| folder.file_name().is_some_and(|name| name == part));
         let folder = below("lib").or_else(|| below("lib64")).or_else(|| below("include")).or_else(|| below("bin"));
         if let Some(folder) = folder.and_then(std::path::Path::parent).filter(|_| fits) {
             list.push(Provider::Folder(folder.to_path_buf()));

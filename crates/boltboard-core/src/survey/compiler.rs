@@ -136,7 +136,8 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     };
     let shown = real_path.display().to_string();
     let own_root = sysroot.clone().unwrap_or_default();
-    let question = Digest::of_parts(["who are you, and where do you look?", &shown, as_language, search_path, &own_root]);
+    let question =
+        Digest::of_parts(["who are you, and where do you look?", &shown, as_language, search_path, &own_root]);
     let text = match memo.recall(&question) {
         Some(text) => text,
         None => {

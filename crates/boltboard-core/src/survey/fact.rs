@@ -193,7 +193,9 @@ impl Facts {
 
     /// Returns these facts with the one about a need taken from others.
     pub fn with(mut self, other: Facts, need: NeedId) -> Facts {
-        if let (Some(mine), Some(theirs)) = (self.facts.get_mut(need.index()), other.facts.into_iter().nth(need.index())) {
+        if let (Some(mine), Some(theirs)) =
+            (self.facts.get_mut(need.index()), other.facts.into_iter().nth(need.index()))
+        {
             *mine = theirs;
         }
         self

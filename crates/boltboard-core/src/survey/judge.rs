@@ -23,7 +23,8 @@ pub(super) fn judge_version(need: &NeedDef, version: Option<&str>) -> Result<(),
 /// Returns the line that tells most of what went wrong.
 pub(super) fn telling_line(words: &[String]) -> String {
     let incompatible = words.iter().find(|line| line.contains("incompatible"));
-    let error = words.iter().find(|line| line.contains("error") || line.contains("cannot") || line.contains("undefined"));
+    let error =
+        words.iter().find(|line| line.contains("error") || line.contains("cannot") || line.contains("undefined"));
     let line = incompatible.or(error).or(words.first());
     line.map_or_else(|| "it failed without a word".into(), |line| line.trim().to_string())
 }
@@ -131,6 +132,9 @@ impl Judge<'_> {
             Err((what, missing))
         };
         match (&question.body, answer.yes) {
+            (Body::Readable(header), false) if self.draft.found.place.is_none() && is_absent(header, &words) => {
+                Err((words, Missing::Absent))
+            }
             (Body::Readable(header), false) => unusable(format!("its header <{header}> cannot be read: {words}")),
             (Body::Links(_), false) => {
                 let seen = self.draft.found.place.is_some() || words.contains("incompatible");
@@ -195,6 +199,11 @@ impl Judge<'_> {
             _ => Ok(()),
         }
     }
+}
+
+/// Whether a compiler says that the header itself is not there, and not one that it reads.
+fn is_absent(header: &str, words: &str) -> bool {
+    words.contains("No such file") && words.contains(&format!("{header}:")) && !words.contains(&format!("/{header}:"))
 }
 
 fn title(question: &Question) -> String {

@@ -211,7 +211,9 @@ impl Reader<'_> {
         for option in ["-I", "-L"] {
             let Some(folder) = flag.strip_prefix(option).filter(|folder| folder.starts_with('/')) else { continue };
             let folder = match &self.search.sysroot {
-                Some(sysroot) if !Path::new(folder).starts_with(sysroot) => sysroot.join(folder.trim_start_matches('/')),
+                Some(sysroot) if !Path::new(folder).starts_with(sysroot) => {
+                    sysroot.join(folder.trim_start_matches('/'))
+                }
                 _ => PathBuf::from(folder),
             };
             let real = folder.canonicalize().unwrap_or_else(|_| folder.clone());

@@ -5,6 +5,8 @@
 //! questions, which `join` asks in few runs; then each need is judged. Answers are kept in a [`ProbeMemo`] with the files that
 //! they depend on.
 
+mod asking;
+mod blame;
 mod compiler;
 mod fact;
 mod join;
@@ -29,7 +31,9 @@ pub use compiler::{Compiler, CompilerFault, CompilerSearch, Family, Language, To
 pub use fact::{Copy, CopyRank, Evidence, Fact, FactSource, FactState, Facts, Found, Missing, Presence};
 pub use memo::ProbeMemo;
 pub use metadata::{Metadata, MetadataFault, MetadataSearch};
-pub use saved::{Differing, HostDifference, HostRecord, HostTraits, NeedRecord, RecordFault, RecordedState, changes, differences};
+pub use saved::{
+    Differing, HostDifference, HostRecord, HostTraits, NeedRecord, RecordFault, RecordedState, changes, differences,
+};
 pub use toolchains::{Toolchain, toolchains};
 
 use join::Answer;
@@ -131,7 +135,7 @@ pub fn survey_some(board: &Board, wanted: &BTreeSet<NeedId>, wishes: &Wishes, pr
         .filter_map(|id| Draft::of(*id, &board.needs[*id], wishes.providers.get(id), prober))
         .collect();
     let mut questions: BTreeSet<Question> = drafts.iter().flat_map(|draft| draft.questions.iter().cloned()).collect();
-    let languages: BTreeSet<Language> = questions.iter().map(|question| question.setting.language).collect();
+    let languages: BTreeSet<Language> = drafts.iter().filter_map(Draft::compiler_asked).collect();
     questions.extend(languages.iter().map(|language| nothing_to_it(*language, Body::Links(Vec::new()))));
     // Programs are asked for their versions while compilers are at work.
     let (answers, looks) = std::thread::scope(|scope| {
@@ -267,16 +271,19 @@ fn compose(board: &Board, id: NeedId, wishes: &Wishes, facts: &mut BTreeMap<Need
             FactState::Missing(Missing::SwitchedOff { there })
         }
         _ if is_met => match met_by.first().and_then(|first| facts.get(first)).map(|fact| &fact.state) {
-            Some(FactState::Found(found)) if any => {
-                FactState::Found(Found { version: found.version.clone(), place: found.place.clone(), ..Found::default() })
-            }
+            Some(FactState::Found(found)) if any => FactState::Found(Found {
+                version: found.version.clone(),
+                place: found.place.clone(),
+                ..Found::default()
+            }),
             Some(FactState::Bundled(part)) if any => FactState::Bundled(*part),
             _ => FactState::Found(Found::default()),
         },
         (Some(Provider::System), _) | (_, None) => FactState::Missing(Missing::Others { lacking }),
         (_, Some(part)) => FactState::Bundled(part),
     };
-    let made_of = if is_met && !matches!(provider, Some(Provider::Bundled | Provider::Off)) { met_by } else { Vec::new() };
+    let made_of =
+        if is_met && !matches!(provider, Some(Provider::Bundled | Provider::Off)) { met_by } else { Vec::new() };
     let evidence = candidates.iter().filter_map(|member| facts.get(member)).map(|fact| Evidence {
         tried: format!("the need {}", board.needs[fact.need].name),
         found: if fact.is_met() { "met" } else { "not met" }.to_string(),
@@ -291,7 +298,8 @@ fn compose(board: &Board, id: NeedId, wishes: &Wishes, facts: &mut BTreeMap<Need
 /// Where metadata files of the target are looked for.
 fn metadata_search(folders: Vec<PathBuf>, language: Language, prober: Prober<'_>) -> MetadataSearch {
     let compiler = prober.tools.compiler(language).ok();
-    let known = compiler.into_iter().flat_map(|c| c.include_folders.iter().chain(&c.library_folders)).cloned().collect();
+    let known =
+        compiler.into_iter().flat_map(|c| c.include_folders.iter().chain(&c.library_folders)).cloned().collect();
     MetadataSearch { folders, sysroot: prober.host.sysroot.clone(), known_folders: known }
 }
 

@@ -7,7 +7,9 @@ use super::compiler::lies_below;
 use super::judge::judge_version;
 use super::program::{ProgramAnswer, ProgramQuestion, module_question, version_question};
 use super::question::{Body, Question, Setting};
-use super::{Copy, CopyRank, Evidence, Found, Language, Metadata, MetadataFault, Missing, Prober, read_metadata, search};
+use super::{
+    Copy, CopyRank, Evidence, Found, Language, Metadata, MetadataFault, Missing, Prober, read_metadata, search,
+};
 use crate::board::{
     Ask, CheckLanguage, HostCheck, HostFileKind, NeedCheck, NeedDef, NeedId, Provider, ScriptModule, ToolCheck,
 };
@@ -57,6 +59,16 @@ impl<'a> Draft<'a> {
         };
         draft.result = Lookup { draft: &mut draft, prober, folder, need }.all();
         Some(draft)
+    }
+}
+
+impl Draft<'_> {
+    /// Returns the language whose compiler has a say, if one has.
+    pub fn compiler_asked(&self) -> Option<Language> {
+        let check = self.check;
+        let asked =
+            check.library.is_some() || !check.headers.is_empty() || !check.link.is_empty() || !check.asks.is_empty();
+        asked.then(|| language(check))
     }
 }
 
@@ -124,7 +136,8 @@ impl Lookup<'_, '_> {
     fn tool(&mut self, tool: &ToolCheck) -> Result<(), Missing> {
         let path = &self.prober.host.search_path;
         let usual: Vec<PathBuf> = path.split(':').filter(|f| !f.is_empty()).map(PathBuf::from).collect();
-        let folders = self.folder.map_or_else(|| usual.clone(), |folder| vec![folder.join("bin"), folder.to_path_buf()]);
+        let folders =
+            self.folder.map_or_else(|| usual.clone(), |folder| vec![folder.join("bin"), folder.to_path_buf()]);
         for name in &tool.names {
             let runs = |path: &PathBuf| is_program(path);
             let first: Vec<PathBuf> = search::all_copies(name, &folders).into_iter().filter(runs).collect();
@@ -184,7 +197,8 @@ impl Lookup<'_, '_> {
         let file_name = format!("{library}.pc");
         let first = search::all_copies(&file_name, &searched);
         let aside = search::aside(&self.prober.host.aside);
-        let aside: Vec<PathBuf> = aside.iter().flat_map(|folder| search::metadata_below(folder, self.target())).collect();
+        let aside: Vec<PathBuf> =
+            aside.iter().flat_map(|folder| search::metadata_below(folder, self.target())).collect();
         let known: Vec<PathBuf> = first.iter().cloned().chain(search::all_copies(&file_name, &usual)).collect();
         let with_version = |place: PathBuf| (place.clone(), Metadata::version_of(&place));
         let later = search::all_copies(&file_name, &aside).into_iter().map(with_version).collect();
@@ -238,7 +252,11 @@ impl Lookup<'_, '_> {
     }
 
     fn headers(&mut self, check: &HostCheck) -> Result<(), Missing> {
-        let by_itself = self.prober.tools.compiler(self.language()).map(|c| c.include_folders.clone()).unwrap_or_default();
+        let by_itself =
+            self.prober.tools.compiler(self.language()).map(|c| c.include_folders.clone()).unwrap_or_default();
+        if self.prober.tools.compiler(self.language()).is_err() && !check.headers.is_empty() {
+            return Err(Missing::NotAsked);
+        }
         for header in &check.headers {
             let flags = &self.draft.found.compile_flags;
             let folders = search::header_folders(flags, &by_itself);
@@ -247,7 +265,8 @@ impl Lookup<'_, '_> {
             let copies = search::all_copies(header, &folders);
             let Some(place) = copies.first().cloned() else {
                 if by_itself.is_empty() {
-                    return Err(Missing::NotAsked);
+                    // A compiler that does not say where it looks is asked for the header itself.
+                    continue;
                 }
                 self.note(tried, "not there");
                 return Err(match (&self.draft.found.place, self.folder) {
@@ -317,7 +336,10 @@ impl Lookup<'_, '_> {
             return;
         }
         let mut real = Vec::new();
-        let ranked = known.into_iter().map(|copy| (copy, CopyRank::Later)).chain(aside.into_iter().map(|copy| (copy, CopyRank::Aside)));
+        let ranked = known
+            .into_iter()
+            .map(|copy| (copy, CopyRank::Later))
+            .chain(aside.into_iter().map(|copy| (copy, CopyRank::Aside)));
         for ((place, version), rank) in ranked {
             let same = place.canonicalize().unwrap_or_else(|_| place.clone());
             if !real.contains(&same) {

@@ -81,13 +81,15 @@ pub(super) fn ask(question: &ProgramQuestion, prober: Prober<'_>, evidence: &mut
     let kept = prober.memo.recall(&digest).and_then(|text| serde_json::from_str::<Said>(&text).ok());
     let said = kept.unwrap_or_else(|| {
         let said = run(question, prober);
-        let folders = said.lines.iter().filter_map(|line| line.strip_prefix(LOOKED_IN)).map(|f| PathBuf::from(f.trim()));
+        let folders =
+            said.lines.iter().filter_map(|line| line.strip_prefix(LOOKED_IN)).map(|f| PathBuf::from(f.trim()));
         let folders: Vec<PathBuf> = folders.filter(|folder| folder.is_absolute()).collect();
         let below = match &question.read {
             Reading::Module(module) => module.split(['.', ':']).next().unwrap_or_default().to_string(),
             Reading::Version(_) => String::new(),
         };
-        let within: Vec<PathBuf> = folders.iter().map(|f| f.join(&below)).filter(|f| !below.is_empty() && f.is_dir()).collect();
+        let within: Vec<PathBuf> =
+            folders.iter().map(|f| f.join(&below)).filter(|f| !below.is_empty() && f.is_dir()).collect();
         let text = serde_json::to_string(&said).unwrap_or_default();
         prober.memo.keep(digest, &text, folders.into_iter().chain(within).chain([real, question.program.clone()]));
         said
@@ -104,14 +106,22 @@ pub(super) fn ask(question: &ProgramQuestion, prober: Prober<'_>, evidence: &mut
         Reading::Version(_) => format!("what {name} says of its version"),
         Reading::Module(module) => format!("the module {module} of {name}"),
     };
-    let command = format!("{} {}", question.program.display(), question.arguments.iter().map(|a| quoted(a)).collect::<Vec<_>>().join(" "));
+    let command = format!(
+        "{} {}",
+        question.program.display(),
+        question.arguments.iter().map(|a| quoted(a)).collect::<Vec<_>>().join(" ")
+    );
     evidence.push(Evidence { tried, found, command: Some(command), program: None, words });
     answer
 }
 
 fn quoted(word: &str) -> String {
     let plain = |c: char| c.is_ascii_alphanumeric() || "-_=+./,:".contains(c);
-    if !word.is_empty() && word.chars().all(plain) { word.to_string() } else { format!("'{}'", word.replace('\'', "'\\''")) }
+    if !word.is_empty() && word.chars().all(plain) {
+        word.to_string()
+    } else {
+        format!("'{}'", word.replace('\'', "'\\''"))
+    }
 }
 
 /// What came back, as it is kept.
@@ -149,7 +159,11 @@ fn run(question: &ProgramQuestion, prober: Prober<'_>) -> Said {
 fn judge(question: &ProgramQuestion, name: &str, said: &Said) -> ProgramAnswer {
     let asked = question.arguments.join(" ");
     if let Some(fault) = &said.fault {
-        let what = if matches!(question.read, Reading::Version(_)) { format!("`{name} {asked}`") } else { format!("`{name}`") };
+        let what = if matches!(question.read, Reading::Version(_)) {
+            format!("`{name} {asked}`")
+        } else {
+            format!("`{name}`")
+        };
         return ProgramAnswer::Fault(format!("{what} cannot be asked: {fault}"));
     }
     match &question.read {

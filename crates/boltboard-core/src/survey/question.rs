@@ -186,7 +186,8 @@ fn fragment(text: &mut String, question: &Question, number: usize) {
         Body::ByteOrder => declared(&format!("char {answer}"), "1"),
         Body::Code(code) => format!("{code}\n"),
         Body::Function { name, .. } => {
-            let declare = if question.setting.headers.is_empty() { format!("extern char {name}();\n") } else { String::new() };
+            let declare =
+                if question.setting.headers.is_empty() { format!("extern char {name}();\n") } else { String::new() };
             format!(
                 "#if defined __stub_{name} || defined __stub___{name}\n#error {STUB_WORDS}\n#endif\n#ifndef {name}\n{declare}void *{answer} = (void *) &{name};\n#endif\n"
             )

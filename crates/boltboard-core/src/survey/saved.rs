@@ -145,7 +145,8 @@ const MAX_FILE: u64 = 16 * 1024 * 1024;
 impl HostRecord {
     /// Takes down facts.
     pub fn of(board: &Board, facts: &Facts, host: HostTraits) -> HostRecord {
-        let need = facts.iter().map(|fact| (board.needs[fact.need].name.clone(), NeedRecord::of(board, fact))).collect();
+        let need =
+            facts.iter().map(|fact| (board.needs[fact.need].name.clone(), NeedRecord::of(board, fact))).collect();
         HostRecord { format: FORMAT, tree: board.tree.name.clone(), host, need }
     }
 
@@ -164,7 +165,10 @@ impl HostRecord {
             wrong(text[..at].matches('\n').count() + 1, e.message().trim().replace('\n', "; "))
         })?;
         if record.format != FORMAT {
-            return Err(wrong(1, format!("this program reads format {FORMAT}, the file is in format {}", record.format)));
+            return Err(wrong(
+                1,
+                format!("this program reads format {FORMAT}, the file is in format {}", record.format),
+            ));
         }
         if record.tree != tree {
             let file = path.to_path_buf();
@@ -332,7 +336,8 @@ pub fn differences(before: &HostRecord, after: &HostRecord) -> Vec<HostDifferenc
         if was.state == RecordedState::NotAsked || now.state == RecordedState::NotAsked {
             continue;
         }
-        let same = (was.state, &was.version, &was.place, &was.met_by) == (now.state, &now.version, &now.place, &now.met_by);
+        let same =
+            (was.state, &was.version, &was.place, &was.met_by) == (now.state, &now.version, &now.place, &now.met_by);
         if !same {
             add(Differing::Need(name.clone()), was.words(), now.words());
         }

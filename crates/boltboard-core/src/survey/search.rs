@@ -47,7 +47,11 @@ pub(super) fn all_copies(name: &str, folders: &[PathBuf]) -> Vec<PathBuf> {
 
 /// Below a folder that holds a copy of something: where its metadata files lie.
 pub(super) fn metadata_below(folder: &Path, target: &str) -> Vec<PathBuf> {
-    library_folders_below(folder, target).iter().map(|lib| lib.join("pkgconfig")).chain([folder.join("share/pkgconfig")]).collect()
+    library_folders_below(folder, target)
+        .iter()
+        .map(|lib| lib.join("pkgconfig"))
+        .chain([folder.join("share/pkgconfig")])
+        .collect()
 }
 
 /// Below a folder that holds a copy of something: where its libraries lie.
@@ -62,7 +66,8 @@ pub(super) fn library_folders_below(folder: &Path, target: &str) -> Vec<PathBuf>
 /// Folders below `/opt` that look like copies of something: they have headers or libraries.
 pub(super) fn aside(root: &Path) -> Vec<PathBuf> {
     let entries = std::fs::read_dir(root).into_iter().flatten().filter_map(Result::ok).map(|entry| entry.path());
-    let mut folders: Vec<PathBuf> = entries.filter(|path| path.join("lib").is_dir() || path.join("include").is_dir()).collect();
+    let mut folders: Vec<PathBuf> =
+        entries.filter(|path| path.join("lib").is_dir() || path.join("include").is_dir()).collect();
     folders.sort();
     folders.truncate(200);
     folders

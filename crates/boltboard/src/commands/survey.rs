@@ -48,6 +48,7 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
     let need = args.need.as_ref().map(|name| session.board.find_need(name)).transpose()?;
     let mut facts = session.facts(&choices)?;
     if let Some(path) = &args.save {
+        host::only_real(&session)?;
         host::record(&session, &choices, &facts).save(path)?;
         screen.remark(&format!("Saved the facts to {}.", path.display()));
     }

@@ -94,7 +94,11 @@ fn show_tells_all_about_an_option() {
 #[test]
 fn survey_shows_what_was_tried() {
     let tree = Scratch::with(MINI);
-    tree.run("survey").code(0).says(&["nowhere  missing", "without it radio is off instead of on", "boltboard survey nowhere"]);
+    tree.run("survey").code(0).says(&[
+        "nowhere  missing",
+        "without it radio is off instead of on",
+        "boltboard survey nowhere",
+    ]);
     tree.run("survey nowhere").code(0).says(&[
         "the metadata file surely-nowhere.pc",
         "the header <surely/nowhere.h>",

@@ -56,7 +56,10 @@ impl Harbour {
     fn new() -> Harbour {
         let tree = Scratch::with(&[
             ("board.toml", TREE),
-            ("buoy.c", "#include <stdio.h>\n#include <chime.h>\nint main(void) { printf(\"%s\\n\", chime()); return 0; }\n"),
+            (
+                "buoy.c",
+                "#include <stdio.h>\n#include <chime.h>\nint main(void) { printf(\"%s\\n\", chime()); return 0; }\n",
+            ),
             ("chime/chime.c", "#include \"chime.h\"\nconst char *chime(void) { return \"bundled\"; }\n"),
             ("chime/chime.h", "const char *chime(void);\n"),
         ]);
@@ -120,7 +123,9 @@ fn gaps_are_told_by_gravity_with_the_ways_out() {
         "apt install liblamp-dev",
         "no package of it is known",
     ]);
-    here.run("set light=on").code(4).complains(&["light=on cannot be had on this host: it lacks lamp", "apt install liblamp-dev"]);
+    here.run("set light=on")
+        .code(4)
+        .complains(&["light=on cannot be had on this host: it lacks lamp", "apt install liblamp-dev"]);
     here.run("survey --try light=on").code(4).says(&[
         "Stops what you chose (1 need)",
         "without it light=on, which you chose, cannot be had",
@@ -148,13 +153,24 @@ fn another_provider_can_be_chosen_and_builds_with_it() {
     let two = here.tree.at("two").display().to_string();
     here.run(&format!("set need:chime={two} --reason mine")).code(0);
     assert_eq!(here.says(), "two");
-    here.run("survey chime").code(0).says(&["found, version 2.0", "(\"mine\")", "in use: the folder that you chose", "version 1.5"]);
+    here.run("survey chime").code(0).says(&[
+        "found, version 2.0",
+        "(\"mine\")",
+        "in use: the folder that you chose",
+        "version 1.5",
+    ]);
     here.run("profile show").code(0).says(&["need:chime", "two"]);
     here.run("set need:chime=off").code(0);
-    here.run("survey").code(0).says(&["switched off by you; version 1.5 is there", "bell is off instead of on", "boltboard unset need:chime"]);
+    here.run("survey").code(0).says(&[
+        "switched off by you; version 1.5 is there",
+        "bell is off instead of on",
+        "boltboard unset need:chime",
+    ]);
     here.run("unset need:chime").code(0);
     assert_eq!(here.says(), "one");
-    here.run("set need:chime=brass").code(2).complains(&["`brass` cannot provide `chime`; it can be system, bundled, off, a folder such as /opt/x"]);
+    here.run("set need:chime=brass")
+        .code(2)
+        .complains(&["`brass` cannot provide `chime`; it can be system, bundled, off, a folder such as /opt/x"]);
     here.run("set need:chyme=off").code(2).complains(&["there is no need `chyme`", "did you mean `chime`?"]);
     here.run("unset need:chime").code(2).complains(&["`need:chime` is not chosen in the profile mine"]);
     here.tree.edit("bolt-work/profiles/mine.toml", "[choose]", "[providers]\nchime = \"brass\"\n[choose]");
@@ -170,7 +186,10 @@ fn a_change_of_the_host_is_named_before_anything_uses_it() {
     assert_eq!(here.run("options").code(0).err, "");
     here.install("one", "1.6", "newer");
     here.put_first("one");
-    let told = ["the host has changed since mine was last built", "chime: version 1.5 at TREE/pc/surely-chime.pc → version 1.6"];
+    let told = [
+        "the host has changed since mine was last built",
+        "chime: version 1.5 at TREE/pc/surely-chime.pc → version 1.6",
+    ];
     here.run("options").code(0).complains(&told);
     here.run("preview").code(0).complains(&told);
     here.run("build").code(0).complains(&told);
@@ -198,18 +217,27 @@ fn facts_can_be_assumed_saved_loaded_and_compared() {
     here.run("survey --assume lamp=1.5").code(0).says(&["does not fit: version 1.5 is there, wanted >= 2 (assumed)"]);
     here.run("options --try light=on --assume lamp").code(0).says(&["light     on"]);
     here.run("set light=on --assume lamp").code(2).complains(&["--assume is for questions"]);
-    here.run("build --assume lamp").code(2).complains(&["--assume is for questions: a build takes this host as it is"]);
+    here.run("build --assume lamp")
+        .code(2)
+        .complains(&["--assume is for questions: builds, choices and saved facts take this host as it is"]);
     here.run("survey --forbid chime").code(0).says(&["bell is off instead of on"]);
     here.run("survey --assume lump").code(2).complains(&["there is no need `lump`"]);
+    here.run("survey --save here.toml --forbid chime").code(2).complains(&["--forbid is for questions"]);
     here.run("survey --save here.toml").code(0).complains(&["Saved the facts to here.toml."]);
     here.run("survey --against here.toml").code(0).says(&["This host is like here.toml"]);
     here.install("one", "1.5", "one");
     here.put_first("one");
-    here.run("survey --against here.toml").code(1).says(&["1 difference from here.toml", "chime  the bundled copy", "version 1.5"]);
+    here.run("survey --against here.toml").code(1).says(&[
+        "1 difference from here.toml",
+        "chime  the bundled copy",
+        "version 1.5",
+    ]);
     here.run("survey --facts here.toml").code(0).says(&["a saved host", "chime  bundled copy"]);
     here.run("survey --facts none.toml").code(2).complains(&["there is no file none.toml"]);
     here.tree.edit("here.toml", "tree = \"buoys\"", "tree = \"others\"");
-    here.run("survey --against here.toml").code(3).complains(&["here.toml holds facts for the tree `others`, not for `buoys`"]);
+    here.run("survey --against here.toml")
+        .code(3)
+        .complains(&["here.toml holds facts for the tree `others`, not for `buoys`"]);
     here.tree.write("here.toml", "format = 1\ntree = [\n");
     here.run("survey --facts here.toml").code(3).complains(&["here.toml:"]);
 }
@@ -217,14 +245,21 @@ fn facts_can_be_assumed_saved_loaded_and_compared() {
 #[test]
 fn prices_come_from_the_package_manager() {
     let here = Harbour::new();
-    here.tree.script("bin/apt-get", "case \"$*\" in *--simulate*liblamp-dev) echo 'Inst liblamp1 (1)'; echo 'Inst liblamp-dev (1)';; esac");
+    here.tree.script(
+        "bin/apt-get",
+        "case \"$*\" in *--simulate*liblamp-dev) echo 'Inst liblamp1 (1)'; echo 'Inst liblamp-dev (1)';; esac",
+    );
     here.tree.script("bin/apt-cache", "printf 'Package: liblamp1\\nSize: 1000\\nInstalled-Size: 4\\n\\nPackage: liblamp-dev\\nSize: 24\\nInstalled-Size: 1\\n'");
-    here.run("survey --price --try light=on").code(4).says(&["takes 2 packages, 1.0 KiB to fetch, 5.0 KiB on disk", "brings along: liblamp1"]);
+    here.run("survey --price --try light=on")
+        .code(4)
+        .says(&["takes 2 packages, 1.0 KiB to fetch, 5.0 KiB on disk", "brings along: liblamp1"]);
     here.run("survey lamp --price").says(&["liblamp1 liblamp-dev"]);
     here.tree.script("bin/apt-get", "echo 'E: Unable to locate package liblamp-dev' >&2; exit 100");
     here.run("survey --price").code(0).says(&["the price is not known", "Unable to locate package liblamp-dev"]);
     here.tree.write("etc/os-release", "ID=reef\nNAME=Reef\n");
-    here.run("survey --price").code(0).says(&["This distribution is not known", "liblamp-dev (debian), lamp-devel (fedora)"]);
+    here.run("survey --price")
+        .code(0)
+        .says(&["This distribution is not known", "liblamp-dev (debian), lamp-devel (fedora)"]);
     std::fs::remove_file(here.tree.at("etc/os-release")).expect("removed");
     here.run("survey").code(0).says(&["an unknown distribution"]);
     here.tree.write("etc/os-release", "ID=fedora\n");
@@ -235,21 +270,42 @@ fn prices_come_from_the_package_manager() {
 fn compilers_are_found_chosen_and_told_when_broken() {
     let here = Harbour::new();
     here.tree.script("bin/gcc-99", "case \"$*\" in *-v*) echo 'Target: x86_64-linux-gnu' >&2; echo 'gcc version 99.1 (made up)' >&2;; esac; exec cc \"$@\"");
-    here.tree.script("bin/arm-reef-linux-gcc", "echo 'Target: arm-reef-linux' >&2; echo 'gcc version 7.1 (made up)' >&2; exit 0");
+    here.tree.script(
+        "bin/arm-reef-linux-gcc",
+        "echo 'Target: arm-reef-linux' >&2; echo 'gcc version 7.1 (made up)' >&2; exit 0",
+    );
     here.tree.script("bin/clang-0", "exit 1");
-    here.run("survey --toolchains").code(0).says(&["gcc-99", "gcc 99.1", "arm-reef-linux-gcc", "in use", "clang-0", "failed without a word"]);
+    here.run("survey --toolchains").code(0).says(&[
+        "gcc-99",
+        "gcc 99.1",
+        "arm-reef-linux-gcc",
+        "in use",
+        "clang-0",
+        "failed without a word",
+    ]);
     here.run("build").code(0);
     here.run("set compiler=gcc-99").code(0);
     here.run("survey").code(0).says(&["gcc 99.1 for x86_64-linux-gnu"]);
     let steps = here.tree.ran(&mut here.command("preview --json")).code(0).json();
     let steps = steps["steps"].as_array().expect("steps");
     let done = |does: &str| steps.iter().filter(|s| s["does"] == does && s["verdict"] == "run").count();
-    assert_eq!((done("compile"), done("archive")), (2, 0), "another compiler compiles anew; archives follow what comes out");
+    assert_eq!(
+        (done("compile"), done("archive")),
+        (2, 0),
+        "another compiler compiles anew; archives follow what comes out"
+    );
     assert_eq!(here.says(), "bundled");
-    here.tree.script("bin/gcc-99", "case \"$*\" in */dev/null*) echo 'gcc version 99.1' >&2; exit 0;; esac; echo 'gcc-99: no licence' >&2; exit 1");
+    here.tree.script(
+        "bin/gcc-99",
+        "case \"$*\" in */dev/null*) echo 'gcc version 99.1' >&2; exit 0;; esac; echo 'gcc-99: no licence' >&2; exit 1",
+    );
     here.tree.edit("board.toml", "[need.varnish]\n", "[need.varnish]\nfunction = \"printf\"\n");
     here.tree.edit("board.toml", "zlib-of-nowhere.h", "stdio.h");
-    let ran = here.run("survey").code(4).says(&["The compiler does not work:", "gcc-99` fails on the plainest program: gcc-99: no licence", "1 need could not be looked for"]);
+    let ran = here.run("survey").code(4).says(&[
+        "The compiler does not work:",
+        "gcc-99` fails on the plainest program: gcc-99: no licence",
+        "1 need could not be looked for",
+    ]);
     assert_eq!(ran.out.matches("no licence").count(), 1, "said once");
     here.run("set compiler=surely-none").code(0);
     here.run("survey").code(4).says(&["there is no `surely-none` in the search path"]);
@@ -260,7 +316,9 @@ fn a_work_folder_that_cannot_be_written_is_no_hindrance() {
     let tree = Scratch::with(MINI);
     tree.run("set depth=4").code(0);
     let work = tree.at("bolt-work");
-    let mode = |mode| std::fs::set_permissions(&work, std::os::unix::fs::PermissionsExt::from_mode(mode)).expect("permissions");
+    let mode = |mode| {
+        std::fs::set_permissions(&work, std::os::unix::fs::PermissionsExt::from_mode(mode)).expect("permissions")
+    };
     std::fs::write(work.join("probes.json"), "damaged").expect("written");
     tree.run("survey").code(0).says(&["nowhere  missing"]);
     mode(0o555);
@@ -271,5 +329,9 @@ fn a_work_folder_that_cannot_be_written_is_no_hindrance() {
 #[test]
 fn why_shows_what_was_looked_for() {
     let tree = Scratch::with(MINI);
-    tree.run("why radio").code(0).says(&["this host lacks nowhere", "looked for the header <surely/nowhere.h>", "boltboard survey nowhere"]);
+    tree.run("why radio").code(0).says(&[
+        "this host lacks nowhere",
+        "looked for the header <surely/nowhere.h>",
+        "boltboard survey nowhere",
+    ]);
 }

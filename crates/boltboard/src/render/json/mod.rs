@@ -6,9 +6,9 @@ mod deliver;
 mod survey;
 
 pub use board::{options, overview, profile, profile_list, show, why};
-pub use survey::{hosts, survey, toolchains};
 pub use build::{Compared, compare, ledger, preview};
 pub use deliver::{install, uninstall};
+pub use survey::{hosts, survey, toolchains};
 
 /// The format of all answers; it grows when a field changes its meaning or goes.
 pub const FORMAT: u32 = 1;

@@ -14,7 +14,8 @@ use crate::render::survey::{Survey, do_without_command, gravity_word, trouble, w
 #[serde(rename_all = "kebab-case")]
 pub struct SurveyAnswer {
     format: u32,
-    distribution: String,
+    distribution: &'static str,
+    release: String,
     compiler: String,
     target: String,
     compiler_fault: Option<String>,
@@ -99,12 +100,15 @@ pub fn survey(survey: &Survey<'_>, only: Option<NeedId>) -> SurveyAnswer {
     let gaps = survey.gaps.iter().enumerate().filter(|(_, gap)| asked(gap.need));
     SurveyAnswer {
         format: FORMAT,
-        distribution: survey.here.title.clone(),
+        distribution: survey.here.family.map_or("", |family| family.key()),
+        release: survey.here.title.clone(),
         compiler: survey.compiler.clone(),
         target: survey.target.clone(),
         compiler_fault: survey.facts.compiler_fault.clone(),
         needs: survey.facts.iter().filter(|fact| asked(fact.need)).map(|fact| need(survey, fact)).collect(),
-        gaps: gaps.map(|(index, found)| gap(survey, found, survey.prices.get(index).and_then(Option::as_ref))).collect(),
+        gaps: gaps
+            .map(|(index, found)| gap(survey, found, survey.prices.get(index).and_then(Option::as_ref)))
+            .collect(),
         install: survey.install(),
         do_without: do_without_command(survey),
         price: survey.price.as_ref().map(price),

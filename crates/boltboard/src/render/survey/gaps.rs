@@ -82,7 +82,11 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, for
     let mut ways: Vec<String> = Vec::new();
     if !gap.packages.is_empty() {
         let command = install_command(&survey.here, &gap.packages, survey.as_root);
-        let way = if form == Form::Brief { format!("install {}", gap.packages.join(" ")) } else { command.unwrap_or_default() };
+        let way = if form == Form::Brief {
+            format!("install {}", gap.packages.join(" "))
+        } else {
+            command.unwrap_or_default()
+        };
         let price = price.map_or(String::new(), |price| format!("  ({})", price_line(price)));
         ways.push(format!("{way}{price}"));
     }

@@ -79,7 +79,9 @@ pub fn list(survey: &Survey<'_>, all: bool, width: usize) -> String {
         text.push_str(&format!("\n{} {fault}\n", paint(Role::Bad, "The compiler does not work:")));
         if not_asked > 0 {
             let needs = count(not_asked, "need", "needs");
-            text.push_str(&format!("  {needs} could not be looked for, and may well be there. Mend the compiler first.\n"));
+            text.push_str(&format!(
+                "  {needs} could not be looked for, and may well be there. Mend the compiler first.\n"
+            ));
         }
     }
     text.push_str(&gaps::sections(survey, width));
@@ -156,7 +158,8 @@ pub fn trouble(board: &Board, fact: &Fact) -> String {
     let assumed = if fact.source == FactSource::Assumed { " (assumed)" } else { "" };
     match &fact.state {
         FactState::Missing(Missing::WrongVersion { found }) => {
-            let wanted = board.needs[fact.need].version.as_ref().map_or(String::new(), |range| format!(", wanted {range}"));
+            let wanted =
+                board.needs[fact.need].version.as_ref().map_or(String::new(), |range| format!(", wanted {range}"));
             format!("does not fit: version {found} is there{wanted}{assumed}")
         }
         FactState::Missing(Missing::Unusable { reason }) => format!("cannot be used: {reason}"),
@@ -169,7 +172,9 @@ pub fn trouble(board: &Board, fact: &Fact) -> String {
         FactState::Missing(Missing::Others { lacking }) => {
             let names: Vec<&str> = lacking.iter().map(|need| board.needs[*need].name.as_str()).collect();
             match &board.needs[fact.need].check {
-                boltboard_core::board::NeedCheck::AnyOf(_) => format!("is not met: none of {} is there", names.join(", ")),
+                boltboard_core::board::NeedCheck::AnyOf(_) => {
+                    format!("is not met: none of {} is there", names.join(", "))
+                }
                 _ => format!("is not met: it lacks {}", names.join(", ")),
             }
         }
@@ -190,7 +195,9 @@ pub fn wanted_by(board: &Board, need: NeedId) -> Vec<String> {
 
 /// A two-column list with a faint label.
 fn labelled(rows: &[(&str, String)], indent: usize, width: usize) -> String {
-    let rows: Vec<Vec<Cell>> =
-        rows.iter().map(|(label, text)| vec![(Role::Faint, (*label).to_string()), (Role::Value, text.clone())]).collect();
+    let rows: Vec<Vec<Cell>> = rows
+        .iter()
+        .map(|(label, text)| vec![(Role::Faint, (*label).to_string()), (Role::Value, text.clone())])
+        .collect();
     columns(&rows, indent, width)
 }

@@ -114,6 +114,7 @@ impl Scratch {
             .env_clear()
             .env("PATH", std::env::var("PATH").unwrap_or_default())
             .env("COLUMNS", "120")
+            .env("BOLTBOARD_RELEASE_FILE", concat!(env!("CARGO_MANIFEST_DIR"), "/tests/cli/harness/os-release"))
             .stdin(Stdio::null());
         command
     }

@@ -1,3 +1,6 @@
+mod kinds;
+mod providers;
+
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -16,7 +19,8 @@ struct Bench {
 impl Bench {
     fn new(needs: &str) -> Bench {
         let head = "[part.copy]\nkind = \"static-library\"\nsources = [\"c.c\"]\n";
-        let tree = TestTree::new(&format!("{needs}\n{head}"), &[("c.c", ""), ("bin/x", ""), ("include/x", ""), ("pc/x", "")]);
+        let tree =
+            TestTree::new(&format!("{needs}\n{head}"), &[("c.c", ""), ("bin/x", ""), ("include/x", ""), ("pc/x", "")]);
         let at = |path: &str| tree.root().join(path);
         std::fs::create_dir_all(at("scratch")).expect("a folder");
         let search_path = "/usr/local/bin:/usr/bin:/bin";
@@ -42,7 +46,8 @@ impl Bench {
     fn take_compiler(&mut self, name: &str) {
         let (path, launch) = (&self.host.search_path, RealLaunch::default());
         let memo = ProbeMemo::default();
-        let search = CompilerSearch { search_path: path, sysroot: None, never_below: &[], launch: &launch, memo: &memo };
+        let search =
+            CompilerSearch { search_path: path, sysroot: None, never_below: &[], launch: &launch, memo: &memo };
         let found = identify(name, Language::C, search);
         self.tools.c = Ok(found.expect("a C compiler"));
     }
@@ -90,119 +95,6 @@ impl Bench {
             .status()
             .expect("the compiler runs");
         assert!(status.success());
-    }
-}
-
-/// One of each kind that every machine can answer, most of them twice: once yes, once no.
-const KINDS: &str = r#"
-[need.header]
-header = "stdio.h"
-[need.no-header]
-header = "surely/nowhere.h"
-[need.function]
-function = ["printf", "fopen"]
-[need.no-function]
-function = "surely_no_function"
-[need.declared]
-header = "string.h"
-function = "strlen"
-[need.no-declared]
-header = "string.h"
-function = "surely_no_function"
-[need.type]
-header = "time.h"
-type = "struct tm"
-[need.no-type]
-header = "time.h"
-type = "struct surely_nothing"
-[need.no-type-either]
-header = "time.h"
-type = "surely_nothing_t"
-[need.own-headers-only]
-header = "stddef.h"
-type = "FILE"
-[need.member]
-header = "time.h"
-member = "struct tm.tm_year"
-[need.no-member]
-header = "time.h"
-member = "struct tm.surely_nothing"
-[need.macro]
-header = "limits.h"
-macro = "INT_MAX"
-[need.no-macro]
-header = "limits.h"
-macro = "SURELY_NOTHING"
-[need.value]
-header = "limits.h"
-macro = { name = "CHAR_BIT", value = "= 8" }
-[need.no-value]
-header = "limits.h"
-macro = { name = "CHAR_BIT", value = "> 8" }
-[need.size]
-size = { of = "long long", value = ">= 8" }
-[need.no-size]
-size = [{ of = "char", value = "= 1" }, { of = "char", value = "= 2" }]
-[need.alignment]
-alignment = { of = "char", value = "= 1" }
-[need.flag]
-flag = ["-O2", "-fno-common", "-Wno-unused"]
-[need.no-flag]
-flag = "-fsurely-nothing"
-[need.no-warning]
-flag = "-Wno-surely-nothing"
-[need.standard]
-standard = "c11"
-[need.no-standard]
-standard = "c77"
-[need.link-flag]
-link-flag = "-rdynamic"
-[need.no-link-flag]
-link-flag = "-Wl,--surely-nothing"
-[need.code]
-code = "static int twice(int x) { return 2 * x; } int use(void) { return twice(2); }"
-[need.no-code]
-code = "int broken( { }"
-[need.link]
-link = "m"
-[need.no-link]
-link = "surely_nothing"
-[need.file]
-file = "/etc/passwd"
-[need.no-file]
-file = "/surely/nowhere"
-[need.device]
-device = "/dev/null"
-[need.no-device]
-device = "/etc/passwd"
-[need.any]
-any-of = ["no-header", "header", "link"]
-[need.no-any]
-any-of = ["no-header", "no-link"]
-[need.all]
-all-of = ["header", "any"]
-[need.no-all]
-all-of = ["header", "no-link", "no-header"]
-"#;
-
-#[test]
-fn each_kind_is_answered_joined_as_alone_and_a_second_time_by_nobody() {
-    let bench = Bench::new(KINDS);
-    let (joined, joined_runs) = bench.counted(Joining::Together);
-    let other = Bench::new(KINDS);
-    let (alone, alone_runs) = other.counted(Joining::Alone);
-    for (_, need) in bench.tree.board().needs.iter() {
-        let state = bench.state(&joined, &need.name);
-        let first = if need.name.starts_with("no-") || need.name == "own-headers-only" { "found" } else { "Absent" };
-        assert!(!state.starts_with(first), "{}: {state}", need.name);
-        let kind = |state: &str| state.split([' ', '{']).next().unwrap_or_default().to_string();
-        assert_eq!(kind(&state), kind(&other.state(&alone, &need.name)), "{}", need.name);
-    }
-    assert!(joined_runs * 2 < alone_runs, "{joined_runs} runs joined, {alone_runs} alone");
-    let (again, runs) = bench.counted(Joining::Together);
-    assert_eq!(runs, 0, "a second survey runs nothing");
-    for (_, need) in bench.tree.board().needs.iter() {
-        assert_eq!(bench.state(&again, &need.name), bench.state(&joined, &need.name));
     }
 }
 
@@ -268,7 +160,9 @@ function = "buoy_light"
 
 #[test]
 fn only_what_an_installed_package_touches_is_asked_again() {
-    let bench = Bench::new("[need.a]\nheader = \"stdio.h\"\nfunction = \"puts\"\n[need.b]\nheader = \"new.h\"\ntype = \"struct fresh\"\n[need.c]\nlink = \"m\"\n");
+    let bench = Bench::new(
+        "[need.a]\nheader = \"stdio.h\"\nfunction = \"puts\"\n[need.b]\nheader = \"new.h\"\ntype = \"struct fresh\"\n[need.c]\nlink = \"m\"\n",
+    );
     assert_eq!(bench.state(&bench.facts(), "b"), "Absent");
     bench.tree.write("include/new.h", "struct fresh { int x; };\n");
     let (facts, runs) = bench.counted(Joining::Together);
@@ -335,7 +229,7 @@ interpreter-module = { program = "perl", module = "Tide::Tables" }
 
 #[test]
 fn a_compiler_that_fails_on_everything_is_said_once() {
-    let mut bench = Bench::new(KINDS);
+    let mut bench = Bench::new(kinds::KINDS);
     let who = "case \"$*\" in *-print-search-dirs*|*/dev/null*) exec cc \"$@\";; esac";
     bench.program("cc-broken", &format!("{who}; echo 'cc-broken: internal error: no licence' >&2; exit 1"));
     bench.take_compiler("cc-broken");
@@ -351,99 +245,26 @@ fn a_compiler_that_fails_on_everything_is_said_once() {
 
 #[test]
 fn one_that_only_cannot_link_still_answers_what_it_can() {
-    let mut bench = Bench::new(KINDS);
+    let mut bench = Bench::new(kinds::KINDS);
     let compiles = "for a; do case \"$a\" in -E|-c|-fsyntax-only|-print-*) exec cc \"$@\";; esac; done";
     bench.program("cc-half", &format!("{compiles}; echo 'ld: cannot find crt1.o' >&2; exit 1"));
     bench.take_compiler("cc-half");
     let facts = bench.facts();
-    assert!(facts.compiler_fault.as_ref().is_some_and(|f| f.contains("cannot link the plainest program: ld: cannot find crt1.o")));
+    assert!(
+        facts
+            .compiler_fault
+            .as_ref()
+            .is_some_and(|f| f.contains("cannot link the plainest program: ld: cannot find crt1.o"))
+    );
     assert_eq!(bench.state(&facts, "type"), "found -");
     assert_eq!(bench.state(&facts, "function"), "NotAsked");
 }
 
 #[test]
-fn a_person_can_name_the_provider() {
-    let bench = Bench::new(
-        r#"
-[need.buoy]
-library = "buoy"
-header = "buoy.h"
-version = ">= 2"
-bundled = "copy"
-[need.chain]
-header = "stdio.h"
-[need.moor]
-any-of = ["chain", "buoy"]
-"#,
-    );
-    let at = |path: &str| bench.tree.root().join(path);
-    let pc = |folder: &str, version: &str| {
-        let libs = at(folder).join("lib");
-        bench.tree.write(&format!("{folder}/lib/pkgconfig/buoy.pc"), &format!("prefix={}\nVersion: {version}\nLibs: -L{} -lbuoy\nCflags: -I${{prefix}}/include\n", at(folder).display(), libs.display()));
-        bench.tree.write(&format!("{folder}/include/buoy.h"), "");
-        bench.shared_library(&format!("{folder}/lib/libbuoy.so"), &["buoy"]);
-    };
-    pc("opt/own", "2.5");
-    let board = bench.tree.board();
-    let need = |name: &str| board.need(name).expect("a need");
-    let with = |name: &str, text: &str| {
-        let provider = Provider::read(&board, need(name), text).expect("a provider");
-        let wishes = Wishes { providers: [(need(name), provider)].into(), ..Wishes::default() };
-        bench.run(&wishes, Joining::Together, &RealLaunch::default())
-    };
-    assert_eq!(bench.state(&bench.facts(), "buoy"), "bundled");
-    assert_eq!(bench.state(&with("buoy", "system"), "buoy"), "Absent");
-    assert_eq!(bench.state(&with("moor", "buoy"), "moor"), "bundled");
-    assert_eq!(bench.state(&with("chain", "off"), "chain"), "SwitchedOff { there: There(None) }");
-    let own = at("opt/own").display().to_string();
-    let facts = with("buoy", &own);
-    assert_eq!(bench.state(&facts, "buoy"), "found 2.5");
-    let found = facts.get(need("buoy")).and_then(Fact::found).expect("found");
-    assert!(found.link_flags.contains(&format!("-Wl,-rpath,{own}/lib")), "{:?}", found.link_flags);
-    assert!(matches!(with("buoy", "/surely/nowhere").get(need("buoy")).map(|f| &f.state), Some(FactState::Missing(Missing::Unusable { .. }))));
-    // A copy where nobody looks by default is listed; one that comes first wins over a later one.
-    bench.tree.write("pc/buoy.pc", "Version: 1.0\n");
-    let facts = bench.facts();
-    let fact = facts.get(need("buoy")).expect("a fact");
-    let ranks: Vec<(Option<&str>, CopyRank)> = fact.copies.iter().map(|c| (c.version.as_deref(), c.rank)).collect();
-    assert_eq!(ranks, [(Some("1.0"), CopyRank::InUse), (Some("2.5"), CopyRank::Aside)]);
-    assert!(Provider::read(&board, need("chain"), "bundled").is_err());
-    assert!(Provider::read(&board, need("moor"), "chain").is_ok());
-}
-
-#[test]
-fn facts_can_be_assumed_saved_and_compared() {
-    let bench = Bench::new("[need.gone]\nlibrary = \"surely-gone\"\nlink = \"gone\"\nversion = \">= 2\"\n[need.here]\nheader = \"stdio.h\"\n");
-    let board = bench.tree.board();
-    let gone = board.need("gone").expect("a need");
-    let assume = |assumption| Wishes { assumed: [(gone, assumption)].into(), ..Wishes::default() };
-    let run = |wishes: &Wishes| bench.run(wishes, Joining::Together, &RealLaunch::default());
-    let there = run(&assume(Assumption::There(Some("2.1".into()))));
-    assert_eq!(bench.state(&there, "gone"), "found 2.1");
-    assert!(there.any_not_looked_for());
-    assert_eq!(bench.state(&run(&assume(Assumption::There(None))), "gone"), "found -");
-    assert_eq!(bench.state(&run(&assume(Assumption::There(Some("1".into())))), "gone"), "WrongVersion { found: \"1\" }");
-    let path = bench.tree.root().join("host.toml");
-    let traits = HostTraits { distribution: "Reef 1".into(), ..HostTraits::default() };
-    let record = HostRecord::of(&board, &there, traits.clone());
-    record.save(&path).expect("saved");
-    let read = HostRecord::load(&path, "t").expect("read back");
-    assert_eq!(read, record);
-    assert_eq!(bench.state(&read.facts(&board), "gone"), "found 2.1");
-    let now = HostRecord::of(&board, &bench.facts(), traits);
-    let list = differences(&record, &now);
-    let told: Vec<(&Differing, &str, &str)> = list.iter().map(|d| (&d.what, d.before.as_str(), d.after.as_str())).collect();
-    assert_eq!(told, [(&Differing::Need("gone".into()), "version 2.1", "missing")]);
-    assert_eq!(differences(&now, &now), []);
-    std::fs::write(&path, "format = 1\ntree = \"t\"\nbogus = 1\n").expect("written");
-    let fault = HostRecord::load(&path, "t").expect_err("wrong").to_string();
-    assert!(fault.contains("host.toml:3: unknown field `bogus`"), "{fault}");
-    assert!(matches!(HostRecord::load(&bench.tree.root().join("none.toml"), "t"), Err(RecordFault::Absent(_))));
-}
-
-#[test]
 fn evidence_names_the_places_the_command_the_program_and_the_words() {
-    let bench = Bench::new("[need.tool]\ntool = \"sounding-lead\"\n[need.type]\nheader = \"time.h\"\ntype = \"struct surely_nothing\"\n");
+    let bench = Bench::new(
+        "[need.tool]\ntool = \"sounding-lead\"\n[need.type]\nheader = \"time.h\"\ntype = \"struct surely_nothing\"\n",
+    );
     let facts = bench.run(&Wishes::default(), Joining::Alone, &RealLaunch::default());
     let board = bench.tree.board();
     let told = |name: &str| facts.get(board.need(name).expect("a need")).expect("a fact").evidence.clone();
@@ -485,7 +306,10 @@ fn compilers_say_who_they_are() {
     };
     let ask = || identify("sh", Language::C, search).expect("found");
     let found = ask();
-    assert_eq!((found.version.as_str(), found.short_version().as_str()), ("gcc version 12.2.0 (made up)", "gcc 12.2.0"));
+    assert_eq!(
+        (found.version.as_str(), found.short_version().as_str()),
+        ("gcc version 12.2.0 (made up)", "gcc 12.2.0")
+    );
     assert_eq!((found.family, found.target.as_str()), (Family::Gcc, "x86_64-linux-gnu"));
     assert_eq!(found.include_folders, [PathBuf::from("/usr/include").canonicalize().expect("real")]);
     assert_eq!(found.library_folders, [PathBuf::from("/usr/lib").canonicalize().expect("real")]);
