@@ -168,6 +168,15 @@ impl FromStr for ValueRange {
 }
 
 impl ValueRange {
+    /// Writes the condition in C, for an expression.
+    pub fn as_condition(&self, expression: &str) -> String {
+        let each = self.bounds.iter().map(|(op, limit)| {
+            let sign = if *op == Op::Equal { "==" } else { op.sign() };
+            format!("(long long) ({expression}) {sign} {limit}LL")
+        });
+        each.collect::<Vec<_>>().join(" && ")
+    }
+
     /// Tells whether a number lies in the range.
     pub fn holds(&self, number: i64) -> bool {
         self.bounds.iter().all(|(op, limit)| op.accepts(number.cmp(limit)))

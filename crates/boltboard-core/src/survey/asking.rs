@@ -8,6 +8,7 @@ use object::{Object, ObjectSection, ObjectSymbol};
 
 use super::blame::{flag_as_asked, means_nothing};
 use super::compiler::{Compiler, Family};
+use super::inclusions::Inclusions;
 use super::join::Answer;
 use super::question::{Body, Question, RunKey, program, symbol};
 use super::{Language, Prober, search};
@@ -53,14 +54,19 @@ impl Run<'_> {
             Family::Other => "-w",
         };
         match self.key {
-            RunKey::Compile(setting) | RunKey::Code(setting, _) => {
+            RunKey::Compile(setting) | RunKey::Object(setting) | RunKey::Code(setting, _) => {
                 words.extend(setting.flags.iter().cloned());
                 extra(&mut words, &["-w", every_error, "-MD", "-MF", "check.d"]);
-                if self.set.iter().any(|question| question.needs_object()) {
+                if matches!(self.key, RunKey::Object(_)) {
                     words.extend(["-c", self.source(), "-o", "check.o"].map(String::from));
                 } else {
                     words.extend(["-fsyntax-only", self.source()].map(String::from));
                 }
+            }
+            RunKey::Chain(_, flags) => {
+                words.extend(flags.iter().cloned());
+                extra(&mut words, &["-w", every_error, "-MD", "-MF", "check.d"]);
+                words.extend(["-fsyntax-only", self.source()].map(String::from));
             }
             RunKey::Functions(setting, link) => {
                 words.extend(setting.flags.iter().cloned());
@@ -173,12 +179,21 @@ impl Outcome {
     pub fn yes(&self, question: &Question, number: usize) -> Answer {
         let value = self.values.get(&number).cloned();
         let yes = match &question.body {
-            Body::Macro(_) => value.as_deref() == Some("1"),
             Body::Text(name) => value.as_ref().is_some_and(|text| text != name),
             Body::Value(_) | Body::ByteOrder => value.is_some(),
             _ => true,
         };
-        Answer { yes, value: value.filter(|_| yes && !matches!(question.body, Body::Macro(_))), words: Vec::new() }
+        Answer { yes, value: value.filter(|_| yes), words: Vec::new() }
+    }
+
+    /// Leaves of the files that were read those that a question's own headers can lead to: the run read more.
+    pub fn narrowed_to(&self, question: &Question, inclusions: &mut Inclusions) -> BTreeSet<PathBuf> {
+        let headers = question.setting.headers.iter();
+        let places =
+            headers.map(|header| search::header_places(header, &question.setting.flags, &self.include_folders));
+        let places: Vec<Vec<PathBuf>> = places.collect();
+        let own: Vec<PathBuf> = places.iter().filter_map(|places| places.last().cloned()).collect();
+        inclusions.reachable(&own, &self.read).into_iter().chain(places.into_iter().flatten()).collect()
     }
 
     /// The files whose change can change the answer, and the places where a new one would.
@@ -198,6 +213,8 @@ impl Outcome {
             Body::Type(_)
             | Body::Member { .. }
             | Body::Macro(_)
+            | Body::Holds { .. }
+            | Body::Declared(_)
             | Body::Value(_)
             | Body::Text(_)
             | Body::Code(_)
@@ -246,7 +263,6 @@ fn values(object: &[u8], set: &[&Question]) -> BTreeMap<usize, String> {
         let value = match &question.body {
             Body::ByteOrder => Some(if little { "little" } else { "big" }.to_string()),
             Body::Text(_) => Some(plain_text(&String::from_utf8_lossy(&bytes))),
-            Body::Macro(_) => bytes.first().map(ToString::to_string),
             Body::Value(_) => <[u8; 8]>::try_from(bytes.as_slice())
                 .ok()
                 .map(|bytes| if little { i64::from_le_bytes(bytes) } else { i64::from_be_bytes(bytes) }.to_string()),

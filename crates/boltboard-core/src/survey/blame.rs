@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::question::{Body, HEADERS_MARK, Question, RunKey, STUB_WORDS, mark};
+use super::question::{Body, HEADERS_MARK, Question, RunKey, STUB_WORDS, mark, mark_before};
 
 /// The words of a failed run, with what was asked in it.
 pub(super) struct Blame<'a> {
@@ -16,7 +16,9 @@ impl Blame<'_> {
         let set = self.set;
         let mut blamed: BTreeMap<usize, Vec<String>> = BTreeMap::new();
         match key {
-            RunKey::Compile(_) | RunKey::Code(..) => self.blame_lines(set, &mut blamed),
+            RunKey::Compile(_) | RunKey::Object(_) | RunKey::Code(..) | RunKey::Chain(..) => {
+                self.blame_lines(set, &mut blamed);
+            }
             RunKey::Functions(..) => {
                 self.blame_lines(set, &mut blamed);
                 self.blame_words(set, &mut blamed, |line, question| match &question.body {
@@ -36,6 +38,38 @@ impl Blame<'_> {
             }),
         }
         blamed
+    }
+
+    /// Tells whether every complaint of the run is about a question that it can be answered for, so that the others are
+    /// answered, too. Some compilers and linkers stop at the first complaint of a sort, so this holds only of runs whose
+    /// complaints are all told.
+    pub(super) fn tells_all(&self, key: &RunKey) -> bool {
+        let complaints = || self.words.iter().filter(|line| is_complaint(line));
+        let ours = |line: &&String| (0..self.set.len()).any(|n| line.starts_with(&format!("{}:", mark(n))));
+        let undefined = |line: &&String| {
+            let names = |question: &&Question| match &question.body {
+                Body::Function { name, .. } => has_word(line, name),
+                _ => false,
+            };
+            line.contains("undefined") && self.set.iter().any(names)
+        };
+        match key {
+            RunKey::Compile(_) => {
+                complaints().all(|line| ours(&line)) && !self.set.iter().any(|q| matches!(q.body, Body::Readable(_)))
+            }
+            RunKey::Functions(..) => complaints().all(|line| undefined(&line) || line.contains("ld returned")),
+            RunKey::Chain(..) => complaints().all(|line| ours(&line) || line.starts_with("before-")),
+            RunKey::Object(_) | RunKey::Code(..) | RunKey::Links(..) | RunKey::Flags(_) | RunKey::LinkFlags(_) => false,
+        }
+    }
+
+    /// Tells of each question of a chain whether it was answered with no before its headers were read.
+    pub(super) fn unknown_before(&self) -> Vec<bool> {
+        let told = |n: usize| {
+            let start = format!("{}:", mark_before(n));
+            self.words.iter().any(|line| line.starts_with(&start) && line.contains("error"))
+        };
+        (0..self.set.len()).map(told).collect()
     }
 
     /// Errors in lines that belong to a question.
@@ -83,6 +117,12 @@ impl Blame<'_> {
             }
         }
     }
+}
+
+/// Whether a line tells of an error, rather than explaining one.
+fn is_complaint(line: &str) -> bool {
+    let quoted_code = line.starts_with(' ') || line.starts_with('\t');
+    !quoted_code && (line.contains("error") || line.contains("undefined") || line.contains("cannot"))
 }
 
 pub(super) fn means_nothing(line: &str) -> bool {

@@ -14,6 +14,7 @@ use serde::{Deserialize, Serialize};
 use super::asking::{Extras, Run};
 use super::blame::Blame;
 use super::compiler::Compiler;
+use super::inclusions::Inclusions;
 use super::question::{Body, Question, RunKey, program};
 use super::{Joining, Prober};
 
@@ -36,23 +37,104 @@ pub(super) struct Answer {
 /// Answers all questions, from the memo where it knows them. Where there is no compiler, a question gets no answer.
 pub(super) fn answer(questions: &BTreeSet<Question>, prober: Prober<'_>) -> BTreeMap<Question, Answer> {
     let mut answers = BTreeMap::new();
+    let open: BTreeSet<&Question> =
+        questions.iter().filter(|question| !recall(question, prober, &mut answers)).collect();
+    if prober.joining == Joining::Alone {
+        ask(&open, prober, &mut answers);
+    } else {
+        ask_cheaper_first(&open, prober, &mut answers);
+    }
+    let refused = questions.iter().filter(|question| answers.get(question).is_some_and(|answer| !answer.yes));
+    let more: BTreeSet<Question> = refused.filter_map(Question::follow_up).collect();
+    let more: BTreeSet<&Question> = more.iter().filter(|question| !recall(question, prober, &mut answers)).collect();
+    ask(&more, prober, &mut answers);
+    answers
+}
+
+fn ask_cheaper_first(open: &BTreeSet<&Question>, prober: Prober<'_>, answers: &mut BTreeMap<Question, Answer>) {
+    let cheaper: BTreeSet<Question> = open.iter().flat_map(|question| question.cheaper()).collect();
+    let mut first: BTreeSet<&Question> =
+        open.iter().copied().filter(|question| question.cheaper().is_empty()).collect();
+    first.extend(cheaper.iter().filter(|question| !recall(question, prober, answers)));
+    ask_chained(&first, prober, answers);
+    // What came out doubtful, because headers before it tell of the same, is asked with its own headers only.
+    let doubtful: BTreeSet<&Question> =
+        first.iter().copied().filter(|question| !answers.contains_key(*question)).collect();
+    ask(&doubtful, prober, answers);
+    let yes = |question: &Question| answers.get(question).is_some_and(|answer| answer.yes);
+    let (settled, rest): (Vec<&Question>, Vec<&Question>) = open
+        .iter()
+        .filter(|question| !first.contains(*question))
+        .partition(|question| question.cheaper().iter().all(yes));
+    answers.extend(settled.into_iter().map(|question| (question.clone(), Answer::plain_yes())));
+    ask(&rest.into_iter().collect(), prober, answers);
+}
+
+/// Takes an answer from the memo, where it is one of itself or of cheaper questions that are as good.
+fn recall(question: &Question, prober: Prober<'_>, answers: &mut BTreeMap<Question, Answer>) -> bool {
+    let Ok(compiler) = prober.tools.compiler(question.setting.language) else { return true };
+    let kept = |question: &Question| {
+        let text = prober.memo.recall(&question.digest(&compiler.identity))?;
+        Answer::from_memo(&text)
+    };
+    let cheaper = question.cheaper();
+    let as_good = || !cheaper.is_empty() && cheaper.iter().all(|part| kept(part).is_some_and(|answer| answer.yes));
+    let answer = kept(question).or_else(|| as_good().then(Answer::plain_yes));
+    answer.map(|answer| answers.insert(question.clone(), answer)).is_some()
+}
+
+/// Asks each question in a run that it shares with those of its own key.
+fn ask(questions: &BTreeSet<&Question>, prober: Prober<'_>, answers: &mut BTreeMap<Question, Answer>) {
     let mut groups: BTreeMap<(RunKey, usize), Vec<&Question>> = BTreeMap::new();
     for (number, question) in questions.iter().enumerate() {
-        let Ok(compiler) = prober.tools.compiler(question.setting.language) else { continue };
-        let kept = prober.memo.recall(&question.digest(&compiler.identity));
-        if let Some(answer) = kept.and_then(|text| serde_json::from_str(&text).ok()) {
-            answers.insert(question.clone(), answer);
-            continue;
-        }
         let apart = if prober.joining == Joining::Alone { number } else { 0 };
         groups.entry((question.run_key(), apart)).or_default().push(question);
     }
-    let asker = Asker { prober, runs: AtomicUsize::new(0), answers: Mutex::default() };
-    let work: Vec<((RunKey, usize), Vec<&Question>)> = groups.into_iter().collect();
-    in_parallel(&work, prober.host.jobs, |((key, _), set)| asker.settle(key, set));
-    answers.extend(asker.answers.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
-    answers
+    ask_groups(groups.into_iter().map(|((key, _), set)| (key, set)).collect(), prober, answers);
 }
+
+/// The same, with questions about different headers in one run where they can be.
+fn ask_chained(questions: &BTreeSet<&Question>, prober: Prober<'_>, answers: &mut BTreeMap<Question, Answer>) {
+    let mut groups: BTreeMap<RunKey, Vec<&Question>> = BTreeMap::new();
+    for question in questions {
+        let setting = &question.setting;
+        let key = if question.can_chain() {
+            RunKey::Chain(setting.language, setting.flags.clone())
+        } else {
+            question.run_key()
+        };
+        groups.entry(key).or_default().push(question);
+    }
+    ask_groups(groups.into_iter().collect(), prober, answers);
+}
+
+fn ask_groups(mut groups: Vec<(RunKey, Vec<&Question>)>, prober: Prober<'_>, answers: &mut BTreeMap<Question, Answer>) {
+    let asker = Asker { prober, runs: AtomicUsize::new(0), answers: Mutex::default() };
+    // Those that link take longest, so they go first; they come last in the order of keys.
+    groups.reverse();
+    in_parallel(&groups, prober.host.jobs, |(key, set)| match key {
+        RunKey::Chain(..) => asker.settle_chain(key, set),
+        _ => asker.settle(key, set),
+    });
+    answers.extend(asker.answers.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
+}
+
+impl Answer {
+    fn plain_yes() -> Answer {
+        Answer { yes: true, value: None, words: Vec::new() }
+    }
+
+    fn from_memo(text: &str) -> Option<Answer> {
+        if text == PLAIN_YES { Some(Answer::plain_yes()) } else { serde_json::from_str(text).ok() }
+    }
+
+    fn to_memo(&self) -> String {
+        if *self == Answer::plain_yes() { PLAIN_YES.into() } else { serde_json::to_string(self).unwrap_or_default() }
+    }
+}
+
+/// How most answers are kept.
+const PLAIN_YES: &str = "yes";
 
 /// Does something with every item, a few at a time.
 pub(super) fn in_parallel<T: Sync>(items: &[T], jobs: usize, work: impl Fn(&T) + Sync) {
@@ -100,7 +182,9 @@ impl Asker<'_> {
                 let no = Answer { yes: false, value: None, words: all() };
                 return self.keep(question, compiler, no, result.files_of(question));
             }
-            let blamed = Blame { words: &result.words, set: &open }.by_number(key);
+            let blame = Blame { words: &result.words, set: &open };
+            let blamed = blame.by_number(key);
+            let tells_all = blame.tells_all(key);
             if blamed.is_empty() {
                 let (left, right) = open.split_at(open.len() / 2);
                 self.settle(key, left);
@@ -116,6 +200,13 @@ impl Asker<'_> {
                     self.keep(question, compiler, Answer { yes: false, value: None, words }, result.files_of(question));
                 }
             }
+            if tells_all {
+                let fine = open.iter().enumerate().filter(|(number, _)| !blamed.contains_key(number));
+                for (number, question) in fine {
+                    self.keep(question, compiler, result.yes(question, number), result.files_of(question));
+                }
+                return;
+            }
             let mut number = 0;
             open.retain(|_| {
                 number += 1;
@@ -124,8 +215,31 @@ impl Asker<'_> {
         }
     }
 
+    /// Answers what a chain leaves no doubt about: no after the headers were read, or no before and yes after.
+    fn settle_chain(&self, key: &RunKey, set: &[&Question]) {
+        let Some(first) = set.first() else { return };
+        let Ok(compiler) = self.prober.tools.compiler(first.setting.language) else { return };
+        let folder = self.prober.host.scratch.join(format!("ask-{}", self.runs.fetch_add(1, Ordering::Relaxed)));
+        let result = Run { key, set, compiler, folder: &folder }.go(self.prober);
+        let blame = Blame { words: &result.words, set };
+        if !blame.tells_all(key) {
+            return;
+        }
+        let (blamed, unknown_before) = (blame.by_number(key), blame.unknown_before());
+        let mut inclusions = Inclusions::default();
+        for (number, question) in set.iter().enumerate() {
+            let words = blamed.get(&number).map(|words| words.iter().take(MAX_WORDS).cloned().collect());
+            let answer = match (words, unknown_before[number]) {
+                (Some(words), _) => Answer { yes: false, value: None, words },
+                (None, true) => Answer::plain_yes(),
+                (None, false) => continue,
+            };
+            self.keep(question, compiler, answer, result.narrowed_to(question, &mut inclusions));
+        }
+    }
+
     fn keep(&self, question: &Question, compiler: &Compiler, answer: Answer, files: BTreeSet<PathBuf>) {
-        let text = serde_json::to_string(&answer).unwrap_or_default();
+        let text = answer.to_memo();
         let scratch = &self.prober.host.scratch;
         let outside = files.into_iter().filter(|file| !file.starts_with(scratch));
         let with_compiler = outside.chain([compiler.real_path.clone()]);

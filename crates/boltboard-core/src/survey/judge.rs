@@ -145,7 +145,9 @@ impl Judge<'_> {
                 };
                 Err((words, missing))
             }
-            (Body::Function { name, .. }, false) => part_of_it(format!("it has no function {name}")),
+            (Body::Function { name, .. } | Body::Declared(name), false) => {
+                part_of_it(format!("it has no function {name}"))
+            }
             (Body::Type(name), false) => part_of_it(format!("it has no type {name}")),
             (Body::Member { of, member }, false) => part_of_it(format!("{of} has no member {member}")),
             (Body::Macro(name) | Body::Text(name), false) => part_of_it(format!("it does not define {name}")),
@@ -153,7 +155,8 @@ impl Judge<'_> {
             (Body::Flag(_) | Body::LinkFlag(_), false) => Err((words, Missing::Absent)),
             (Body::Code(_), false) => Err((words, Missing::Absent)),
             (Body::ByteOrder, false) => unusable(words),
-            (Body::Value(expression), true) => self.value(expression, answer.value.as_deref().unwrap_or_default()),
+            (Body::Holds { condition, of }, false) => unusable(self.not_so(question, of, condition, &words)),
+            (Body::Value(_), true) => self.kernel_headers(answer.value.as_deref().unwrap_or_default()),
             (Body::ByteOrder, true) => self.byte_order(answer.value.as_deref().unwrap_or_default()),
             (Body::Text(_), true) => {
                 self.draft.found.version.clone_from(&answer.value);
@@ -164,25 +167,31 @@ impl Judge<'_> {
         }
     }
 
-    fn value(&mut self, asked: &str, value: &str) -> Result<(), (String, Missing)> {
-        let number: i64 = value.parse().unwrap_or_default();
-        for ask in &self.draft.check.asks {
-            match ask {
-                Ask::Value { title, expression, range } if expression == asked && !range.holds(number) => {
-                    let reason = format!("{title} is {number}, wanted {range}");
-                    return Err((reason.clone(), Missing::Unusable { reason }));
-                }
-                Ask::KernelHeaders(range) if asked == "LINUX_VERSION_CODE" => {
-                    let version = format!("{}.{}.{}", number >> 16, (number >> 8) & 0xff, number & 0xff);
-                    self.draft.found.version = Some(version.clone());
-                    if !range.holds(&Version::new(&version)) {
-                        return Err((version.clone(), Missing::WrongVersion { found: version }));
-                    }
-                }
-                _ => {}
+    /// Why a constant does not do, with its value where the compiler tells it.
+    fn not_so(&self, question: &Question, of: &str, condition: &str, words: &str) -> String {
+        let asked = self.draft.check.asks.iter().find_map(|ask| match ask {
+            Ask::Value { title, expression, range } if range.as_condition(expression) == *condition => {
+                Some((title, range))
             }
+            _ => None,
+        });
+        let value =
+            question.follow_up().and_then(|more| self.answers.get(&more)).and_then(|answer| answer.value.as_ref());
+        match (asked, value) {
+            (Some((title, range)), Some(value)) => format!("{title} is {value}, wanted {range}"),
+            _ => format!("{of} is no constant here: {words}"),
         }
-        Ok(())
+    }
+
+    fn kernel_headers(&mut self, value: &str) -> Result<(), (String, Missing)> {
+        let number: i64 = value.parse().unwrap_or_default();
+        let version = format!("{}.{}.{}", number >> 16, (number >> 8) & 0xff, number & 0xff);
+        self.draft.found.version = Some(version.clone());
+        let fits = self.draft.check.asks.iter().all(|ask| match ask {
+            Ask::KernelHeaders(range) => range.holds(&Version::new(&version)),
+            _ => true,
+        });
+        if fits { Ok(()) } else { Err((version.clone(), Missing::WrongVersion { found: version })) }
     }
 
     fn byte_order(&self, found: &str) -> Result<(), (String, Missing)> {
@@ -217,6 +226,8 @@ fn title(question: &Question) -> String {
         Body::Member { of, member } => format!("the member {member} of {of}{in_headers}"),
         Body::Macro(name) => format!("the macro {name}{in_headers}"),
         Body::Value(expression) => format!("the value of {expression}{in_headers}"),
+        Body::Holds { of, .. } => format!("the value of {of}{in_headers}"),
+        Body::Declared(name) => format!("whether {name} is declared{in_headers}"),
         Body::Text(name) => format!("the version that {name} tells{in_headers}"),
         Body::ByteOrder => "the byte order".into(),
         Body::Code(_) => "whether a piece of code compiles".into(),

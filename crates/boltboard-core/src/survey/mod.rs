@@ -9,6 +9,7 @@ mod asking;
 mod blame;
 mod compiler;
 mod fact;
+mod inclusions;
 mod join;
 mod judge;
 mod memo;

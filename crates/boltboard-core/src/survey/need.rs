@@ -315,7 +315,10 @@ impl Lookup<'_, '_> {
                 Ask::Type(name) => add(&setting, Body::Type(name.clone())),
                 Ask::Member { of, member } => add(&setting, Body::Member { of: of.clone(), member: member.clone() }),
                 Ask::Macro(name) => add(&setting, Body::Macro(name.clone())),
-                Ask::Value { expression, .. } => add(&setting, Body::Value(expression.clone())),
+                Ask::Value { expression, range, .. } => {
+                    let (condition, of) = (range.as_condition(expression), expression.clone());
+                    add(&setting, Body::Holds { condition, of });
+                }
                 Ask::KernelHeaders(_) => {
                     let headers = vec!["linux/version.h".to_string()];
                     add(&Setting { headers, ..nothing.clone() }, Body::Value("LINUX_VERSION_CODE".into()));

@@ -38,6 +38,10 @@ pub(super) enum Body {
     Macro(String),
     /// What number is this constant?
     Value(String),
+    /// Does this hold of this constant?
+    Holds { condition: String, of: String },
+    /// Is this function declared, or a macro?
+    Declared(String),
     /// What does this macro stand for, as text?
     Text(String),
     /// How does the target store numbers?
@@ -57,8 +61,12 @@ pub(super) enum Body {
 /// What must be the same for questions to share a run of the compiler.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum RunKey {
-    /// One file with the answers as errors and as data of its object.
+    /// One file with the answers as errors.
     Compile(Setting),
+    /// One file for many lists of headers, each asked about before and after its headers are read.
+    Chain(Language, Vec<String>),
+    /// One file with the answers as data of its object.
+    Object(Setting),
     /// A file of its own, because free text can spoil what follows it.
     Code(Setting, String),
     /// One program that names all functions.
@@ -82,9 +90,9 @@ impl Question {
             | Body::Type(_)
             | Body::Member { .. }
             | Body::Macro(_)
-            | Body::Value(_)
-            | Body::Text(_)
-            | Body::ByteOrder => RunKey::Compile(setting),
+            | Body::Holds { .. }
+            | Body::Declared(_) => RunKey::Compile(setting),
+            Body::Value(_) | Body::Text(_) | Body::ByteOrder => RunKey::Object(setting),
             Body::Code(code) => RunKey::Code(setting, code.clone()),
             Body::Function { link, .. } => RunKey::Functions(setting, link.clone()),
             Body::Links(flags) => {
@@ -97,14 +105,49 @@ impl Question {
         }
     }
 
+    /// Tells whether it can be asked before and after its headers are read.
+    pub fn can_chain(&self) -> bool {
+        !self.setting.headers.is_empty()
+            && matches!(
+                self.body,
+                Body::Type(_) | Body::Member { .. } | Body::Macro(_) | Body::Holds { .. } | Body::Declared(_)
+            )
+    }
+
     /// Returns the digest that its answer is kept under, for a compiler with this identity.
     pub fn digest(&self, compiler: &Digest) -> Digest {
         Digest::of_parts([compiler.to_string().as_str(), &format!("{self:?}")])
     }
 
+    /// Returns what is asked when the answer is no, to tell people more.
+    pub fn follow_up(&self) -> Option<Question> {
+        match &self.body {
+            Body::Holds { of, .. } => Some(Question { setting: self.setting.clone(), body: Body::Value(of.clone()) }),
+            _ => None,
+        }
+    }
+
+    /// Returns cheaper questions that together are as good when all are answered with yes: what takes a run of its own only
+    /// because of its headers is asked for in two runs that it shares.
+    pub fn cheaper(&self) -> Vec<Question> {
+        match &self.body {
+            // In C a name is all that a linker sees of a function.
+            Body::Function { name, link }
+                if !self.setting.headers.is_empty() && self.setting.language == Language::C =>
+            {
+                let plain = Setting { language: Language::C, flags: Vec::new(), headers: Vec::new() };
+                vec![
+                    Question { setting: self.setting.clone(), body: Body::Declared(name.clone()) },
+                    Question { setting: plain, body: Body::Function { name: name.clone(), link: link.clone() } },
+                ]
+            }
+            _ => Vec::new(),
+        }
+    }
+
     /// Tells whether the answer is read from the object.
     pub fn needs_object(&self) -> bool {
-        matches!(self.body, Body::Macro(_) | Body::Value(_) | Body::Text(_) | Body::ByteOrder)
+        matches!(self.body, Body::Value(_) | Body::Text(_) | Body::ByteOrder)
     }
 
     /// The flags that name the libraries of a link.
@@ -125,6 +168,11 @@ pub(super) fn mark(number: usize) -> String {
     format!("question-{number}")
 }
 
+/// The same for what is asked before its headers are read.
+pub(super) fn mark_before(number: usize) -> String {
+    format!("before-{number}")
+}
+
 /// The symbol that holds the answer to the question with this number.
 pub(super) fn symbol(number: usize) -> String {
     format!("bolt_answer_{number}")
@@ -140,10 +188,14 @@ pub(super) const STUB_WORDS: &str = "it always fails on this system";
 pub(super) fn program(key: &RunKey, questions: &[&Question]) -> String {
     let mut text = String::new();
     let setting = match key {
-        RunKey::Compile(setting) | RunKey::Code(setting, _) | RunKey::Functions(setting, _) => setting,
+        RunKey::Compile(setting)
+        | RunKey::Object(setting)
+        | RunKey::Code(setting, _)
+        | RunKey::Functions(setting, _) => setting,
         RunKey::Links(..) | RunKey::Flags(_) | RunKey::LinkFlags(_) => {
             return "int main() { return 0; }\n".into();
         }
+        RunKey::Chain(..) => return chain(questions),
     };
     // A question by itself needs no mark to be told by.
     let marked = questions.len() > 1;
@@ -162,7 +214,7 @@ pub(super) fn program(key: &RunKey, questions: &[&Question]) -> String {
         if marked {
             let _ = writeln!(text, "#line 1 \"{}\"", mark(number));
         }
-        fragment(&mut text, question, number);
+        fragment(&mut text, question, &symbol(number));
     }
     if matches!(key, RunKey::Functions(..)) {
         text.push_str("int main() { return 0; }\n");
@@ -170,18 +222,48 @@ pub(super) fn program(key: &RunKey, questions: &[&Question]) -> String {
     text
 }
 
-fn fragment(text: &mut String, question: &Question, number: usize) {
-    let answer = symbol(number);
+/// Questions of equal headers stand together. Each is asked before its headers are read, where a "no" shows that it is these
+/// headers that matter, and after.
+fn chain(questions: &[&Question]) -> String {
+    let mut text = String::new();
+    let mut start = 0;
+    while start < questions.len() {
+        let headers = &questions[start].setting.headers;
+        let end = start + questions[start..].iter().take_while(|question| question.setting.headers == *headers).count();
+        for (number, question) in questions.iter().enumerate().take(end).skip(start) {
+            let _ = writeln!(text, "#line 1 \"{}\"", mark_before(number));
+            fragment(&mut text, question, &format!("bolt_before_{number}"));
+        }
+        let _ = writeln!(text, "#line 1 \"{HEADERS_MARK}\"");
+        headers.iter().for_each(|header| text.push_str(&format!("#include <{header}>\n")));
+        for (number, question) in questions.iter().enumerate().take(end).skip(start) {
+            let _ = writeln!(text, "#line 1 \"{}\"", mark(number));
+            fragment(&mut text, question, &symbol(number));
+        }
+        start = end;
+    }
+    text
+}
+
+/// The lines that ask one question. What can fail stands in a function of its own, so that a name that is not known is told each
+/// time, and spoils nothing that follows.
+fn fragment(text: &mut String, question: &Question, answer: &str) {
     let declared = |kind: &str, value: &str| format!("extern const {kind}; const {kind} = {value};\n");
+    let within = |inner: &str| format!("static void {answer}(void) {{ {inner}; }}\n");
     let lines = match &question.body {
         Body::Readable(header) => format!("#include <{header}>\n"),
-        Body::Type(name) => format!("typedef char {answer}[sizeof({name}) ? 1 : -1];\n"),
+        Body::Type(name) => within(&format!("(void) sizeof({name})")),
         Body::Member { of, member } => format!("static void {answer}({of} *it) {{ (void) it->{member}; }}\n"),
-        Body::Macro(name) => {
-            let (yes, no) = (declared(&format!("char {answer}"), "1"), declared(&format!("char {answer}"), "0"));
-            format!("#ifdef {name}\n{yes}#else\n{no}#endif\n")
-        }
+        Body::Macro(name) => format!("#ifndef {name}\n#error {name} is not defined\n#endif\n"),
         Body::Value(expression) => declared(&format!("long long {answer}"), &format!("(long long) ({expression})")),
+        Body::Holds { condition, .. } if question.setting.language == Language::Cxx => {
+            within(&format!("static_assert({condition}, \"\")"))
+        }
+        // A field's width must be a constant, which an array's length within a function need not be.
+        Body::Holds { condition, .. } => {
+            within(&format!("(void) sizeof(struct {{ int bolt : ({condition}) ? 1 : -1; }})"))
+        }
+        Body::Declared(name) => format!("#ifndef {name}\n{}#endif\n", within(&format!("(void) &{name}"))),
         Body::Text(name) => declared(&format!("char {answer}[]"), &format!("BOLT_TEXT({name})")),
         Body::ByteOrder => declared(&format!("char {answer}"), "1"),
         Body::Code(code) => format!("{code}\n"),

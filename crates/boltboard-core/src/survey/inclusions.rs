@@ -1,0 +1,98 @@
+//! Which headers lead to which others, by what stands in them.
+
+use std::collections::{BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
+
+/// What headers include, each read once.
+#[derive(Default)]
+pub(super) struct Inclusions {
+    named: HashMap<PathBuf, Names>,
+}
+
+#[derive(Clone)]
+enum Names {
+    /// The names, as they are written.
+    Written(Vec<String>),
+    /// One is made by a macro, so that it could be any.
+    Any,
+}
+
+impl Inclusions {
+    /// Returns those of the files `read` that can be reached from `start`. Conditions are not looked at, so it may be more than
+    /// what a compiler would read, and never less.
+    pub fn reachable(&mut self, start: &[PathBuf], read: &BTreeSet<PathBuf>) -> BTreeSet<PathBuf> {
+        let mut reached: BTreeSet<PathBuf> = BTreeSet::new();
+        let mut open: Vec<PathBuf> = start.to_vec();
+        while let Some(file) = open.pop() {
+            if !reached.insert(file.clone()) {
+                continue;
+            }
+            match self.names(&file) {
+                Names::Any => return read.iter().cloned().chain(reached).collect(),
+                Names::Written(names) => {
+                    for name in names {
+                        let tail = Path::new(&name);
+                        open.extend(
+                            read.iter().filter(|other| other.ends_with(tail) && !reached.contains(*other)).cloned(),
+                        );
+                    }
+                }
+            }
+        }
+        reached
+    }
+
+    fn names(&mut self, file: &Path) -> Names {
+        if let Some(known) = self.named.get(file) {
+            return known.clone();
+        }
+        let text = std::fs::read(file).map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default();
+        let names = names_in(&text);
+        self.named.insert(file.to_path_buf(), names.clone());
+        names
+    }
+}
+
+fn names_in(text: &str) -> Names {
+    let mut names = Vec::new();
+    for line in text.lines() {
+        let Some(rest) = line.trim_start().strip_prefix('#').map(str::trim_start) else { continue };
+        let Some(rest) = rest.strip_prefix("include_next").or_else(|| rest.strip_prefix("include")) else { continue };
+        let rest = rest.trim_start();
+        let close = match rest.chars().next() {
+            Some('<') => '>',
+            Some('"') => '"',
+            _ => return Names::Any,
+        };
+        // `../` leads out of a folder; the rest of the path tells the file.
+        let name = rest[1..].split(close).next().unwrap_or_default();
+        names.push(name.rsplit("../").next().unwrap_or(name).trim_start_matches("./").to_string());
+    }
+    Names::Written(names)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_are_reached_through_what_they_name() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        for (name, text) in [
+            ("top.h", "# include <bits/a.h>\n#ifdef NEVER\n#include \"../b.h\"\n#endif\n"),
+            ("bits/a.h", "#include_next <c.h>\n"),
+            ("b.h", ""),
+            ("c.h", "#include <top.h>\n"),
+            ("other.h", "#include MADE_UP\n"),
+        ] {
+            std::fs::create_dir_all(at(name).parent().unwrap()).unwrap();
+            std::fs::write(at(name), text).unwrap();
+        }
+        let read: BTreeSet<PathBuf> = ["top.h", "bits/a.h", "b.h", "c.h", "other.h"].map(at).into();
+        let reach = |name: &str| Inclusions::default().reachable(&[at(name)], &read);
+        assert_eq!(reach("top.h"), ["top.h", "bits/a.h", "b.h", "c.h"].map(at).into());
+        assert_eq!(reach("b.h"), [at("b.h")].into());
+        assert_eq!(reach("other.h"), read, "a name that a macro makes can be any");
+    }
+}
