@@ -9,7 +9,9 @@ use crate::plan::{MacroTable, Plan, PlanInput, PlanProblem, lower, macro_table};
 use crate::profile::{Choices, Layer, ProfileSource};
 use crate::resolve::{Resolution, resolve};
 use crate::store::Folders;
-use crate::survey::{Compiler, CompilerFault, Fact, FactSource, FactState, Facts, Family, Found, Missing, Tools};
+use crate::survey::{
+    Compiler, CompilerFault, Fact, FactSource, FactState, Facts, Family, Found, LibrarySearch, Missing, Tools,
+};
 
 /// The root table that every test tree begins with.
 const HEAD: &str = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n";
@@ -115,6 +117,7 @@ pub fn tools() -> Tools {
         identity: Digest::of(name.as_bytes()),
         include_folders: vec![],
         library_folders: vec![],
+        library_search: LibrarySearch::Partly,
     };
     Tools { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")), search_path: "/usr/bin:/bin".into() }
 }

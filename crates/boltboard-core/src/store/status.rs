@@ -15,8 +15,9 @@ use crate::base::{Digest, FileError};
 /// change could leave the same time stamp.
 const SETTLED: Duration = Duration::from_millis(50);
 
-/// What tells whether a file was changed, without reading it.
+/// What tells whether a file was changed, without reading it. It is kept as a row of numbers, because there are many.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "(u64, u64, i128, i128)", into = "(u64, u64, i128, i128)")]
 pub struct Stamp {
     size: u64,
     inode: u64,
@@ -79,6 +80,18 @@ impl StatusMemo {
 
     fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<PathBuf, Seen>> {
         self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+}
+
+impl From<(u64, u64, i128, i128)> for Stamp {
+    fn from((size, inode, modified_ns, changed_ns): (u64, u64, i128, i128)) -> Stamp {
+        Stamp { size, inode, modified_ns, changed_ns }
+    }
+}
+
+impl From<Stamp> for (u64, u64, i128, i128) {
+    fn from(stamp: Stamp) -> Self {
+        (stamp.size, stamp.inode, stamp.modified_ns, stamp.changed_ns)
     }
 }
 

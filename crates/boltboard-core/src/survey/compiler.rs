@@ -27,6 +27,8 @@ pub struct Compiler {
     pub include_folders: Vec<PathBuf>,
     /// Where its linker looks for libraries by itself, in order.
     pub library_folders: Vec<PathBuf>,
+    /// Whether those are all, so that a library that is in none of them is not there.
+    pub library_search: LibrarySearch,
 }
 
 /// Sorts of compilers that take the same flags.
@@ -38,6 +40,15 @@ pub enum Family {
     Clang,
     /// Another one; only what all of them take is asked of it.
     Other,
+}
+
+/// How much is known of where a linker looks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum LibrarySearch {
+    /// All places.
+    Known,
+    /// It may look elsewhere, too.
+    Partly,
 }
 
 /// The languages that are compiled.
@@ -121,23 +132,29 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     }
     let silent = |reason: String| CompilerFault::Silent { name: name.to_string(), reason };
     let as_language = if language == Language::Cxx { "c++" } else { "c" };
+    let own_folder = sysroot;
     let sysroot = sysroot.map(|folder| format!("--sysroot={}", folder.display()));
     let real_path = path.canonicalize().unwrap_or_else(|_| path.clone());
+    let job = |words: &[&str]| Job {
+        program: path.clone(),
+        arguments: sysroot.iter().cloned().chain(words.iter().map(ToString::to_string)).collect(),
+        folder: root.to_path_buf(),
+        environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
+        limit: Some(Duration::from_secs(20)),
+    };
     let ask = |words: &[&str]| -> Result<(Exit, String, String), CompilerFault> {
-        let job = Job {
-            program: path.clone(),
-            arguments: sysroot.iter().cloned().chain(words.iter().map(ToString::to_string)).collect(),
-            folder: root.to_path_buf(),
-            environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
-            limit: Some(Duration::from_secs(20)),
-        };
-        let outcome = launch.run(&job).map_err(|e| silent(e.source.to_string()))?;
+        let outcome = launch.run(&job(words)).map_err(|e| silent(e.source.to_string()))?;
         Ok((outcome.exit, outcome.stderr_text(), outcome.stdout_text()))
     };
     let shown = real_path.display().to_string();
     let own_root = sysroot.clone().unwrap_or_default();
-    let question =
-        Digest::of_parts(["who are you, and where do you look?", &shown, as_language, search_path, &own_root]);
+    let question = Digest::of_parts([
+        "who are you, and where do you and your linker look?",
+        &shown,
+        as_language,
+        search_path,
+        &own_root,
+    ]);
     let text = match memo.recall(&question) {
         Some(text) => text,
         None => {
@@ -151,8 +168,17 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
                 }
             }
             // One that does not know the question only lacks this answer.
-            let folders = ask(&["-print-search-dirs"]).map(|(_, _, answer)| answer).unwrap_or_default();
-            let text = format!("{said}\n{folders}");
+            let answer = |words: &[&str]| ask(words).map(|(_, _, answer)| answer).unwrap_or_default();
+            let folders = answer(&["-print-search-dirs"]);
+            // The linker has folders of its own, which only its own script tells.
+            let linker = answer(&["-print-prog-name=ld"]);
+            let script = find_program(linker.trim(), search_path, root).map(|program| {
+                let job = Job { program, arguments: vec!["--verbose".into()], ..job(&[]) };
+                launch.run(&job).map(|outcome| outcome.stdout_text()).unwrap_or_default()
+            });
+            let script = script.unwrap_or_default();
+            let own = script.lines().filter(|line| line.trim_start().starts_with("SEARCH_DIR"));
+            let text = format!("{said}\n{folders}\n{}", own.collect::<Vec<_>>().join("\n"));
             memo.keep(question, &text, folders_not_there(&text).into_iter().chain([real_path.clone()]));
             text
         }
@@ -168,7 +194,8 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         family: family(&version),
         target: target.replace("-pc-linux", "-linux"),
         include_folders: include_folders(&text),
-        library_folders: library_folders(&text),
+        library_folders: library_folders(&text, own_folder),
+        library_search: if text.contains("SEARCH_DIR") { LibrarySearch::Known } else { LibrarySearch::Partly },
         path,
         real_path,
         version,
@@ -214,15 +241,24 @@ fn folders_not_there(text: &str) -> Vec<PathBuf> {
     said.map(|rest| PathBuf::from(rest.trim_end_matches('"'))).collect()
 }
 
-/// Each real folder once; those that are not there cannot hold anything.
-fn library_folders(text: &str) -> Vec<PathBuf> {
+/// Each real folder once; those that are not there stay, for they may appear.
+fn library_folders(text: &str, sysroot: Option<&Path>) -> Vec<PathBuf> {
     let line = text.lines().find_map(|line| line.strip_prefix("libraries:")).unwrap_or_default();
+    let told = line.trim().trim_start_matches('=').split(':').filter(|folder| !folder.is_empty()).map(PathBuf::from);
+    let in_script = text.split("SEARCH_DIR(\"").skip(1).filter_map(|rest| rest.split('"').next());
+    // `=` stands for the folder that stands for `/`.
+    let below = |folder: &str| match (folder.strip_prefix('='), sysroot) {
+        (Some(rest), Some(sysroot)) => sysroot.join(rest.trim_start_matches('/')),
+        (Some(rest), None) => PathBuf::from(rest),
+        (None, _) => PathBuf::from(folder),
+    };
     let mut folders = Vec::new();
-    for folder in line.trim().trim_start_matches('=').split(':').filter(|folder| !folder.is_empty()) {
-        if let Ok(real) = Path::new(folder).canonicalize()
-            && !folders.contains(&real)
-        {
-            folders.push(real);
+    for folder in told.chain(in_script.map(below)) {
+        let folder = folder.canonicalize().unwrap_or(folder);
+        // Paths that lead up again from what is not there lead nowhere.
+        let sound = !folder.components().any(|part| part == std::path::Component::ParentDir);
+        if sound && !folders.contains(&folder) {
+            folders.push(folder);
         }
     }
     folders

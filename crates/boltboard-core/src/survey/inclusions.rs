@@ -42,6 +42,24 @@ impl Inclusions {
         reached
     }
 
+    /// Returns how many files headers lead to, found in these folders; many headers count as very many.
+    pub fn weight(&mut self, headers: &[String], folders: &[PathBuf]) -> usize {
+        const MANY: usize = 300;
+        let find = |name: &str| folders.iter().map(|folder| folder.join(name)).find(|file| file.is_file());
+        let mut reached: BTreeSet<PathBuf> = BTreeSet::new();
+        let mut open: Vec<PathBuf> = headers.iter().filter_map(|header| find(header)).collect();
+        while let Some(file) = open.pop() {
+            if reached.len() > MANY || !reached.insert(file.clone()) {
+                continue;
+            }
+            if let Names::Written(names) = self.names(&file) {
+                let beside = |name: &str| file.parent().map(|folder| folder.join(name)).filter(|file| file.is_file());
+                open.extend(names.iter().filter_map(|name| find(name).or_else(|| beside(name))));
+            }
+        }
+        reached.len()
+    }
+
     fn names(&mut self, file: &Path) -> Names {
         if let Some(known) = self.named.get(file) {
             return known.clone();

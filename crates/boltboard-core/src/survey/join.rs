@@ -16,7 +16,7 @@ use super::blame::Blame;
 use super::compiler::Compiler;
 use super::inclusions::Inclusions;
 use super::question::{Body, Question, RunKey, program};
-use super::{Joining, Prober};
+use super::{Joining, Prober, search};
 
 /// How many lines of a compiler's words are kept for a question.
 const MAX_WORDS: usize = 12;
@@ -220,21 +220,38 @@ impl Asker<'_> {
         let Some(first) = set.first() else { return };
         let Ok(compiler) = self.prober.tools.compiler(first.setting.language) else { return };
         let folder = self.prober.host.scratch.join(format!("ask-{}", self.runs.fetch_add(1, Ordering::Relaxed)));
-        let result = Run { key, set, compiler, folder: &folder }.go(self.prober);
-        let blame = Blame { words: &result.words, set };
+        // What leads to few others goes first, so that little is in doubt when its turn comes.
+        let mut inclusions = Inclusions::default();
+        let mut weights: BTreeMap<&[String], usize> = BTreeMap::new();
+        for question in set {
+            let headers = question.setting.headers.as_slice();
+            let folders = search::header_folders(&question.setting.flags, &compiler.include_folders);
+            weights.entry(headers).or_insert_with(|| inclusions.weight(headers, &folders));
+        }
+        let mut set = set.to_vec();
+        // Headers that are only read come last, and put nothing in doubt.
+        let only_read = |question: &Question| matches!(question.body, Body::Readable(_));
+        let weight = |question: &Question| weights.get(question.setting.headers.as_slice()).copied();
+        set.sort_by_key(|question| (only_read(question), weight(question), *question));
+        let result = Run { key, set: &set, compiler, folder: &folder }.go(self.prober);
+        let blame = Blame { words: &result.words, set: &set };
         if !blame.tells_all(key) {
             return;
         }
         let (blamed, unknown_before) = (blame.by_number(key), blame.unknown_before());
-        let mut inclusions = Inclusions::default();
         for (number, question) in set.iter().enumerate() {
             let words = blamed.get(&number).map(|words| words.iter().take(MAX_WORDS).cloned().collect());
             let answer = match (words, unknown_before[number]) {
                 (Some(words), _) => Answer { yes: false, value: None, words },
-                (None, true) => Answer::plain_yes(),
-                (None, false) => continue,
+                (None, unknown) if unknown || only_read(question) => Answer::plain_yes(),
+                (None, _) => continue,
             };
-            self.keep(question, compiler, answer, result.narrowed_to(question, &mut inclusions));
+            let files = if only_read(question) {
+                result.files_of(question)
+            } else {
+                result.narrowed_to(question, &mut inclusions)
+            };
+            self.keep(question, compiler, answer, files);
         }
     }
 

@@ -6,7 +6,7 @@ use super::join::{Answer, by_hand};
 use super::need::{Draft, Look};
 use super::program::ProgramAnswer;
 use super::question::{Body, Question};
-use super::{Evidence, Fact, FactSource, FactState, Health, Language, Missing, Presence, Prober};
+use super::{Evidence, Fact, FactSource, FactState, Health, Joining, Language, Missing, Presence, Prober};
 use crate::base::Version;
 use crate::board::{Ask, ByteOrder, NeedDef, Provider};
 
@@ -88,12 +88,14 @@ impl Judge<'_> {
         for question in &questions {
             let answer = self.answers.get(question).filter(|answer| answer.yes || self.means_something(question));
             let Some(answer) = answer else { return Err(Missing::NotAsked) };
+            // Of what is there, the command is told to those who ask for this need alone.
+            let wanted = !answer.yes || self.prober.joining == Joining::Alone;
             let (command, program) = match self.prober.tools.compiler(question.setting.language) {
-                Ok(compiler) => {
+                Ok(compiler) if wanted => {
                     let (command, program) = by_hand(question, compiler, self.prober);
                     (Some(command), Some(program))
                 }
-                Err(_) => (None, None),
+                Ok(_) | Err(_) => (None, None),
             };
             let result = self.one(question, answer);
             let found = match (&result, &answer.value) {

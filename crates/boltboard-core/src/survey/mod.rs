@@ -28,7 +28,7 @@ use std::sync::Mutex;
 use crate::board::{Board, LibraryLinkage, NeedCheck, NeedDef, NeedId, Provider};
 use crate::launch::Launch;
 
-pub use compiler::{Compiler, CompilerFault, CompilerSearch, Family, Language, Tools, identify};
+pub use compiler::{Compiler, CompilerFault, CompilerSearch, Family, Language, LibrarySearch, Tools, identify};
 pub use fact::{Copy, CopyRank, Evidence, Fact, FactSource, FactState, Facts, Found, Missing, Presence};
 pub use memo::ProbeMemo;
 pub use metadata::{Metadata, MetadataFault, MetadataSearch};
@@ -140,9 +140,11 @@ pub fn survey_some(board: &Board, wanted: &BTreeSet<NeedId>, wishes: &Wishes, pr
     questions.extend(languages.iter().map(|language| nothing_to_it(*language, Body::Links(Vec::new()))));
     // Programs are asked for their versions while compilers are at work.
     let (answers, looks) = std::thread::scope(|scope| {
-        let asked = scope.spawn(|| join::answer(&questions, prober));
-        let looks = ask_programs(&drafts, prober);
-        (asked.join().unwrap_or_default(), looks)
+        let any = drafts.iter().any(|draft| !draft.programs.is_empty());
+        let looking = any.then(|| scope.spawn(|| ask_programs(&drafts, prober)));
+        let answers = join::answer(&questions, prober);
+        let looks = looking.and_then(|looking| looking.join().ok());
+        (answers, looks.unwrap_or_else(|| drafts.iter().map(|_| Look::default()).collect()))
     });
     let health: BTreeMap<Language, Health> =
         languages.iter().map(|language| (*language, health(*language, &answers, prober))).collect();

@@ -3,7 +3,7 @@
 use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
 
-use super::compiler::lies_below;
+use super::compiler::{LibrarySearch, lies_below};
 use super::judge::judge_version;
 use super::program::{ProgramAnswer, ProgramQuestion, module_question, version_question};
 use super::question::{Body, Question, Setting};
@@ -108,7 +108,31 @@ impl Lookup<'_, '_> {
             self.plain_flags(check);
         }
         self.headers(check)?;
+        if known || !check.link.is_empty() {
+            self.libraries()?;
+        }
         self.ask(check, known);
+        Ok(())
+    }
+
+    /// Looks for the libraries of the link where it is known that the linker looks nowhere else.
+    fn libraries(&mut self) -> Result<(), Missing> {
+        let Ok(compiler) = self.prober.tools.compiler(self.language()) else { return Ok(()) };
+        if compiler.library_search != LibrarySearch::Known {
+            return Ok(());
+        }
+        let flags = self.draft.found.link_flags.clone();
+        let own = flags.iter().filter_map(|flag| flag.strip_prefix("-L")).map(PathBuf::from);
+        let folders: Vec<PathBuf> = own.chain(compiler.library_folders.iter().cloned()).collect();
+        for name in flags.iter().filter_map(|flag| flag.strip_prefix("-l")).filter(|name| !name.starts_with(':')) {
+            if search::library_places(name, &folders).last().is_some_and(|place| place.is_file()) {
+                continue;
+            }
+            let shown: Vec<String> = folders.iter().map(|folder| folder.display().to_string()).collect();
+            self.note(format!("the library lib{name}.so or lib{name}.a in {}", shown.join(", ")), "not there");
+            let reason = format!("its library {name} is not there: no lib{name}.so and no lib{name}.a");
+            return Err(if self.draft.found.place.is_some() { Missing::Unusable { reason } } else { Missing::Absent });
+        }
         Ok(())
     }
 

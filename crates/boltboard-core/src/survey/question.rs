@@ -107,16 +107,48 @@ impl Question {
 
     /// Tells whether it can be asked before and after its headers are read.
     pub fn can_chain(&self) -> bool {
-        !self.setting.headers.is_empty()
-            && matches!(
-                self.body,
-                Body::Type(_) | Body::Member { .. } | Body::Macro(_) | Body::Holds { .. } | Body::Declared(_)
-            )
+        match self.body {
+            Body::Type(_) | Body::Member { .. } | Body::Macro(_) | Body::Holds { .. } | Body::Declared(_) => {
+                !self.setting.headers.is_empty()
+            }
+            Body::Readable(_) => self.setting.headers.is_empty(),
+            _ => false,
+        }
     }
 
     /// Returns the digest that its answer is kept under, for a compiler with this identity.
     pub fn digest(&self, compiler: &Digest) -> Digest {
-        Digest::of_parts([compiler.to_string().as_str(), &format!("{self:?}")])
+        let mut text = compiler.to_string();
+        let mut add = |part: &str| {
+            // No part holds this character, so the borders count.
+            text.push('\0');
+            text.push_str(part);
+        };
+        let Setting { language, flags, headers } = &self.setting;
+        add(if *language == Language::Cxx { "c++" } else { "c" });
+        flags.iter().for_each(|flag| add(flag));
+        add("headers");
+        headers.iter().for_each(|header| add(header));
+        let (sort, first, more): (&str, &str, &[String]) = match &self.body {
+            Body::Readable(name) => ("readable", name, &[]),
+            Body::Type(name) => ("type", name, &[]),
+            Body::Member { of, member } => ("member", of, std::slice::from_ref(member)),
+            Body::Macro(name) => ("macro", name, &[]),
+            Body::Value(name) => ("value", name, &[]),
+            Body::Holds { condition, .. } => ("holds", condition, &[]),
+            Body::Declared(name) => ("declared", name, &[]),
+            Body::Text(name) => ("text", name, &[]),
+            Body::ByteOrder => ("byte order", "", &[]),
+            Body::Code(code) => ("code", code, &[]),
+            Body::Function { name, link } => ("function", name, link),
+            Body::Links(flags) => ("links", "", flags),
+            Body::Flag(flag) => ("flag", flag, &[]),
+            Body::LinkFlag(flag) => ("link flag", flag, &[]),
+        };
+        add(sort);
+        add(first);
+        more.iter().for_each(|part| add(part));
+        Digest::of(text.as_bytes())
     }
 
     /// Returns what is asked when the answer is no, to tell people more.
@@ -231,8 +263,10 @@ fn chain(questions: &[&Question]) -> String {
         let headers = &questions[start].setting.headers;
         let end = start + questions[start..].iter().take_while(|question| question.setting.headers == *headers).count();
         for (number, question) in questions.iter().enumerate().take(end).skip(start) {
-            let _ = writeln!(text, "#line 1 \"{}\"", mark_before(number));
-            fragment(&mut text, question, &format!("bolt_before_{number}"));
+            if !matches!(question.body, Body::Readable(_)) {
+                let _ = writeln!(text, "#line 1 \"{}\"", mark_before(number));
+                fragment(&mut text, question, &format!("bolt_before_{number}"));
+            }
         }
         let _ = writeln!(text, "#line 1 \"{HEADERS_MARK}\"");
         headers.iter().for_each(|header| text.push_str(&format!("#include <{header}>\n")));

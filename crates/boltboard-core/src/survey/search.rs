@@ -33,14 +33,16 @@ fn up_to_first(places: impl Iterator<Item = PathBuf>) -> Vec<PathBuf> {
 
 /// Returns all files of that name below these folders, each real file once, in the order of the folders.
 pub(super) fn all_copies(name: &str, folders: &[PathBuf]) -> Vec<PathBuf> {
-    let mut real = Vec::new();
-    let mut copies = Vec::new();
-    for place in folders.iter().map(|folder| folder.join(name)).filter(|place| place.is_file()) {
-        let same = place.canonicalize().unwrap_or_else(|_| place.clone());
-        if !real.contains(&same) {
+    let mut copies: Vec<PathBuf> =
+        folders.iter().map(|folder| folder.join(name)).filter(|place| place.is_file()).collect();
+    if copies.len() > 1 {
+        let mut real = Vec::new();
+        copies.retain(|place| {
+            let same = place.canonicalize().unwrap_or_else(|_| place.clone());
+            let fresh = !real.contains(&same);
             real.push(same);
-            copies.push(place);
-        }
+            fresh
+        });
     }
     copies
 }
