@@ -8,7 +8,7 @@ use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::remedy::{self, Distribution};
 use boltboard_core::survey::{
     Assumption, Facts, Host, HostDifference, HostRecord, HostTraits, Joining, Language, Prober, Tools, Wishes, changes,
-    identify, survey, survey_some,
+    identify, kept_facts, survey, survey_some,
 };
 
 use crate::exit::{Diagnostic, Exit, Stop};
@@ -22,14 +22,19 @@ pub fn facts(session: &Session, choices: &Choices) -> Result<Facts, Stop> {
         let record = HostRecord::load(file, &session.board.tree.name)?;
         return Ok(record.facts(&session.board));
     }
-    let probed = Probed::new(session, choices)?;
+    let mut probed = Probed::new(session, choices);
+    if let Some(kept) = kept_facts(&session.board, &wishes, probed.prober(session, Joining::Together)) {
+        return Ok(kept);
+    }
+    probed.make_scratch(session)?;
     Ok(survey(&session.board, &wishes, probed.prober(session, Joining::Together)))
 }
 
 /// Looks for one need by itself, so that the compiler's words are about it alone.
 pub fn facts_of_one(session: &Session, choices: &Choices, need: NeedId) -> Result<Facts, Stop> {
     let wishes = wishes(session, choices)?;
-    let probed = Probed::new(session, choices)?;
+    let mut probed = Probed::new(session, choices);
+    probed.make_scratch(session)?;
     // Nothing is recalled: the words shown are those of now.
     let fresh = boltboard_core::survey::ProbeMemo::default();
     let prober = Prober { memo: &fresh, ..probed.prober(session, Joining::Alone) };
@@ -57,13 +62,12 @@ struct Probed {
     host: Host,
     tools: Tools,
     /// Removes the check programs in the end.
-    _scratch: tempfile::TempDir,
+    scratch: Option<tempfile::TempDir>,
 }
 
 impl Probed {
-    fn new(session: &Session, choices: &Choices) -> Result<Probed, Stop> {
+    fn new(session: &Session, choices: &Choices) -> Probed {
         let tools = tools(session, choices);
-        let scratch = session.work.scratch()?;
         let sysroot = sysroot(session, choices);
         let target = tools.c.as_ref().map_or(String::new(), |compiler| compiler.target.clone());
         let host = Host {
@@ -72,10 +76,18 @@ impl Probed {
             sysroot,
             aside: PathBuf::from("/opt"),
             never_below: session.tree_folders.clone(),
-            scratch: scratch.path().to_path_buf(),
+            scratch: PathBuf::new(),
             jobs: std::thread::available_parallelism().map_or(1, usize::from),
         };
-        Ok(Probed { host, tools, _scratch: scratch })
+        Probed { host, tools, scratch: None }
+    }
+
+    /// Makes the folder for check programs, which is needed only when something has to be asked.
+    fn make_scratch(&mut self, session: &Session) -> Result<(), Stop> {
+        let scratch = session.work.scratch()?;
+        self.host.scratch = scratch.path().to_path_buf();
+        self.scratch = Some(scratch);
+        Ok(())
     }
 
     fn prober<'a>(&'a self, session: &'a Session, joining: Joining) -> Prober<'a> {

@@ -4,6 +4,8 @@ use std::fmt;
 use std::hash::{Hash, Hasher};
 use std::marker::PhantomData;
 
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
 /// The index of a `T` in its [`Arena`]. Ids order as their items were added.
 pub struct Id<T> {
     raw: u32,
@@ -22,6 +24,16 @@ impl<T> Id<T> {
     }
 }
 
+impl<T> Serialize for Id<T> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        self.raw.serialize(serializer)
+    }
+}
+impl<'de, T> Deserialize<'de> for Id<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        Ok(Id { raw: u32::deserialize(deserializer)?, of: PhantomData })
+    }
+}
 impl<T> Clone for Id<T> {
     fn clone(&self) -> Self {
         *self

@@ -1,7 +1,7 @@
 //! Comparisons, of options' values and of versions alike.
 
 /// A comparison.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
 pub enum Op {
     /// `=`
     Equal,

@@ -10,6 +10,8 @@ use std::cmp::Ordering;
 use std::fmt;
 use std::str::FromStr;
 
+use serde::{Serialize, Serializer};
+
 use super::op::Op;
 
 /// A version as its owner wrote it.
@@ -183,6 +185,12 @@ impl VersionRange {
     /// Tells whether a version lies in the range.
     pub fn holds(&self, version: &Version) -> bool {
         self.bounds.iter().all(|(bound, limit)| bound.accepts(version.cmp(limit)))
+    }
+}
+
+impl Serialize for VersionRange {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
     }
 }
 

@@ -5,6 +5,8 @@ use std::fmt;
 use std::path::PathBuf;
 use std::str::FromStr;
 
+use serde::{Deserialize, Serialize};
+
 use super::Board;
 use super::part::PartId;
 use crate::base::{Id, Op, Place, VersionRange, near_matches};
@@ -34,7 +36,7 @@ pub struct NeedDef {
 }
 
 /// How a need is found.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub enum NeedCheck {
     /// By looking at the host.
     Host(Box<HostCheck>),
@@ -45,7 +47,7 @@ pub enum NeedCheck {
 }
 
 /// What is looked for on the host. Everything that is given must be met.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct HostCheck {
     /// The language that the compiler is asked in.
     pub language: CheckLanguage,
@@ -72,7 +74,7 @@ pub struct HostCheck {
 }
 
 /// The language of a check.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 pub enum CheckLanguage {
     /// C
     #[default]
@@ -82,7 +84,7 @@ pub enum CheckLanguage {
 }
 
 /// How a library is linked.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
 pub enum LibraryLinkage {
     /// As the linker finds it, a shared one first.
     #[default]
@@ -92,7 +94,7 @@ pub enum LibraryLinkage {
 }
 
 /// One thing that a compiler is asked.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub enum Ask {
     /// A function can be linked.
     Function(String),
@@ -129,7 +131,7 @@ pub enum Ask {
 }
 
 /// How a target stores numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 pub enum ByteOrder {
     /// The lowest byte first.
     Little,
@@ -138,7 +140,7 @@ pub enum ByteOrder {
 }
 
 /// A condition on a whole number: `>= 0x1270, < 0x2000`; every part must hold.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct ValueRange {
     bounds: Vec<(Op, i64)>,
     text: String,
@@ -190,7 +192,7 @@ impl fmt::Display for ValueRange {
 }
 
 /// A program, under any of its names.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct ToolCheck {
     /// Its names, the one to be taken first at the head.
     pub names: Vec<String>,
@@ -201,7 +203,7 @@ pub struct ToolCheck {
 }
 
 /// A module of an interpreted language.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct ScriptModule {
     /// The interpreter's program.
     pub program: String,
@@ -212,7 +214,7 @@ pub struct ScriptModule {
 }
 
 /// Interpreted languages whose modules can be asked for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum ScriptLanguage {
     /// Python
     Python,
@@ -235,7 +237,7 @@ impl ScriptLanguage {
 }
 
 /// A file of the host.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct HostFile {
     /// Its absolute path.
     pub path: PathBuf,
@@ -244,7 +246,7 @@ pub struct HostFile {
 }
 
 /// What a file of the host must be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum HostFileKind {
     /// A plain file or a folder.
     File,
@@ -262,7 +264,7 @@ pub enum Importance {
 }
 
 /// Who a person wants a need to be met by.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Provider {
     /// The host, never the bundled copy.
     System,

@@ -8,9 +8,9 @@ use object::{Object, ObjectSection, ObjectSymbol};
 
 use super::blame::{flag_as_asked, means_nothing};
 use super::compiler::{Compiler, Family};
-use super::inclusions::Inclusions;
+use super::inclusions::{ByName, Inclusions};
 use super::join::Answer;
-use super::question::{Body, Question, RunKey, program, symbol};
+use super::question::{Body, Question, RunKey, Setting, program, symbol};
 use super::{Language, Prober, search};
 use crate::base::parse_dependencies;
 use crate::launch::{Exit, Job};
@@ -186,14 +186,18 @@ impl Outcome {
         Answer { yes, value: value.filter(|_| yes), words: Vec::new() }
     }
 
-    /// Leaves of the files that were read those that a question's own headers can lead to: the run read more.
-    pub fn narrowed_to(&self, question: &Question, inclusions: &mut Inclusions) -> BTreeSet<PathBuf> {
-        let headers = question.setting.headers.iter();
-        let places =
-            headers.map(|header| search::header_places(header, &question.setting.flags, &self.include_folders));
+    /// Returns the files that the run read.
+    pub fn read(&self) -> &BTreeSet<PathBuf> {
+        &self.read
+    }
+
+    /// Leaves of the files that were read those that headers can lead to: the run read more.
+    pub fn narrowed_to(&self, setting: &Setting, inclusions: &mut Inclusions, read: &ByName) -> BTreeSet<PathBuf> {
+        let headers = setting.headers.iter();
+        let places = headers.map(|header| search::header_places(header, &setting.flags, &self.include_folders));
         let places: Vec<Vec<PathBuf>> = places.collect();
         let own: Vec<PathBuf> = places.iter().filter_map(|places| places.last().cloned()).collect();
-        inclusions.reachable(&own, &self.read).into_iter().chain(places.into_iter().flatten()).collect()
+        inclusions.reachable(&own, read).into_iter().chain(places.into_iter().flatten()).collect()
     }
 
     /// The files whose change can change the answer, and the places where a new one would.

@@ -155,7 +155,7 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         search_path,
         &own_root,
     ]);
-    let text = match memo.recall(&question) {
+    let text = match memo.recall(&question).and_then(|bytes| String::from_utf8(bytes).ok()) {
         Some(text) => text,
         None => {
             let (exit, said, _) = ask(&["-E", "-v", "-x", as_language, "/dev/null", "-o", "/dev/null"])?;
@@ -179,7 +179,7 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
             let script = script.unwrap_or_default();
             let own = script.lines().filter(|line| line.trim_start().starts_with("SEARCH_DIR"));
             let text = format!("{said}\n{folders}\n{}", own.collect::<Vec<_>>().join("\n"));
-            memo.keep(question, &text, folders_not_there(&text).into_iter().chain([real_path.clone()]));
+            memo.keep(question, text.as_bytes(), folders_not_there(&text).into_iter().chain([real_path.clone()]));
             text
         }
     };

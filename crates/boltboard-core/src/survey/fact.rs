@@ -2,10 +2,12 @@
 
 use std::path::PathBuf;
 
-use crate::board::{NeedId, PartId, Provider};
+use serde::{Deserialize, Serialize};
+
+use crate::board::{Board, NeedId, PartId, Provider};
 
 /// What was found out about one need.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Fact {
     /// The need.
     pub need: NeedId,
@@ -24,7 +26,7 @@ pub struct Fact {
 }
 
 /// Where a fact comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum FactSource {
     /// The host was looked at.
     Looked,
@@ -35,7 +37,7 @@ pub enum FactSource {
 }
 
 /// Whether a need is met.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum FactState {
     /// The host has it.
     Found(Found),
@@ -46,7 +48,7 @@ pub enum FactState {
 }
 
 /// How a found need is used.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Found {
     /// Its version, where it says one.
     pub version: Option<String>,
@@ -59,7 +61,7 @@ pub struct Found {
 }
 
 /// Why a need is not met.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Missing {
     /// Nothing of it was seen.
     Absent,
@@ -88,7 +90,7 @@ pub enum Missing {
 }
 
 /// Whether what a person does not want is there.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Presence {
     /// It is, with its version where it says one.
     There(Option<String>),
@@ -97,7 +99,7 @@ pub enum Presence {
 }
 
 /// One copy of what several copies were seen of.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Copy {
     /// Where it is.
     pub place: PathBuf,
@@ -108,7 +110,7 @@ pub struct Copy {
 }
 
 /// Which of several copies counts.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum CopyRank {
     /// The one in use.
     InUse,
@@ -119,7 +121,7 @@ pub enum CopyRank {
 }
 
 /// One thing that was tried.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Evidence {
     /// What was tried.
     pub tried: String,
@@ -134,7 +136,7 @@ pub struct Evidence {
 }
 
 /// The facts about all needs of a board, in the order of needs.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub struct Facts {
     facts: Vec<Fact>,
     /// Why the compiler cannot be asked, when it cannot.
@@ -165,6 +167,24 @@ impl Facts {
     /// Takes facts in the order of needs.
     pub fn new(facts: Vec<Fact>) -> Facts {
         Facts { facts, compiler_fault: None }
+    }
+
+    /// Tells whether these can be facts about a board: one for each need, naming only what is on it.
+    pub(super) fn fit(&self, board: &Board) -> bool {
+        let known = |need: &NeedId| need.index() < board.needs.len();
+        let fits = |(index, fact): (usize, &Fact)| {
+            let part = match &fact.state {
+                FactState::Bundled(part) => part.index() < board.parts.len(),
+                FactState::Missing(Missing::Others { lacking }) => lacking.iter().all(known),
+                FactState::Found(_) | FactState::Missing(_) => true,
+            };
+            let provider = match &fact.provider {
+                Some(Provider::Need(need)) => known(need),
+                Some(_) | None => true,
+            };
+            fact.need.index() == index && part && provider && fact.met_by.iter().all(known)
+        };
+        self.facts.len() == board.needs.len() && self.facts.iter().enumerate().all(fits)
     }
 
     /// Returns the fact about a need.

@@ -1,15 +1,16 @@
 //! Which headers lead to which others, by what stands in them.
 
 use std::collections::{BTreeSet, HashMap};
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
+use std::rc::Rc;
 
 /// What headers include, each read once.
 #[derive(Default)]
 pub(super) struct Inclusions {
-    named: HashMap<PathBuf, Names>,
+    named: HashMap<PathBuf, Rc<Names>>,
 }
 
-#[derive(Clone)]
 enum Names {
     /// The names, as they are written.
     Written(Vec<String>),
@@ -20,22 +21,18 @@ enum Names {
 impl Inclusions {
     /// Returns those of the files `read` that can be reached from `start`. Conditions are not looked at, so it may be more than
     /// what a compiler would read, and never less.
-    pub fn reachable(&mut self, start: &[PathBuf], read: &BTreeSet<PathBuf>) -> BTreeSet<PathBuf> {
+    pub fn reachable(&mut self, start: &[PathBuf], read: &ByName) -> BTreeSet<PathBuf> {
         let mut reached: BTreeSet<PathBuf> = BTreeSet::new();
         let mut open: Vec<PathBuf> = start.to_vec();
         while let Some(file) = open.pop() {
             if !reached.insert(file.clone()) {
                 continue;
             }
-            match self.names(&file) {
-                Names::Any => return read.iter().cloned().chain(reached).collect(),
+            match &*self.names(&file) {
+                Names::Any => return read.all().cloned().chain(reached).collect(),
                 Names::Written(names) => {
-                    for name in names {
-                        let tail = Path::new(&name);
-                        open.extend(
-                            read.iter().filter(|other| other.ends_with(tail) && !reached.contains(*other)).cloned(),
-                        );
-                    }
+                    let meant = names.iter().flat_map(|name| read.ending_in(Path::new(name)));
+                    open.extend(meant.filter(|other| !reached.contains(*other)).cloned());
                 }
             }
         }
@@ -52,7 +49,7 @@ impl Inclusions {
             if reached.len() > MANY || !reached.insert(file.clone()) {
                 continue;
             }
-            if let Names::Written(names) = self.names(&file) {
+            if let Names::Written(names) = &*self.names(&file) {
                 let beside = |name: &str| file.parent().map(|folder| folder.join(name)).filter(|file| file.is_file());
                 open.extend(names.iter().filter_map(|name| find(name).or_else(|| beside(name))));
             }
@@ -60,14 +57,41 @@ impl Inclusions {
         reached.len()
     }
 
-    fn names(&mut self, file: &Path) -> Names {
+    fn names(&mut self, file: &Path) -> Rc<Names> {
         if let Some(known) = self.named.get(file) {
-            return known.clone();
+            return Rc::clone(known);
         }
         let text = std::fs::read(file).map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default();
-        let names = names_in(&text);
-        self.named.insert(file.to_path_buf(), names.clone());
+        let names = Rc::new(names_in(&text));
+        self.named.insert(file.to_path_buf(), Rc::clone(&names));
         names
+    }
+}
+
+/// Files by the last part of their paths.
+#[derive(Default)]
+pub(super) struct ByName {
+    files: HashMap<OsString, Vec<PathBuf>>,
+}
+
+impl ByName {
+    /// Takes in files.
+    pub fn of(files: &BTreeSet<PathBuf>) -> ByName {
+        let mut by_name = ByName::default();
+        for file in files {
+            let name = file.file_name().unwrap_or_default().to_os_string();
+            by_name.files.entry(name).or_default().push(file.clone());
+        }
+        by_name
+    }
+
+    fn all(&self) -> impl Iterator<Item = &PathBuf> {
+        self.files.values().flatten()
+    }
+
+    fn ending_in(&self, tail: &Path) -> impl Iterator<Item = &PathBuf> {
+        let same_name = self.files.get(tail.file_name().unwrap_or_default());
+        same_name.into_iter().flatten().filter(move |file| file.ends_with(tail))
     }
 }
 
@@ -108,7 +132,7 @@ mod tests {
             std::fs::write(at(name), text).unwrap();
         }
         let read: BTreeSet<PathBuf> = ["top.h", "bits/a.h", "b.h", "c.h", "other.h"].map(at).into();
-        let reach = |name: &str| Inclusions::default().reachable(&[at(name)], &read);
+        let reach = |name: &str| Inclusions::default().reachable(&[at(name)], &ByName::of(&read));
         assert_eq!(reach("top.h"), ["top.h", "bits/a.h", "b.h", "c.h"].map(at).into());
         assert_eq!(reach("b.h"), [at("b.h")].into());
         assert_eq!(reach("other.h"), read, "a name that a macro makes can be any");

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use super::asking::{Extras, Run};
 use super::blame::Blame;
 use super::compiler::Compiler;
-use super::inclusions::Inclusions;
+use super::inclusions::{ByName, Inclusions};
 use super::question::{Body, Question, RunKey, program};
 use super::{Joining, Prober, search};
 
@@ -73,10 +73,7 @@ fn ask_cheaper_first(open: &BTreeSet<&Question>, prober: Prober<'_>, answers: &m
 /// Takes an answer from the memo, where it is one of itself or of cheaper questions that are as good.
 fn recall(question: &Question, prober: Prober<'_>, answers: &mut BTreeMap<Question, Answer>) -> bool {
     let Ok(compiler) = prober.tools.compiler(question.setting.language) else { return true };
-    let kept = |question: &Question| {
-        let text = prober.memo.recall(&question.digest(&compiler.identity))?;
-        Answer::from_memo(&text)
-    };
+    let kept = |question: &Question| Answer::from_memo(&prober.memo.recall(&question.digest(&compiler.identity))?);
     let cheaper = question.cheaper();
     let as_good = || !cheaper.is_empty() && cheaper.iter().all(|part| kept(part).is_some_and(|answer| answer.yes));
     let answer = kept(question).or_else(|| as_good().then(Answer::plain_yes));
@@ -110,8 +107,9 @@ fn ask_chained(questions: &BTreeSet<&Question>, prober: Prober<'_>, answers: &mu
 
 fn ask_groups(mut groups: Vec<(RunKey, Vec<&Question>)>, prober: Prober<'_>, answers: &mut BTreeMap<Question, Answer>) {
     let asker = Asker { prober, runs: AtomicUsize::new(0), answers: Mutex::default() };
-    // Those that link take longest, so they go first; they come last in the order of keys.
+    // What takes longest goes first: a chain, then what links, which comes last in the order of keys.
     groups.reverse();
+    groups.sort_by_key(|(key, _)| !matches!(key, RunKey::Chain(..)));
     in_parallel(&groups, prober.host.jobs, |(key, set)| match key {
         RunKey::Chain(..) => asker.settle_chain(key, set),
         _ => asker.settle(key, set),
@@ -124,17 +122,17 @@ impl Answer {
         Answer { yes: true, value: None, words: Vec::new() }
     }
 
-    fn from_memo(text: &str) -> Option<Answer> {
-        if text == PLAIN_YES { Some(Answer::plain_yes()) } else { serde_json::from_str(text).ok() }
+    fn from_memo(bytes: &[u8]) -> Option<Answer> {
+        if bytes == PLAIN_YES { Some(Answer::plain_yes()) } else { serde_json::from_slice(bytes).ok() }
     }
 
-    fn to_memo(&self) -> String {
-        if *self == Answer::plain_yes() { PLAIN_YES.into() } else { serde_json::to_string(self).unwrap_or_default() }
+    fn to_memo(&self) -> Vec<u8> {
+        if *self == Answer::plain_yes() { PLAIN_YES.into() } else { serde_json::to_vec(self).unwrap_or_default() }
     }
 }
 
 /// How most answers are kept.
-const PLAIN_YES: &str = "yes";
+const PLAIN_YES: &[u8] = b"yes";
 
 /// Does something with every item, a few at a time.
 pub(super) fn in_parallel<T: Sync>(items: &[T], jobs: usize, work: impl Fn(&T) + Sync) {
@@ -239,6 +237,8 @@ impl Asker<'_> {
             return;
         }
         let (blamed, unknown_before) = (blame.by_number(key), blame.unknown_before());
+        let read = ByName::of(result.read());
+        let mut files_of: BTreeMap<&[String], BTreeSet<PathBuf>> = BTreeMap::new();
         for (number, question) in set.iter().enumerate() {
             let words = blamed.get(&number).map(|words| words.iter().take(MAX_WORDS).cloned().collect());
             let answer = match (words, unknown_before[number]) {
@@ -249,18 +249,20 @@ impl Asker<'_> {
             let files = if only_read(question) {
                 result.files_of(question)
             } else {
-                result.narrowed_to(question, &mut inclusions)
+                let setting = &question.setting;
+                let narrowed = || result.narrowed_to(setting, &mut inclusions, &read);
+                files_of.entry(setting.headers.as_slice()).or_insert_with(narrowed).clone()
             };
             self.keep(question, compiler, answer, files);
         }
     }
 
     fn keep(&self, question: &Question, compiler: &Compiler, answer: Answer, files: BTreeSet<PathBuf>) {
-        let text = answer.to_memo();
+        let bytes = answer.to_memo();
         let scratch = &self.prober.host.scratch;
         let outside = files.into_iter().filter(|file| !file.starts_with(scratch));
         let with_compiler = outside.chain([compiler.real_path.clone()]);
-        self.prober.memo.keep(question.digest(&compiler.identity), &text, with_compiler);
+        self.prober.memo.keep(question.digest(&compiler.identity), &bytes, with_compiler);
         self.answers.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(question.clone(), answer);
     }
 }

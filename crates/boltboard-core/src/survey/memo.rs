@@ -1,13 +1,13 @@
 //! What compilers and programs have answered, kept with the files that each answer depends on: the same question runs nothing
 //! while they are the same. A place where nothing was found counts too, because something may appear there.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::{read_text, write_whole};
+use crate::base::files::write_whole;
 use crate::base::{Digest, FileError};
 use crate::store::Stamp;
 
@@ -23,6 +23,8 @@ struct State {
     answers: BTreeMap<Digest, Answer>,
     places: Vec<Place>,
     numbers: HashMap<PathBuf, u32>,
+    /// The places that anything in this survey depends on.
+    touched: BTreeSet<u32>,
     fresh: bool,
 }
 
@@ -36,7 +38,7 @@ struct Place {
 
 #[derive(Debug, Clone)]
 struct Answer {
-    text: String,
+    bytes: Vec<u8>,
     depends: Vec<u32>,
 }
 
@@ -44,23 +46,23 @@ struct Answer {
 #[derive(Serialize, Deserialize)]
 struct Kept {
     places: Vec<(PathBuf, Option<Stamp>)>,
-    answers: BTreeMap<Digest, (String, Vec<u32>)>,
+    answers: BTreeMap<Digest, (Vec<u8>, Vec<u32>)>,
 }
 
 impl ProbeMemo {
     /// Reads what was kept; a missing or damaged file is an empty memo.
     pub fn load(path: &Path) -> ProbeMemo {
-        let text = read_text(path).ok().flatten().unwrap_or_default();
-        let kept = serde_json::from_str::<Kept>(&text).ok();
+        let bytes = std::fs::read(path).unwrap_or_default();
+        let kept = postcard::from_bytes::<Kept>(&bytes).ok();
         let kept = kept.filter(|kept| {
             let count = kept.places.len();
             kept.answers.values().all(|(_, depends)| depends.iter().all(|number| (*number as usize) < count))
         });
         let Some(kept) = kept else { return ProbeMemo::default() };
         let places = kept.places.into_iter().map(|(path, stamp)| Place { path, stamp, stands: None }).collect();
-        let answer = |(digest, (text, depends))| (digest, Answer { text, depends });
+        let answer = |(digest, (bytes, depends))| (digest, Answer { bytes, depends });
         let answers = kept.answers.into_iter().map(answer).collect();
-        ProbeMemo { state: Mutex::new(State { answers, places, numbers: HashMap::new(), fresh: false }) }
+        ProbeMemo { state: Mutex::new(State { answers, places, ..State::default() }) }
     }
 
     /// Keeps what was learned, if anything was. Answers that no longer stand are left out.
@@ -88,43 +90,56 @@ impl ProbeMemo {
                 })
             });
             let renumbered = renumbered.collect();
-            kept.answers.insert(*digest, (answer.text.clone(), renumbered));
+            kept.answers.insert(*digest, (answer.bytes.clone(), renumbered));
         }
-        write_whole(path, serde_json::to_string(&kept).unwrap_or_default().as_bytes())
+        write_whole(path, &postcard::to_stdvec(&kept).unwrap_or_default())
     }
 
     /// Starts anew: every place is looked at again, once, from now on.
     pub(super) fn look_again(&self) {
         let mut state = self.lock();
         state.numbers.clear();
+        state.touched.clear();
         state.places.iter_mut().for_each(|place| place.stands = None);
     }
 
     /// Returns the answer to a question, unless a place that it depends on has changed.
-    pub(super) fn recall(&self, question: &Digest) -> Option<String> {
+    pub(super) fn recall(&self, question: &Digest) -> Option<Vec<u8>> {
         let mut state = self.lock();
-        let State { answers, places, .. } = &mut *state;
+        let State { answers, places, touched, .. } = &mut *state;
         let answer = answers.get(question)?;
         let stands = answer.depends.iter().all(|number| {
             let place = &mut places[*number as usize];
             *place.stands.get_or_insert_with(|| Stamp::of_any(&place.path) == place.stamp)
         });
-        stands.then(|| answer.text.clone())
+        if !stands {
+            return None;
+        }
+        touched.extend(&answer.depends);
+        Some(answer.bytes.clone())
     }
 
     /// Keeps an answer with the places that it depends on, whether or not something is there.
-    pub(super) fn keep(&self, question: Digest, text: &str, depends: impl IntoIterator<Item = PathBuf>) {
+    pub(super) fn keep(&self, question: Digest, bytes: &[u8], depends: impl IntoIterator<Item = PathBuf>) {
         let mut state = self.lock();
-        let State { places, numbers, .. } = &mut *state;
-        let numbered = depends.into_iter().map(|path| {
-            *numbers.entry(path.clone()).or_insert_with(|| {
-                let stamp = Stamp::of_any(&path);
-                places.push(Place { path, stamp, stands: Some(true) });
-                u32::try_from(places.len() - 1).unwrap_or(u32::MAX)
-            })
-        });
-        let depends = numbered.collect();
-        state.answers.insert(question, Answer { text: text.to_string(), depends });
+        let depends: Vec<u32> = depends.into_iter().map(|path| state.number(path)).collect();
+        state.touched.extend(&depends);
+        state.answers.insert(question, Answer { bytes: bytes.to_vec(), depends });
+        state.fresh = true;
+    }
+
+    /// Takes note that something depends on a place.
+    pub(super) fn note(&self, path: PathBuf) {
+        let mut state = self.lock();
+        let number = state.number(path);
+        state.touched.insert(number);
+    }
+
+    /// Keeps an answer that depends on all places that anything in this survey depends on.
+    pub(super) fn keep_whole(&self, question: Digest, bytes: &[u8]) {
+        let mut state = self.lock();
+        let depends = state.touched.iter().copied().collect();
+        state.answers.insert(question, Answer { bytes: bytes.to_vec(), depends });
         state.fresh = true;
     }
 
@@ -135,6 +150,18 @@ impl ProbeMemo {
 
     fn lock(&self) -> std::sync::MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+}
+
+impl State {
+    /// The number of a place; it is looked at when it is new in this survey.
+    fn number(&mut self, path: PathBuf) -> u32 {
+        let State { places, numbers, .. } = self;
+        *numbers.entry(path.clone()).or_insert_with(|| {
+            let stamp = Stamp::of_any(&path);
+            places.push(Place { path, stamp, stands: Some(true) });
+            u32::try_from(places.len() - 1).unwrap_or(u32::MAX)
+        })
     }
 }
 
@@ -153,11 +180,11 @@ mod tests {
         let memo = ProbeMemo::default();
         assert_eq!(memo.recall(&question), None);
         let keep = || {
-            memo.keep(question, "links", [file.clone(), nothing.clone()]);
+            memo.keep(question, b"links", [file.clone(), nothing.clone()]);
             memo.save(&kept).unwrap();
         };
         keep();
-        assert_eq!(ask().as_deref(), Some("links"));
+        assert_eq!(ask().as_deref(), Some(&b"links"[..]));
         std::fs::write(&file, "another").unwrap();
         assert_eq!(ask(), None, "it was upgraded");
         std::fs::remove_file(&file).unwrap();
@@ -174,13 +201,13 @@ mod tests {
         let (nothing, kept) = (folder.path().join("lib.so"), folder.path().join("probes.json"));
         let (question, other) = (Digest::of(b"is it there?"), Digest::of(b"and this?"));
         let memo = ProbeMemo::default();
-        memo.keep(question, "no", [nothing.clone()]);
-        memo.keep(other, "yes", []);
+        memo.keep(question, b"no", [nothing.clone()]);
+        memo.keep(other, b"yes", []);
         memo.save(&kept).unwrap();
-        assert_eq!(ProbeMemo::load(&kept).recall(&question).as_deref(), Some("no"));
+        assert_eq!(ProbeMemo::load(&kept).recall(&question).as_deref(), Some(&b"no"[..]));
         std::fs::write(&nothing, "now").unwrap();
         let later = ProbeMemo::load(&kept);
         assert_eq!(later.recall(&question), None);
-        assert_eq!(later.recall(&other).as_deref(), Some("yes"), "what it does not touch is not asked again");
+        assert_eq!(later.recall(&other).as_deref(), Some(&b"yes"[..]), "what it does not touch is not asked again");
     }
 }

@@ -91,7 +91,17 @@ impl Metadata {
     /// # Errors
     /// See [`MetadataFault`].
     pub fn read(name: &str, search: &MetadataSearch, linkage: LibraryLinkage) -> Result<Metadata, MetadataFault> {
-        let mut reader = Reader { search, linkage, read: BTreeMap::new(), order: Vec::new(), absent: Vec::new() };
+        Metadata::read_noting(name, search, linkage, &mut |_| {})
+    }
+
+    /// The same; tells every place that was looked at.
+    pub(super) fn read_noting(
+        name: &str,
+        search: &MetadataSearch,
+        linkage: LibraryLinkage,
+        note: &mut dyn FnMut(PathBuf),
+    ) -> Result<Metadata, MetadataFault> {
+        let mut reader = Reader { search, linkage, note, read: BTreeMap::new(), order: Vec::new(), absent: Vec::new() };
         reader.library(name, Tie::Public, &mut Vec::new())?;
         Ok(reader.joined(name))
     }
@@ -119,6 +129,7 @@ struct Library {
 struct Reader<'a> {
     search: &'a MetadataSearch,
     linkage: LibraryLinkage,
+    note: &'a mut dyn FnMut(PathBuf),
     read: BTreeMap<String, Library>,
     /// Names, those that are required after those that require them.
     order: Vec<String>,
@@ -142,7 +153,8 @@ impl Reader<'_> {
         if self.read.len() >= MAX_FILES {
             return Err(MetadataFault::TooMany(open.first().map_or(name, |(n, _)| n).to_string()));
         }
-        let places = self.search.folders.iter().map(|folder| folder.join(format!("{name}.pc")));
+        let places: Vec<PathBuf> = self.search.folders.iter().map(|folder| folder.join(format!("{name}.pc"))).collect();
+        places.iter().for_each(|place| (self.note)(place.clone()));
         let Some(file) = places.into_iter().find(|path| path.is_file()) else {
             return match open.last() {
                 Some((by, _)) => Err(MetadataFault::RequiredAbsent { by: by.clone(), name: name.into() }),

@@ -25,6 +25,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::Mutex;
 
+use crate::base::Digest;
 use crate::board::{Board, LibraryLinkage, NeedCheck, NeedDef, NeedId, Provider};
 use crate::launch::Launch;
 
@@ -121,9 +122,42 @@ pub struct Prober<'a> {
     pub joining: Joining,
 }
 
+/// Returns the facts as they were found last, when nothing that they depend on has changed. Nothing is run, and the folder for
+/// check programs need not be there.
+pub fn kept_facts(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Option<Facts> {
+    prober.memo.look_again();
+    let bytes = prober.memo.recall(&whole_question(board, wishes, prober))?;
+    postcard::from_bytes::<Facts>(&bytes).ok().filter(|facts| facts.fit(board))
+}
+
 /// Looks for every need of a board, all at once.
 pub fn survey(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Facts {
-    survey_some(board, &board.needs.ids().collect(), wishes, prober)
+    kept_facts(board, wishes, prober).unwrap_or_else(|| {
+        let facts = survey_some(board, &board.needs.ids().collect(), wishes, prober);
+        let bytes = postcard::to_stdvec(&facts).unwrap_or_default();
+        prober.memo.keep_whole(whole_question(board, wishes, prober), &bytes);
+        facts
+    })
+}
+
+/// All that the facts follow from, but for the files of the host.
+fn whole_question(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Digest {
+    let Prober { host, tools, joining, .. } = prober;
+    let identity = |compiler: &Result<Compiler, CompilerFault>| match compiler {
+        Ok(compiler) => compiler.identity.to_string(),
+        Err(fault) => fault.to_string(),
+    };
+    let needs: Vec<_> = board.needs.iter().map(|(_, need)| (&need.check, &need.version, need.bundled)).collect();
+    let needs = postcard::to_stdvec(&needs).unwrap_or_default();
+    let shown = [
+        Digest::of(&needs).to_string(),
+        format!("{wishes:?} {joining:?}"),
+        format!("{:?} {:?} {:?} {:?}", host.metadata_folders, host.sysroot, host.aside, host.never_below),
+        host.search_path.clone(),
+        identity(&tools.c),
+        identity(&tools.cxx),
+    ];
+    Digest::of_parts(std::iter::once("what are the facts?").chain(shown.iter().map(String::as_str)))
 }
 
 /// The same for some needs (and those that they are made of); the others count as not asked.
@@ -314,5 +348,6 @@ fn read_metadata(
     language: Language,
     prober: Prober<'_>,
 ) -> Result<Metadata, MetadataFault> {
-    Metadata::read(name, &metadata_search(folders, language, prober), linkage)
+    let search = metadata_search(folders, language, prober);
+    Metadata::read_noting(name, &search, linkage, &mut |place| prober.memo.note(place))
 }

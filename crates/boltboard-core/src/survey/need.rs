@@ -81,12 +81,19 @@ struct Lookup<'a, 'b> {
 }
 
 impl Lookup<'_, '_> {
+    /// Returns all files of that name below these folders, and takes note that the fact depends on those places.
+    fn copies_of(&self, name: &str, folders: &[PathBuf]) -> Vec<PathBuf> {
+        folders.iter().for_each(|folder| self.prober.memo.note(folder.join(name)));
+        search::all_copies(name, folders)
+    }
+
     fn note(&mut self, tried: impl Into<String>, found: impl Into<String>) {
         self.draft.evidence.push(Evidence { tried: tried.into(), found: found.into(), ..Evidence::default() });
     }
 
     fn all(&mut self) -> Result<(), Missing> {
         let check = self.draft.check;
+        self.folder.iter().for_each(|folder| self.prober.memo.note(folder.to_path_buf()));
         if let Some(folder) = self.folder.filter(|folder| !folder.is_dir()) {
             return Err(Missing::Unusable { reason: format!("the folder {} is not there", folder.display()) });
         }
@@ -125,7 +132,9 @@ impl Lookup<'_, '_> {
         let own = flags.iter().filter_map(|flag| flag.strip_prefix("-L")).map(PathBuf::from);
         let folders: Vec<PathBuf> = own.chain(compiler.library_folders.iter().cloned()).collect();
         for name in flags.iter().filter_map(|flag| flag.strip_prefix("-l")).filter(|name| !name.starts_with(':')) {
-            if search::library_places(name, &folders).last().is_some_and(|place| place.is_file()) {
+            let places = search::library_places(name, &folders);
+            places.iter().for_each(|place| self.prober.memo.note(place.clone()));
+            if places.last().is_some_and(|place| place.is_file()) {
                 continue;
             }
             let shown: Vec<String> = folders.iter().map(|folder| folder.display().to_string()).collect();
@@ -142,6 +151,7 @@ impl Lookup<'_, '_> {
                 HostFileKind::File => ("file", format!("the file {}", file.path.display())),
                 HostFileKind::Device => ("device", format!("the device {}", file.path.display())),
             };
+            self.prober.memo.note(file.path.clone());
             let Ok(status) = std::fs::metadata(&file.path) else {
                 self.note(tried, "not there");
                 return Err(Missing::Absent);
@@ -164,7 +174,7 @@ impl Lookup<'_, '_> {
             self.folder.map_or_else(|| usual.clone(), |folder| vec![folder.join("bin"), folder.to_path_buf()]);
         for name in &tool.names {
             let runs = |path: &PathBuf| is_program(path);
-            let first: Vec<PathBuf> = search::all_copies(name, &folders).into_iter().filter(runs).collect();
+            let first: Vec<PathBuf> = self.copies_of(name, &folders).into_iter().filter(runs).collect();
             let shown: Vec<String> = folders.iter().map(|f| f.display().to_string()).collect();
             let tried = format!("the program `{name}` in {}", shown.join(":"));
             let Some(found) = first.first() else {
@@ -172,7 +182,7 @@ impl Lookup<'_, '_> {
                 continue;
             };
             self.note(tried, found.display().to_string());
-            let others = search::all_copies(name, &usual).into_iter().filter(runs);
+            let others = self.copies_of(name, &usual).into_iter().filter(runs);
             let all = first.iter().cloned().chain(others);
             self.take_copies(all.map(|place| (place, None)).collect(), vec![]);
             self.draft.found.place.get_or_insert_with(|| found.clone());
@@ -188,6 +198,8 @@ impl Lookup<'_, '_> {
     fn script_module(&mut self, module: &ScriptModule) -> Result<(), Missing> {
         let path = &self.prober.host.search_path;
         let tried = format!("the program `{}` in {path}", module.program);
+        let places: Vec<PathBuf> = path.split(':').map(PathBuf::from).collect();
+        self.copies_of(&module.program, &places);
         match crate::launch::find_program(&module.program, path, Path::new("/")) {
             Some(program) => {
                 self.note(tried, program.display().to_string());
@@ -219,13 +231,14 @@ impl Lookup<'_, '_> {
         let shown: Vec<String> = searched.iter().map(|f| f.display().to_string()).collect();
         let tried = format!("the metadata file {library}.pc in {}", shown.join(", "));
         let file_name = format!("{library}.pc");
-        let first = search::all_copies(&file_name, &searched);
+        let first = self.copies_of(&file_name, &searched);
+        self.prober.memo.note(self.prober.host.aside.clone());
         let aside = search::aside(&self.prober.host.aside);
         let aside: Vec<PathBuf> =
             aside.iter().flat_map(|folder| search::metadata_below(folder, self.target())).collect();
-        let known: Vec<PathBuf> = first.iter().cloned().chain(search::all_copies(&file_name, &usual)).collect();
+        let known: Vec<PathBuf> = first.iter().cloned().chain(self.copies_of(&file_name, &usual)).collect();
         let with_version = |place: PathBuf| (place.clone(), Metadata::version_of(&place));
-        let later = search::all_copies(&file_name, &aside).into_iter().map(with_version).collect();
+        let later = self.copies_of(&file_name, &aside).into_iter().map(with_version).collect();
         self.take_copies(known.into_iter().map(with_version).collect(), later);
         if first.is_empty() {
             self.note(tried, "not there");
@@ -286,7 +299,7 @@ impl Lookup<'_, '_> {
             let folders = search::header_folders(flags, &by_itself);
             let shown: Vec<String> = folders.iter().map(|f| f.display().to_string()).collect();
             let tried = format!("the header <{header}> in {}", shown.join(", "));
-            let copies = search::all_copies(header, &folders);
+            let copies = self.copies_of(header, &folders);
             let Some(place) = copies.first().cloned() else {
                 if by_itself.is_empty() {
                     // A compiler that does not say where it looks is asked for the header itself.

@@ -78,7 +78,7 @@ pub(super) fn ask(question: &ProgramQuestion, prober: Prober<'_>, evidence: &mut
     let real = question.program.canonicalize().unwrap_or_else(|_| question.program.clone());
     let shown = format!("{question:?} {}", real.display());
     let digest = Digest::of_parts(["what does it say?", &shown, &prober.host.search_path]);
-    let kept = prober.memo.recall(&digest).and_then(|text| serde_json::from_str::<Said>(&text).ok());
+    let kept = prober.memo.recall(&digest).and_then(|bytes| serde_json::from_slice::<Said>(&bytes).ok());
     let said = kept.unwrap_or_else(|| {
         let said = run(question, prober);
         let folders =
@@ -91,7 +91,11 @@ pub(super) fn ask(question: &ProgramQuestion, prober: Prober<'_>, evidence: &mut
         let within: Vec<PathBuf> =
             folders.iter().map(|f| f.join(&below)).filter(|f| !below.is_empty() && f.is_dir()).collect();
         let text = serde_json::to_string(&said).unwrap_or_default();
-        prober.memo.keep(digest, &text, folders.into_iter().chain(within).chain([real, question.program.clone()]));
+        prober.memo.keep(
+            digest,
+            text.as_bytes(),
+            folders.into_iter().chain(within).chain([real, question.program.clone()]),
+        );
         said
     });
     let answer = judge(question, &name, &said);
