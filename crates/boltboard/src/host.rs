@@ -121,6 +121,12 @@ pub fn tools(session: &Session, choices: &Choices) -> Tools {
     }
 }
 
+/// Whether programs for a target run on this machine.
+pub fn is_own_target(target: &str) -> bool {
+    let arch = std::env::consts::ARCH;
+    target.is_empty() || target.starts_with(arch) || (arch == "x86" && target.starts_with('i'))
+}
+
 /// Where installed metadata files are looked for: as told, then where the target keeps them.
 fn metadata_folders(sysroot: Option<&Path>, target: &str) -> Vec<PathBuf> {
     let mut folders: Vec<PathBuf> = Vec::new();
@@ -128,7 +134,7 @@ fn metadata_folders(sysroot: Option<&Path>, target: &str) -> Vec<PathBuf> {
         folders.extend(std::env::split_paths(&path).filter(|p| !p.as_os_str().is_empty()));
     }
     let arch = std::env::consts::ARCH;
-    let own = target.is_empty() || target.starts_with(arch) || (arch == "x86" && target.starts_with("i"));
+    let own = is_own_target(target);
     let triple = if target.is_empty() { format!("{arch}-linux-gnu") } else { target.to_string() };
     let usual: Vec<String> = match (sysroot, own) {
         (None, true) => vec![

@@ -11,7 +11,7 @@ use clap::Args;
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::host;
-use crate::render::survey::{self, Survey};
+use crate::render::survey::{self, Survey, Target};
 use crate::render::{Screen, json};
 use crate::session::Session;
 
@@ -65,7 +65,13 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         host::accept(&session, &choices, &facts)?;
     }
     let (resolution, clashes) = resolved(&session, &choices, &facts);
-    let here = host::distribution();
+    let compiler = host::tools(&session, &choices).c.ok();
+    let foreign = compiler.as_ref().is_some_and(|compiler| !host::is_own_target(&compiler.target));
+    let mut here = host::distribution();
+    if foreign {
+        // The packages of this host are for this host.
+        here.family = None;
+    }
     let situation = Situation {
         board: &session.board,
         facts: &facts,
@@ -75,7 +81,6 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         here: &here,
     };
     let gaps = situation.gaps();
-    let compiler = host::tools(&session, &choices).c.ok();
     let mut shown = Survey {
         board: &session.board,
         facts: &facts,
@@ -87,6 +92,7 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         price: None,
         prices: Vec::new(),
         as_root: host::as_root(),
+        target_is: if foreign { Target::Another } else { Target::ThisMachine },
     };
     if args.price {
         let ask = |packages: &[String]| match here.family {

@@ -12,3 +12,4 @@ mod profiles;
 mod skerry;
 mod structure;
 mod survey;
+mod toolchains;

@@ -3,7 +3,7 @@
 use boltboard_core::board::Provider;
 use boltboard_core::remedy::{Gap, Gravity, Lost, Price, PriceFault, install_command};
 
-use super::{Survey, trouble, wanted_by};
+use super::{Survey, Target, trouble, wanted_by};
 use crate::render::text::{Role, bytes, clip, count, paint, wrap};
 
 /// All gaps by gravity, then the commands that help.
@@ -202,9 +202,14 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
     let unknown = survey.gaps.iter().filter(|gap| gap.packages.is_empty());
     let names: Vec<&str> = unknown.map(|gap| survey.name(gap.need)).collect();
     if !names.is_empty() {
-        let why = match survey.here.family {
-            Some(_) => "No package is known for",
-            None => "This distribution is not known, so there is no install command for",
+        let why = match (survey.here.family, survey.target_is) {
+            (Some(_), _) => "No package is known for".to_string(),
+            (None, Target::Another) => {
+                format!("Programs are made for {}, so there is no install command for", survey.target)
+            }
+            (None, Target::ThisMachine) => {
+                "This distribution is not known, so there is no install command for".to_string()
+            }
         };
         for line in wrap(&format!("{why} {}: see boltboard survey NEED", names.join(", ")), width) {
             text.push_str(&format!("\n{}", paint(Role::Faint, &line)));

@@ -40,6 +40,17 @@ pub struct Survey<'a> {
     pub prices: Vec<Option<Result<Price, PriceFault>>>,
     /// Whether packages can be installed without asking for more rights.
     pub as_root: bool,
+    /// What the compiler makes programs for.
+    pub target_is: Target,
+}
+
+/// Whether programs are made for this machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Target {
+    /// They are, so that its packages help.
+    ThisMachine,
+    /// They are made for another one.
+    Another,
 }
 
 impl Survey<'_> {
