@@ -49,8 +49,10 @@ pub struct Gap {
     pub parts: Vec<PartId>,
     /// What is lost without it.
     pub lost: Vec<Lost>,
-    /// Packages that bring it; empty when none is known.
+    /// Packages that bring it; empty when none is known, and when what they bring is there and does not fit.
     pub packages: Vec<String>,
+    /// Packages that bring it in a version that may fit once they are newer.
+    pub packages_if_newer: Vec<String>,
     /// Whether installing can help at all: a wrong byte order cannot be installed.
     pub installable: bool,
     /// Choices that make do without it: option and value.
@@ -182,13 +184,17 @@ fn gap(situation: Situation<'_>, fact: &Fact) -> Gap {
     if switch_off.is_empty() && chosen_part {
         switch_off.extend(parts.iter().filter(|part| made(part)).filter_map(|part| part_off(board, *part, resolution)));
     }
+    let known = here.family.map_or(Vec::new(), |family| packages(board, facts, need, family));
+    let other_version = matches!(fact.state, FactState::Missing(Missing::WrongVersion { .. }));
+    let (packages, packages_if_newer) = if other_version { (Vec::new(), known) } else { (known, Vec::new()) };
     Gap {
         need,
         gravity,
         wanted_by: options,
         parts,
         lost,
-        packages: here.family.map_or(Vec::new(), |family| packages(board, facts, need, family)),
+        packages,
+        packages_if_newer,
         installable: installable(board, need),
         switch_off,
         providers: providers(board, facts, fact),

@@ -101,8 +101,15 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         };
         let all = shown.packages();
         let wanted = |gap: &boltboard_core::remedy::Gap| !gap.packages.is_empty() && need.is_none_or(|n| n == gap.need);
-        shown.prices = shown.gaps.iter().map(|gap| wanted(gap).then(|| ask(&gap.packages))).collect();
-        shown.price = (!all.is_empty() && need.is_none()).then(|| ask(&all));
+        // Each question takes a package manager a second or so, and none waits for another.
+        (shown.prices, shown.price) = std::thread::scope(|scope| {
+            let ask = &ask;
+            let each: Vec<_> =
+                shown.gaps.iter().map(|gap| wanted(gap).then(|| scope.spawn(|| ask(&gap.packages)))).collect();
+            let whole = (!all.is_empty() && need.is_none()).then(|| scope.spawn(|| ask(&all)));
+            let prices = each.into_iter().map(|asked| asked.and_then(|asked| asked.join().ok())).collect();
+            (prices, whole.and_then(|asked| asked.join().ok()))
+        });
     }
     if global.json {
         screen.json(&json::survey(&shown, need));

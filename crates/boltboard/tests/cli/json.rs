@@ -86,7 +86,8 @@ fn every_answer_has_just_its_documented_fields() {
         ["name", "state", "version?", "place?", "detail?", "source", "required", "provider?", "met-by", "wanted-by"];
     keys(first(&survey, "needs"), &[&need[..], &["compile-flags", "link-flags", "copies", "evidence"]].concat());
     keys(first(first(&survey, "needs"), "evidence"), &["tried", "found", "command?", "program?", "words"]);
-    let gap = ["need", "gravity", "trouble", "lost", "packages", "providers", "switch-off", "price?"];
+    let gap =
+        ["need", "gravity", "trouble", "lost", "packages", "packages-if-newer", "providers", "switch-off", "price?"];
     keys(first(&survey, "gaps"), &gap);
     keys(first(first(&survey, "gaps"), "lost"), &["option", "would-be", "is", "chosen"]);
     let priced = answer("survey --price --forbid nowhere");

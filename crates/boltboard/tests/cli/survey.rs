@@ -130,9 +130,12 @@ fn gaps_are_told_by_gravity_with_the_ways_out() {
         "Stops what you chose (1 need)",
         "without it light=on, which you chose, cannot be had",
         "boltboard set light=off",
-        "To get 1 of the 2",
+        "To get everything that a package brings (1 of 2 needs)",
         "To do without what stops you",
     ]);
+    here.tree.write("pc/surely-lamp.pc", "Version: 1.1\n");
+    let told = ["version 1.1 is there, wanted >= 2", "apt install liblamp-dev, if that is newer", "need:lamp=/FOLDER"];
+    here.run("survey --try light=on").code(4).says(&told);
     let gap = here.run("survey --try paint=shiny --json").code(4).json();
     let gap = gap["gaps"].as_array().and_then(|gaps| gaps.iter().find(|g| g["need"] == "varnish")).cloned();
     let gap = gap.expect("the gap");

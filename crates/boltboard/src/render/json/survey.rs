@@ -71,6 +71,7 @@ struct GapAnswer {
     trouble: String,
     lost: Vec<LostAnswer>,
     packages: Vec<String>,
+    packages_if_newer: Vec<String>,
     providers: Vec<String>,
     switch_off: Vec<String>,
     price: Option<PriceAnswer>,
@@ -196,6 +197,7 @@ fn gap(survey: &Survey<'_>, gap: &Gap, asked: Option<&Result<Price, PriceFault>>
             })
             .collect(),
         packages: gap.packages.clone(),
+        packages_if_newer: gap.packages_if_newer.clone(),
         providers: gap.providers.iter().map(|provider| provider.text(board)).collect(),
         switch_off: gap.switch_off.iter().map(|(o, value)| format!("{}={value}", board.options[*o].name)).collect(),
         price: asked.map(price),

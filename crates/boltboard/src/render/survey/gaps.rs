@@ -4,16 +4,19 @@ use boltboard_core::board::Provider;
 use boltboard_core::remedy::{Gap, Gravity, Lost, Price, PriceFault, install_command};
 
 use super::{Survey, Target, trouble, wanted_by};
-use crate::render::text::{Role, bytes, clip, count, paint, wrap};
+use crate::render::text::{Cell, Role, bytes, clip, columns_within, count, paint, wrap};
 
-/// All gaps by gravity, then the commands that help.
+/// From this many gaps on, those that stop nothing get a line each: what stops somebody must not scroll away.
+const MANY: usize = 8;
+
+/// All gaps by gravity, then the commands that help. The gravest stand last, next to where people look.
 pub(super) fn sections(survey: &Survey<'_>, width: usize) -> String {
     let mut text = String::new();
     for (gravity, title, role) in [
-        (Gravity::StopsAll, "Stops every build", Role::Bad),
-        (Gravity::StopsChosen, "Stops what you chose", Role::Bad),
-        (Gravity::HoldsOff, "Holds options off", Role::Warn),
         (Gravity::Unwanted, "Missing, and nothing wants it now", Role::Faint),
+        (Gravity::HoldsOff, "Holds options off", Role::Warn),
+        (Gravity::StopsChosen, "Stops what you chose", Role::Bad),
+        (Gravity::StopsAll, "Stops every build", Role::Bad),
     ] {
         let gaps: Vec<(usize, &Gap)> =
             survey.gaps.iter().enumerate().filter(|(_, gap)| gap.gravity == gravity).collect();
@@ -22,34 +25,59 @@ pub(super) fn sections(survey: &Survey<'_>, width: usize) -> String {
         }
         let number = count(gaps.len(), "need", "needs");
         text.push_str(&format!("\n{} {}\n", paint(role, title), paint(Role::Faint, &format!("({number})"))));
-        // The reader of a long list wants to see all of it before the details of each.
-        let brief = survey.gaps.len() > 8;
+        if gravity >= Gravity::HoldsOff && survey.gaps.len() > MANY {
+            text.push_str(&brief(survey, &gaps, width));
+            continue;
+        }
         let widest = gaps.iter().map(|(_, gap)| survey.name(gap.need).len()).max().unwrap_or(0).min(24);
         for (index, gap) in gaps {
             let price = survey.prices.get(index).and_then(Option::as_ref);
-            let form = if brief { Form::Brief } else { Form::Full };
-            text.push_str(&one(survey, gap, price, widest, form, width));
+            text.push_str(&one(survey, gap, price, widest, width));
         }
     }
     text.push_str(&commands(survey, width));
     text
 }
 
-/// How much is told of each gap.
-#[derive(Clone, Copy, PartialEq)]
-enum Form {
-    Brief,
-    Full,
+/// A line for each gap: what it is, what is off for it, what brings it.
+fn brief(survey: &Survey<'_>, gaps: &[(usize, &Gap)], width: usize) -> String {
+    let mut rows: Vec<Vec<Cell>> =
+        vec![["need", "state", "off without it", "what helps"].map(|head| (Role::Faint, head.to_string())).to_vec()];
+    for (index, gap) in gaps {
+        let lost = gap.lost.iter().map(|lost| survey.board.options[lost.option].name.clone());
+        let wanted = wanted_by(survey.board, gap.need);
+        let lost: Vec<String> = if gap.lost.is_empty() { wanted } else { lost.collect() };
+        let price = survey.prices.get(*index).and_then(Option::as_ref);
+        let price = price.map_or(String::new(), |price| format!(" ({})", price_line(price)));
+        let help = match (gap.packages.is_empty(), gap.providers.first()) {
+            (false, _) => format!("{}{price}", gap.packages.join(" ")),
+            (true, Some(provider)) => {
+                format!("boltboard set need:{}={}", survey.name(gap.need), provider.text(survey.board))
+            }
+            (true, None) => format!("boltboard survey {}", survey.name(gap.need)),
+        };
+        rows.push(vec![
+            (Role::Name, survey.name(gap.need).to_string()),
+            (Role::Warn, state_of(survey, gap)),
+            (Role::Faint, lost.join(", ")),
+            (if gap.packages.is_empty() { Role::Faint } else { Role::Good }, help),
+        ]);
+    }
+    columns_within(&rows, 2, width, 34)
+}
+
+/// What is wrong with a need, for a place next to its name.
+fn state_of(survey: &Survey<'_>, gap: &Gap) -> String {
+    let state = survey.facts.get(gap.need).map_or(String::new(), |fact| trouble(survey.board, fact));
+    state.strip_prefix("is ").map_or(state.clone(), str::to_string)
 }
 
 type Asked = Result<Price, PriceFault>;
 
-fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, form: Form, width: usize) -> String {
+fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, width: usize) -> String {
     let (board, need) = (survey.board, gap.need);
     let definition = &board.needs[need];
-    let state = survey.facts.get(need).map_or(String::new(), |fact| trouble(board, fact));
-    // The name stands in a column of its own.
-    let state = state.strip_prefix("is ").unwrap_or(&state);
+    let state = state_of(survey, gap);
     let name = format!("{:<widest$}", definition.name);
     let room = width.saturating_sub(widest + 4);
     let role = if gap.gravity <= Gravity::StopsChosen { Role::Bad } else { Role::Warn };
@@ -58,7 +86,7 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, for
     let with_summary = !definition.summary.is_empty() && state.chars().count() + summary.chars().count() <= room;
     let faint = if with_summary { paint(Role::Faint, &summary) } else { String::new() };
     let mut text = String::new();
-    let lines = wrap(state, room);
+    let lines = wrap(&state, room);
     for (number, line) in lines.iter().enumerate() {
         let label = if number == 0 { paint(Role::Name, &name) } else { " ".repeat(widest) };
         let faint = if number + 1 == lines.len() { faint.as_str() } else { "" };
@@ -73,7 +101,7 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, for
     let lost: Vec<String> = gap.lost.iter().map(|lost| lost_words(survey, lost)).collect();
     if !lost.is_empty() {
         add("without it", lost.join("; "), Role::Faint);
-    } else if form == Form::Full {
+    } else {
         let wanted = wanted_by(board, need);
         if !wanted.is_empty() {
             add("wanted by", wanted.join(", "), Role::Faint);
@@ -81,12 +109,7 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, for
     }
     let mut ways: Vec<String> = Vec::new();
     if !gap.packages.is_empty() {
-        let command = install_command(&survey.here, &gap.packages, survey.as_root);
-        let way = if form == Form::Brief {
-            format!("install {}", gap.packages.join(" "))
-        } else {
-            command.unwrap_or_default()
-        };
+        let way = install_command(&survey.here, &gap.packages, survey.as_root).unwrap_or_default();
         let price = price.map_or(String::new(), |price| format!("  ({})", price_line(price)));
         ways.push(format!("{way}{price}"));
     }
@@ -99,19 +122,24 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, for
     }));
     let off = do_without(survey, gap);
     ways.extend((!off.is_empty()).then(|| format!("boltboard set {}", off.join(" "))));
-    if gap.packages.is_empty() && gap.installable {
-        ways.push(package_elsewhere(survey, gap));
+    for way in ways {
+        let line = clip(&format!("→ {way}"), room.max(20));
+        text.push_str(&format!("{}{}\n", " ".repeat(widest + 4), paint(Role::Good, &line)));
     }
-    ways.push(format!("boltboard survey {}", definition.name));
-    if form == Form::Brief {
-        ways.truncate(ways.len().saturating_sub(1).max(1));
-        add("→", ways.join("  or  "), Role::Faint);
-    } else {
-        for way in ways {
-            let line = clip(&format!("→ {way}"), room.max(20));
-            text.push_str(&format!("{}{}\n", " ".repeat(widest + 4), paint(Role::Good, &line)));
+    let mut remark = |words: &str| {
+        for line in wrap(&format!("→ {words}"), room) {
+            text.push_str(&format!("{}{}\n", " ".repeat(widest + 4), paint(Role::Faint, &line)));
         }
+    };
+    if let Some(command) = install_command(&survey.here, &gap.packages_if_newer, survey.as_root) {
+        remark(&format!(
+            "{command}, if that is newer; or a copy of your own: boltboard set need:{}=/FOLDER",
+            definition.name
+        ));
+    } else if gap.packages.is_empty() && gap.installable {
+        remark(&package_elsewhere(survey, gap));
     }
+    remark(&format!("what was tried: boltboard survey {}", definition.name));
     text
 }
 
@@ -125,7 +153,7 @@ fn gap_is_switched_off(survey: &Survey<'_>, gap: &Gap) -> bool {
 fn package_elsewhere(survey: &Survey<'_>, gap: &Gap) -> String {
     let named = &survey.board.needs[gap.need].packages;
     if named.is_empty() {
-        return "no package of it is known; look for its files".to_string();
+        return "no package of it is known".to_string();
     }
     let names: Vec<String> = named.iter().map(|(family, package)| format!("{package} ({family})")).collect();
     format!("its package is {}", names.join(", "))
@@ -170,21 +198,25 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
         return text;
     }
     let installable = survey.gaps.iter().filter(|gap| !gap.packages.is_empty()).count();
+    let grave = || survey.gaps.iter().filter(|gap| gap.gravity <= Gravity::StopsChosen);
+    let first: Vec<String> = grave().flat_map(|gap| gap.packages.clone()).collect();
+    let rest = survey.gaps.iter().any(|gap| gap.gravity >= Gravity::HoldsOff && !gap.packages.is_empty());
+    let first = install_command(&survey.here, &first, survey.as_root).filter(|_| rest);
+    if let Some(command) = first {
+        text.push_str(&format!("\n{}\n", paint(Role::Title, "To get what stops you")));
+        text.push_str(&command_lines(&command, width));
+    }
     if let Some(install) = survey.install() {
         let what = match (installable, survey.gaps.len()) {
             (1, 1) => "To get it".to_string(),
-            (some, all) if some == all => format!("To get all {all}"),
-            (some, all) => format!("To get {some} of the {all}"),
+            (some, all) if some == all => format!("To get everything ({all} needs)"),
+            (some, all) => format!("To get everything that a package brings ({some} of {all} needs)"),
         };
         text.push_str(&format!("\n{}\n", paint(Role::Title, &what)));
         text.push_str(&command_lines(&install, width));
-        match &survey.price {
-            Some(price) => text.push_str(&format!("  {}\n", paint(Role::Faint, &price_line(price)))),
-            None => text.push_str(&format!(
-                "  {}\n",
-                paint(Role::Faint, "what that takes in packages and disk: boltboard survey --price")
-            )),
-        }
+        let price = survey.price.as_ref().map(price_line);
+        let price = price.unwrap_or_else(|| "what that takes in packages and disk: boltboard survey --price".into());
+        text.push_str(&format!("  {}\n", paint(Role::Faint, &price)));
     }
     if let Some(Ok(price)) = &survey.price {
         let asked = survey.packages();
@@ -199,7 +231,7 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
         text.push_str(&format!("\n{}\n", paint(Role::Title, "To do without what stops you")));
         text.push_str(&command_lines(&command, width));
     }
-    let unknown = survey.gaps.iter().filter(|gap| gap.packages.is_empty());
+    let unknown = survey.gaps.iter().filter(|gap| gap.packages.is_empty() && gap.packages_if_newer.is_empty());
     let names: Vec<&str> = unknown.map(|gap| survey.name(gap.need)).collect();
     if !names.is_empty() {
         let why = match (survey.here.family, survey.target_is) {
@@ -211,10 +243,10 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
                 "This distribution is not known, so there is no install command for".to_string()
             }
         };
-        for line in wrap(&format!("{why} {}: see boltboard survey NEED", names.join(", ")), width) {
-            text.push_str(&format!("\n{}", paint(Role::Faint, &line)));
-        }
         text.push('\n');
+        for line in wrap(&format!("{why} {}: see boltboard survey NEED", names.join(", ")), width) {
+            text.push_str(&format!("{}\n", paint(Role::Faint, &line)));
+        }
     }
     text
 }
