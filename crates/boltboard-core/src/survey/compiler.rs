@@ -179,7 +179,11 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
             let script = script.unwrap_or_default();
             let own = script.lines().filter(|line| line.trim_start().starts_with("SEARCH_DIR"));
             let text = format!("{said}\n{folders}\n{}", own.collect::<Vec<_>>().join("\n"));
-            memo.keep(question, text.as_bytes(), folders_not_there(&text).into_iter().chain([real_path.clone()]));
+            memo.keep_at_hand(
+                question,
+                text.as_bytes(),
+                folders_not_there(&text).into_iter().chain([real_path.clone()]),
+            );
             text
         }
     };

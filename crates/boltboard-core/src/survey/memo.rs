@@ -25,6 +25,8 @@ struct State {
     numbers: HashMap<PathBuf, u32>,
     /// The places that anything in this survey depends on.
     touched: BTreeSet<u32>,
+    /// Answers that were not looked into yet: a survey that finds nothing changed never needs them.
+    unread: Vec<u8>,
     fresh: bool,
 }
 
@@ -36,17 +38,29 @@ struct Place {
     stands: Option<bool>,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 struct Answer {
     bytes: Vec<u8>,
     depends: Vec<u32>,
+    wanted: Wanted,
+}
+
+/// When an answer is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+enum Wanted {
+    /// Each time: who the compiler is, and the facts as a whole.
+    Always,
+    /// When something has changed.
+    Later,
 }
 
 /// The memo as a file.
 #[derive(Serialize, Deserialize)]
 struct Kept {
     places: Vec<(PathBuf, Option<Stamp>)>,
-    answers: BTreeMap<Digest, (Vec<u8>, Vec<u32>)>,
+    always: BTreeMap<Digest, Answer>,
+    /// The other answers, to be read when they are wanted.
+    later: Vec<u8>,
 }
 
 impl ProbeMemo {
@@ -54,15 +68,11 @@ impl ProbeMemo {
     pub fn load(path: &Path) -> ProbeMemo {
         let bytes = std::fs::read(path).unwrap_or_default();
         let kept = postcard::from_bytes::<Kept>(&bytes).ok();
-        let kept = kept.filter(|kept| {
-            let count = kept.places.len();
-            kept.answers.values().all(|(_, depends)| depends.iter().all(|number| (*number as usize) < count))
-        });
-        let Some(kept) = kept else { return ProbeMemo::default() };
+        let sound = |kept: &Kept| all_within(&kept.always, kept.places.len());
+        let Some(kept) = kept.filter(sound) else { return ProbeMemo::default() };
         let places = kept.places.into_iter().map(|(path, stamp)| Place { path, stamp, stands: None }).collect();
-        let answer = |(digest, (bytes, depends))| (digest, Answer { bytes, depends });
-        let answers = kept.answers.into_iter().map(answer).collect();
-        ProbeMemo { state: Mutex::new(State { answers, places, ..State::default() }) }
+        let state = State { answers: kept.always, places, unread: kept.later, ..State::default() };
+        ProbeMemo { state: Mutex::new(state) }
     }
 
     /// Keeps what was learned, if anything was. Answers that no longer stand are left out.
@@ -75,8 +85,10 @@ impl ProbeMemo {
             return Ok(());
         }
         let state = &mut *state;
+        state.read_all();
         let mut numbers: HashMap<u32, u32> = HashMap::new();
-        let mut kept = Kept { places: Vec::new(), answers: BTreeMap::new() };
+        let mut kept = Kept { places: Vec::new(), always: BTreeMap::new(), later: Vec::new() };
+        let mut later: BTreeMap<Digest, Answer> = BTreeMap::new();
         let known_gone = |places: &[Place], number: &u32| places[*number as usize].stands == Some(false);
         for (digest, answer) in &state.answers {
             if answer.depends.iter().any(|number| known_gone(&state.places, number)) {
@@ -89,9 +101,12 @@ impl ProbeMemo {
                     u32::try_from(kept.places.len() - 1).unwrap_or(u32::MAX)
                 })
             });
-            let renumbered = renumbered.collect();
-            kept.answers.insert(*digest, (answer.bytes.clone(), renumbered));
+            let depends = renumbered.collect();
+            let wanted = answer.wanted;
+            let list = if wanted == Wanted::Always { &mut kept.always } else { &mut later };
+            list.insert(*digest, Answer { bytes: answer.bytes.clone(), depends, wanted });
         }
+        kept.later = postcard::to_stdvec(&later).unwrap_or_default();
         write_whole(path, &postcard::to_stdvec(&kept).unwrap_or_default())
     }
 
@@ -106,6 +121,9 @@ impl ProbeMemo {
     /// Returns the answer to a question, unless a place that it depends on has changed.
     pub(super) fn recall(&self, question: &Digest) -> Option<Vec<u8>> {
         let mut state = self.lock();
+        if !state.answers.contains_key(question) {
+            state.read_all();
+        }
         let State { answers, places, touched, .. } = &mut *state;
         let answer = answers.get(question)?;
         let stands = answer.depends.iter().all(|number| {
@@ -121,10 +139,19 @@ impl ProbeMemo {
 
     /// Keeps an answer with the places that it depends on, whether or not something is there.
     pub(super) fn keep(&self, question: Digest, bytes: &[u8], depends: impl IntoIterator<Item = PathBuf>) {
+        self.keep_as(Wanted::Later, question, bytes, depends);
+    }
+
+    /// The same for an answer that is wanted each time.
+    pub(super) fn keep_at_hand(&self, question: Digest, bytes: &[u8], depends: impl IntoIterator<Item = PathBuf>) {
+        self.keep_as(Wanted::Always, question, bytes, depends);
+    }
+
+    fn keep_as(&self, wanted: Wanted, question: Digest, bytes: &[u8], depends: impl IntoIterator<Item = PathBuf>) {
         let mut state = self.lock();
         let depends: Vec<u32> = depends.into_iter().map(|path| state.number(path)).collect();
         state.touched.extend(&depends);
-        state.answers.insert(question, Answer { bytes: bytes.to_vec(), depends });
+        state.answers.insert(question, Answer { bytes: bytes.to_vec(), depends, wanted });
         state.fresh = true;
     }
 
@@ -139,7 +166,7 @@ impl ProbeMemo {
     pub(super) fn keep_whole(&self, question: Digest, bytes: &[u8]) {
         let mut state = self.lock();
         let depends = state.touched.iter().copied().collect();
-        state.answers.insert(question, Answer { bytes: bytes.to_vec(), depends });
+        state.answers.insert(question, Answer { bytes: bytes.to_vec(), depends, wanted: Wanted::Always });
         state.fresh = true;
     }
 
@@ -153,7 +180,23 @@ impl ProbeMemo {
     }
 }
 
+/// Whether answers name only places that there are.
+fn all_within(answers: &BTreeMap<Digest, Answer>, places: usize) -> bool {
+    answers.values().all(|answer| answer.depends.iter().all(|number| (*number as usize) < places))
+}
+
 impl State {
+    /// Looks into the answers that were left unread. They were numbered by the places of the file, which come first.
+    fn read_all(&mut self) {
+        let unread = std::mem::take(&mut self.unread);
+        let later = postcard::from_bytes::<BTreeMap<Digest, Answer>>(&unread).unwrap_or_default();
+        if all_within(&later, self.places.len()) {
+            for (digest, answer) in later {
+                self.answers.entry(digest).or_insert(answer);
+            }
+        }
+    }
+
     /// The number of a place; it is looked at when it is new in this survey.
     fn number(&mut self, path: PathBuf) -> u32 {
         let State { places, numbers, .. } = self;
