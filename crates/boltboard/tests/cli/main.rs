@@ -5,6 +5,7 @@ mod definitions;
 mod deliver;
 mod faults;
 mod harness;
+mod hosts;
 mod json;
 mod learn;
 mod look;

@@ -87,8 +87,8 @@ fn a_cross_compiler_answers_for_its_target_and_brings_its_archiver() {
     tree.run("build").code(0);
     assert_eq!(machine(&tree), AARCH64);
     tree.run("survey").code(0).says(&["made for aarch64-linux-gnu, so there is no install command"]);
-    tree.write("root/usr/lib/pkgconfig/zlib.pc", "Version: 1.3\nLibs: -lz\n");
-    let root = tree.at("root").display().to_string();
-    tree.run(&format!("survey host-only --try sysroot={root}"))
-        .says(&["TREE/root/usr/lib/pkgconfig/zlib.pc, version 1.3"]);
+    tree.write("target/usr/lib/pkgconfig/zlib.pc", "Version: 1.3\nLibs: -lz\n");
+    let target = tree.at("target").display().to_string();
+    tree.run(&format!("survey host-only --try sysroot={target}"))
+        .says(&["TREE/target/usr/lib/pkgconfig/zlib.pc, version 1.3"]);
 }
