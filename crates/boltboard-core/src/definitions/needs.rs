@@ -290,7 +290,7 @@ fn packages(fields: &Fields<'_>) -> BTreeMap<String, String> {
     };
     let mut packages = BTreeMap::new();
     for distribution in DISTRIBUTIONS {
-        if let Some(name) = checked(&sub, sub.text(distribution), &Sort::HostName) {
+        if let Some(name) = checked(&sub, sub.text(distribution), &Sort::Packages) {
             packages.insert(distribution.to_string(), name);
         }
     }
@@ -301,6 +301,7 @@ fn packages(fields: &Fields<'_>) -> BTreeMap<String, String> {
 /// What a text must be.
 enum Sort {
     HostName,
+    Packages,
     Program,
     Function,
     Type,
@@ -320,6 +321,7 @@ impl Sort {
     fn title(&self) -> &'static str {
         match self {
             Sort::HostName => "a name of the host",
+            Sort::Packages => "names of packages, with a blank between them",
             Sort::Program => "a program's name; it is looked for in the search path",
             Sort::Function => "a function's name",
             Sort::Type => "a type, such as `struct tm` or `uint64_t`",
@@ -341,6 +343,7 @@ impl Sort {
         let word = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_');
         match self {
             Sort::HostName => only("-.+/") && !text.starts_with(['-', '/']) && !text.contains(".."),
+            Sort::Packages => text.split(' ').all(|name| !name.is_empty() && Sort::HostName.fits(name)),
             Sort::Program => only("-.+") && !text.starts_with(['-', '.']),
             Sort::Function => word && only(":"),
             Sort::Type => word && only(" :<>,*"),

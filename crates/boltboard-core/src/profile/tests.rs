@@ -147,3 +147,56 @@ fn writing_keeps_what_it_does_not_change() {
     assert_eq!(std::fs::read_to_string(&path).expect("there"), edited, "nothing is saved until it is asked for");
     assert!(ProfileFile::open(&shelves.folder.path().join("none")).expect("absent").is_none());
 }
+
+#[test]
+fn providers_come_from_layers_and_keep_their_reasons() {
+    let board = TestTree::board_only(
+        "[need.tide]\nheader = \"tide.h\"\nbundled = \"own\"\n[need.bell]\nheader = \"bell.h\"\n[part.own]\nkind = \"static-library\"\nsources = [\"t.c\"]\n",
+    );
+    let folder = tempfile::tempdir().expect("a folder");
+    let shelf = Shelf { own: folder.path().join("own"), shipped: folder.path().join("shipped") };
+    let write = |path: &std::path::Path, text: &str| {
+        std::fs::create_dir_all(path.parent().expect("a parent")).expect("made");
+        std::fs::write(path, format!("format = 1\ntree = \"t\"\n{text}")).expect("written");
+    };
+    let name = |text: &str| ProfileName::parse(text).expect("a name");
+    let below = "[providers]\ntide = \"system\"\nbell = \"off\"\n[reasons]\n\"need:bell\" = \"too loud\"\n";
+    write(&shelf.shipped.join("below.toml"), below);
+    write(&shelf.own_path(&name("mine")), "base = [\"below\"]\n[providers]\ntide = \"bundled\"\n");
+    // Facts that lie beside a profile are no profile.
+    write(&shelf.host_path(&name("mine")), "");
+    assert_eq!(shelf.list().expect("listed").len(), 2);
+    let told = |choices: &Choices| -> Vec<String> {
+        let one = |(need, chosen): (&crate::board::NeedId, &ProviderChoice)| {
+            let layer = &choices.layers[chosen.layer].name;
+            let reason = chosen.reason.as_deref().unwrap_or("-");
+            format!("{}={} {layer} {reason}", board.needs[*need].name, chosen.provider.text(&board))
+        };
+        choices.providers.iter().map(one).collect()
+    };
+    let choices = shelf.read(&name("mine"), &board).expect("it is read");
+    assert_eq!(told(&choices), ["tide=bundled mine -", "bell=off below too loud"]);
+    let tried = choices.with_tried(&board, &["need:bell=system".into()]).expect("tried");
+    assert_eq!(told(&tried)[1], "bell=system command line -");
+    let mut file = ProfileFile::open(&shelf.own_path(&name("mine"))).expect("opened").expect("there");
+    file.set_provider("bell", "/opt/bell", Some("our own"));
+    file.unset_provider("tide");
+    assert!(
+        file.text().ends_with("[providers]\nbell = \"/opt/bell\"\n\n[reasons]\n\"need:bell\" = \"our own\"\n"),
+        "{}",
+        file.text()
+    );
+    assert!(file.unset_provider("bell") && !file.unset_provider("bell"));
+    assert!(!file.text().contains("providers") && !file.text().contains("reasons"), "{}", file.text());
+    for (text, want) in [
+        ("[providers]\ntied = \"system\"\n", "there is no need `tied`"),
+        ("[providers]\nbell = \"bundled\"\n", "`bundled` cannot provide `bell`"),
+        ("[providers]\nbell = 3\n", "`bell` wants a text such as \"system\""),
+        ("providers = 3\n", "`providers` wants a table [providers]"),
+        ("[reasons]\n\"need:bell\" = \"x\"\n", "there is a reason for `need:bell`, which is not chosen here"),
+    ] {
+        write(&shelf.own_path(&name("wrong")), text);
+        let (problems, _) = shelf.read(&name("wrong"), &board).expect_err(text);
+        assert!(problems[0].fault.to_string().starts_with(want), "{text}: {}", problems[0].fault);
+    }
+}
