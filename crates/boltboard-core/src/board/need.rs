@@ -35,6 +35,28 @@ pub struct NeedDef {
     pub place: Place,
 }
 
+impl NeedDef {
+    /// Returns the versions that fit, of the need itself or of the kernel's headers.
+    pub fn wanted_versions(&self) -> Option<&VersionRange> {
+        match (&self.version, &self.check) {
+            (Some(range), _) => Some(range),
+            (None, NeedCheck::Host(check)) => check.asks.iter().find_map(|ask| match ask {
+                Ask::KernelHeaders(range) => Some(range),
+                _ => None,
+            }),
+            (None, NeedCheck::AnyOf(_) | NeedCheck::AllOf(_)) => None,
+        }
+    }
+
+    /// Tells whether a copy in a folder can meet it.
+    pub fn can_come_from_a_folder(&self) -> bool {
+        match &self.check {
+            NeedCheck::Host(check) => check.library.is_some() || !check.headers.is_empty() || check.tool.is_some(),
+            NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
+        }
+    }
+}
+
 /// How a need is found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub enum NeedCheck {
@@ -304,17 +326,13 @@ impl Provider {
             NeedCheck::AnyOf(members) => members,
             NeedCheck::AllOf(_) | NeedCheck::Host(_) => &[],
         };
-        let host_check = match &definition.check {
-            NeedCheck::Host(check) => Some(check),
-            NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => None,
-        };
         match text {
             "system" => return Ok(Provider::System),
             "off" => return Ok(Provider::Off),
             "bundled" if definition.bundled.is_some() => return Ok(Provider::Bundled),
             _ => {}
         }
-        let in_folders = host_check.is_some_and(|c| c.library.is_some() || !c.headers.is_empty() || c.tool.is_some());
+        let in_folders = definition.can_come_from_a_folder();
         if in_folders && text.starts_with('/') && !text.chars().any(char::is_control) {
             return Ok(Provider::Folder(PathBuf::from(text)));
         }

@@ -281,3 +281,16 @@ flag = "-fno-rtti"
         assert_eq!(quay.state(name).0, want, "{name}: {:?}", quay.state(name));
     }
 }
+
+#[test]
+fn the_kernel_s_headers_and_the_byte_order_are_judged() {
+    let needs = "[need.new]\nkernel-headers = \">= 99\"\n[need.old]\nkernel-headers = \">= 2.6\"\n[need.big]\nbyte-order = \"big\"\n[need.little]\nbyte-order = \"little\"\n";
+    let quay = Quay::new(needs);
+    let (state, detail) = quay.state("new");
+    assert_eq!((state.as_str(), detail.contains("wanted >= 99")), ("wrong-version", true), "{detail}");
+    assert_eq!(quay.state("old").0, "found");
+    let orders = [quay.state("big").0, quay.state("little").0];
+    assert!(orders.contains(&"found".to_string()) && orders.contains(&"unusable".to_string()), "{orders:?}");
+    let told = quay.run("survey").code(0);
+    assert!(!told.out.contains("need:new=/FOLDER") && !told.out.contains("No package is known"), "{}", told.out);
+}

@@ -132,10 +132,9 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, wid
         }
     };
     if let Some(command) = install_command(&survey.here, &gap.packages_if_newer, survey.as_root) {
-        remark(&format!(
-            "{command}, if that is newer; or a copy of your own: boltboard set need:{}=/FOLDER",
-            definition.name
-        ));
+        let own = format!("; or a copy of your own: boltboard set need:{}=/FOLDER", definition.name);
+        let own = if definition.can_come_from_a_folder() { own } else { String::new() };
+        remark(&format!("{command}, if that is newer{own}"));
     } else if gap.packages.is_empty() && gap.installable {
         remark(&package_elsewhere(survey, gap));
     }
@@ -231,7 +230,8 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
         text.push_str(&format!("\n{}\n", paint(Role::Title, "To do without what stops you")));
         text.push_str(&command_lines(&command, width));
     }
-    let unknown = survey.gaps.iter().filter(|gap| gap.packages.is_empty() && gap.packages_if_newer.is_empty());
+    let lacks_package = |gap: &&Gap| gap.packages.is_empty() && gap.packages_if_newer.is_empty() && gap.installable;
+    let unknown = survey.gaps.iter().filter(lacks_package);
     let names: Vec<&str> = unknown.map(|gap| survey.name(gap.need)).collect();
     if !names.is_empty() {
         let why = match (survey.here.family, survey.target_is) {

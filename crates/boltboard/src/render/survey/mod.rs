@@ -170,7 +170,7 @@ pub fn trouble(board: &Board, fact: &Fact) -> String {
     match &fact.state {
         FactState::Missing(Missing::WrongVersion { found }) => {
             let wanted =
-                board.needs[fact.need].version.as_ref().map_or(String::new(), |range| format!(", wanted {range}"));
+                board.needs[fact.need].wanted_versions().map_or(String::new(), |range| format!(", wanted {range}"));
             format!("does not fit: version {found} is there{wanted}{assumed}")
         }
         FactState::Missing(Missing::Unusable { reason }) => format!("cannot be used: {reason}"),
