@@ -229,7 +229,8 @@ pub fn tell_changes(session: &Session, profile: &ProfileName, choices: &Choices,
 
 /// Takes the host as it is now for the one that the profile is built on.
 pub fn accept(session: &Session, choices: &Choices, facts: &Facts) -> Result<(), Stop> {
-    if session.board.needs.is_empty() || facts.any_not_looked_for() {
+    let only_tried = !session.global.tried.is_empty();
+    if session.board.needs.is_empty() || facts.any_not_looked_for() || only_tried {
         return Ok(());
     }
     let path = session.shelf.host_path(&session.profile);

@@ -62,7 +62,8 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
     }
     if session.work.exists() && need.is_none() {
         // Who has seen the survey knows the host as it is now.
-        host::accept(&session, &choices, &facts)?;
+        // Looking must not fail because the work folder is read-only; the change is then named again.
+        let _ = host::accept(&session, &choices, &facts);
     }
     let (resolution, clashes) = resolved(&session, &choices, &facts);
     let compiler = host::tools(&session, &choices).c.ok();

@@ -325,6 +325,9 @@ fn a_work_folder_that_cannot_be_written_is_no_hindrance() {
     std::fs::write(work.join("probes.json"), "damaged").expect("written");
     tree.run("survey").code(0).says(&["nowhere  missing"]);
     mode(0o555);
+    // A folder in the place of the file cannot be written by anybody, an administrator included.
+    std::fs::remove_file(work.join("profiles/mine.host.toml")).expect("kept by the survey before");
+    std::fs::create_dir_all(work.join("profiles/mine.host.toml/in-the-way")).expect("made");
     tree.run("survey").code(0).says(&["nowhere  missing"]);
     mode(0o755);
 }
