@@ -7,7 +7,7 @@
 //! other processes.
 //!
 //! ```
-//! use boltboard_core::{definitions::read_tree, profile::Choices, resolve::resolve, survey::Facts};
+//! use boltboard_core::{definitions::read_tree, logic::encode, profile::Choices, resolve::resolve, survey::Facts};
 //!
 //! let tree = tempfile::tempdir()?;
 //! let board = r#"
@@ -23,7 +23,7 @@
 //!
 //! let board = read_tree(tree.path(), None).board.expect("nothing is wrong with it");
 //! let choices = Choices::default().with_tried(&board, &["horn=on".to_string()])?;
-//! let resolution = resolve(&board, &choices, &Facts::default()).expect("nothing clashes");
+//! let resolution = resolve(&board, &encode(&board), &choices, &Facts::default()).expect("nothing clashes");
 //!
 //! let air = board.find_option("air")?;
 //! assert_eq!(resolution.value(air).to_string(), "on");
@@ -42,6 +42,7 @@ pub mod profile;
 pub mod store;
 pub mod launch;
 pub mod survey;
+pub mod logic;
 pub mod resolve;
 pub mod reason;
 pub mod remedy;

@@ -5,6 +5,7 @@ use std::path::Path;
 use crate::base::{Digest, Id};
 use crate::board::Board;
 use crate::definitions::{Listing, Reading, read_tree};
+use crate::logic::encode;
 use crate::plan::{MacroTable, Plan, PlanInput, PlanProblem, lower, macro_table};
 use crate::profile::{Choices, Layer, ProfileSource};
 use crate::resolve::{Resolution, resolve};
@@ -76,7 +77,7 @@ impl Planner {
     pub fn new(tree: &TestTree, chosen: &str, has: bool) -> Planner {
         let board = tree.board();
         let facts = facts(&vec![has; board.needs.len()]);
-        let resolution = resolve(&board, &choices(&board, chosen), &facts).expect("it resolves");
+        let resolution = resolve(&board, &encode(&board), &choices(&board, chosen), &facts).expect("it resolves");
         let listing = Listing::of(tree.root());
         Planner { board, resolution, facts, listing, tools: tools(), folders: tree.folders() }
     }

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use boltboard_core::board::{Board, Interp, Kind, Piece};
 use boltboard_core::definitions::{Listing, check_sources, find_root, read_tree};
 use boltboard_core::launch::RealLaunch;
+use boltboard_core::logic::{Logic, encode};
 use boltboard_core::plan::{Plan, PlanInput, lower};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
@@ -25,6 +26,8 @@ const FIRST_PROFILE: &str = "mine";
 pub struct Session {
     /// The board.
     pub board: Board,
+    /// Its rules as clauses.
+    pub logic: Logic,
     /// The work folder, whether or not it is there yet.
     pub work: WorkFolder,
     /// Where profiles are kept.
@@ -90,6 +93,7 @@ impl Session {
         let tree_folders = vec![board.tree.board_root.clone(), board.tree.source_root.clone()];
         Ok(Session {
             tree_folders,
+            logic: encode(&board),
             board,
             work,
             shelf,
@@ -148,7 +152,7 @@ impl Session {
 
     /// Resolves choices that are at hand.
     pub fn resolve_choices(&self, choices: Choices, facts: Facts) -> Result<Resolved, Stop> {
-        match resolve(&self.board, &choices, &facts) {
+        match resolve(&self.board, &self.logic, &choices, &facts) {
             Ok(resolution) => Ok(Resolved { choices, facts, resolution }),
             Err(clashes) => Err(self.clash_stop(&clashes, &choices, &facts)),
         }

@@ -1,14 +1,25 @@
 //! Patterns over relative paths: `*` and `?` stay within a folder, `**` crosses folders.
 
+use std::sync::OnceLock;
+
 use globset::{GlobBuilder, GlobMatcher};
+use serde::{Deserialize, Serialize};
 
 use super::relpath::{RelPath, RelPathFault};
 
-/// A pattern relative to a tree's root.
-#[derive(Debug, Clone)]
+/// A pattern relative to a tree's root. Written and read as its text; the matcher is made when it is first wanted.
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Glob {
     text: RelPath,
-    matcher: Option<GlobMatcher>,
+    sort: Sort,
+    #[serde(skip)]
+    matcher: OnceLock<Option<GlobMatcher>>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+enum Sort {
+    Plain,
+    Pattern,
 }
 
 /// Why a text is not a pattern.
@@ -34,19 +45,16 @@ impl Glob {
     /// See [`GlobFault`].
     pub fn parse(folder: &RelPath, text: &str) -> Result<Glob, GlobFault> {
         let path = folder.join(text)?;
-        if !text.contains(['*', '?', '[', '{']) {
-            return Ok(Glob { text: path, matcher: None });
-        }
-        let glob = GlobBuilder::new(path.as_str())
-            .literal_separator(true)
-            .build()
+        // Signs in the names of the folders above are plain names.
+        let sort = if text.contains(['*', '?', '[', '{']) { Sort::Pattern } else { Sort::Plain };
+        let matcher = compiled(&path, sort)
             .map_err(|e| GlobFault::Pattern { text: text.to_string(), reason: e.kind().to_string() })?;
-        Ok(Glob { text: path, matcher: Some(glob.compile_matcher()) })
+        Ok(Glob { text: path, sort, matcher: OnceLock::from(matcher) })
     }
 
     /// Tells whether a path matches.
     pub fn matches(&self, path: &RelPath) -> bool {
-        match &self.matcher {
+        match self.matcher() {
             None => *path == self.text,
             Some(matcher) => matcher.is_match(path.as_str()),
         }
@@ -54,11 +62,24 @@ impl Glob {
 
     /// Returns the path when this pattern names exactly one.
     pub fn plain(&self) -> Option<&RelPath> {
-        self.matcher.is_none().then_some(&self.text)
+        (self.sort == Sort::Plain).then_some(&self.text)
+    }
+
+    fn matcher(&self) -> Option<&GlobMatcher> {
+        // It could be compiled when it was first read.
+        self.matcher.get_or_init(|| compiled(&self.text, self.sort).unwrap_or(None)).as_ref()
     }
 
     /// Returns the pattern relative to the root.
     pub fn as_str(&self) -> &str {
         self.text.as_str()
     }
+}
+
+fn compiled(path: &RelPath, sort: Sort) -> Result<Option<GlobMatcher>, globset::Error> {
+    if sort == Sort::Plain {
+        return Ok(None);
+    }
+    let glob = GlobBuilder::new(path.as_str()).literal_separator(true).build()?;
+    Ok(Some(glob.compile_matcher()))
 }

@@ -1,7 +1,7 @@
 //! Comparisons, of options' values and of versions alike.
 
 /// A comparison.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
 pub enum Op {
     /// `=`
     Equal,

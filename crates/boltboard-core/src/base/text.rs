@@ -17,7 +17,7 @@ pub struct SourceFile {
 pub type FileId = Id<SourceFile>;
 
 /// A span of bytes in one file; offsets are zero-based.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
 pub struct Place {
     /// The file.
     pub file: FileId,

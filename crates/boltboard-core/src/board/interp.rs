@@ -4,14 +4,14 @@ use super::option::OptionId;
 use super::part::PartId;
 
 /// A text with places to fill in.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Interp {
     /// Its pieces, in order.
     pub pieces: Vec<Piece>,
 }
 
 /// One piece of an [`Interp`].
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Piece {
     /// As written.
     Text(String),
@@ -32,7 +32,7 @@ pub enum Piece {
 }
 
 /// The folders that a text can name.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Folder {
     /// `${path:tree}`: the sources.
     Tree,

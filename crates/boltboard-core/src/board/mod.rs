@@ -28,7 +28,7 @@ pub use part::{
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};
 
 /// A titled group of options.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct SectionDef {
     /// Its name.
     pub name: String,
@@ -44,7 +44,7 @@ pub struct SectionDef {
 pub type SectionId = Id<SectionDef>;
 
 /// One statement about resolved values and facts.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Atom {
     /// The option is not off.
     On(OptionId),
@@ -55,7 +55,7 @@ pub enum Atom {
 }
 
 /// A condition with its place.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct Condition {
     /// The condition.
     pub expr: Expr<Atom>,
@@ -64,7 +64,7 @@ pub struct Condition {
 }
 
 /// What a tree says about itself.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct Tree {
     /// Its name.
     pub name: String,
@@ -79,7 +79,7 @@ pub struct Tree {
 }
 
 /// How everything is compiled, unless a part says more.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, serde::Serialize, serde::Deserialize)]
 pub struct Toolchain {
     /// The C compiler.
     pub c_compiler: Interp,

@@ -15,7 +15,7 @@ use crate::base::{Id, Op, Place, VersionRange, near_matches};
 pub type NeedId = Id<NeedDef>;
 
 /// Something the host must have.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct NeedDef {
     /// Its name.
     pub name: String,
@@ -58,7 +58,7 @@ impl NeedDef {
 }
 
 /// How a need is found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub enum NeedCheck {
     /// By looking at the host.
     Host(Box<HostCheck>),
@@ -69,7 +69,7 @@ pub enum NeedCheck {
 }
 
 /// What is looked for on the host. Everything that is given must be met.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub struct HostCheck {
     /// The language that the compiler is asked in.
     pub language: CheckLanguage,
@@ -96,7 +96,7 @@ pub struct HostCheck {
 }
 
 /// The language of a check.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, serde::Deserialize)]
 pub enum CheckLanguage {
     /// C
     #[default]
@@ -106,7 +106,7 @@ pub enum CheckLanguage {
 }
 
 /// How a library is linked.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub enum LibraryLinkage {
     /// As the linker finds it, a shared one first.
     #[default]
@@ -116,7 +116,7 @@ pub enum LibraryLinkage {
 }
 
 /// One thing that a compiler is asked.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub enum Ask {
     /// A function can be linked.
     Function(String),
@@ -153,7 +153,7 @@ pub enum Ask {
 }
 
 /// How a target stores numbers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, serde::Deserialize)]
 pub enum ByteOrder {
     /// The lowest byte first.
     Little,
@@ -162,7 +162,7 @@ pub enum ByteOrder {
 }
 
 /// A condition on a whole number: `>= 0x1270, < 0x2000`; every part must hold.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub struct ValueRange {
     bounds: Vec<(Op, i64)>,
     text: String,
@@ -214,7 +214,7 @@ impl fmt::Display for ValueRange {
 }
 
 /// A program, under any of its names.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub struct ToolCheck {
     /// Its names, the one to be taken first at the head.
     pub names: Vec<String>,
@@ -225,7 +225,7 @@ pub struct ToolCheck {
 }
 
 /// A module of an interpreted language.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub struct ScriptModule {
     /// The interpreter's program.
     pub program: String,
@@ -236,7 +236,7 @@ pub struct ScriptModule {
 }
 
 /// Interpreted languages whose modules can be asked for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub enum ScriptLanguage {
     /// Python
     Python,
@@ -259,7 +259,7 @@ impl ScriptLanguage {
 }
 
 /// A file of the host.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub struct HostFile {
     /// Its absolute path.
     pub path: PathBuf,
@@ -268,7 +268,7 @@ pub struct HostFile {
 }
 
 /// What a file of the host must be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, serde::Deserialize)]
 pub enum HostFileKind {
     /// A plain file or a folder.
     File,
@@ -277,7 +277,7 @@ pub enum HostFileKind {
 }
 
 /// What the absence of a need means.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Importance {
     /// Nothing can be built without it.
     Required,

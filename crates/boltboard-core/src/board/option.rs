@@ -15,7 +15,7 @@ pub type OptionId = Id<OptionDef>;
 pub type RuleId = Id<Rule>;
 
 /// One thing to decide.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct OptionDef {
     /// Its name.
     pub name: String,
@@ -42,7 +42,7 @@ pub struct OptionDef {
 }
 
 /// What values an option takes.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Kind {
     /// off, on
     Switch,
@@ -63,7 +63,7 @@ pub enum Kind {
 }
 
 /// One value of a pick.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct PickValue {
     /// The value.
     pub name: String,
@@ -72,7 +72,7 @@ pub struct PickValue {
 }
 
 /// Who an option is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
 pub enum Level {
     /// Everybody who builds the tree.
     Everyday,
@@ -98,7 +98,7 @@ impl Level {
 }
 
 /// A default that counts when its condition holds.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct DefaultRule {
     /// Its condition; none holds always.
     pub when: Option<Condition>,
@@ -109,7 +109,7 @@ pub struct DefaultRule {
 }
 
 /// A default's value.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub enum DefaultValue {
     /// As written.
     Fixed(Value),
@@ -118,7 +118,7 @@ pub enum DefaultValue {
 }
 
 /// What an option asks for when it is on (switch, module) or takes one value (pick).
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct Rule {
     /// The option that asks.
     pub option: OptionId,
@@ -133,7 +133,7 @@ pub struct Rule {
 }
 
 /// How a rule was written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum RuleKind {
     /// Under `requires`.
     Requires,

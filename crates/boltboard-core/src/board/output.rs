@@ -11,7 +11,7 @@ pub type HeaderId = Id<HeaderDef>;
 pub type TestId = Id<TestDef>;
 
 /// A generated header with the options' macros.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct HeaderDef {
     /// Its name in the definitions.
     pub name: String,
@@ -26,7 +26,7 @@ pub struct HeaderDef {
 }
 
 /// When compilers read an option header.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum HeaderOrder {
     /// Where a source includes it.
     Included,
@@ -35,7 +35,7 @@ pub enum HeaderOrder {
 }
 
 /// A macro that carries an option's value.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct MacroDef {
     /// The macro's name.
     pub name: String,
@@ -48,7 +48,7 @@ pub struct MacroDef {
 }
 
 /// How a macro shows a value.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum MacroForm {
     /// `1` when the option is not off, otherwise not defined.
     OneOrAbsent,
@@ -79,7 +79,7 @@ impl MacroForm {
 }
 
 /// One of the tree's own tests.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct TestDef {
     /// Its name.
     pub name: String,

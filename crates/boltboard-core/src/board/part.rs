@@ -11,7 +11,7 @@ use crate::expr::Expr;
 pub type PartId = Id<PartDef>;
 
 /// Something that is there only while a condition holds.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct When<T> {
     /// The condition; none holds always.
     pub when: Option<Condition>,
@@ -20,7 +20,7 @@ pub struct When<T> {
 }
 
 /// Something made.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct PartDef {
     /// Its name.
     pub name: String,
@@ -61,7 +61,7 @@ pub struct PartDef {
 }
 
 /// What sort of thing a part is.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub enum PartKind {
     /// A program.
     Program,
@@ -102,7 +102,7 @@ impl PartKind {
 }
 
 /// A module's place in its program.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct ModuleRole {
     /// The option that decides whether and how it is made.
     pub option: OptionId,
@@ -113,7 +113,7 @@ pub struct ModuleRole {
 }
 
 /// How a generated part comes about.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub enum Generator {
     /// A command of the tree's own.
     Command {
@@ -145,7 +145,7 @@ pub enum Generator {
 
 /// A generated C file that registers the modules built into a program. In the texts, `{module}` stands for a module's
 /// part name and `{symbol}` for its symbol.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct ModuleTable {
     /// The program.
     pub program: PartId,
@@ -164,7 +164,7 @@ pub struct ModuleTable {
 }
 
 /// Some of a part's sources.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct SourceRule {
     /// They belong to the part only while this holds.
     pub when: Option<Condition>,
@@ -181,7 +181,7 @@ pub struct SourceRule {
 }
 
 /// Where a part is installed.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
 pub struct InstallRule {
     /// The folder.
     pub to: Interp,
@@ -192,7 +192,7 @@ pub struct InstallRule {
 }
 
 /// How installed files are treated.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum InstallRole {
     /// Replaced by a newer one.
     Plain,

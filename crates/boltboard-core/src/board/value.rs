@@ -6,7 +6,7 @@ use std::fmt;
 use crate::expr::{Literal, Op};
 
 /// The value of a switch.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
 pub enum Switch {
     /// Not in.
     Off,
@@ -15,7 +15,7 @@ pub enum Switch {
 }
 
 /// The value of a module. The order is the order of "how much": a built-in module is more than a loadable one.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
 pub enum Linkage {
     /// Not made.
     Off,
@@ -26,7 +26,7 @@ pub enum Linkage {
 }
 
 /// A value of an option. Its variant is that of the option's kind.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize)]
 pub enum Value {
     /// Of a switch.
     Switch(Switch),

@@ -3,7 +3,7 @@
 use crate::base::Op;
 
 /// A condition over atoms. `All` and `Any` have at least two members and no direct member of their own sort.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Expr<A> {
     /// A single statement.
     Atom(A),
@@ -78,7 +78,7 @@ impl<A> Expr<A> {
 }
 
 /// A value as written: `on`, `4`, `64KiB`, or `"any text"`.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Literal {
     /// A word or number without quotes.
     Bare(String),

@@ -1,4 +1,5 @@
 use super::*;
+use crate::logic::encode;
 use crate::resolve::resolve;
 use crate::testing::{TestTree, choices, facts};
 
@@ -34,7 +35,7 @@ fn blocker(board: &Board, blocker: &Blocker) -> String {
 fn why(text: &str, chosen: &str, option: &str) -> String {
     let board = TestTree::board_only(&format!("[need.lib]\nheader = \"l.h\"\n[need.old]\nheader = \"o.h\"\n{text}"));
     let (choices, facts) = (choices(&board, chosen), facts(&[false, true]));
-    let resolution = resolve(&board, &choices, &facts).expect("it resolves");
+    let resolution = resolve(&board, &encode(&board), &choices, &facts).expect("it resolves");
     let explainer = Explainer { board: &board, choices: &choices, facts: &facts, resolution: &resolution };
     told(&board, &explainer.why(board.option(option).expect("the option")))
 }
@@ -77,7 +78,7 @@ fn an_option_that_is_off_tells_what_it_would_need() {
             .concat();
     let board = TestTree::board_only(&format!("[need.lib]\nheader = \"l.h\"\n{text}"));
     let (choices, facts) = (choices(&board, ""), facts(&[false]));
-    let resolution = resolve(&board, &choices, &facts).expect("it resolves");
+    let resolution = resolve(&board, &encode(&board), &choices, &facts).expect("it resolves");
     let explainer = Explainer { board: &board, choices: &choices, facts: &facts, resolution: &resolution };
     let unmet = explainer.unmet(board.option("a").expect("the option"));
     let shown: Vec<(String, String)> = unmet

@@ -1,6 +1,7 @@
 use super::*;
 use crate::base::Version;
 use crate::board::{Board, NeedCheck, Provider};
+use crate::logic::encode;
 use crate::profile::Choices;
 use crate::resolve::resolve;
 use crate::survey::{Copy, CopyRank, Fact, FactSource, FactState, Facts, Found, Missing, Presence};
@@ -75,10 +76,10 @@ fn debian() -> Distribution {
 fn told(board: &Board, facts: Vec<Fact>, chosen: &str, here: &Distribution) -> Vec<String> {
     let facts = Facts::new(facts);
     let choices: Choices = choices(board, chosen);
-    let resolved = resolve(board, &choices, &facts);
+    let resolved = resolve(board, &encode(board), &choices, &facts);
     let (resolution, clashes) = match resolved {
         Ok(resolution) => (Some(resolution), Vec::new()),
-        Err(clashes) => (resolve(board, &Choices::default(), &facts).ok(), clashes),
+        Err(clashes) => (resolve(board, &encode(board), &Choices::default(), &facts).ok(), clashes),
     };
     let situation =
         Situation { board, facts: &facts, choices: &choices, resolution: resolution.as_ref(), clashes: &clashes, here };

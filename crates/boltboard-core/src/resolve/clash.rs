@@ -1,11 +1,14 @@
 //! Which choices cannot hold together, and the rules that show it.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
-use super::solve::run;
+use super::judge::unnamed;
+use super::proof::{Proof, prove};
+use super::{facts_spelt, given_of};
 use crate::board::{Atom, Board, NeedId, OptionId, RuleId};
 use crate::expr::Expr;
-use crate::profile::Choice;
+use crate::logic::{Lit, Logic, Sat, Switchable};
+use crate::profile::{Choice, Choices};
 use crate::survey::Facts;
 
 /// A smallest set of choices that cannot hold together: leave out any one and the clash is gone.
@@ -13,20 +16,25 @@ use crate::survey::Facts;
 pub struct Clash {
     /// The choices; empty when the board contradicts itself.
     pub choices: Vec<Choice>,
-    /// The rules that show why, in the order in which they lead from the choices to the contradiction.
+    /// The rules that show why: a smallest set as well, in the order in which they lead to the contradiction.
     pub rules: Vec<RuleId>,
     /// Needs that the host lacks and the rules ask for.
     pub lacking: Vec<NeedId>,
+    /// How the rules lead from the choices to the contradiction.
+    pub proof: Proof,
 }
 
 /// Returns all independent clashes: no choice is in two of them.
-pub(super) fn all(board: &Board, choices: &[Choice], facts: &Facts) -> Vec<Clash> {
-    let mut left = choices.to_vec();
+pub(super) fn all(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> Vec<Clash> {
+    let finder = Finder { board, logic, facts, items: &choices.items };
     let mut clashes = Vec::new();
-    while let Some(clash) = smallest(board, &left, facts) {
-        left.retain(|choice| !clash.choices.iter().any(|c| c.option == choice.option));
-        let hopeless = clash.choices.is_empty();
-        clashes.push(clash);
+    let mut left = choices.items.clone();
+    // Those that come first in the canonical order are let go first, whatever the order of files.
+    left.sort_by_key(|choice| logic.shape(choice.option).first());
+    while let Some(kept) = finder.smallest(&left) {
+        left.retain(|choice| !kept.iter().any(|c| c.option == choice.option));
+        let hopeless = kept.is_empty();
+        clashes.push(finder.told(kept));
         if hopeless {
             break;
         }
@@ -35,29 +43,85 @@ pub(super) fn all(board: &Board, choices: &[Choice], facts: &Facts) -> Vec<Clash
     clashes
 }
 
-fn smallest(board: &Board, choices: &[Choice], facts: &Facts) -> Option<Clash> {
-    let mut touched = run(board, choices, facts, &|_| true).err()?.touched;
-    let mut kept = choices.to_vec();
-    for choice in choices {
-        let fewer: Vec<Choice> = kept.iter().filter(|c| c.option != choice.option).cloned().collect();
-        if let Err(stuck) = run(board, &fewer, facts, &|_| true) {
-            kept = fewer;
-            touched = stuck.touched;
+struct Finder<'a> {
+    board: &'a Board,
+    logic: &'a Logic,
+    facts: &'a Facts,
+    items: &'a [Choice],
+}
+
+impl<'a> Finder<'a> {
+    fn sat(&self, choices: &[Choice], switchable: Switchable) -> Sat<'a> {
+        let mut sat = Sat::new(self.logic, choices.iter().map(|choice| choice.option), switchable);
+        facts_spelt(self.board, self.logic, self.facts).into_iter().for_each(|lit| sat.require(lit));
+        let chosen = given_of(self.logic, self.items);
+        unnamed(self.logic, &chosen, &BTreeSet::new()).into_iter().for_each(|lit| sat.require(lit));
+        sat
+    }
+
+    /// Returns a smallest set of these choices that cannot hold together.
+    fn smallest(&self, choices: &[Choice]) -> Option<Vec<Choice>> {
+        let mut sat = self.sat(choices, Switchable::Fixed);
+        let groups: BTreeMap<OptionId, Lit> = choices
+            .iter()
+            .map(|choice| (choice.option, sat.group(&self.logic.shape(choice.option).spell(&choice.value))))
+            .collect();
+        let all: Vec<Lit> = choices.iter().map(|choice| groups[&choice.option]).collect();
+        let mut core = sat.solve(&all).err()?.0;
+        for lit in &all {
+            if core.contains(lit) {
+                let fewer: Vec<Lit> = core.iter().copied().filter(|one| one != lit).collect();
+                if let Err(smaller) = sat.solve(&fewer) {
+                    core = smaller.0;
+                }
+            }
         }
+        // In the order of options, as choices are.
+        let kept = self.items.iter().filter(|choice| groups.get(&choice.option).is_some_and(|lit| core.contains(lit)));
+        Some(kept.cloned().collect())
     }
-    let mut rules = touched.clone();
-    for rule in &touched {
-        let fewer: BTreeSet<RuleId> = rules.iter().copied().filter(|r| r != rule).collect();
-        if run(board, &kept, facts, &|r| fewer.contains(&r)).is_err() {
-            rules = fewer;
+
+    /// Finds the rules that show a clash, and the way that they lead.
+    fn told(&self, choices: Vec<Choice>) -> Clash {
+        let mut sat = self.sat(&choices, Switchable::ByRule);
+        for choice in &choices {
+            self.logic.shape(choice.option).spell(&choice.value).into_iter().for_each(|lit| sat.require(lit));
         }
+        let waits = sat.rules().clone();
+        let mut rules: BTreeSet<RuleId> = waits.keys().copied().collect();
+        let mut lean = |kept: &BTreeSet<RuleId>| {
+            let assumed: Vec<Lit> = kept.iter().map(|rule| waits[rule]).collect();
+            let core = sat.solve(&assumed).err()?.0;
+            Some(kept.iter().copied().filter(|rule| core.contains(&waits[rule])).collect::<BTreeSet<RuleId>>())
+        };
+        if let Some(core) = lean(&rules) {
+            rules = core;
+        }
+        for rule in self.canonical(&rules) {
+            let fewer: BTreeSet<RuleId> = rules.iter().copied().filter(|one| *one != rule).collect();
+            if let (true, Some(core)) = (rules.contains(&rule), lean(&fewer)) {
+                rules = core;
+            }
+        }
+        let mut lacking = BTreeSet::new();
+        for rule in &rules {
+            missing_needs(&self.board.rules[*rule].must, self.facts, &mut lacking);
+        }
+        let mut given = facts_spelt(self.board, self.logic, self.facts);
+        given.extend(given_of(self.logic, &choices));
+        let proof = prove(self.logic, &given, &rules);
+        let mut ordered = proof.rules();
+        ordered.extend(rules.into_iter().filter(|rule| !ordered.contains(rule)).collect::<Vec<_>>());
+        Clash { choices, rules: ordered, lacking: lacking.into_iter().collect(), proof }
     }
-    let mut lacking = BTreeSet::new();
-    for rule in &rules {
-        missing_needs(&board.rules[*rule].must, facts, &mut lacking);
+
+    /// Rules from the last in the canonical order to the first: what was asked for first is kept.
+    fn canonical(&self, rules: &BTreeSet<RuleId>) -> Vec<RuleId> {
+        let mut ordered: Vec<RuleId> = rules.iter().copied().collect();
+        ordered.sort_by_key(|rule| (self.logic.shape(self.board.rules[*rule].option).first(), *rule));
+        ordered.reverse();
+        ordered
     }
-    let rules = led_from(board, &kept, rules);
-    Some(Clash { choices: kept, rules, lacking: lacking.into_iter().collect() })
 }
 
 fn missing_needs(expr: &Expr<Atom>, facts: &Facts, lacking: &mut BTreeSet<NeedId>) {
@@ -68,23 +132,4 @@ fn missing_needs(expr: &Expr<Atom>, facts: &Facts, lacking: &mut BTreeSet<NeedId
             lacking.insert(*need);
         }
     });
-}
-
-/// Orders rules so that each follows from a choice or from a rule before it.
-fn led_from(board: &Board, choices: &[Choice], rules: BTreeSet<RuleId>) -> Vec<RuleId> {
-    let mut reached: BTreeSet<OptionId> = choices.iter().map(|c| c.option).collect();
-    let mut left: Vec<RuleId> = rules.into_iter().collect();
-    let mut ordered = Vec::new();
-    while !left.is_empty() {
-        let next = left.iter().position(|r| reached.contains(&board.rules[*r].option)).unwrap_or(0);
-        let rule = left.remove(next);
-        board.rules[rule].must.for_each_atom(&mut |atom| match atom {
-            Atom::On(option) | Atom::Compare(option, _, _) => {
-                reached.insert(*option);
-            }
-            Atom::Need(_) => {}
-        });
-        ordered.push(rule);
-    }
-    ordered
 }

@@ -6,17 +6,26 @@
 //! The same input gives the same values, whatever the order of files or choices.
 
 mod clash;
-mod domain;
+mod engine;
+mod judge;
+mod proof;
 mod settle;
-mod solve;
+
+use std::collections::BTreeSet;
 
 use crate::base::Id;
 use crate::board::{Atom, Board, Interp, OptionId, Piece, RuleId, Value};
 use crate::expr::Expr;
-use crate::profile::Choices;
+use crate::logic::{Lit, Logic, Truth, Var};
+use crate::profile::{Choice, Choices};
 use crate::survey::Facts;
 
+use engine::{Engine, Pull};
+use judge::Judge;
+use settle::{NoValue, Setting};
+
 pub use clash::Clash;
+pub use proof::{Proof, Statement, Step, statement};
 
 /// A value for each option, with where it comes from.
 #[derive(Debug, Clone)]
@@ -108,15 +117,78 @@ pub(crate) fn fill(board: &Board, interp: &Interp, value: &dyn Fn(OptionId) -> S
 
 /// Resolves all options.
 ///
+/// What is asked for is narrowed down directly; where that meets a dead end, everything is done again with a SAT solver that
+/// knows of each step whether it can be completed. Where the first way succeeds, both give the same.
+///
 /// # Errors
 /// The choices cannot hold together: every independent clash, each a smallest set.
-pub fn resolve(board: &Board, choices: &Choices, facts: &Facts) -> Result<Resolution, Vec<Clash>> {
-    let all = |_: RuleId| true;
-    match solve::run(board, &choices.items, facts, &all) {
-        Ok(solved) => Ok(settle::finish(board, choices, facts, solved)),
-        Err(_) => Err(clash::all(board, &choices.items, facts)),
+pub fn resolve(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> Result<Resolution, Vec<Clash>> {
+    if let Ok(resolution) = directly(board, logic, choices, facts) {
+        return Ok(resolution);
+    }
+    completely(board, logic, choices, facts).ok_or_else(|| clash::all(board, logic, choices, facts))
+}
+
+/// Resolves by narrowing alone; a dead end says nothing about whether there is another way.
+fn directly(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> Result<Resolution, Option<OptionId>> {
+    run(board, logic, choices, facts, None)
+}
+
+/// Resolves with the judge; `None` when there is no way.
+fn completely(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> Option<Resolution> {
+    let mut given = facts_spelt(board, logic, facts);
+    given.extend(given_of(logic, &choices.items));
+    let mut only_named = BTreeSet::new();
+    loop {
+        let judge = Judge::new(logic, &given, &only_named)?;
+        match run(board, logic, choices, facts, Some(judge)) {
+            Ok(resolution) => return Some(resolution),
+            // A text made of others came out as a value that must not be: it takes one that is named, or none will do.
+            Err(Some(option)) if only_named.insert(option) => {}
+            Err(_) => return None,
+        }
     }
 }
 
+fn run(
+    board: &Board,
+    logic: &Logic,
+    choices: &Choices,
+    facts: &Facts,
+    judge: Option<Judge<'_>>,
+) -> Result<Resolution, Option<OptionId>> {
+    let mut engine = Engine::new(logic, Setting { board, choices }, judge);
+    let mut given = facts_spelt(board, logic, facts);
+    given.extend(given_of(logic, &choices.items));
+    engine.give(&given).and_then(|()| engine.meet(Pull::Allowed)).map_err(|_| None)?;
+    let values = engine.settle(Setting { board, choices }).map_err(|NoValue(option)| Some(option))?;
+    let mut resolution = Resolution { values };
+    for (option, when) in &logic.in_force {
+        if when.truth(&|lit| engine.truth(lit)) != Truth::Yes {
+            resolution.values[option.index()].effect = Effect::Idle;
+        }
+    }
+    Ok(resolution)
+}
+
+/// Spells what the host has and lacks.
+pub(crate) fn facts_spelt(board: &Board, logic: &Logic, facts: &Facts) -> Vec<Lit> {
+    let spelt = |need| {
+        let var: Var = logic.need(need);
+        if facts.has(need) { var.yes() } else { var.no() }
+    };
+    board.needs.ids().map(spelt).collect()
+}
+
+/// Spells choices, in the canonical order of their options.
+pub(crate) fn given_of(logic: &Logic, choices: &[Choice]) -> Vec<Lit> {
+    let mut given: Vec<Lit> =
+        choices.iter().flat_map(|choice| logic.shape(choice.option).spell(&choice.value)).collect();
+    given.sort_by_key(|lit| lit.var());
+    given
+}
+
+#[cfg(test)]
+mod oracle;
 #[cfg(test)]
 mod tests;

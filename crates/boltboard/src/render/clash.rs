@@ -5,7 +5,7 @@ use boltboard_core::profile::{Choice, Choices, ProfileSource};
 use boltboard_core::resolve::Clash;
 use boltboard_core::survey::Facts;
 
-use super::why::rule_words;
+use super::proof::proof_lines;
 use crate::exit::Diagnostic;
 use crate::host::install_command;
 
@@ -35,8 +35,8 @@ fn one(board: &Board, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagno
         };
         diagnostic = diagnostic.note(format!("{} = {} is chosen {source}{reason}", option.name, choice.value));
     }
-    for rule in &clash.rules {
-        diagnostic = diagnostic.note(rule_words(board, *rule));
+    for line in proof_lines(board, &clash.proof) {
+        diagnostic = diagnostic.note(line);
     }
     if let Some(command) = install_command(board, facts, &lacking) {
         diagnostic = diagnostic.help(format!("install what is missing: {command}"));

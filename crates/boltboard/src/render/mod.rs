@@ -8,6 +8,7 @@ pub mod json;
 pub mod options;
 pub mod overview;
 pub mod preview;
+pub mod proof;
 pub mod survey;
 pub mod text;
 pub mod why;

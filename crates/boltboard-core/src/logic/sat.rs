@@ -1,0 +1,205 @@
+//! The clauses in a SAT solver, for the cases that narrowing alone does not decide.
+
+use std::collections::BTreeMap;
+
+use batsat::{BasicSolver, SolverInterface, lbool};
+
+use super::{Lit, Logic, Owner, Shape, Var};
+use crate::board::{OptionId, RuleId};
+
+/// Whether single rules can be left out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Switchable {
+    /// All rules always count.
+    Fixed,
+    /// A rule counts only while its literal is assumed, see [`Sat::rules`].
+    ByRule,
+}
+
+/// A SAT solver over the part of a board that some options can touch.
+///
+/// An option outside of that part can be off, or keep any value, without breaking a rule.
+pub struct Sat<'a> {
+    logic: &'a Logic,
+    solver: BasicSolver,
+    /// The solver's variable of each of ours, where it has one.
+    known: Vec<Option<batsat::Var>>,
+    /// The literal that each rule waits for.
+    rules: BTreeMap<RuleId, Lit>,
+    /// Variables of ours that the board does not have: their meaning is the caller's.
+    fresh: usize,
+}
+
+/// Why there is no assignment: these of the assumptions cannot hold together.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Core(pub Vec<Lit>);
+
+impl<'a> Sat<'a> {
+    /// Takes in the clauses of all that `seeds` can touch.
+    pub fn new(logic: &'a Logic, seeds: impl IntoIterator<Item = OptionId>, switchable: Switchable) -> Sat<'a> {
+        let mut sat = Sat {
+            logic,
+            solver: BasicSolver::default(),
+            known: vec![None; logic.vars()],
+            rules: BTreeMap::new(),
+            fresh: logic.vars(),
+        };
+        sat.require(Var::ALWAYS.yes());
+        let mut scope = Scope { logic, seen: vec![false; logic.vars()], waiting: Vec::new() };
+        for option in seeds {
+            scope.touch(option);
+        }
+        for shape in &logic.shapes {
+            // A pick always takes a value, so what its values ask for always counts.
+            if let Shape::Pick { .. } = shape
+                && shape.vars().any(|var| logic.guarded_by(var).next().is_some())
+            {
+                shape.vars().for_each(|var| scope.see(var));
+            }
+        }
+        while let Some(var) = scope.waiting.pop() {
+            for clause in logic.guarded_by(var) {
+                let literals = logic.literals(clause);
+                scope.follow(literals);
+                let mut clause_literals = literals.to_vec();
+                if switchable == Switchable::ByRule {
+                    let rule = logic.rule(clause);
+                    let fresh = &mut sat.fresh;
+                    let waits = *sat.rules.entry(rule).or_insert_with(|| {
+                        *fresh += 1;
+                        Var::at(*fresh - 1).yes()
+                    });
+                    clause_literals.push(waits.opposite());
+                }
+                sat.add(&clause_literals);
+            }
+        }
+        sat
+    }
+
+    /// The literals that rules wait for, for [`Switchable::ByRule`].
+    pub fn rules(&self) -> &BTreeMap<RuleId, Lit> {
+        &self.rules
+    }
+
+    /// Returns a new literal that makes all these hold when it is assumed.
+    pub fn group(&mut self, literals: &[Lit]) -> Lit {
+        let group = Var::at(self.fresh).yes();
+        self.fresh += 1;
+        for lit in literals {
+            self.add(&[group.opposite(), *lit]);
+        }
+        group
+    }
+
+    /// Makes a literal hold from now on.
+    pub fn require(&mut self, lit: Lit) {
+        self.add(&[lit]);
+    }
+
+    /// Adds a clause.
+    pub fn add(&mut self, literals: &[Lit]) {
+        let mut inner: Vec<batsat::Lit> = Vec::with_capacity(literals.len());
+        for lit in literals {
+            inner.push(self.inner(*lit));
+        }
+        self.solver.add_clause_reuse(&mut inner);
+    }
+
+    /// Looks for an assignment in which these hold.
+    ///
+    /// # Errors
+    /// There is none; says which of the assumptions are to blame (not the smallest set).
+    pub fn solve(&mut self, assumed: &[Lit]) -> Result<(), Core> {
+        let inner: Vec<batsat::Lit> = assumed.iter().map(|lit| self.inner(*lit)).collect();
+        if self.solver.solve_limited(&inner) == lbool::TRUE {
+            return Ok(());
+        }
+        let core = assumed.iter().zip(&inner).filter(|(_, inner)| self.solver.unsat_core_contains_var(inner.var()));
+        Err(Core(core.map(|(lit, _)| *lit).collect()))
+    }
+
+    /// Tells whether a literal holds in the assignment that was found last. One that nothing touches does not.
+    pub fn holds(&self, lit: Lit) -> bool {
+        let value = match self.known.get(lit.var().index()).copied().flatten() {
+            Some(var) => self.solver.value_var(var) == lbool::TRUE,
+            None => false,
+        };
+        value == lit.is_yes()
+    }
+
+    /// Tells whether the solver knows the variable; one that it does not know can take any value.
+    pub fn knows(&self, var: Var) -> bool {
+        self.known.get(var.index()).copied().flatten().is_some()
+    }
+
+    fn inner(&mut self, lit: Lit) -> batsat::Lit {
+        let index = lit.var().index();
+        if self.known.len() <= index {
+            self.known.resize(index + 1, None);
+        }
+        let var = match self.known[index] {
+            Some(var) => var,
+            None => {
+                let var = self.solver.new_var_default();
+                self.known[index] = Some(var);
+                if index < self.logic.vars()
+                    && let Owner::Option(option) = self.logic.owner(lit.var())
+                {
+                    self.axioms_once(option);
+                }
+                var
+            }
+        };
+        batsat::Lit::new(var, lit.is_yes())
+    }
+
+    /// An option's own clauses come in with the first of its variables.
+    fn axioms_once(&mut self, option: OptionId) {
+        let logic = self.logic;
+        let shape = logic.shape(option);
+        for var in shape.vars() {
+            if self.known[var.index()].is_none() {
+                self.known[var.index()] = Some(self.solver.new_var_default());
+            }
+        }
+        for axiom in shape.axioms() {
+            self.add(&axiom);
+        }
+    }
+}
+
+/// Follows rules from what may be on to what that asks for.
+struct Scope<'a> {
+    logic: &'a Logic,
+    seen: Vec<bool>,
+    waiting: Vec<Var>,
+}
+
+impl Scope<'_> {
+    fn touch(&mut self, option: OptionId) {
+        self.logic.shape(option).vars().for_each(|var| self.see(var));
+    }
+
+    fn see(&mut self, var: Var) {
+        if !std::mem::replace(&mut self.seen[var.index()], true) {
+            self.waiting.push(var);
+        }
+    }
+
+    fn follow(&mut self, literals: &[Lit]) {
+        for lit in literals.iter().skip(1) {
+            match self.logic.owner(lit.var()) {
+                Owner::Option(option) => {
+                    let shape = self.logic.shape(option);
+                    // What must be off asks for nothing; a pick that must not have one value takes another.
+                    if lit.is_yes() || shape.is_one_of() {
+                        self.touch(option);
+                    }
+                }
+                Owner::Several => self.see(lit.var()),
+                Owner::Need(_) | Owner::Always => {}
+            }
+        }
+    }
+}

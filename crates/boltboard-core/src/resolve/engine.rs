@@ -1,0 +1,316 @@
+//! Narrowing: what is asked for is spelt as literals, rules that begin to count make others hold, an `or` is a fork.
+//!
+//! Every clause whose guard holds is *active*. An active clause with one literal left makes it hold; one with several left
+//! waits. Nothing is searched here beyond the next step: where a way that looked open turns out to lead nowhere, the
+//! whole run is made again with a [`Judge`], which knows of every step whether it can be completed.
+
+use std::cell::OnceCell;
+
+use super::judge::Judge;
+use super::settle::Setting;
+use crate::logic::{ClauseId, Condition, Lit, Logic, Owner, Shape, Truth, Var};
+
+/// Whether options that may be off can be switched on to meet a rule.
+#[derive(Clone, Copy, PartialEq)]
+pub(super) enum Pull {
+    Allowed,
+    Forbidden,
+}
+
+/// What made a literal hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Cause {
+    /// A choice, a fact or a default.
+    Given,
+    /// A clause of which nothing else was left.
+    Clause(ClauseId),
+}
+
+/// Nothing can be made of it; the clause that it ran into last, when it was a clause.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct DeadEnd {
+    pub by: Option<ClauseId>,
+}
+
+/// What is known of each variable, in the order in which it became known.
+pub(super) struct Engine<'a> {
+    pub logic: &'a Logic,
+    setting: Setting<'a>,
+    known: Vec<Truth>,
+    causes: Vec<Cause>,
+    trail: Vec<Lit>,
+    /// How much of the trail has been followed up.
+    followed: usize,
+    /// Active clauses with several literals left, in no order.
+    waiting: Vec<ClauseId>,
+    stopped_by: Option<ClauseId>,
+    by_default: OnceCell<Vec<Truth>>,
+    pub judge: Option<Judge<'a>>,
+}
+
+/// A place on the trail to go back to.
+pub(super) struct Mark {
+    trail: usize,
+    waiting: Vec<ClauseId>,
+}
+
+impl<'a> Engine<'a> {
+    pub fn new(logic: &'a Logic, setting: Setting<'a>, judge: Option<Judge<'a>>) -> Engine<'a> {
+        let mut engine = Engine {
+            logic,
+            setting,
+            known: vec![Truth::Open; logic.vars()],
+            causes: vec![Cause::Given; logic.vars()],
+            trail: Vec::new(),
+            followed: 0,
+            waiting: Vec::new(),
+            stopped_by: None,
+            by_default: OnceCell::new(),
+            judge,
+        };
+        engine.set(Var::ALWAYS.yes(), Cause::Given);
+        engine
+    }
+
+    /// Tells what is known of a literal.
+    pub fn truth(&self, lit: Lit) -> Truth {
+        truth_in(&self.known, lit)
+    }
+
+    /// Tells whether a condition surely holds.
+    pub fn surely(&self, condition: &Condition) -> bool {
+        condition.truth(&|lit| self.truth(lit)) == Truth::Yes
+    }
+
+    /// Returns what made a variable known.
+    pub fn cause(&self, var: Var) -> Cause {
+        self.causes[var.index()]
+    }
+
+    pub fn mark(&self) -> Mark {
+        Mark { trail: self.trail.len(), waiting: self.waiting.clone() }
+    }
+
+    pub fn undo(&mut self, mark: Mark) {
+        for lit in self.trail.drain(mark.trail..) {
+            self.known[lit.var().index()] = Truth::Open;
+        }
+        self.followed = self.trail.len();
+        self.waiting = mark.waiting;
+    }
+
+    /// Makes literals hold because they were asked for.
+    pub fn give(&mut self, literals: &[Lit]) -> Result<(), DeadEnd> {
+        self.stopped_by = None;
+        for lit in literals {
+            match self.truth(*lit) {
+                Truth::Yes => {}
+                Truth::Open => {
+                    if !self.set(*lit, Cause::Given) {
+                        return Err(self.dead_end());
+                    }
+                }
+                Truth::No => {
+                    if let Cause::Clause(clause) = self.cause(lit.var()) {
+                        self.stopped_by = Some(clause);
+                    }
+                    return Err(self.dead_end());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Follows up everything that became known, then takes a way through each `or` that is still open.
+    pub fn meet(&mut self, pull: Pull) -> Result<(), DeadEnd> {
+        if self.follow(pull) && self.forks(pull) { Ok(()) } else { Err(self.dead_end()) }
+    }
+
+    /// Makes literals hold and meets what follows; takes everything back when that fails.
+    pub fn attempt(&mut self, literals: &[Lit], pull: Pull) -> Result<(), DeadEnd> {
+        let mark = self.mark();
+        let start = self.trail.len();
+        let done = self.give(literals).and_then(|()| self.meet(pull)).and_then(|()| self.judged(start));
+        if done.is_err() {
+            self.undo(mark);
+        }
+        done
+    }
+
+    /// Asks the judge, if there is one, whether all that was added can be completed.
+    fn judged(&mut self, start: usize) -> Result<(), DeadEnd> {
+        let Some(judge) = &mut self.judge else { return Ok(()) };
+        if judge.can(&self.trail[start..]) { Ok(()) } else { Err(DeadEnd { by: judge.blame(self.logic) }) }
+    }
+
+    fn dead_end(&self) -> DeadEnd {
+        DeadEnd { by: self.stopped_by }
+    }
+
+    fn follow(&mut self, pull: Pull) -> bool {
+        let logic = self.logic;
+        loop {
+            while let Some(lit) = self.trail.get(self.followed).copied() {
+                self.followed += 1;
+                if lit.is_yes() && !logic.guarded_by(lit.var()).all(|clause| self.visit(clause, pull)) {
+                    return false;
+                }
+            }
+            let before = self.trail.len();
+            let waiting = std::mem::take(&mut self.waiting);
+            if !waiting.into_iter().all(|clause| self.visit(clause, pull)) {
+                return false;
+            }
+            if self.trail.len() == before {
+                return true;
+            }
+        }
+    }
+
+    fn visit(&mut self, clause: ClauseId, pull: Pull) -> bool {
+        let mut open = None;
+        let mut several = false;
+        for lit in &self.logic.literals(clause)[1..] {
+            match self.truth(*lit) {
+                Truth::Yes => return true,
+                Truth::Open => {
+                    several |= open.is_some_and(|other| other != *lit);
+                    open = Some(*lit);
+                }
+                Truth::No => {}
+            }
+        }
+        if several {
+            self.waiting.push(clause);
+            return true;
+        }
+        let done = open.is_some_and(|lit| self.derive(lit, clause, pull));
+        if !done {
+            self.stopped_by = Some(clause);
+        }
+        done
+    }
+
+    fn derive(&mut self, lit: Lit, clause: ClauseId, pull: Pull) -> bool {
+        (pull == Pull::Allowed || self.takes_only(lit)) && self.set(lit, Cause::Clause(clause))
+    }
+
+    /// Tells whether a literal switches something off and nothing on.
+    fn takes_only(&self, lit: Lit) -> bool {
+        match self.logic.owner(lit.var()) {
+            Owner::Several | Owner::Always => true,
+            Owner::Option(option) => !lit.is_yes() && self.logic.shape(option).on().is_some(),
+            Owner::Need(_) => false,
+        }
+    }
+
+    /// Takes a way through each waiting clause: one that holds by default, else the first written that can hold.
+    fn forks(&mut self, pull: Pull) -> bool {
+        while let Some(clause) = self.waiting.iter().min().copied() {
+            let logic = self.logic;
+            let ways = logic.literals(clause)[1..].iter().copied().filter(|lit| self.truth(*lit) == Truth::Open);
+            let mut ways: Vec<Lit> = ways.collect();
+            if pull == Pull::Allowed {
+                let by_default = self.by_default();
+                ways.sort_by_key(|way| !holds_in(logic, by_default, *way));
+            }
+            let taken = ways.into_iter().any(|way| {
+                let mark = self.mark();
+                let start = self.trail.len();
+                let done = self.derive(way, clause, pull) && self.follow(pull) && self.judged(start).is_ok();
+                if !done {
+                    self.undo(mark);
+                }
+                done
+            });
+            if !taken {
+                self.stopped_by = Some(clause);
+                return false;
+            }
+        }
+        true
+    }
+
+    /// What options would be if nothing more were pulled in: tells which way through an `or` holds already.
+    fn by_default(&self) -> &[Truth] {
+        self.by_default.get_or_init(|| {
+            let mut plain = Engine {
+                logic: self.logic,
+                setting: self.setting,
+                known: self.known.clone(),
+                causes: self.causes.clone(),
+                trail: Vec::new(),
+                followed: 0,
+                waiting: Vec::new(),
+                stopped_by: None,
+                by_default: OnceCell::new(),
+                judge: None,
+            };
+            plain.settle_plainly(self.setting);
+            plain.known
+        })
+    }
+
+    /// Puts down a literal that was open, and what it means for the other variables of its option. Tells whether
+    /// these agree.
+    fn set(&mut self, lit: Lit, cause: Cause) -> bool {
+        let var = lit.var();
+        self.known[var.index()] = if lit.is_yes() { Truth::Yes } else { Truth::No };
+        self.causes[var.index()] = cause;
+        self.trail.push(lit);
+        let Owner::Option(option) = self.logic.owner(var) else { return true };
+        let logic = self.logic;
+        match logic.shape(option) {
+            Shape::Switch { .. } | Shape::Words { .. } => true,
+            Shape::Module { on } => match (var == *on, lit.is_yes()) {
+                (true, false) => self.also(on.plus(1).no(), cause),
+                (false, true) => self.also(on.yes(), cause),
+                (true, true) | (false, false) => true,
+            },
+            Shape::Scale { first, cuts, .. } => {
+                let at = var.index() - first.index();
+                match lit.is_yes() {
+                    true => at == 0 || self.also(first.plus(at - 1).yes(), cause),
+                    false => at + 1 == cuts.len() || self.also(first.plus(at + 1).no(), cause),
+                }
+            }
+            shape @ (Shape::Pick { .. } | Shape::Text { .. }) => {
+                if lit.is_yes() {
+                    return shape.vars().filter(|other| *other != var).all(|other| self.also(other.no(), cause));
+                }
+                let mut left = shape.vars().filter(|other| self.truth(other.yes()) != Truth::No);
+                match (left.next(), left.next()) {
+                    (Some(only), None) => self.also(only.yes(), cause),
+                    (Some(_), Some(_)) => true,
+                    (None, _) => false,
+                }
+            }
+        }
+    }
+
+    fn also(&mut self, lit: Lit, cause: Cause) -> bool {
+        match self.truth(lit) {
+            Truth::Yes => true,
+            Truth::No => false,
+            Truth::Open => self.set(lit, cause),
+        }
+    }
+}
+
+fn truth_in(known: &[Truth], lit: Lit) -> Truth {
+    match (known[lit.var().index()], lit.is_yes()) {
+        (truth, true) => truth,
+        (Truth::Yes, false) => Truth::No,
+        (Truth::No, false) => Truth::Yes,
+        (Truth::Open, false) => Truth::Open,
+    }
+}
+
+/// Tells whether a way through a fork holds among these values.
+fn holds_in(logic: &Logic, values: &[Truth], way: Lit) -> bool {
+    if logic.owner(way.var()) != Owner::Several {
+        return truth_in(values, way) == Truth::Yes;
+    }
+    let met = |clause| logic.literals(clause)[1..].iter().any(|lit| holds_in(logic, values, *lit));
+    logic.guarded_by(way.var()).all(met)
+}

@@ -1,0 +1,77 @@
+//! Whether a step can be completed to an assignment that breaks nothing: the SAT solver behind the narrowing.
+
+use std::collections::BTreeSet;
+
+use crate::board::OptionId;
+use crate::logic::{ClauseId, Given, Lit, Logic, Owner, Sat, Shape, Switchable, Var};
+
+/// Knows of each step whether it can be completed. What was accepted is never taken back.
+pub(super) struct Judge<'a> {
+    sat: Sat<'a>,
+    accepted: Vec<Lit>,
+    refused: Vec<Lit>,
+}
+
+impl<'a> Judge<'a> {
+    /// Takes in the given literals; `None` when nothing can come of them. No text takes an unnamed value where
+    /// `only_named` says so.
+    pub fn new(logic: &'a Logic, given: &[Lit], only_named: &BTreeSet<OptionId>) -> Option<Judge<'a>> {
+        // What is on merely by default counts too, so nothing is left out.
+        let mut sat = Sat::new(logic, logic.order.iter().copied(), Switchable::Fixed);
+        given.iter().for_each(|lit| sat.require(*lit));
+        unnamed(logic, given, only_named).into_iter().for_each(|lit| sat.require(lit));
+        sat.solve(&[]).ok()?;
+        Some(Judge { sat, accepted: Vec::new(), refused: Vec::new() })
+    }
+
+    /// Tells whether these can hold together with all that was accepted, and accepts them if so.
+    pub fn can(&mut self, added: &[Lit]) -> bool {
+        let new: Vec<Lit> = added.iter().copied().filter(|lit| self.sat.knows(lit.var())).collect();
+        // The assignment found last may happen to agree.
+        let agrees = new.iter().all(|lit| self.sat.holds(*lit));
+        if !agrees && self.sat.solve(&new).is_err() {
+            self.refused = new;
+            // The assignment was lost with the answer; what was accepted still has one.
+            let restored = self.sat.solve(&[]);
+            debug_assert!(restored.is_ok());
+            return false;
+        }
+        new.iter().for_each(|lit| self.sat.require(*lit));
+        self.accepted.extend(new);
+        true
+    }
+
+    /// Returns a clause that stands against what was refused last.
+    pub fn blame(&self, logic: &Logic) -> Option<ClauseId> {
+        let options = self.accepted.iter().chain(&self.refused).filter_map(|lit| match logic.owner(lit.var()) {
+            Owner::Option(option) => Some(option),
+            Owner::Always | Owner::Need(_) | Owner::Several => None,
+        });
+        let mut sat = Sat::new(logic, options, Switchable::ByRule);
+        self.accepted.iter().chain(&self.refused).for_each(|lit| sat.require(*lit));
+        let rules: Vec<(crate::board::RuleId, Lit)> = sat.rules().iter().map(|(rule, lit)| (*rule, *lit)).collect();
+        let assumed: Vec<Lit> = rules.iter().map(|(_, lit)| *lit).collect();
+        let core = sat.solve(&assumed).err()?;
+        let blamed: BTreeSet<_> = rules.iter().filter(|(_, lit)| core.0.contains(lit)).map(|(rule, _)| *rule).collect();
+        logic.clauses().find(|clause| blamed.contains(&logic.rule(*clause)))
+    }
+}
+
+/// Texts that nobody chose take a value that some condition or default names, unless their default is made of others.
+pub(super) fn unnamed(logic: &Logic, given: &[Lit], only_named: &BTreeSet<OptionId>) -> Vec<Lit> {
+    let chosen: BTreeSet<Var> = given.iter().map(|lit| lit.var()).collect();
+    let mut forbidden = Vec::new();
+    for (index, shape) in logic.shapes.iter().enumerate() {
+        let Shape::Text { values, .. } = shape else { continue };
+        let Some(other) = shape.vars().last().filter(|other| !chosen.contains(other)) else { continue };
+        let option = OptionId::new(index);
+        let can_be_other = logic.defaults[index].iter().any(|default| match &default.gives {
+            Given::Value(value) => !values.contains(&value.to_string()),
+            Given::Text(_) => true,
+        });
+        if !can_be_other || only_named.contains(&option) {
+            forbidden.push(other.no());
+        }
+    }
+    forbidden
+}

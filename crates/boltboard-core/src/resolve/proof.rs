@@ -1,0 +1,297 @@
+//! How a few rules lead from choices and facts to a contradiction, step by step, as a person would tell it.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::board::{NeedId, OptionId, RuleId};
+use crate::logic::{ClauseId, Lit, Logic, Owner, Shape, Var};
+
+/// A proof: each step follows from the choices, the facts and the steps before it.
+#[derive(Debug, Clone, Default)]
+pub struct Proof {
+    /// The steps, in the order in which they follow.
+    pub steps: Vec<Step>,
+}
+
+/// One step.
+#[derive(Debug, Clone)]
+pub enum Step {
+    /// A rule makes something hold.
+    So {
+        /// The rule.
+        rule: RuleId,
+        /// What holds then.
+        holds: Statement,
+    },
+    /// A rule cannot be met: this, which it asks for, does not hold.
+    But {
+        /// The rule.
+        rule: RuleId,
+        /// What it would need.
+        wants: Vec<Statement>,
+    },
+    /// A rule leaves several ways, and each of them fails.
+    Either {
+        /// The rule.
+        rule: RuleId,
+        /// The ways, each with what it leads to.
+        ways: Vec<(Statement, Proof)>,
+    },
+}
+
+/// What can be said of one option or need.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Statement {
+    /// The option is on, or there.
+    On(OptionId),
+    /// It is off.
+    Off(OptionId),
+    /// It is built in.
+    Builtin(OptionId),
+    /// It is not built in.
+    NotBuiltin(OptionId),
+    /// It has this value.
+    Is(OptionId, String),
+    /// It does not have this value.
+    IsNot(OptionId, String),
+    /// It is at least this much.
+    AtLeast(OptionId, i128),
+    /// It is below this.
+    Below(OptionId, i128),
+    /// The host has the need.
+    Has(NeedId),
+    /// The host lacks it.
+    Lacks(NeedId),
+    /// Several things at once, as one way through an `or`.
+    Several(Vec<Statement>),
+}
+
+impl Proof {
+    /// Returns the rules in the order in which they are used.
+    pub fn rules(&self) -> Vec<RuleId> {
+        let mut rules = Vec::new();
+        self.collect_rules(&mut rules);
+        rules
+    }
+
+    fn collect_rules(&self, rules: &mut Vec<RuleId>) {
+        for step in &self.steps {
+            let (Step::So { rule, .. } | Step::But { rule, .. } | Step::Either { rule, .. }) = step;
+            if !rules.contains(rule) {
+                rules.push(*rule);
+            }
+            if let Step::Either { ways, .. } = step {
+                ways.iter().for_each(|(_, proof)| proof.collect_rules(rules));
+            }
+        }
+    }
+}
+
+/// Says what a literal says.
+pub fn statement(logic: &Logic, lit: Lit) -> Statement {
+    let var = lit.var();
+    match logic.owner(var) {
+        Owner::Need(need) if lit.is_yes() => Statement::Has(need),
+        Owner::Need(need) => Statement::Lacks(need),
+        Owner::Always => Statement::Several(Vec::new()),
+        Owner::Several => {
+            let members = logic.guarded_by(var).flat_map(|clause| logic.literals(clause)[1..].to_vec());
+            Statement::Several(members.map(|member| statement(logic, member)).collect())
+        }
+        Owner::Option(option) => {
+            let shape = logic.shape(option);
+            let at = var.index() - shape.first().index();
+            let is = |value: &str| match lit.is_yes() {
+                true => Statement::Is(option, value.to_string()),
+                false => Statement::IsNot(option, value.to_string()),
+            };
+            match (shape, lit.is_yes()) {
+                (Shape::Switch { .. }, true) => Statement::On(option),
+                (Shape::Switch { .. }, false) => Statement::Off(option),
+                (Shape::Module { .. }, true) if at == 0 => Statement::On(option),
+                (Shape::Module { .. }, false) if at == 0 => Statement::Off(option),
+                (Shape::Module { .. }, true) => Statement::Builtin(option),
+                (Shape::Module { .. }, false) => Statement::NotBuiltin(option),
+                (Shape::Scale { cuts, .. }, true) => Statement::AtLeast(option, cuts[at]),
+                (Shape::Scale { cuts, .. }, false) => Statement::Below(option, cuts[at]),
+                (Shape::Pick { values, .. }, _) => is(&values[at]),
+                (Shape::Text { values, .. }, _) => is(values.get(at).map_or("something else", String::as_str)),
+                (Shape::Words { words, .. }, _) => is(&words[at]),
+            }
+        }
+    }
+}
+
+/// Tells how the rules lead from what is given to a contradiction. What is given must contradict the rules.
+pub(super) fn prove(logic: &Logic, given: &[Lit], rules: &BTreeSet<RuleId>) -> Proof {
+    let clauses: Vec<ClauseId> = logic.clauses().filter(|clause| rules.contains(&logic.rule(*clause))).collect();
+    let mut options: BTreeSet<OptionId> = BTreeSet::new();
+    let vars = clauses.iter().flat_map(|clause| logic.literals(*clause)).chain(given);
+    for lit in vars {
+        if let Owner::Option(option) = logic.owner(lit.var()) {
+            options.insert(option);
+        }
+    }
+    let axioms = options.iter().flat_map(|option| logic.shape(*option).axioms()).collect();
+    let prover = Prover { logic, clauses, axioms };
+    let mut known = Known::default();
+    given.iter().for_each(|lit| known.put(*lit, None));
+    prover.proof(known)
+}
+
+struct Prover<'a> {
+    logic: &'a Logic,
+    clauses: Vec<ClauseId>,
+    axioms: Vec<Vec<Lit>>,
+}
+
+/// What holds, in the order in which it was found, with what it follows from.
+#[derive(Clone, Default)]
+struct Known {
+    holds: BTreeMap<Var, bool>,
+    found: Vec<(Lit, Option<ClauseId>, Vec<Var>)>,
+}
+
+impl Known {
+    fn put(&mut self, lit: Lit, clause: Option<ClauseId>) {
+        self.because(lit, clause, Vec::new());
+    }
+
+    fn because(&mut self, lit: Lit, clause: Option<ClauseId>, from: Vec<Var>) {
+        if self.holds.insert(lit.var(), lit.is_yes()).is_none() {
+            self.found.push((lit, clause, from));
+        }
+    }
+
+    fn says(&self, lit: Lit) -> Option<bool> {
+        self.holds.get(&lit.var()).map(|holds| *holds == lit.is_yes())
+    }
+}
+
+/// What a look at one clause brings.
+enum Look {
+    Nothing,
+    Forced(Lit),
+    Broken,
+}
+
+impl Prover<'_> {
+    fn proof(&self, mut known: Known) -> Proof {
+        loop {
+            if let Some(broken) = self.step(&mut known) {
+                return self.told(&known, broken);
+            }
+            if let Some((lit, clause, from)) = self.forced(&known) {
+                known.because(lit, clause, from);
+                continue;
+            }
+            return self.cases(known);
+        }
+    }
+
+    /// Follows what holds of options anyway; returns the literals of what is broken by it.
+    fn step(&self, known: &mut Known) -> Option<(Option<ClauseId>, Vec<Lit>)> {
+        loop {
+            let mut moved = false;
+            for axiom in &self.axioms {
+                match look(known, axiom) {
+                    Look::Forced(lit) => {
+                        let from = axiom.iter().map(|lit| lit.var()).filter(|var| *var != lit.var()).collect();
+                        known.because(lit, None, from);
+                        moved = true;
+                    }
+                    Look::Broken => return Some((None, axiom.clone())),
+                    Look::Nothing => {}
+                }
+            }
+            if !moved {
+                break;
+            }
+        }
+        let broken =
+            self.clauses.iter().find(|clause| matches!(look(known, self.logic.literals(**clause)), Look::Broken));
+        broken.map(|clause| (Some(*clause), self.logic.literals(*clause).to_vec()))
+    }
+
+    /// Returns what follows next: forward from what is on as long as that leads on, else backward.
+    fn forced(&self, known: &Known) -> Option<(Lit, Option<ClauseId>, Vec<Var>)> {
+        let forced = |forward: bool| {
+            self.clauses.iter().find_map(|clause| {
+                let literals = self.logic.literals(*clause);
+                match look(known, literals) {
+                    Look::Forced(lit) if (lit != literals[0]) == forward => {
+                        let from = literals.iter().map(|lit| lit.var()).filter(|var| *var != lit.var()).collect();
+                        Some((lit, Some(*clause), from))
+                    }
+                    Look::Forced(_) | Look::Broken | Look::Nothing => None,
+                }
+            })
+        };
+        forced(true).or_else(|| forced(false))
+    }
+
+    /// Nothing follows by itself: one rule leaves several ways.
+    fn cases(&self, known: Known) -> Proof {
+        let open = |clause: &ClauseId| {
+            let literals = self.logic.literals(*clause);
+            let met = literals.iter().any(|lit| known.says(*lit) == Some(true));
+            let ways: Vec<Lit> = literals.iter().copied().filter(|lit| known.says(*lit).is_none()).collect();
+            (!met && !ways.is_empty()).then(|| (known.says(literals[0]).is_none(), ways.len(), *clause, ways))
+        };
+        // One that counts already, with the fewest ways.
+        let Some((_, _, clause, ways)) = self.clauses.iter().filter_map(open).min_by_key(|found| (found.0, found.1))
+        else {
+            return Proof::default();
+        };
+        let way = |lit: &Lit| {
+            let mut deeper = known.clone();
+            // What was found before is told before.
+            deeper.found.clear();
+            deeper.put(*lit, None);
+            (statement(self.logic, *lit), self.proof(deeper))
+        };
+        let either = Step::Either { rule: self.logic.rule(clause), ways: ways.iter().map(way).collect() };
+        let needed: BTreeSet<Var> = known.holds.keys().copied().collect();
+        let mut steps = self.steps(&known, needed);
+        steps.push(either);
+        Proof { steps }
+    }
+
+    fn told(&self, known: &Known, broken: (Option<ClauseId>, Vec<Lit>)) -> Proof {
+        let (clause, literals) = broken;
+        let needed: BTreeSet<Var> = literals.iter().map(|lit| lit.var()).collect();
+        let mut steps = self.steps(known, needed);
+        if let Some(clause) = clause {
+            let wants = literals[1..].iter().map(|lit| statement(self.logic, *lit)).collect();
+            steps.push(Step::But { rule: self.logic.rule(clause), wants });
+        }
+        Proof { steps }
+    }
+
+    /// Returns the steps that lead to what is needed, without those that lead elsewhere.
+    fn steps(&self, known: &Known, mut needed: BTreeSet<Var>) -> Vec<Step> {
+        let mut steps = Vec::new();
+        for (lit, clause, from) in known.found.iter().rev() {
+            if !needed.contains(&lit.var()) {
+                continue;
+            }
+            needed.extend(from);
+            if let Some(clause) = clause {
+                steps.push(Step::So { rule: self.logic.rule(*clause), holds: statement(self.logic, *lit) });
+            }
+        }
+        steps.reverse();
+        steps
+    }
+}
+
+fn look(known: &Known, literals: &[Lit]) -> Look {
+    let mut open = None;
+    for lit in literals {
+        match (known.says(*lit), open) {
+            (Some(true), _) | (None, Some(_)) => return Look::Nothing,
+            (None, None) => open = Some(*lit),
+            (Some(false), _) => {}
+        }
+    }
+    open.map_or(Look::Broken, Look::Forced)
+}
