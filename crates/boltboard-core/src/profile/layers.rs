@@ -256,6 +256,17 @@ impl Choices {
         self.items.binary_search_by_key(&option, |c| c.option).ok().map(|at| &self.items[at])
     }
 
+    /// Adds one choice, stronger than all others, as if it were given on the command line.
+    pub fn with(mut self, board: &Board, option: OptionId, value: Value) -> Choices {
+        let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
+        let text = format!("{}={value}", board.options[option].name);
+        let place = Place::new(self.files.add("command line", &text), 0..text.len());
+        self.items.retain(|choice| choice.option != option);
+        self.items.push(Choice { option, value, layer, place, reason: None });
+        self.items.sort_by_key(|choice| choice.option);
+        self
+    }
+
     /// Adds choices given as `OPTION=VALUE`, stronger than all others.
     ///
     /// # Errors

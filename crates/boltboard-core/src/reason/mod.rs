@@ -1,10 +1,14 @@
-//! Why a value is what it is, as a tree of places without prose.
+//! Why a value is what it is, and what leads to another, as trees of places without prose.
+
+mod reach;
 
 use crate::board::{Atom, Board, NeedId, OptionId, RuleId, Value};
 use crate::expr::Expr;
 use crate::profile::{Choice, Choices};
 use crate::resolve::{Origin, Resolution};
 use crate::survey::Facts;
+
+pub use reach::{Reach, Start, Way};
 
 #[cfg(test)]
 mod tests;

@@ -224,6 +224,16 @@ fn part_off(board: &Board, part: PartId, resolution: Option<&Resolution>) -> Opt
     (resolved.effect == Effect::InForce).then(|| without(board, *option, None)).flatten().map(|off| (*option, off))
 }
 
+/// Returns the lacking needs that can be brought to this host, or that a person only switched off.
+pub fn obtainable(board: &Board, facts: &Facts) -> BTreeSet<NeedId> {
+    let lacking = facts.iter().filter_map(|fact| match &fact.state {
+        FactState::Missing(missing) => Some((fact.need, matches!(missing, Missing::SwitchedOff { .. }))),
+        FactState::Found(_) | FactState::Bundled(_) => None,
+    });
+    let can = |need: NeedId| installable(board, need) || !board.needs[need].packages.is_empty();
+    lacking.filter(|(need, switched_off)| *switched_off || can(*need)).map(|(need, _)| need).collect()
+}
+
 /// Tells whether a package could bring it: what only the compiler or the target decides, none can.
 fn installable(board: &Board, need: NeedId) -> bool {
     match &board.needs[need].check {

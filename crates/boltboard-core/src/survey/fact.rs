@@ -164,6 +164,15 @@ impl Fact {
 }
 
 impl Facts {
+    /// Returns the facts as if the host had these needs too.
+    pub fn with_assumed(&self, needs: &[NeedId]) -> Facts {
+        let mut facts = self.clone();
+        for fact in facts.facts.iter_mut().filter(|fact| needs.contains(&fact.need)) {
+            *fact = Fact::plain(fact.need, FactState::Found(Found::default()), FactSource::Assumed);
+        }
+        facts
+    }
+
     /// Takes facts in the order of needs.
     pub fn new(facts: Vec<Fact>) -> Facts {
         Facts { facts, compiler_fault: None }

@@ -62,6 +62,8 @@ pub enum Command {
     Show(commands::show::ShowArgs),
     /// Tell why an option has its value
     Why(commands::why::WhyArgs),
+    /// Tell what leads to a value: the smallest changes, and what each costs
+    Reach(commands::reach::ReachArgs),
     /// Choose values
     Set(commands::set::SetArgs),
     /// Take choices back

@@ -82,7 +82,7 @@ pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit,
 }
 
 /// Changes the profile in use if what comes out can hold, and tells all that moved.
-fn change(
+pub fn change(
     mut session: Session,
     screen: &Screen,
     asked: &[String],

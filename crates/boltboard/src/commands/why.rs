@@ -1,16 +1,18 @@
 //! `boltboard why`
 
 use boltboard_core::board::{Kind, OptionId};
+use boltboard_core::resolve::resolve;
 use boltboard_core::reason::{Blocker, Cause, Explainer, Reason};
 use clap::Args;
 
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::host::install_command;
+use crate::render::clash::standing_against;
 use crate::render::text::{Role, paint};
-use crate::render::why::Teller;
+use crate::render::why::{Rules, Teller};
 use crate::render::{Screen, json};
-use crate::session::Session;
+use crate::session::{Resolved, Session};
 
 /// Tell why an option has its value
 #[derive(Debug, Args)]
@@ -18,6 +20,12 @@ pub struct WhyArgs {
     /// The option
     #[arg(value_name = "OPTION")]
     option: String,
+    /// Tell what stands against this value instead
+    #[arg(long, value_name = "VALUE")]
+    not: Option<String>,
+    /// Write out long requirements too
+    #[arg(long)]
+    rules: bool,
 }
 
 /// Runs the command.
@@ -25,6 +33,10 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
     let session = Session::open(global, screen)?;
     let option = session.board.find_option(&args.option)?;
     let resolved = session.resolve()?;
+    let rules = if args.rules { Rules::Whole } else { Rules::Short };
+    if let Some(text) = &args.not {
+        return not(&session, screen, &resolved, option, text, rules);
+    }
     let explainer = session.explainer(&resolved);
     let reason = explainer.why(option);
     if global.json {
@@ -32,7 +44,7 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
         return Ok(Exit::Done);
     }
     let (board, choices, facts) = (&session.board, &resolved.choices, &resolved.facts);
-    let mut teller = Teller { board, choices, facts, text: String::new() };
+    let mut teller = Teller { board, choices, facts, rules, text: String::new() };
     teller.reason(&reason, 0);
     if reason.value.is_off() {
         switch_on(&session, &mut teller, &explainer, option, &reason);
@@ -46,6 +58,46 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
         ));
     }
     screen.out(&teller.text);
+    Ok(Exit::Done)
+}
+
+/// Tells what stands against a value that the option does not have.
+fn not(
+    session: &Session,
+    screen: &Screen,
+    resolved: &Resolved,
+    option: OptionId,
+    text: &str,
+    rules: Rules,
+) -> Result<Exit, Stop> {
+    let board = &session.board;
+    let name = &board.options[option].name;
+    let asked = session.board.read_asked(&format!("{name}={text}"))?;
+    let boltboard_core::board::Asked::Value(_, value) = asked else { return Err(Stop::usage("a value is wanted")) };
+    let choices = resolved.choices.clone().with(board, option, value.clone());
+    let clashes = resolve(board, &session.logic, &choices, &resolved.facts).err().unwrap_or_default();
+    if session.global.json {
+        screen.json(&json::why_not(board, &choices, option, &value, &clashes));
+        return Ok(Exit::Done);
+    }
+    let mut told = String::new();
+    if resolved.resolution.value(option) == &value {
+        told.push_str(&format!("Nothing stands against it: {name} is {value}.\n"));
+    } else if clashes.is_empty() {
+        told.push_str(&format!("Nothing stands against {name}={value}; it is another value only because:\n"));
+        let facts = &resolved.facts;
+        let mut teller = Teller { board, choices: &resolved.choices, facts, rules, text: String::new() };
+        teller.reason(&session.explainer(resolved).why(option), 1);
+        told.push_str(&teller.text);
+        told.push_str(&format!("{} boltboard set {name}={value}\n", paint(Role::Good, "To have it:")));
+    } else {
+        told.push_str(&format!("Against {} stands:\n", paint(Role::Title, &format!("{name}={value}"))));
+        for clash in &clashes {
+            standing_against(board, &choices, option, clash).iter().for_each(|line| told.push_str(&format!("  {line}\n")));
+        }
+        told.push_str(&format!("{} boltboard reach {name}={value}\n", paint(Role::Good, "What would lead there:")));
+    }
+    screen.out(&told);
     Ok(Exit::Done)
 }
 

@@ -1,6 +1,6 @@
 //! Clashing choices, told as steps that a person can follow.
 
-use boltboard_core::board::{Board, Kind};
+use boltboard_core::board::{Board, Kind, OptionId, Value};
 use boltboard_core::profile::{Choice, Choices, ProfileSource};
 use boltboard_core::resolve::Clash;
 use boltboard_core::survey::Facts;
@@ -12,6 +12,26 @@ use crate::host::install_command;
 /// Tells each clash: the choices, what links them, the ways out.
 pub fn clash_diagnostics(board: &Board, choices: &Choices, facts: &Facts, clashes: &[Clash]) -> Vec<Diagnostic> {
     clashes.iter().map(|clash| one(board, choices, facts, clash)).collect()
+}
+
+/// Tells why nothing leads to a value.
+pub fn never_diagnostics(
+    board: &Board,
+    choices: &Choices,
+    option: OptionId,
+    value: &Value,
+    clashes: &[Clash],
+) -> Vec<Diagnostic> {
+    let name = &board.options[option].name;
+    let mut diagnostic = Diagnostic::new(format!("{name}={value} cannot be had, whatever else is chosen or installed"));
+    for clash in clashes {
+        for line in proof_lines(board, &clash.proof) {
+            diagnostic = diagnostic.note(line);
+        }
+    }
+    let chosen = choices.get(option).is_some();
+    let help = if chosen { format!("give up this choice: boltboard unset {name}") } else { format!("read about it: boltboard show {name}") };
+    vec![diagnostic.help(help)]
 }
 
 fn one(board: &Board, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagnostic {
@@ -26,14 +46,7 @@ fn one(board: &Board, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagno
     };
     let mut diagnostic = Diagnostic::new(message);
     for choice in &clash.choices {
-        let place = choices.files.excerpt(choice.place);
-        let option = &board.options[choice.option];
-        let reason = choice.reason.as_ref().map_or(String::new(), |reason| format!(" (\"{reason}\")"));
-        let source = match choices.layers[choice.layer].source {
-            ProfileSource::Once => "on the command line".to_string(),
-            ProfileSource::Own | ProfileSource::Shipped => format!("in {}, line {}", place.file, place.line),
-        };
-        diagnostic = diagnostic.note(format!("{} = {} is chosen {source}{reason}", option.name, choice.value));
+        diagnostic = diagnostic.note(chosen_line(board, choices, choice));
     }
     for line in proof_lines(board, &clash.proof) {
         diagnostic = diagnostic.note(line);
@@ -48,6 +61,24 @@ fn one(board: &Board, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagno
         diagnostic = diagnostic.help(way_out(board, choices, choice));
     }
     diagnostic
+}
+
+/// Says where a choice was made.
+fn chosen_line(board: &Board, choices: &Choices, choice: &Choice) -> String {
+    let place = choices.files.excerpt(choice.place);
+    let option = &board.options[choice.option];
+    let reason = choice.reason.as_ref().map_or(String::new(), |reason| format!(" (\"{reason}\")"));
+    let source = match choices.layers[choice.layer].source {
+        ProfileSource::Once => "on the command line".to_string(),
+        ProfileSource::Own | ProfileSource::Shipped => format!("in {}, line {}", place.file, place.line),
+    };
+    format!("{} = {} is chosen {source}{reason}", option.name, choice.value)
+}
+
+/// Tells what stands against a value that was only tried: the other choices, and the steps.
+pub fn standing_against(board: &Board, choices: &Choices, tried: OptionId, clash: &Clash) -> Vec<String> {
+    let others = clash.choices.iter().filter(|choice| choice.option != tried);
+    others.map(|choice| chosen_line(board, choices, choice)).chain(proof_lines(board, &clash.proof)).collect()
 }
 
 fn way_out(board: &Board, choices: &Choices, choice: &Choice) -> String {

@@ -9,6 +9,18 @@ use boltboard_core::survey::Facts;
 use super::survey::trouble;
 use super::text::{Role, paint, wrap};
 
+/// How requirements are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rules {
+    /// Long ones are left out: what does not hold of them is told anyway.
+    Short,
+    /// All of them.
+    Whole,
+}
+
+/// The longest requirement that is read at a glance.
+const SHORT: usize = 90;
+
 /// Tells a chain of reasons, one line each, what is behind it further in.
 pub struct Teller<'a> {
     /// The board.
@@ -17,6 +29,8 @@ pub struct Teller<'a> {
     pub choices: &'a Choices,
     /// The facts, for what was looked for.
     pub facts: &'a Facts,
+    /// How requirements are written.
+    pub rules: Rules,
     /// Lines told so far.
     pub text: String,
 }
@@ -111,7 +125,15 @@ impl Teller<'_> {
     }
 
     fn rule(&self, rule: RuleId) -> String {
-        rule_words(self.board, rule)
+        let board = self.board;
+        let definition = &board.rules[rule];
+        if self.rules == Rules::Whole || rule_object(board, definition).len() <= SHORT {
+            return rule_words(board, rule);
+        }
+        let place = board.files.excerpt(definition.place);
+        let (name, verb) = (&board.options[definition.option].name, rule_verb(definition.kind));
+        let place = paint(Role::Faint, &format!("({}:{}; in full: --rules)", place.file, place.line));
+        format!("{name} {verb} several things {place}")
     }
 
     fn line(&mut self, depth: usize, text: &str) {

@@ -3,11 +3,13 @@
 mod board;
 mod build;
 mod deliver;
+mod reach;
 mod survey;
 
 pub use board::{options, overview, profile, profile_list, show, why};
 pub use build::{Compared, compare, ledger, preview};
 pub use deliver::{install, uninstall};
+pub use reach::{reach, reach_already, reach_never, why_not};
 pub use survey::{hosts, survey, toolchains};
 
 /// The format of all answers; it grows when a field changes its meaning or goes.

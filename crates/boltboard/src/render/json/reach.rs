@@ -1,0 +1,167 @@
+//! Answers of `reach` and `why --not`.
+
+use boltboard_core::board::{Board, OptionId, RuleId, Value};
+use boltboard_core::profile::{Choice, Choices};
+use boltboard_core::resolve::Clash;
+use serde::Serialize;
+
+use super::FORMAT;
+use crate::render::reach::Told;
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct ReachAnswer {
+    format: u32,
+    option: String,
+    value: String,
+    outcome: &'static str,
+    ways: Vec<WayAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct WayAnswer {
+    choose: Vec<ChosenAnswer>,
+    give_up: Vec<GivenUpAnswer>,
+    install: Vec<String>,
+    install_command: Option<String>,
+    allow: Vec<String>,
+    moved: Vec<MovedAnswer>,
+    steps: Option<usize>,
+    from_store: Option<usize>,
+    work_ms: Option<u64>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct ChosenAnswer {
+    option: String,
+    value: String,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct GivenUpAnswer {
+    option: String,
+    value: String,
+    becomes: String,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct MovedAnswer {
+    option: String,
+    before: String,
+    after: String,
+}
+
+fn answer(board: &Board, option: OptionId, value: &Value, outcome: &'static str) -> ReachAnswer {
+    ReachAnswer {
+        format: FORMAT,
+        option: board.options[option].name.clone(),
+        value: value.to_string(),
+        outcome,
+        ways: Vec::new(),
+    }
+}
+
+/// Answers that the value holds already.
+pub fn reach_already(board: &Board, option: OptionId, value: &Value) -> ReachAnswer {
+    answer(board, option, value, "already")
+}
+
+/// Answers that nothing leads there.
+pub fn reach_never(board: &Board, option: OptionId, value: &Value) -> ReachAnswer {
+    answer(board, option, value, "never")
+}
+
+/// Answers with ways.
+pub fn reach(board: &Board, option: OptionId, value: &Value, told: &[Told<'_>]) -> ReachAnswer {
+    let name = |id: OptionId| board.options[id].name.clone();
+    let way = |told: &Told<'_>| WayAnswer {
+        choose: told
+            .way
+            .choose
+            .iter()
+            .map(|(id, value)| ChosenAnswer { option: name(*id), value: value.to_string() })
+            .collect(),
+        give_up: told
+            .way
+            .give_up
+            .iter()
+            .map(|(choice, becomes)| GivenUpAnswer {
+                option: name(choice.option),
+                value: choice.value.to_string(),
+                becomes: becomes.to_string(),
+            })
+            .collect(),
+        install: told.lacking.clone(),
+        install_command: told.install.clone(),
+        allow: told.allow.clone(),
+        moved: told
+            .way
+            .moved
+            .iter()
+            .map(|(id, was, is)| MovedAnswer { option: name(*id), before: was.to_string(), after: is.to_string() })
+            .collect(),
+        steps: told.price.as_ref().map(|price| price.steps),
+        from_store: told.price.as_ref().map(|price| price.from_store),
+        work_ms: told.price.as_ref().and_then(|price| price.work_ms),
+    };
+    ReachAnswer { ways: told.iter().map(way).collect(), ..answer(board, option, value, "ways") }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct WhyNotAnswer {
+    format: u32,
+    option: String,
+    value: String,
+    against: Vec<AgainstAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct AgainstAnswer {
+    choices: Vec<ChosenAnswer>,
+    requirements: Vec<RequirementAnswer>,
+    lacking: Vec<String>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct RequirementAnswer {
+    option: String,
+    requirement: String,
+    file: String,
+    line: usize,
+}
+
+/// Answers `why --not`.
+pub fn why_not(board: &Board, choices: &Choices, option: OptionId, value: &Value, clashes: &[Clash]) -> WhyNotAnswer {
+    let chosen = |choice: &Choice| ChosenAnswer {
+        option: board.options[choice.option].name.clone(),
+        value: choice.value.to_string(),
+    };
+    let requirement = |rule: &RuleId| {
+        let rule = &board.rules[*rule];
+        let place = board.files.excerpt(rule.place);
+        RequirementAnswer {
+            option: board.options[rule.option].name.clone(),
+            requirement: board.print(&rule.must),
+            file: place.file.to_string(),
+            line: place.line,
+        }
+    };
+    let against = |clash: &Clash| AgainstAnswer {
+        choices: clash.choices.iter().filter(|c| choices.get(c.option).is_some() && c.option != option).map(chosen).collect(),
+        requirements: clash.rules.iter().map(requirement).collect(),
+        lacking: clash.lacking.iter().map(|need| board.needs[*need].name.clone()).collect(),
+    };
+    WhyNotAnswer {
+        format: FORMAT,
+        option: board.options[option].name.clone(),
+        value: value.to_string(),
+        against: clashes.iter().map(against).collect(),
+    }
+}
