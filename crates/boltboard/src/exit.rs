@@ -6,6 +6,7 @@ use boltboard_core::definitions::{Fault, Problem, Reading, TreeFault};
 use boltboard_core::plan::{PlanFault, PlanProblem};
 use boltboard_core::profile::{ProfileFault, ProfileProblem};
 use boltboard_core::run::BuildFault;
+use boltboard_core::search::FilterFault;
 use boltboard_core::store::{LockFault, WorkFault};
 use boltboard_core::survey::RecordFault;
 
@@ -226,6 +227,13 @@ impl From<TryFault> for Stop {
             TryFault::Provider(_) => diagnostic,
         };
         Stop::new(Exit::WrongUse, diagnostic)
+    }
+}
+
+impl From<FilterFault> for Stop {
+    fn from(fault: FilterFault) -> Stop {
+        let diagnostic = Diagnostic::new(fault.to_string()).near(&fault.near);
+        Stop::new(Exit::WrongUse, diagnostic.help("see all filters: boltboard options --help"))
     }
 }
 

@@ -3,14 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::board::{Board, Interp, Kind, Piece};
-use boltboard_core::definitions::{Listing, check_sources, find_root, read_tree};
+use boltboard_core::definitions::{Listing, check_sources, find_root};
 use boltboard_core::launch::RealLaunch;
-use boltboard_core::logic::{Logic, encode};
+use boltboard_core::load::{KeptPlace, LazySearch, Loaded, load};
+use boltboard_core::logic::Logic;
 use boltboard_core::plan::{Plan, PlanInput, lower};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
-use boltboard_core::store::{Folders, WorkFolder};
+use boltboard_core::store::{Folders, Stamp, WorkFolder};
 use boltboard_core::survey::{CompilerSearch, Facts, Language, ProbeMemo, Tools, identify};
 
 use crate::args::Global;
@@ -28,6 +29,8 @@ pub struct Session {
     pub board: Board,
     /// Its rules as clauses.
     pub logic: Logic,
+    /// Its search index.
+    pub search: LazySearch,
     /// The work folder, whether or not it is there yet.
     pub work: WorkFolder,
     /// Where profiles are kept.
@@ -76,9 +79,11 @@ impl Session {
         let here = std::env::current_dir().map_err(|e| Stop::usage(format!("cannot tell the current folder: {e}")))?;
         let start = global.tree.clone().unwrap_or_else(|| here.clone());
         let root = find_root(&start)?;
-        let reading = read_tree(&root, global.sources.as_deref());
-        let Some(board) = reading.board else { return Err(Stop::definitions(&reading)) };
         let work = WorkFolder::at(&work_root(global, &here, &root));
+        // A tree that is only looked at gets no work folder.
+        let place = work.exists().then(|| KeptPlace { file: work.board(), program: this_program() });
+        let loaded = load(&root, global.sources.as_deref(), place.as_ref());
+        let Loaded { board, logic, search, .. } = loaded.map_err(|reading| Stop::definitions(&reading))?;
         work.check(&board.tree.name)?;
         let shelf = work.shelf(root.join("profiles"));
         let profile = match &global.profile {
@@ -93,7 +98,8 @@ impl Session {
         let tree_folders = vec![board.tree.board_root.clone(), board.tree.source_root.clone()];
         Ok(Session {
             tree_folders,
-            logic: encode(&board),
+            logic,
+            search,
             board,
             work,
             shelf,
@@ -288,6 +294,12 @@ impl Session {
             folders: &planned.folders,
         }
     }
+}
+
+/// What tells this program from other versions of it, also while it is being worked on.
+fn this_program() -> String {
+    let stamp = std::env::current_exe().ok().and_then(|path| Stamp::of(&path));
+    format!("{} {stamp:?}", env!("CARGO_PKG_VERSION"))
 }
 
 /// Reads a profile's name as typed.

@@ -96,6 +96,11 @@ impl<T> Arena<T> {
         self.items.is_empty()
     }
 
+    /// Returns all items, in order.
+    pub fn into_items(self) -> Vec<T> {
+        self.items
+    }
+
     /// Returns all ids in order.
     pub fn ids(&self) -> impl DoubleEndedIterator<Item = Id<T>> + use<T> {
         (0..self.items.len()).map(Id::new)

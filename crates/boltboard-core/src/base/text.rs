@@ -1,16 +1,15 @@
 //! Files as they were read, and places in them.
 
-use std::sync::Arc;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, OnceLock};
 
 use super::id::{Arena, Id};
 
-/// A text file that was read: its name as shown to people, and its content.
+/// A text file: its name as shown to people, and its content, which may be read when it is first wanted.
 #[derive(Debug, Clone)]
 pub struct SourceFile {
-    /// The path as people see it, relative to the tree's root.
-    pub name: Arc<str>,
-    /// The whole content.
-    pub text: Arc<str>,
+    name: Arc<str>,
+    text: OnceLock<Arc<str>>,
 }
 
 /// The id of a [`SourceFile`].
@@ -42,10 +41,12 @@ impl Place {
     }
 }
 
-/// All files read so far.
+/// All files known so far.
 #[derive(Debug, Clone, Default)]
 pub struct SourceFiles {
     files: Arena<SourceFile>,
+    /// Where files that were not read yet lie.
+    root: PathBuf,
 }
 
 /// A place made ready to be shown: one line of a file.
@@ -66,22 +67,36 @@ pub struct Excerpt {
 impl SourceFiles {
     /// Takes in a file.
     pub fn add(&mut self, name: &str, text: &str) -> FileId {
-        self.files.add(SourceFile { name: name.into(), text: text.into() })
+        self.files.add(SourceFile { name: name.into(), text: OnceLock::from(Arc::from(text)) })
     }
 
-    /// Returns a file.
-    pub fn get(&self, file: FileId) -> &SourceFile {
-        &self.files[file]
+    /// Takes files below `root` that are read when their text is first wanted; one that is gone by then is empty.
+    pub fn unread<'a>(root: &Path, names: impl IntoIterator<Item = &'a str>) -> SourceFiles {
+        let mut files = SourceFiles { files: Arena::default(), root: root.to_path_buf() };
+        for name in names {
+            files.files.add(SourceFile { name: name.into(), text: OnceLock::new() });
+        }
+        files
     }
 
-    /// Returns all files in the order they were read.
-    pub fn iter(&self) -> impl Iterator<Item = &SourceFile> {
-        self.files.iter().map(|(_, file)| file)
+    /// Returns a file's name.
+    pub fn name(&self, file: FileId) -> &str {
+        &self.files[file].name
+    }
+
+    /// Returns all names, in the order of files.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.files.iter().map(|(_, file)| &*file.name)
+    }
+
+    fn text(&self, file: FileId) -> &str {
+        let file = &self.files[file];
+        file.text.get_or_init(|| std::fs::read_to_string(self.root.join(&*file.name)).unwrap_or_default().into())
     }
 
     /// Returns the text that a place covers.
     pub fn covered(&self, place: Place) -> &str {
-        let text = &self.files[place.file].text;
+        let text = self.text(place.file);
         let start = place.start as usize;
         text.get(start..start + place.len as usize).unwrap_or("")
     }
@@ -89,7 +104,7 @@ impl SourceFiles {
     /// Returns the line of a place, ready to be shown.
     pub fn excerpt(&self, place: Place) -> Excerpt {
         let file = &self.files[place.file];
-        let text = &*file.text;
+        let text = self.text(place.file);
         let mut start = (place.start as usize).min(text.len());
         while !text.is_char_boundary(start) {
             start -= 1;

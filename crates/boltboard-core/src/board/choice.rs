@@ -82,7 +82,7 @@ impl Board {
     pub fn find_option(&self, name: &str) -> Result<OptionId, TryFault> {
         self.option(name).ok_or_else(|| TryFault::Unknown {
             name: name.to_string(),
-            near: near_matches(name, self.option_names.keys().map(String::as_str)),
+            near: near_matches(name, self.option_names.iter()),
         })
     }
 }

@@ -8,10 +8,9 @@ mod output;
 mod part;
 mod value;
 
-use std::collections::HashMap;
 use std::path::PathBuf;
 
-use crate::base::{Arena, Id, Place, SourceFiles};
+use crate::base::{Arena, Id, LazyArena, NameTable, Place, SourceFiles};
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
 pub use choice::{Asked, NEED_PREFIX, TryFault};
@@ -72,6 +71,8 @@ pub struct Tree {
     pub version: String,
     /// One line about it.
     pub summary: String,
+    /// Patterns of further definition files, as written.
+    pub boards: Vec<String>,
     /// The folder of the root `board.toml`.
     pub board_root: PathBuf,
     /// The folder of the sources; the same unless the board lives outside the tree that it describes.
@@ -103,15 +104,15 @@ pub struct Board {
     /// What the tree says about itself.
     pub tree: Tree,
     /// All options, in the order of the files.
-    pub options: Arena<OptionDef>,
+    pub options: LazyArena<OptionDef>,
     /// All sections; parents come before what they hold.
     pub sections: Arena<SectionDef>,
     /// All needs.
     pub needs: Arena<NeedDef>,
     /// All parts.
-    pub parts: Arena<PartDef>,
+    pub parts: LazyArena<PartDef>,
     /// What options ask for when they are on, or take a value.
-    pub rules: Arena<Rule>,
+    pub rules: LazyArena<Rule>,
     /// The option headers that are generated.
     pub headers: Arena<HeaderDef>,
     /// The tree's own tests.
@@ -123,13 +124,19 @@ pub struct Board {
     /// All options, those that others look at first; the same whatever the order of files.
     pub order: Vec<OptionId>,
     /// Options by name.
-    pub option_names: HashMap<String, OptionId>,
+    pub option_names: NameTable<OptionDef>,
 }
 
 impl Board {
     /// Returns the option of that name.
     pub fn option(&self, name: &str) -> Option<OptionId> {
-        self.option_names.get(name).copied()
+        self.option_names.find(name)
+    }
+
+    /// Returns the section of that name, or with that title.
+    pub fn section(&self, name: &str) -> Option<SectionId> {
+        let is = |section: &SectionDef| section.name == name || section.title.eq_ignore_ascii_case(name);
+        self.sections.iter().find(|(_, section)| is(section)).map(|(id, _)| id)
     }
 
     /// Returns the part of that name.

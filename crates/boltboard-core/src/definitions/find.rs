@@ -120,6 +120,25 @@ pub(super) fn read_file(
     }
 }
 
+/// Returns the nested definition files that these patterns name, sorted. Patterns that are wrong name none.
+pub fn boards_named(patterns: &[String], listing: &Listing) -> Vec<RelPath> {
+    let mut named = std::collections::BTreeSet::new();
+    for text in patterns {
+        let Ok(glob) = Glob::parse(&RelPath::root(), text) else { continue };
+        named.extend(boards_of(&glob, text, listing));
+    }
+    named.remove(&RelPath::root().child("board.toml"));
+    named.into_iter().collect()
+}
+
+fn boards_of(glob: &Glob, text: &str, listing: &Listing) -> Vec<RelPath> {
+    if let Some(plain) = glob.plain() {
+        return vec![plain.clone()];
+    }
+    let is_board = |path: &&RelPath| path.name() == "board.toml" || !text.ends_with('*');
+    listing.matching(glob).filter(is_board).cloned().collect()
+}
+
 /// Returns the nested definition files that the root one names, sorted.
 pub(super) fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<(RelPath, Place)> {
     let Some(boards) = file.document.get("tree").and_then(|t| t.get("boards")).and_then(|b| b.as_array()) else {
@@ -143,8 +162,7 @@ pub(super) fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<(RelPa
             continue;
         }
         let listing = listing.get_or_insert_with(|| Listing::of(root));
-        let is_board = |path: &&RelPath| path.name() == "board.toml" || !text.ends_with('*');
-        let found: Vec<RelPath> = listing.matching(&glob).filter(is_board).cloned().collect();
+        let found = boards_of(&glob, text, listing);
         for path in &found {
             named.entry(path.clone()).or_insert(place);
         }

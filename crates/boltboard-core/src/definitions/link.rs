@@ -92,11 +92,11 @@ pub(super) fn link(
     });
     let mut board = Board {
         tree,
-        options: option_arena,
+        options: option_arena.into(),
         sections,
         needs,
-        parts: part_arena,
-        rules: sink.rules,
+        parts: part_arena.into(),
+        rules: sink.rules.into(),
         headers,
         tests,
         toolchain,
@@ -165,7 +165,7 @@ fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>)
     let name = table.required_text("name");
     let version = table.required_text("version");
     let summary = table.text_or_empty("summary");
-    table.texts("boards");
+    let boards = table.texts("boards").into_iter().map(|text| text.text).collect();
     let outside = table.text("sources");
     let source_root = match (source_root, &outside) {
         (Some(given), _) => given.to_path_buf(),
@@ -187,5 +187,12 @@ fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>)
         fields.problem(name.place, Fault::BadName(name.text.clone()));
     }
     table.finish();
-    Some(Tree { name: name?.text, version: version?.text, summary, board_root: root.to_path_buf(), source_root })
+    Some(Tree {
+        name: name?.text,
+        version: version?.text,
+        summary,
+        boards,
+        board_root: root.to_path_buf(),
+        source_root,
+    })
 }

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use super::fields::{Fields, Found, Log, Text};
 use super::problem::{Fault, Problem};
-use crate::base::{Id, Place, near_matches};
+use crate::base::{Id, NameTable, Place, near_matches};
 use crate::board::{
     Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece, SectionDef, When,
 };
@@ -51,8 +51,10 @@ impl<T> Index<T> {
         None
     }
 
-    pub fn into_names(self) -> HashMap<String, Id<T>> {
-        self.ids.into_iter().map(|(name, (id, _))| (name, id)).collect()
+    pub fn into_names(self) -> NameTable<T> {
+        let mut names: Vec<(Id<T>, String)> = self.ids.into_iter().map(|(name, (id, _))| (id, name)).collect();
+        names.sort();
+        NameTable::new(names.iter().map(|(_, name)| name.as_str()))
     }
 }
 

@@ -17,7 +17,7 @@ mod problem;
 mod read;
 mod sources;
 
-pub use find::{TreeFault, WORK_MARK, find_root};
+pub use find::{TreeFault, WORK_MARK, boards_named, find_root};
 pub use needs::DISTRIBUTIONS;
 pub(crate) use needs::version_regex;
 pub use problem::{Fault, Problem};

@@ -12,6 +12,7 @@ use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
 #[derive(Debug)]
 pub struct Listing {
     files: Vec<RelPath>,
+    folders: Vec<RelPath>,
 }
 
 impl Listing {
@@ -22,13 +23,23 @@ impl Listing {
             let work = entry.file_type().is_dir() && entry.path().join(WORK_MARK).is_file();
             !hidden && !work
         });
-        let mut files: Vec<RelPath> = walk
-            .filter_map(Result::ok)
-            .filter(|entry| entry.file_type().is_file() || (entry.file_type().is_symlink() && entry.path().is_file()))
-            .filter_map(|entry| RelPath::of(entry.path(), root))
-            .collect();
+        let (mut files, mut folders) = (Vec::new(), Vec::new());
+        for entry in walk.filter_map(Result::ok) {
+            let Some(path) = RelPath::of(entry.path(), root) else { continue };
+            if entry.file_type().is_dir() {
+                folders.push(path);
+            } else if entry.file_type().is_file() || (entry.file_type().is_symlink() && entry.path().is_file()) {
+                files.push(path);
+            }
+        }
         files.sort();
-        Listing { files }
+        folders.sort();
+        Listing { files, folders }
+    }
+
+    /// Returns all folders that were looked into, the root among them.
+    pub fn folders(&self) -> &[RelPath] {
+        &self.folders
     }
 
     /// Returns all files.

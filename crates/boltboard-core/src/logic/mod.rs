@@ -10,6 +10,8 @@ mod encode;
 mod sat;
 mod shape;
 
+use std::collections::BTreeSet;
+
 use serde::{Deserialize, Serialize};
 
 use crate::board::{NeedId, OptionId, RuleId};
@@ -169,6 +171,23 @@ impl Logic {
     /// Returns the rule that a clause was made of.
     pub fn rule(&self, clause: ClauseId) -> RuleId {
         RuleId::new(self.clause_rules[clause.index()] as usize)
+    }
+
+    /// Returns the rules that look at an option, sorted.
+    pub fn rules_about(&self, option: OptionId) -> BTreeSet<RuleId> {
+        let shape = self.shape(option);
+        self.rules_among(shape.first(), shape.len())
+    }
+
+    /// Returns the rules that look at a variable, sorted.
+    pub fn rules_on(&self, var: Var) -> BTreeSet<RuleId> {
+        self.rules_among(var, 1)
+    }
+
+    fn rules_among(&self, first: Var, count: usize) -> BTreeSet<RuleId> {
+        let about = |lit: &Lit| lit.var().index().wrapping_sub(first.index()) < count;
+        let asked = self.clauses().filter(|clause| self.literals(*clause)[1..].iter().any(about));
+        asked.map(|clause| self.rule(clause)).collect()
     }
 
     /// Returns the clauses that count when a variable holds.

@@ -37,9 +37,10 @@ impl PlanInput<'_> {
                 Some("tree:name") => Some(self.board.tree.name.clone()),
                 Some("tree:version") => Some(self.board.tree.version.clone()),
                 Some(name) if is_name(name) => {
-                    let option = self.board.option(name).ok_or_else(|| {
-                        (name.to_string(), near_matches(name, self.board.option_names.keys().map(String::as_str)))
-                    })?;
+                    let option = self
+                        .board
+                        .option(name)
+                        .ok_or_else(|| (name.to_string(), near_matches(name, self.board.option_names.iter())))?;
                     Some(self.resolution.value(option).to_string())
                 }
                 _ => None,

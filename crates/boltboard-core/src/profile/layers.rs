@@ -410,7 +410,7 @@ impl Reader<'_> {
             let key_span = chosen.and_then(|c| c.key(name)).and_then(toml_edit::Key::span).unwrap_or(0..0);
             let value_span = item.span().unwrap_or(key_span.clone());
             let Some(option) = self.board.option(name) else {
-                let near = near_matches(name, self.board.option_names.keys().map(String::as_str));
+                let near = near_matches(name, self.board.option_names.iter());
                 self.problem(Some(Place::new(file, key_span)), near, ProfileFault::UnknownOption(name.into()));
                 continue;
             };

@@ -203,7 +203,9 @@ impl Start<'_> {
     fn way(self, choose: &[(OptionId, Value)], removed: &BTreeSet<Obstacle>, now: Option<&Resolution>) -> Option<Way> {
         let mut choices = self.choices.clone();
         let gone = |option: OptionId| removed.contains(&Obstacle::Choice(option));
-        choices.items.retain(|choice| !gone(choice.option) && choose.iter().all(|(option, _)| *option != choice.option));
+        choices
+            .items
+            .retain(|choice| !gone(choice.option) && choose.iter().all(|(option, _)| *option != choice.option));
         for (option, value) in choose {
             choices = choices.with(self.board, *option, value.clone());
         }
@@ -221,9 +223,10 @@ impl Start<'_> {
             .map(|choice| (choice.clone(), resolution.value(choice.option).clone()))
             .collect();
         let told = |option: OptionId| choose.iter().any(|(one, _)| *one == option) || gone(option);
-        let moved = now.into_iter().flat_map(|now| now.iter().zip(resolution.iter())).filter_map(|((option, was), (_, is))| {
-            (was.value != is.value && !told(option)).then(|| (option, was.value.clone(), is.value.clone()))
-        });
+        let moved =
+            now.into_iter().flat_map(|now| now.iter().zip(resolution.iter())).filter_map(|((option, was), (_, is))| {
+                (was.value != is.value && !told(option)).then(|| (option, was.value.clone(), is.value.clone()))
+            });
         let moved = moved.collect();
         Some(Way { choose: choose.to_vec(), give_up, needs, moved, resolution, choices })
     }
@@ -232,15 +235,22 @@ impl Start<'_> {
     fn other_branches(self, way: &Way, now: Option<&Resolution>) -> Vec<Way> {
         let facts = self.facts.with_assumed(&way.needs);
         let known = |lit: Lit| lit_truth(self.logic, &way.resolution, &facts, lit);
-        let removed: BTreeSet<Obstacle> = way.give_up.iter().map(|(choice, _)| Obstacle::Choice(choice.option)).chain(way.needs.iter().map(|need| Obstacle::Lacking(*need))).collect();
+        let removed: BTreeSet<Obstacle> = way
+            .give_up
+            .iter()
+            .map(|(choice, _)| Obstacle::Choice(choice.option))
+            .chain(way.needs.iter().map(|need| Obstacle::Lacking(*need)))
+            .collect();
         let mut others = Vec::new();
         for (option, resolved) in way.resolution.iter() {
             let Origin::PulledIn(rule) = &resolved.origin else { continue };
             let guards = self.logic.shape(self.board.rules[*rule].option).vars();
-            let clauses = guards.flat_map(|var| self.logic.guarded_by(var)).filter(|clause| self.logic.rule(*clause) == *rule);
+            let clauses =
+                guards.flat_map(|var| self.logic.guarded_by(var)).filter(|clause| self.logic.rule(*clause) == *rule);
             for clause in clauses {
                 let literals = self.logic.literals(clause);
-                let by_this = |lit: &Lit| self.logic.owner(lit.var()) == Owner::Option(option) && known(*lit) == Truth::Yes;
+                let by_this =
+                    |lit: &Lit| self.logic.owner(lit.var()) == Owner::Option(option) && known(*lit) == Truth::Yes;
                 if literals.len() < 3 || known(literals[0]) != Truth::No || !literals[1..].iter().any(by_this) {
                     continue;
                 }
@@ -291,9 +301,14 @@ impl Start<'_> {
 
 /// Returns a smallest set of obstacles that stand in the way together; `None` when these do not.
 fn smallest_core(sat: &mut Sat<'_>, assumed: &[Obstacle], stands: &BTreeMap<Obstacle, Lit>) -> Option<Vec<Obstacle>> {
-    let literals = |obstacles: &[Obstacle]| obstacles.iter().filter_map(|one| stands.get(one)).copied().collect::<Vec<Lit>>();
+    let literals =
+        |obstacles: &[Obstacle]| obstacles.iter().filter_map(|one| stands.get(one)).copied().collect::<Vec<Lit>>();
     let within = |obstacles: &[Obstacle], core: &[Lit]| {
-        obstacles.iter().copied().filter(|one| stands.get(one).is_some_and(|lit| core.contains(lit))).collect::<Vec<_>>()
+        obstacles
+            .iter()
+            .copied()
+            .filter(|one| stands.get(one).is_some_and(|lit| core.contains(lit)))
+            .collect::<Vec<_>>()
     };
     let mut core = within(assumed, &sat.solve(&literals(assumed)).err()?.0);
     for obstacle in core.clone() {
@@ -313,9 +328,9 @@ fn lit_truth(logic: &Logic, resolution: &Resolution, facts: &Facts, lit: Lit) ->
         Owner::Always => true,
         Owner::Need(need) => facts.has(need),
         Owner::Option(option) => logic.shape(option).spell(resolution.value(option)).contains(&lit.var().yes()),
-        Owner::Several => logic
-            .guarded_by(lit.var())
-            .all(|clause| logic.literals(clause)[1..].iter().any(|one| lit_truth(logic, resolution, facts, *one) == Truth::Yes)),
+        Owner::Several => logic.guarded_by(lit.var()).all(|clause| {
+            logic.literals(clause)[1..].iter().any(|one| lit_truth(logic, resolution, facts, *one) == Truth::Yes)
+        }),
     };
     if holds == lit.is_yes() { Truth::Yes } else { Truth::No }
 }

@@ -106,6 +106,12 @@ impl Stamp {
         std::fs::metadata(path).ok().map(|status| Stamp::from_status(&status))
     }
 
+    /// Tells whether the last change lies so long before `time` that a later one leaves another stamp.
+    pub fn is_settled(&self, time: SystemTime) -> bool {
+        let time = time.duration_since(UNIX_EPOCH).unwrap_or_default().saturating_sub(SETTLED);
+        self.changed_ns < i128::try_from(time.as_nanos()).unwrap_or(0)
+    }
+
     fn from_status(status: &std::fs::Metadata) -> Stamp {
         let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
         Stamp {

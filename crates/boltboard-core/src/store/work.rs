@@ -152,6 +152,16 @@ impl WorkFolder {
         self.root.join("logs")
     }
 
+    /// The tree's board in the form in which it is kept.
+    pub fn board(&self) -> PathBuf {
+        self.root.join("board")
+    }
+
+    /// The options that there were at the last build.
+    pub fn known_options(&self) -> PathBuf {
+        self.root.join("known-options")
+    }
+
     /// The record of builds.
     pub fn ledger(&self) -> PathBuf {
         self.root.join("ledger.jsonl")

@@ -8,6 +8,7 @@ use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, build, de
 use boltboard_core::store::{Ledger, LedgerEntry, LedgerOutcome, StatusMemo, Store, WorkLock};
 use clap::Args;
 
+use super::options::remember_options;
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::render::Screen;
@@ -57,6 +58,7 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
     session.work.prepare(&session.board.tree.name)?;
     session.keep_probes();
     crate::host::accept(session, &resolved.choices, &resolved.facts)?;
+    remember_options(session)?;
     let _lock = WorkLock::take(&session.work, &mut |holder| {
         let who = holder.map_or(String::new(), |pid| format!(" (process {pid})"));
         screen.remark(&format!(

@@ -1,24 +1,32 @@
 //! `boltboard options`
 
-use boltboard_core::board::{Level, OptionId};
+use std::collections::{BTreeMap, BTreeSet};
+
+use boltboard_core::base::files::{read_text, write_whole};
+use boltboard_core::board::{Level, NeedId, OptionId, Value};
 use boltboard_core::resolve::{Effect, Origin};
+use boltboard_core::search::{Filter, State, read_filters};
 use clap::{Args, ValueEnum};
 
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
+use crate::exit::{Exit, Stop};
 use crate::render::text::{Role, count, paint};
 use crate::render::{Screen, json, options};
 use crate::session::{Resolved, Session};
 
 /// List options with their values
 #[derive(Debug, Args)]
+#[command(after_help = FILTERS)]
 pub struct OptionsArgs {
+    /// Words to look for, and filters
+    #[arg(value_name = "WORD|FILTER")]
+    question: Vec<String>,
+    /// Look for these words only: in names, macros, titles of sections, summaries, file names and help
+    #[arg(long, value_name = "WORDS")]
+    find: Option<String>,
     /// Only those of this section and the sections within it
     #[arg(long, value_name = "NAME")]
     section: Option<String>,
-    /// Only those whose name, summary, help or macro holds all these words
-    #[arg(long, value_name = "WORDS")]
-    find: Option<String>,
     /// Up to this level [default: tuning]
     #[arg(long, value_enum)]
     level: Option<LevelArg>,
@@ -36,6 +44,14 @@ pub struct OptionsArgs {
     count: bool,
 }
 
+const FILTERS: &str = "\
+Filters:
+  changed, chosen, held, idle, on, off   by value
+  new                                    not there at the last build
+  kind:module  level:expert  in:SECTION  needs:NEED
+
+For example: boltboard options off kind:module in:links";
+
 #[derive(Debug, Clone, Copy, ValueEnum)]
 enum LevelArg {
     Everyday,
@@ -47,78 +63,147 @@ enum LevelArg {
 pub fn run(global: &Global, screen: &Screen, args: &OptionsArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
-    let (wanted, hidden) = wanted(&session, &resolved, args)?;
+    let wanted = wanted(&session, &resolved, args)?;
     if args.count {
-        screen.out(&format!("{}\n", wanted.len()));
+        screen.out(&format!("{}\n", wanted.options.len()));
         return Ok(Exit::Done);
     }
     if global.json {
-        screen.json(&json::options(&session, &resolved, &wanted));
+        screen.json(&json::options(&session, &resolved, &wanted.options));
         return Ok(Exit::Done);
     }
     let (board, choices, resolution) = (&session.board, &resolved.choices, &resolved.resolution);
-    if wanted.is_empty() {
+    for (word, meant) in &wanted.corrected {
+        match meant.as_slice() {
+            [] => screen.remark(&format!("`{word}` stands nowhere on this board.")),
+            meant => screen.remark(&format!("`{word}` stands nowhere; taken for {}.", meant.join(", "))),
+        }
+    }
+    if wanted.options.is_empty() {
         screen.out("No option matches. Leave out a filter, or see all: boltboard options --level expert\n");
         return Ok(Exit::No);
     }
-    let text = if args.table {
-        options::table(board, choices, resolution, &wanted, screen.width)
+    let text = if args.table || wanted.ranked {
+        options::table(board, choices, resolution, &wanted.options, screen.width)
     } else {
-        options::tree(board, choices, resolution, &wanted, screen.width)
+        options::tree(board, choices, resolution, &wanted.options, screen.width)
     };
     screen.out(&text);
-    let more = if hidden > 0 { format!("; {} for experts (--level expert)", hidden) } else { String::new() };
-    screen.out(&paint(
-        Role::Faint,
-        &format!("{}{more}. Why one is what it is: boltboard why NAME\n", count(wanted.len(), "option", "options")),
-    ));
+    let more =
+        if wanted.hidden > 0 { format!("; {} for experts (--level expert)", wanted.hidden) } else { String::new() };
+    let number = count(wanted.options.len(), "option", "options");
+    screen.out(&paint(Role::Faint, &format!("{number}{more}. Why one is what it is: boltboard why NAME\n")));
     Ok(Exit::Done)
 }
 
-/// Returns the options asked for, and how many more there are at higher levels.
-fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<(Vec<OptionId>, usize), Stop> {
+/// What was asked for.
+struct Wanted {
+    /// The options: by rank when words were looked for, else in the order of options.
+    options: Vec<OptionId>,
+    /// How many more there are at higher levels.
+    hidden: usize,
+    /// Words that stand nowhere, and what they were taken for.
+    corrected: Vec<(String, Vec<String>)>,
+    ranked: bool,
+}
+
+fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<Wanted, Stop> {
     let board = &session.board;
+    let (mut filters, mut words) = read_filters(board, &args.question)?;
+    if let Some(section) = &args.section {
+        filters.extend(read_filters(board, &[format!("in:{section}")])?.0);
+    }
+    if let Some(find) = &args.find {
+        words = format!("{words} {find}");
+    }
+    if args.changed {
+        filters.push(Filter::State(State::Changed));
+    }
     let limit = match args.level {
         Some(LevelArg::Everyday) => Level::Everyday,
         Some(LevelArg::Expert) => Level::Expert,
         Some(LevelArg::Tuning) => Level::Tuning,
         // Who searches, or asks for what is unusual, wants to find it at any level.
-        None if args.find.is_some() || args.changed || args.held => Level::Expert,
+        None if !words.trim().is_empty() || !filters.is_empty() || args.held => Level::Expert,
         None => Level::Tuning,
     };
-    let section = match &args.section {
-        None => None,
-        Some(name) => {
-            let found = board.sections.iter().find(|(_, s)| s.name == *name || s.title.eq_ignore_ascii_case(name));
-            let known = board.sections.iter().map(|(_, s)| s.name.as_str());
-            let near = boltboard_core::base::near_matches(name, known);
-            let all: Vec<&str> = board.sections.iter().map(|(_, s)| s.name.as_str()).collect();
-            let unknown = || {
-                Stop::new(
-                    Exit::WrongUse,
-                    Diagnostic::new(format!("there is no section `{name}`"))
-                        .near(&near)
-                        .help(format!("the sections are {}", all.join(", "))),
-                )
-            };
-            Some(found.ok_or_else(unknown)?.0)
-        }
-    };
-    let words: Vec<String> = args.find.iter().flat_map(|t| t.split_whitespace()).map(str::to_lowercase).collect();
-    let matches = |option: OptionId| {
-        let definition = &board.options[option];
+    let sets = Sets::of(session, &filters)?;
+    let held = |option: OptionId| {
         let value = resolved.resolution.get(option);
-        let macros = definition.macros.iter().map(|m| m.name.as_str()).collect::<Vec<_>>().join(" ");
-        let title = &board.sections[definition.section].title;
-        let text =
-            format!("{} {} {} {macros} {title}", definition.name, definition.summary, definition.help).to_lowercase();
-        words.iter().all(|word| text.contains(word))
-            && section.is_none_or(|s| board.section_path(definition.section).contains(&s))
-            && (!args.changed || !matches!(value.origin, Origin::Default(_)))
-            && (!args.held || matches!(value.origin, Origin::Held { .. }) || value.effect == Effect::Idle)
+        matches!(value.origin, Origin::Held { .. }) || value.effect == Effect::Idle
     };
-    let all: Vec<OptionId> = board.options.ids().filter(|id| matches(*id)).collect();
-    let wanted: Vec<OptionId> = all.iter().copied().filter(|id| board.options[*id].level <= limit).collect();
-    let hidden = all.len() - wanted.len();
-    Ok((wanted, hidden))
+    let matches = |option: OptionId| {
+        filters.iter().all(|filter| fits(session, resolved, filter, option, &sets)) && (!args.held || held(option))
+    };
+    let ranked = !words.trim().is_empty();
+    let (found, corrected) = if ranked {
+        let found = session.search.of(board).find(board, &words);
+        (found.options, found.corrected)
+    } else {
+        (board.options.ids().collect(), Vec::new())
+    };
+    let all: Vec<OptionId> = found.into_iter().filter(|id| matches(*id)).collect();
+    if limit == Level::Expert {
+        return Ok(Wanted { options: all, hidden: 0, corrected, ranked });
+    }
+    let options: Vec<OptionId> = all.iter().copied().filter(|id| board.options[*id].level <= limit).collect();
+    let hidden = all.len() - options.len();
+    Ok(Wanted { options, hidden, corrected, ranked })
+}
+
+fn fits(session: &Session, resolved: &Resolved, filter: &Filter, option: OptionId, sets: &Sets) -> bool {
+    let board = &session.board;
+    let value = resolved.resolution.get(option);
+    match filter {
+        Filter::State(State::Changed) => !matches!(value.origin, Origin::Default(_)),
+        Filter::State(State::New) => sets.new.contains(&option),
+        Filter::State(State::Off) => value.value.is_off(),
+        Filter::State(State::On) => matches!(value.value, Value::Switch(_) | Value::Module(_)) && !value.value.is_off(),
+        Filter::State(State::Held) => matches!(value.origin, Origin::Held { .. }),
+        Filter::State(State::Idle) => value.effect == Effect::Idle,
+        Filter::State(State::Chosen) => matches!(value.origin, Origin::Chosen),
+        Filter::Kind(kind) => board.options[option].kind.name() == *kind,
+        Filter::Level(level) => board.options[option].level == *level,
+        Filter::In(section) => board.section_path(board.options[option].section).contains(section),
+        Filter::Needs(need) => sets.needs.get(need).is_some_and(|asking| asking.contains(&option)),
+    }
+}
+
+/// What filters look up, found once.
+#[derive(Default)]
+struct Sets {
+    new: BTreeSet<OptionId>,
+    needs: BTreeMap<NeedId, BTreeSet<OptionId>>,
+}
+
+impl Sets {
+    fn of(session: &Session, filters: &[Filter]) -> Result<Sets, Stop> {
+        let mut sets = Sets::default();
+        for filter in filters {
+            match filter {
+                Filter::State(State::New) => sets.new = new_options(session)?,
+                Filter::Needs(need) => {
+                    let rules = session.logic.rules_on(session.logic.need(*need));
+                    let asking = rules.into_iter().map(|rule| session.board.rules[rule].option);
+                    sets.needs.insert(*need, asking.collect());
+                }
+                Filter::State(_) | Filter::Kind(_) | Filter::Level(_) | Filter::In(_) => {}
+            }
+        }
+        Ok(sets)
+    }
+}
+
+/// The options that were not there at the last build. Without an earlier build nothing is new.
+fn new_options(session: &Session) -> Result<BTreeSet<OptionId>, Stop> {
+    let Some(known) = read_text(&session.work.known_options())? else { return Ok(BTreeSet::new()) };
+    let known: BTreeSet<&str> = known.lines().collect();
+    let names = session.board.option_names.iter().enumerate();
+    Ok(names.filter(|(_, name)| !known.contains(name)).map(|(index, _)| OptionId::new(index)).collect())
+}
+
+/// Takes down which options there are, so that later ones can be told as new.
+pub fn remember_options(session: &Session) -> Result<(), Stop> {
+    let names: Vec<&str> = session.board.option_names.iter().collect();
+    Ok(write_whole(&session.work.known_options(), format!("{}\n", names.join("\n")).as_bytes())?)
 }

@@ -121,8 +121,7 @@ fn price(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) ->
     if !way.needs.is_empty() || !build.is_dir() {
         return None;
     }
-    let resolved =
-        Resolved { choices: way.choices.clone(), facts: facts.clone(), resolution: way.resolution.clone() };
+    let resolved = Resolved { choices: way.choices.clone(), facts: facts.clone(), resolution: way.resolution.clone() };
     let planned = session.plan(&resolved).ok()?;
     let journal = Journal::open(&planned.folders.build).ok()?;
     let judge = Judge {

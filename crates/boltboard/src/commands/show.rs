@@ -1,6 +1,8 @@
 //! `boltboard show`
 
-use boltboard_core::board::{Atom, Board, OptionId};
+use std::collections::BTreeSet;
+
+use boltboard_core::board::OptionId;
 use clap::Args;
 
 use crate::args::Global;
@@ -21,7 +23,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ShowArgs) -> Result<Exit, St
     let session = Session::open(global, screen)?;
     let option = session.board.find_option(&args.option)?;
     let resolved = session.resolve()?;
-    let users = users(&session.board, option);
+    let users = users(&session, option);
     if global.json {
         screen.json(&json::show(&session, &resolved, option, &users));
     } else {
@@ -32,18 +34,10 @@ pub fn run(global: &Global, screen: &Screen, args: &ShowArgs) -> Result<Exit, St
     Ok(Exit::Done)
 }
 
-/// Returns the options whose requirements look at this one.
-fn users(board: &Board, option: OptionId) -> Vec<String> {
-    let mut names = Vec::new();
-    for (_, rule) in board.rules.iter() {
-        let mut looks = false;
-        rule.must.for_each_atom(&mut |atom| {
-            looks |= matches!(atom, Atom::On(id) | Atom::Compare(id, _, _) if *id == option);
-        });
-        let name = &board.options[rule.option].name;
-        if looks && !names.contains(name) {
-            names.push(name.clone());
-        }
-    }
-    names
+/// Returns the options whose requirements look at this one, in the order of options.
+fn users(session: &Session, option: OptionId) -> Vec<String> {
+    let board = &session.board;
+    let asking: BTreeSet<OptionId> =
+        session.logic.rules_about(option).into_iter().map(|rule| board.rules[rule].option).collect();
+    asking.into_iter().filter(|other| *other != option).map(|other| board.options[other].name.clone()).collect()
 }

@@ -1,8 +1,8 @@
 //! `boltboard why`
 
 use boltboard_core::board::{Kind, OptionId};
-use boltboard_core::resolve::resolve;
 use boltboard_core::reason::{Blocker, Cause, Explainer, Reason};
+use boltboard_core::resolve::resolve;
 use clap::Args;
 
 use crate::args::Global;
@@ -93,7 +93,9 @@ fn not(
     } else {
         told.push_str(&format!("Against {} stands:\n", paint(Role::Title, &format!("{name}={value}"))));
         for clash in &clashes {
-            standing_against(board, &choices, option, clash).iter().for_each(|line| told.push_str(&format!("  {line}\n")));
+            standing_against(board, &choices, option, clash)
+                .iter()
+                .for_each(|line| told.push_str(&format!("  {line}\n")));
         }
         told.push_str(&format!("{} boltboard reach {name}={value}\n", paint(Role::Good, "What would lead there:")));
     }

@@ -30,7 +30,11 @@ pub fn never_diagnostics(
         }
     }
     let chosen = choices.get(option).is_some();
-    let help = if chosen { format!("give up this choice: boltboard unset {name}") } else { format!("read about it: boltboard show {name}") };
+    let help = if chosen {
+        format!("give up this choice: boltboard unset {name}")
+    } else {
+        format!("read about it: boltboard show {name}")
+    };
     vec![diagnostic.help(help)]
 }
 

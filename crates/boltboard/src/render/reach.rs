@@ -80,7 +80,9 @@ fn one(board: &Board, choices: &Choices, number: usize, told: &Told<'_>, width: 
         let layer = &choices.layers[choice.layer];
         let source = match layer.source {
             ProfileSource::Once => "on the command line".to_string(),
-            ProfileSource::Own | ProfileSource::Shipped => format!("in the profile {}, line {}", layer.name, place.line),
+            ProfileSource::Own | ProfileSource::Shipped => {
+                format!("in the profile {}, line {}", layer.name, place.line)
+            }
         };
         let reason = choice.reason.as_ref().map_or(String::new(), |reason| format!("; your reason: \"{reason}\""));
         let head = format!("give up {}={} (chosen {source}{reason})", option(choice.option), choice.value);

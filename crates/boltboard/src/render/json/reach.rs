@@ -154,7 +154,12 @@ pub fn why_not(board: &Board, choices: &Choices, option: OptionId, value: &Value
         }
     };
     let against = |clash: &Clash| AgainstAnswer {
-        choices: clash.choices.iter().filter(|c| choices.get(c.option).is_some() && c.option != option).map(chosen).collect(),
+        choices: clash
+            .choices
+            .iter()
+            .filter(|c| choices.get(c.option).is_some() && c.option != option)
+            .map(chosen)
+            .collect(),
         requirements: clash.rules.iter().map(requirement).collect(),
         lacking: clash.lacking.iter().map(|need| board.needs[*need].name.clone()).collect(),
     };

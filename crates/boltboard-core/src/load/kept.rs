@@ -1,0 +1,228 @@
+//! The kept form of a board, and whether it still stands.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::SystemTime;
+
+use serde::{Deserialize, Serialize};
+
+use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
+use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
+use crate::board::{Board, HeaderDef, NeedDef, OptionDef, SectionDef, TestDef, Toolchain, Tree};
+use crate::definitions::{Listing, boards_named};
+use crate::logic::Logic;
+use crate::store::Stamp;
+
+/// What the file begins with.
+const MARK: &[u8] = b"boltboard board 1\n";
+/// How many sections follow the lengths: head, clauses, search index, items.
+const SECTIONS: usize = 4;
+
+/// A range of the kept bytes.
+#[derive(Debug, Clone)]
+pub(super) struct Section {
+    bytes: Arc<Vec<u8>>,
+    start: usize,
+    end: usize,
+}
+
+impl Section {
+    pub fn bytes(&self) -> &[u8] {
+        &self.bytes[self.start..self.end]
+    }
+}
+
+/// Everything but the options, rules and parts, which follow packed one by one.
+#[derive(Serialize, Deserialize)]
+struct Head {
+    program: String,
+    root: PathBuf,
+    sources: Option<PathBuf>,
+    files: Vec<(String, Stamp)>,
+    folders: Vec<(RelPath, Stamp)>,
+    tree: Tree,
+    toolchain: Toolchain,
+    sections: Vec<SectionDef>,
+    needs: Vec<NeedDef>,
+    headers: Vec<HeaderDef>,
+    tests: Vec<TestDef>,
+    names: NameTable<OptionDef>,
+    option_ends: Vec<u32>,
+    rule_ends: Vec<u32>,
+    part_ends: Vec<u32>,
+}
+
+/// Reads the kept form, if there is one that stands.
+pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, started: SystemTime) -> Option<Loaded> {
+    let bytes = Arc::new(std::fs::read(&place.file).ok()?);
+    let [head, logic, search, items] = sections(&bytes)?;
+    let mut head: Head = postcard::from_bytes(head.bytes()).ok()?;
+    let same = head.program == place.program && head.root == root && head.sources.as_deref() == sources;
+    if !same {
+        return None;
+    }
+    match standing(&head, root) {
+        Standing::Same => {}
+        Standing::Changed => return None,
+        Standing::FoldersTouched => {
+            // The next start need not look at the folders' names again.
+            let now = |folder: &RelPath| Stamp::of_any(&folder.below(root)).map(|stamp| (folder.clone(), stamp));
+            let folders: Option<Vec<_>> = head.folders.iter().map(|(folder, _)| now(folder)).collect();
+            let settled = |folders: &Vec<(RelPath, Stamp)>| folders.iter().all(|(_, stamp)| stamp.is_settled(started));
+            if let Some(folders) = folders.filter(settled) {
+                head.folders = folders;
+                if let Ok(head) = postcard::to_stdvec(&head) {
+                    let _ = write(&place.file, [&head, logic.bytes(), search.bytes(), items.bytes()]);
+                }
+            }
+        }
+    }
+    let logic: Logic = postcard::from_bytes(logic.bytes()).ok()?;
+    let end_of = |ends: &[u32]| ends.last().map_or(0, |end| *end as usize);
+    let packed = |start: usize, ends: Vec<u32>| Packed { bytes: Arc::clone(&bytes), start, ends };
+    let rules_start = items.start + end_of(&head.option_ends);
+    let parts_start = rules_start + end_of(&head.rule_ends);
+    let board = Board {
+        tree: head.tree,
+        options: LazyArena::packed(packed(items.start, head.option_ends)),
+        sections: arena(head.sections),
+        needs: arena(head.needs),
+        parts: LazyArena::packed(packed(parts_start, head.part_ends)),
+        rules: LazyArena::packed(packed(rules_start, head.rule_ends)),
+        headers: arena(head.headers),
+        tests: arena(head.tests),
+        toolchain: head.toolchain,
+        files: SourceFiles::unread(root, head.files.iter().map(|(name, _)| name.as_str())),
+        order: logic.order.clone(),
+        option_names: head.names,
+    };
+    Some(Loaded { board, logic, search: LazySearch::kept(search), source: LoadedFrom::Kept })
+}
+
+/// Keeps a board that was read from `started` on. What changed shortly before is not kept: a second change could leave the
+/// same status. Neither is anything when it cannot be written, which is no reason to stop.
+pub(super) fn keep(loaded: &Loaded, root: &Path, sources: Option<&Path>, place: &KeptPlace, started: SystemTime) {
+    let board = &loaded.board;
+    let settled = |path: &Path| Stamp::of_any(path).filter(|stamp| stamp.is_settled(started));
+    let files: Option<Vec<(String, Stamp)>> =
+        board.files.names().map(|name| Some((name.to_string(), settled(&root.join(name))?))).collect();
+    let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, root)
+        .into_iter()
+        .map(|folder| settled(&folder.below(root)).map(|stamp| (folder, stamp)))
+        .collect();
+    let (Some(files), Some(folders)) = (files, folders) else { return };
+    let mut items = Vec::new();
+    let option_ends = board.options.pack_into(&mut items);
+    let rule_ends = board.rules.pack_into(&mut items);
+    let part_ends = board.parts.pack_into(&mut items);
+    let head = Head {
+        program: place.program.clone(),
+        root: root.to_path_buf(),
+        sources: sources.map(Path::to_path_buf),
+        files,
+        folders,
+        tree: board.tree.clone(),
+        toolchain: board.toolchain.clone(),
+        sections: board.sections.clone().into_items(),
+        needs: board.needs.clone().into_items(),
+        headers: board.headers.clone().into_items(),
+        tests: board.tests.clone().into_items(),
+        names: board.option_names.clone(),
+        option_ends,
+        rule_ends,
+        part_ends,
+    };
+    let packed =
+        (postcard::to_stdvec(&head), postcard::to_stdvec(&loaded.logic), postcard::to_stdvec(loaded.search.of(board)));
+    let (Ok(head), Ok(logic), Ok(search)) = packed else { return };
+    let _ = write(&place.file, [&head, &logic, &search, &items]);
+}
+
+/// Whether what was kept is still so.
+enum Standing {
+    Same,
+    /// Names came or went in some folder, but none of a definition.
+    FoldersTouched,
+    Changed,
+}
+
+/// Looks at every file and folder. A folder that has changed may still hold the same definitions.
+fn standing(head: &Head, root: &Path) -> Standing {
+    let half = head.files.len() / 2;
+    let same =
+        |files: &[(String, Stamp)]| files.iter().all(|(name, stamp)| Stamp::of(&root.join(name)) == Some(*stamp));
+    // Looking up status is all that a warm start waits for, and it waits for the kernel.
+    let (files, folders) = std::thread::scope(|scope| {
+        let other = scope.spawn(|| same(&head.files[half..]));
+        let folders = head.folders.iter().all(|(folder, stamp)| Stamp::of_any(&folder.below(root)) == Some(*stamp));
+        (same(&head.files[..half]) && other.join().unwrap_or(false), folders)
+    });
+    match (files, folders) {
+        (true, true) => Standing::Same,
+        (true, false) if same_boards(head, root) => Standing::FoldersTouched,
+        (true | false, _) => Standing::Changed,
+    }
+}
+
+fn same_boards(head: &Head, root: &Path) -> bool {
+    let listing = Listing::of(root);
+    let named = boards_named(&head.tree.boards, &listing);
+    let before = head.files.iter().map(|(name, _)| name.as_str()).filter(|name| *name != "board.toml");
+    named.iter().map(RelPath::as_str).eq(before)
+}
+
+/// The folders in which a further definition file could appear.
+fn watched(board: &Board, root: &Path) -> Vec<RelPath> {
+    let patterns: Vec<&String> = board.tree.boards.iter().filter(|text| text.contains(['*', '?', '[', '{'])).collect();
+    if patterns.is_empty() {
+        return Vec::new();
+    }
+    let depth = |path: &str| path.split('/').filter(|part| !part.is_empty()).count();
+    let counts = |folder: &RelPath| {
+        patterns.iter().any(|pattern| pattern.contains("**") || depth(folder.as_str()) < depth(pattern))
+    };
+    Listing::of(root).folders().iter().filter(|folder| counts(folder)).cloned().collect()
+}
+
+/// Parts the file into its sections, if it is whole.
+fn sections(bytes: &Arc<Vec<u8>>) -> Option<[Section; SECTIONS]> {
+    let rest = bytes.strip_prefix(MARK)?;
+    let (digest, content) = rest.split_at_checked(64)?;
+    if Digest::of(content).to_string().as_bytes() != digest {
+        return None;
+    }
+    let lengths = content.get(..8 * SECTIONS)?;
+    let mut start = bytes.len() - content.len() + 8 * SECTIONS;
+    let mut parts = Vec::with_capacity(SECTIONS);
+    for length in lengths.as_chunks::<8>().0 {
+        let end = start.checked_add(usize::try_from(u64::from_le_bytes(*length)).ok()?)?;
+        parts.push(Section { bytes: Arc::clone(bytes), start, end });
+        start = end;
+    }
+    (start == bytes.len()).then(|| parts.try_into().ok()).flatten()
+}
+
+fn write(file: &Path, sections: [&[u8]; SECTIONS]) -> std::io::Result<()> {
+    let mut content = Vec::with_capacity(sections.iter().map(|section| section.len() + 8).sum());
+    for section in sections {
+        content.extend_from_slice(&(section.len() as u64).to_le_bytes());
+    }
+    sections.iter().for_each(|section| content.extend_from_slice(section));
+    let folder = file.parent().unwrap_or(Path::new("."));
+    // Not synced: after a power cut a torn file is told by its digest, and made anew.
+    let mut aside = tempfile::Builder::new().prefix(".new-").tempfile_in(folder)?;
+    aside.write_all(MARK)?;
+    aside.write_all(Digest::of(&content).to_string().as_bytes())?;
+    aside.write_all(&content)?;
+    aside.persist(file)?;
+    Ok(())
+}
+
+fn arena<T>(items: Vec<T>) -> Arena<T> {
+    let mut arena = Arena::default();
+    items.into_iter().for_each(|item| {
+        arena.add(item);
+    });
+    arena
+}
