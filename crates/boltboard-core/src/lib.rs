@@ -49,6 +49,7 @@ pub mod resolve;
 pub mod reason;
 pub mod remedy;
 pub mod plan;
+pub mod lint;
 pub mod compare;
 pub mod run;
 pub mod install;

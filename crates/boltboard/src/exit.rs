@@ -224,6 +224,7 @@ impl From<TryFault> for Stop {
                 diagnostic.near(&fault.near).help(format!("read about it: boltboard show {option}"))
             }
             TryFault::UnknownNeed { near, .. } => diagnostic.near(near).help("see all needs: boltboard survey --all"),
+            TryFault::UnknownFinding { near, .. } => diagnostic.near(near).help("see all findings: docs/lint.md"),
             TryFault::Provider(_) => diagnostic,
         };
         Stop::new(Exit::WrongUse, diagnostic)

@@ -1,6 +1,6 @@
 //! Choices as a person types them.
 
-use super::{Board, NeedId, OptionId, Provider, ProviderFault, Value, ValueFault};
+use super::{Board, FindingKind, NeedId, OptionId, Provider, ProviderFault, Value, ValueFault};
 use crate::base::near_matches;
 
 /// How a need is named where an option could be: `need:zlib`.
@@ -45,6 +45,14 @@ pub enum TryFault {
         /// Names that come near.
         near: Vec<String>,
     },
+    /// There is no such finding.
+    #[error("there is no finding `{name}`")]
+    UnknownFinding {
+        /// The name given.
+        name: String,
+        /// Names that come near.
+        near: Vec<String>,
+    },
     /// The need cannot be met so.
     #[error(transparent)]
     Provider(#[from] ProviderFault),
@@ -73,6 +81,17 @@ impl Board {
     /// There is none of that name; the names that come near are returned.
     pub fn find_need(&self, name: &str) -> Result<NeedId, TryFault> {
         self.need(name).ok_or_else(|| TryFault::UnknownNeed { name: name.to_string(), near: self.needs_near(name) })
+    }
+
+    /// Looks a finding of `lint` up as a person names it.
+    ///
+    /// # Errors
+    /// There is none of that name; the names that come near are returned.
+    pub fn find_finding(&self, name: &str) -> Result<FindingKind, TryFault> {
+        FindingKind::of_name(name).ok_or_else(|| TryFault::UnknownFinding {
+            name: name.to_string(),
+            near: near_matches(name, FindingKind::NAMED.iter().map(|(known, _, _)| *known)),
+        })
     }
 
     /// Looks an option up as a person names it.

@@ -1,6 +1,7 @@
 //! The board: the checked, unchanging model of options, sections, needs and parts. It neither reads nor writes files.
 
 mod choice;
+mod finding;
 mod interp;
 mod need;
 mod option;
@@ -14,6 +15,7 @@ use crate::base::{Arena, Id, LazyArena, NameTable, Place, SourceFiles};
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
 pub use choice::{Asked, NEED_PREFIX, TryFault};
+pub use finding::{Acceptance, AcceptedOf, FindingKind, FindingLevel};
 pub use interp::{Folder, Interp, Piece};
 pub use need::{
     Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef,
@@ -117,6 +119,8 @@ pub struct Board {
     pub headers: Arena<HeaderDef>,
     /// The tree's own tests.
     pub tests: Arena<TestDef>,
+    /// What maintainers know about their definitions and accept.
+    pub accepted: Vec<Acceptance>,
     /// How everything is compiled.
     pub toolchain: Toolchain,
     /// The definition files.

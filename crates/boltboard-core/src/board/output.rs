@@ -19,6 +19,8 @@ pub struct HeaderDef {
     pub path: RelPath,
     /// Its include guard.
     pub guard: String,
+    /// What its macros begin with; empty when options name theirs.
+    pub prefix: String,
     /// When compilers read it.
     pub order: HeaderOrder,
     /// Where it is written.

@@ -83,6 +83,10 @@ impl<'a> Fields<'a> {
         Some(Found { key, item: shape, place })
     }
 
+    pub fn table(&self) -> &'a dyn TableLike {
+        self.table
+    }
+
     pub fn problem(&self, place: Place, fault: impl Into<Fault>) {
         self.log.add(Problem::at(place, fault));
     }
@@ -163,6 +167,19 @@ impl<'a> Fields<'a> {
             Shape::Table(table) => Some(Fields::new(table, self.file, found.place, context, self.log)),
             Shape::Value(_) | Shape::Tables(_) => None,
         }
+    }
+
+    /// All keys, each with its text where it is one. They count as asked for.
+    pub fn texts_by_key(&self) -> Vec<(Text, Option<Text>)> {
+        let mut texts = Vec::new();
+        for (key, item) in self.table.iter() {
+            let place =
+                |span: Option<std::ops::Range<usize>>| span.map_or(self.place, |span| Place::new(self.file, span));
+            let name = Text { text: key.to_string(), place: place(self.table.key(key).and_then(toml_edit::Key::span)) };
+            let value = item.as_str().map(|text| Text { text: text.to_string(), place: place(item.span()) });
+            texts.push((name, value));
+        }
+        texts
     }
 
     /// The named tables below `key`, as in `[option.NAME]`, in the order of the file.

@@ -2,14 +2,15 @@
 
 use std::path::Path;
 
+use super::accept;
 use super::entry::{Entry, MacroHabit, RuleSink};
-use super::fields::{Fields, Log};
+use super::fields::{Fields, Log, Text};
 use super::find::RawFile;
 use super::lookup::{Index, Names};
 use super::problem::{Fault, Problem};
 use super::{options, order, outputs, parts};
 use crate::base::{Arena, Place, SourceFiles};
-use crate::board::{Board, Interp, PartDef, SectionDef, Toolchain, Tree};
+use crate::board::{Acceptance, AcceptedOf, Board, Interp, PartDef, SectionDef, Toolchain, Tree};
 
 #[derive(Default)]
 struct Entries<'a> {
@@ -19,6 +20,7 @@ struct Entries<'a> {
     sections: Vec<Entry<'a>>,
     headers: Vec<Entry<'a>>,
     tests: Vec<Entry<'a>>,
+    accepted: Vec<Acceptance>,
 }
 
 /// Links all files into a board; reports to `log` and returns `None` when something is wrong.
@@ -83,6 +85,16 @@ pub(super) fn link(
             Toolchain { c_compiler: Interp::plain("cc"), cxx_compiler: Interp::plain("c++"), ..Toolchain::default() }
         }
     };
+    let mut accepted = std::mem::take(&mut entries.accepted);
+    for (index, entry) in entries.options.iter().enumerate() {
+        accepted.extend(accept::of_entry(entry, "option", AcceptedOf::Option(crate::base::Id::new(index))));
+    }
+    for (index, entry) in entries.needs.iter().enumerate() {
+        accepted.extend(accept::of_entry(entry, "need", AcceptedOf::Need(crate::base::Id::new(index))));
+    }
+    for (index, entry) in entries.parts.iter().enumerate() {
+        accepted.extend(accept::of_entry(entry, "part", AcceptedOf::Part(crate::base::Id::new(index))));
+    }
     if !log.is_empty() {
         return None;
     }
@@ -99,6 +111,7 @@ pub(super) fn link(
         rules: sink.rules.into(),
         headers,
         tests,
+        accepted,
         toolchain,
         files: files.clone(),
         order: Vec::new(),
@@ -111,6 +124,16 @@ pub(super) fn link(
 
 fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &RawFile, log: &'a Log) {
     let default_section = fields.text("section-of-all");
+    for found in fields.list("accept") {
+        let Some(table) = fields.sub(&found, "an entry of `accept`".into()) else {
+            fields.wrong_type(&found, "tables [[accept]]");
+            continue;
+        };
+        let name = Text { text: "accept".into(), place: found.place };
+        let entry = Entry { name, folder: file.folder.clone(), default_section: None, table: fields.table(), log };
+        entries.accepted.extend(accept::of_files(&table, &entry));
+        table.finish();
+    }
     let tables: [(&'static str, &mut Vec<Entry<'a>>); 6] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),

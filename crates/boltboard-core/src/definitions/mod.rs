@@ -2,6 +2,7 @@
 //!
 //! Reading never stops at the first mistake: a [`Reading`] holds every problem found. Nothing of the tree is run.
 
+mod accept;
 mod entry;
 mod fields;
 mod find;

@@ -47,6 +47,7 @@ const CHECKS: [&str; 20] = [
 /// Reads a need.
 pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
     let fields = entry.fields("need");
+    fields.get("accept");
     let any_of = members(&fields, names, "any-of");
     let all_of = members(&fields, names, "all-of");
     let version = version_range(&fields, "version");

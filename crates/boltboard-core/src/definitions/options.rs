@@ -95,7 +95,7 @@ pub(super) fn option(
     let log = fields.log();
     let kind = names.kinds[id.index()].clone();
     // Read before all names were known; asked for here so that they count as known keys.
-    for key in ["kind", "values", "range"] {
+    for key in ["kind", "values", "range", "accept"] {
         fields.get(key);
     }
     if fields.get("range").is_some() && !matches!(kind, Kind::Number(_) | Kind::Size(_)) {

@@ -38,9 +38,11 @@ pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit)
         format!("MADE_{}", text.to_ascii_uppercase())
     };
     let guard = guard.map_or_else(own_guard, |g| g.text);
-    let header = HeaderDef { name: entry.name.text.clone(), guard, order, place: entry.name.place, path };
+    let prefix = prefix.map_or(String::new(), |p| p.text);
+    let name = entry.name.text.clone();
+    let header = HeaderDef { name, guard, prefix: prefix.clone(), order, place: entry.name.place, path };
     fields.finish();
-    (header, MacroHabit { header: id, prefix: prefix.map_or(String::new(), |p| p.text), zero })
+    (header, MacroHabit { header: id, prefix, zero })
 }
 
 /// Reads a section.

@@ -49,6 +49,7 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartD
     if compiled && fields.get("sources").is_none() && part.uses.is_empty() {
         fields.problem(fields.place, Fault::Missing { key: "sources", context: fields.context.clone() });
     }
+    fields.get("accept");
     fields.finish();
     Some(part)
 }

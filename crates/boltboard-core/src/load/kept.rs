@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
-use crate::board::{Board, HeaderDef, NeedDef, OptionDef, SectionDef, TestDef, Toolchain, Tree};
+use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, SectionDef, TestDef, Toolchain, Tree};
 use crate::definitions::{Listing, boards_named};
 use crate::logic::Logic;
 use crate::store::Stamp;
@@ -47,6 +47,7 @@ struct Head {
     needs: Vec<NeedDef>,
     headers: Vec<HeaderDef>,
     tests: Vec<TestDef>,
+    accepted: Vec<Acceptance>,
     names: NameTable<OptionDef>,
     option_ends: Vec<u32>,
     rule_ends: Vec<u32>,
@@ -92,6 +93,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         rules: LazyArena::packed(packed(rules_start, head.rule_ends)),
         headers: arena(head.headers),
         tests: arena(head.tests),
+        accepted: head.accepted,
         toolchain: head.toolchain,
         files: SourceFiles::unread(root, head.files.iter().map(|(name, _)| name.as_str())),
         order: logic.order.clone(),
@@ -128,6 +130,7 @@ pub(super) fn keep(loaded: &Loaded, root: &Path, sources: Option<&Path>, place: 
         needs: board.needs.clone().into_items(),
         headers: board.headers.clone().into_items(),
         tests: board.tests.clone().into_items(),
+        accepted: board.accepted.clone(),
         names: board.option_names.clone(),
         option_ends,
         rule_ends,

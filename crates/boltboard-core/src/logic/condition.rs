@@ -63,6 +63,23 @@ impl Condition {
         if flat.len() == 1 { flat.remove(0) } else { Condition::Any(flat) }
     }
 
+    /// Returns the condition that holds just when this one does not.
+    pub fn opposite(&self) -> Condition {
+        match self {
+            Condition::Lit(lit) => Condition::Lit(lit.opposite()),
+            Condition::All(members) => Condition::any(members.iter().map(Condition::opposite)),
+            Condition::Any(members) => Condition::all(members.iter().map(Condition::opposite)),
+        }
+    }
+
+    /// Calls `visit` with each literal.
+    pub fn for_each_lit(&self, visit: &mut impl FnMut(Lit)) {
+        match self {
+            Condition::Lit(lit) => visit(*lit),
+            Condition::All(members) | Condition::Any(members) => members.iter().for_each(|m| m.for_each_lit(visit)),
+        }
+    }
+
     /// Tells what is known, given what is known about each literal.
     pub fn truth(&self, known: &impl Fn(Lit) -> Truth) -> Truth {
         let (members, decisive, neutral) = match self {

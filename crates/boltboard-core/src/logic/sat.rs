@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use batsat::{BasicSolver, SolverInterface, lbool};
 
-use super::{Lit, Logic, Owner, Shape, Var};
+use super::{Condition, Lit, Logic, Owner, Shape, Var};
 use crate::board::{OptionId, RuleId};
 
 /// Whether single rules can be left out.
@@ -95,6 +95,28 @@ impl<'a> Sat<'a> {
     /// Makes a literal hold from now on.
     pub fn require(&mut self, lit: Lit) {
         self.add(&[lit]);
+    }
+
+    /// Makes a condition hold from now on.
+    pub fn require_condition(&mut self, condition: &Condition) {
+        let lit = self.spelt(condition);
+        self.require(lit);
+    }
+
+    /// Returns a literal that makes a condition hold.
+    fn spelt(&mut self, condition: &Condition) -> Lit {
+        let (Condition::All(members) | Condition::Any(members)) = condition else {
+            let Condition::Lit(lit) = condition else { return Var::ALWAYS.yes() };
+            return *lit;
+        };
+        let spelt: Vec<Lit> = members.iter().map(|member| self.spelt(member)).collect();
+        if let Condition::All(_) = condition {
+            return self.group(&spelt);
+        }
+        let any = Var::at(self.fresh).yes();
+        self.fresh += 1;
+        self.add(&[&[any.opposite()], spelt.as_slice()].concat());
+        any
     }
 
     /// Adds a clause.

@@ -7,7 +7,7 @@ mod ways;
 
 pub use distribution::{Distribution, Family};
 pub use price::{Price, PriceFault, price};
-pub use ways::{Gap, Gravity, Lost, Situation, install_command, obtainable, packages, wanted_by};
+pub use ways::{Gap, Gravity, Lost, Situation, install_command, is_packaged, obtainable, packages, wanted_by};
 
 #[cfg(test)]
 mod tests;

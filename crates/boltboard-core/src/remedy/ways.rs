@@ -224,6 +224,12 @@ fn part_off(board: &Board, part: PartId, resolution: Option<&Resolution>) -> Opt
     (resolved.effect == Effect::InForce).then(|| without(board, *option, None)).flatten().map(|off| (*option, off))
 }
 
+/// Tells whether a package is known for a need on some distribution, or none could bring it.
+pub fn is_packaged(board: &Board, need: NeedId) -> bool {
+    let known = |family: Family| !packages(board, &Facts::default(), need, family).is_empty();
+    !board.needs[need].packages.is_empty() || !installable(board, need) || Family::ALL.into_iter().any(known)
+}
+
 /// Returns the lacking needs that can be brought to this host, or that a person only switched off.
 pub fn obtainable(board: &Board, facts: &Facts) -> BTreeSet<NeedId> {
     let lacking = facts.iter().filter_map(|fact| match &fact.state {

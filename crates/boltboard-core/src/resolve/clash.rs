@@ -87,22 +87,7 @@ impl<'a> Finder<'a> {
         for choice in &choices {
             self.logic.shape(choice.option).spell(&choice.value).into_iter().for_each(|lit| sat.require(lit));
         }
-        let waits = sat.rules().clone();
-        let mut rules: BTreeSet<RuleId> = waits.keys().copied().collect();
-        let mut lean = |kept: &BTreeSet<RuleId>| {
-            let assumed: Vec<Lit> = kept.iter().map(|rule| waits[rule]).collect();
-            let core = sat.solve(&assumed).err()?.0;
-            Some(kept.iter().copied().filter(|rule| core.contains(&waits[rule])).collect::<BTreeSet<RuleId>>())
-        };
-        if let Some(core) = lean(&rules) {
-            rules = core;
-        }
-        for rule in self.canonical(&rules) {
-            let fewer: BTreeSet<RuleId> = rules.iter().copied().filter(|one| *one != rule).collect();
-            if let (true, Some(core)) = (rules.contains(&rule), lean(&fewer)) {
-                rules = core;
-            }
-        }
+        let rules = lean_rules(self.logic, &mut sat).unwrap_or_default();
         let mut lacking = BTreeSet::new();
         for rule in &rules {
             missing_needs(&self.board.rules[*rule].must, self.facts, &mut lacking);
@@ -114,14 +99,33 @@ impl<'a> Finder<'a> {
         ordered.extend(rules.into_iter().filter(|rule| !ordered.contains(rule)).collect::<Vec<_>>());
         Clash { choices, rules: ordered, lacking: lacking.into_iter().collect(), proof }
     }
+}
 
-    /// Rules from the last in the canonical order to the first: what was asked for first is kept.
-    fn canonical(&self, rules: &BTreeSet<RuleId>) -> Vec<RuleId> {
-        let mut ordered: Vec<RuleId> = rules.iter().copied().collect();
-        ordered.sort_by_key(|rule| (self.logic.shape(self.board.rules[*rule].option).first(), *rule));
-        ordered.reverse();
-        ordered
+/// Returns a smallest set of rules that leave no assignment; `None` when there is one. `sat` waits by rule.
+pub(super) fn lean_rules(logic: &Logic, sat: &mut Sat<'_>) -> Option<BTreeSet<RuleId>> {
+    let waits = sat.rules().clone();
+    let mut core_of = |kept: &BTreeSet<RuleId>| {
+        let assumed: Vec<Lit> = kept.iter().map(|rule| waits[rule]).collect();
+        let core: BTreeSet<Lit> = sat.solve(&assumed).err()?.0.into_iter().collect();
+        Some(kept.iter().copied().filter(|rule| core.contains(&waits[rule])).collect::<BTreeSet<RuleId>>())
+    };
+    let mut rules = core_of(&waits.keys().copied().collect())?;
+    // What stands first in the canonical order is kept, whatever the order of files.
+    let mut ordered: Vec<RuleId> = Vec::new();
+    for rule in logic.clauses().map(|clause| logic.rule(clause)).filter(|rule| rules.contains(rule)) {
+        if !ordered.contains(&rule) {
+            ordered.push(rule);
+        }
     }
+    for rule in ordered.into_iter().rev() {
+        let fewer: BTreeSet<RuleId> = rules.iter().copied().filter(|one| *one != rule).collect();
+        if rules.contains(&rule)
+            && let Some(core) = core_of(&fewer)
+        {
+            rules = core;
+        }
+    }
+    Some(rules)
 }
 
 fn missing_needs(expr: &Expr<Atom>, facts: &Facts, lacking: &mut BTreeSet<NeedId>) {

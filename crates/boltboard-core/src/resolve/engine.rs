@@ -87,6 +87,16 @@ impl<'a> Engine<'a> {
         self.causes[var.index()]
     }
 
+    /// Returns how much is known, for [`Engine::known_since`].
+    pub fn known_so_far(&self) -> usize {
+        self.trail.len()
+    }
+
+    /// Returns what became known since then.
+    pub fn known_since(&self, start: usize) -> &[Lit] {
+        &self.trail[start..]
+    }
+
     pub fn mark(&self) -> Mark {
         Mark { trail: self.trail.len(), waiting: self.waiting.clone() }
     }

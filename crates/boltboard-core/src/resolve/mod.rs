@@ -8,6 +8,7 @@
 mod clash;
 mod engine;
 mod judge;
+mod possible;
 mod proof;
 mod settle;
 
@@ -25,6 +26,7 @@ use judge::Judge;
 use settle::{NoValue, Setting};
 
 pub use clash::Clash;
+pub use possible::{Possible, impossible};
 pub use proof::{Proof, Statement, Step, statement};
 
 /// A value for each option, with where it comes from.

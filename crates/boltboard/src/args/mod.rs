@@ -88,6 +88,8 @@ pub enum Command {
     Install(commands::install::InstallArgs),
     /// Remove what was installed
     Uninstall(commands::install::UninstallArgs),
+    /// Look for what can be doubted about the tree's definitions
+    Lint(commands::lint::LintArgs),
     /// Write files for other tools
     Export(commands::export::ExportArgs),
     /// See the whole way on a made-up tree

@@ -8,6 +8,7 @@ pub mod export;
 pub mod install;
 pub mod learn;
 pub mod ledger;
+pub mod lint;
 pub mod options;
 pub mod overview;
 pub mod preview;
@@ -45,6 +46,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Ledger(args)) => ledger::run(global, screen, args),
         Some(Command::Install(args)) => install::install(global, screen, args),
         Some(Command::Uninstall(args)) => install::uninstall(global, screen, args),
+        Some(Command::Lint(args)) => lint::run(global, screen, args),
         Some(Command::Export(args)) => export::run(global, screen, args),
         Some(Command::Demo(args)) => demo::run(screen, args),
         Some(Command::Completions(args)) => learn::completions(screen, args),

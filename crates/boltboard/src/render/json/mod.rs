@@ -3,12 +3,14 @@
 mod board;
 mod build;
 mod deliver;
+mod lint;
 mod reach;
 mod survey;
 
 pub use board::{options, overview, profile, profile_list, show, why};
 pub use build::{Compared, compare, ledger, preview};
 pub use deliver::{install, uninstall};
+pub use lint::lint;
 pub use reach::{reach, reach_already, reach_never, why_not};
 pub use survey::{hosts, survey, toolchains};
 

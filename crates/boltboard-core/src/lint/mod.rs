@@ -1,0 +1,149 @@
+//! What can be doubted about definitions, with proofs where it is about what can be, and with what maintainers accepted.
+//!
+//! `logic` asks what can hold on any host; `sources` holds the definitions against the files of the tree; `words` looks at
+//! what people read. Nothing of the tree is run.
+
+mod logic;
+mod mentioned;
+mod sources;
+mod words;
+
+use std::path::Path;
+
+use crate::base::{Place, RelPath};
+use crate::board::{AcceptedOf, Board, FindingKind, NeedId, OptionId, PartId, RuleId, SectionId};
+use crate::definitions::Listing;
+use crate::logic::Logic;
+use crate::resolve::Proof;
+
+use mentioned::Mentioned;
+
+#[cfg(test)]
+mod tests;
+
+/// One doubt.
+#[derive(Debug, Clone)]
+pub struct Finding {
+    /// What it is.
+    pub kind: FindingKind,
+    /// What it is about.
+    pub subject: Subject,
+    /// Where.
+    pub at: Spot,
+    /// What shows it.
+    pub detail: Detail,
+}
+
+/// What a finding is about.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Subject {
+    /// The whole board.
+    Board,
+    /// An option.
+    Option(OptionId),
+    /// One value of a pick.
+    Value(OptionId, String),
+    /// A need.
+    Need(NeedId),
+    /// A part.
+    Part(PartId),
+    /// A section.
+    Section(SectionId),
+    /// A macro.
+    Macro(String),
+    /// A file.
+    File(RelPath),
+    /// What was accepted under this name.
+    Accepted(FindingKind),
+}
+
+/// Where a finding is.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Spot {
+    /// In the definitions.
+    Definition(Place),
+    /// In a source, at a one-based line.
+    Source(RelPath, usize),
+    /// Nowhere in particular.
+    Tree,
+}
+
+/// What shows a finding.
+#[derive(Debug, Clone)]
+pub enum Detail {
+    /// The rules that show it, and how.
+    Proof(Vec<RuleId>, Proof),
+    /// Options that lead from one to the next, back to the first.
+    Ring(Vec<OptionId>),
+    /// An earlier default always counts.
+    Shadowed,
+    /// The condition of a default can never hold.
+    NeverCounts,
+    /// The value of a default can never be had while it counts.
+    NeverHad,
+    /// Nothing more is to be said.
+    Plain,
+}
+
+/// What came of looking.
+#[derive(Debug, Clone, Default)]
+pub struct Lint {
+    /// The doubts, the gravest first, then in the order of files.
+    pub findings: Vec<Finding>,
+    /// How many were accepted.
+    pub accepted: usize,
+}
+
+/// Looks at the definitions, and at the files of the tree when there are sources.
+pub fn lint(board: &Board, logic: &Logic, listing: &Listing) -> Lint {
+    let mut findings = logic::findings(board, logic);
+    let mentioned = Mentioned::of(board);
+    findings.extend(words::findings(board, &mentioned));
+    findings.extend(sources::findings(board, &mentioned, listing, &board.tree.source_root));
+    let mut used = vec![false; board.accepted.len()];
+    let before = findings.len();
+    findings.retain(|finding| !accepted(board, finding, &mut used));
+    let accepted = before - findings.len();
+    for (acceptance, _) in board.accepted.iter().zip(&used).filter(|(_, used)| !**used) {
+        findings.push(Finding {
+            kind: FindingKind::AcceptedInVain,
+            subject: Subject::Accepted(acceptance.kind),
+            at: Spot::Definition(acceptance.place),
+            detail: Detail::Plain,
+        });
+    }
+    findings.sort_by(|a, b| {
+        let key = |f: &Finding| (f.kind.level(), f.at.clone(), f.kind, f.subject.clone());
+        key(a).cmp(&key(b))
+    });
+    Lint { findings, accepted }
+}
+
+fn accepted(board: &Board, finding: &Finding, used: &mut [bool]) -> bool {
+    let mut any = false;
+    for (acceptance, used) in board.accepted.iter().zip(used).filter(|(a, _)| a.kind == finding.kind) {
+        let about = match (&acceptance.of, &finding.subject) {
+            (AcceptedOf::Option(one), Subject::Option(option) | Subject::Value(option, _)) => one == option,
+            (AcceptedOf::Option(one), Subject::Macro(name)) => {
+                board.options[*one].macros.iter().any(|definition| definition.name == *name)
+            }
+            (AcceptedOf::Need(one), Subject::Need(need)) => one == need,
+            (AcceptedOf::Part(one), Subject::Part(part)) => one == part,
+            (AcceptedOf::Files(globs), _) => match &finding.at {
+                Spot::Source(file, _) => globs.iter().any(|glob| glob.matches(file)),
+                Spot::Definition(_) | Spot::Tree => false,
+            },
+            _ => false,
+        };
+        if about {
+            *used = true;
+            any = true;
+        }
+    }
+    any
+}
+
+/// Reads a file as text; what is no text has nothing to say here.
+fn read(root: &Path, file: &RelPath) -> String {
+    std::fs::read(file.below(root)).map_or(String::new(), |bytes| String::from_utf8_lossy(&bytes).into_owned())
+}

@@ -1,0 +1,119 @@
+//! What can be at all, on any host and with any choices.
+
+use std::collections::BTreeSet;
+
+use super::clash::lean_rules;
+use super::engine::{Engine, Pull};
+use super::proof::{Proof, prove};
+use super::settle::Setting;
+use crate::board::{Board, OptionId, RuleId};
+use crate::logic::{Condition, Lit, Logic, Owner, Sat, Shape, Switchable, Truth};
+use crate::profile::Choices;
+
+/// Tells what can be. Answers are found by narrowing where that does, and by the SAT solver where it does not; whatever one
+/// answer shows to be possible is remembered.
+pub struct Possible<'a> {
+    logic: &'a Logic,
+    engine: Engine<'a>,
+    /// Picks of which every value asks for something.
+    bound: Vec<OptionId>,
+    seen: Vec<bool>,
+}
+
+impl<'a> Possible<'a> {
+    /// Begins with nothing chosen; `nothing` is an empty set of choices.
+    pub fn new(board: &'a Board, logic: &'a Logic, nothing: &'a Choices) -> Possible<'a> {
+        let asks = |option: &OptionId| match logic.shape(*option) {
+            shape @ Shape::Pick { .. } => shape.vars().all(|var| logic.guarded_by(var).next().is_some()),
+            _ => false,
+        };
+        Possible {
+            logic,
+            engine: Engine::new(logic, Setting { board, choices: nothing }, None),
+            bound: logic.order.iter().copied().filter(asks).collect(),
+            seen: vec![false; logic.vars() * 2],
+        }
+    }
+
+    /// Tells whether some pick has nothing but values that ask for something; only then can anything be on of itself.
+    pub fn any_bound(&self) -> bool {
+        !self.bound.is_empty()
+    }
+
+    /// Tells whether these can hold together.
+    pub fn can(&mut self, literals: &[Lit]) -> bool {
+        if let [only] = literals
+            && self.seen[index(*only)]
+        {
+            return true;
+        }
+        self.narrowly(literals) || self.by_sat(literals, None)
+    }
+
+    /// Tells whether a condition can hold together with these.
+    pub fn can_hold(&mut self, condition: &Condition, literals: &[Lit]) -> bool {
+        match condition {
+            Condition::Lit(lit) => self.can(&[&[*lit], literals].concat()),
+            Condition::All(members) if members.is_empty() => self.can(literals),
+            other => self.by_sat(literals, Some(other)),
+        }
+    }
+
+    fn narrowly(&mut self, literals: &[Lit]) -> bool {
+        let mark = self.engine.mark();
+        let start = self.engine.known_so_far();
+        let mut done = self.engine.give(literals).and_then(|()| self.engine.meet(Pull::Allowed)).is_ok();
+        for option in &self.bound {
+            let shape = self.logic.shape(*option);
+            let settled = shape.vars().any(|var| self.engine.truth(var.yes()) == Truth::Yes);
+            let open = |engine: &Engine<'_>, lit: Lit| engine.truth(lit) == Truth::Open;
+            done = done
+                && (settled
+                    || shape.vars().any(|var| {
+                        open(&self.engine, var.yes()) && self.engine.attempt(&[var.yes()], Pull::Allowed).is_ok()
+                    }));
+        }
+        if done {
+            for lit in self.engine.known_since(start) {
+                self.seen[index(*lit)] = true;
+            }
+        }
+        self.engine.undo(mark);
+        done
+    }
+
+    fn by_sat(&self, literals: &[Lit], condition: Option<&Condition>) -> bool {
+        let mut mentioned: Vec<Lit> = literals.to_vec();
+        condition.iter().for_each(|condition| condition.for_each_lit(&mut |lit| mentioned.push(lit)));
+        let mut sat = Sat::new(self.logic, options(self.logic, &mentioned), Switchable::Fixed);
+        if let Some(condition) = condition {
+            sat.require_condition(condition);
+        }
+        sat.solve(literals).is_ok()
+    }
+}
+
+fn index(lit: Lit) -> usize {
+    lit.var().index() * 2 + usize::from(lit.is_yes())
+}
+
+fn options(logic: &Logic, literals: &[Lit]) -> Vec<OptionId> {
+    let option = |lit: &Lit| match logic.owner(lit.var()) {
+        Owner::Option(option) => Some(option),
+        Owner::Always | Owner::Need(_) | Owner::Several => None,
+    };
+    literals.iter().filter_map(option).collect()
+}
+
+/// Shows why these can never hold together: a smallest set of rules, and how they lead to a contradiction. `None` when
+/// they can.
+pub fn impossible(logic: &Logic, literals: &[Lit]) -> Option<(Vec<RuleId>, Proof)> {
+    let mut sat = Sat::new(logic, options(logic, literals), Switchable::ByRule);
+    literals.iter().for_each(|lit| sat.require(*lit));
+    let rules = lean_rules(logic, &mut sat)?;
+    let proof = prove(logic, literals, &rules);
+    let mut ordered = proof.rules();
+    let used: BTreeSet<RuleId> = ordered.iter().copied().collect();
+    ordered.extend(rules.difference(&used));
+    Some((ordered, proof))
+}

@@ -1,0 +1,137 @@
+//! What can be doubted about definitions: what, where, why, and what to do.
+
+use boltboard_core::board::{Board, FindingKind, FindingLevel};
+use boltboard_core::lint::{Detail, Finding, Lint, Spot, Subject};
+
+use super::proof::proof_lines;
+use super::text::{Role, count, paint};
+
+/// Tells all findings, and how many there are.
+pub fn findings(board: &Board, lint: &Lint) -> String {
+    let mut text = String::new();
+    for finding in &lint.findings {
+        text.push_str(&one(board, finding));
+    }
+    let accepted = match lint.accepted {
+        0 => String::new(),
+        n => format!("; {n} accepted"),
+    };
+    if lint.findings.is_empty() {
+        return format!("Nothing to doubt{accepted}.\n");
+    }
+    let of = |level: FindingLevel| lint.findings.iter().filter(|finding| finding.kind.level() == level).count();
+    let each: Vec<String> = FindingLevel::NAMED
+        .iter()
+        .filter(|(_, level)| of(*level) > 0)
+        .map(|(name, level)| format!("{} {name}", of(*level)))
+        .collect();
+    let number = count(lint.findings.len(), "finding", "findings");
+    text.push_str(&paint(Role::Title, &format!("{number}: {}{accepted}\n", each.join(", "))));
+    text.push_str(&paint(
+        Role::Faint,
+        "What you know better: accept = { FINDING = \"why\" } in its table, or [[accept]] for files\n",
+    ));
+    text
+}
+
+fn one(board: &Board, finding: &Finding) -> String {
+    let role = match finding.kind.level() {
+        FindingLevel::Wrong => Role::Bad,
+        FindingLevel::Doubtful => Role::Warn,
+        FindingLevel::Untidy => Role::Faint,
+    };
+    let level = paint(role, finding.kind.level().name());
+    let name = paint(Role::Faint, &format!("({})", finding.kind.name()));
+    let mut text = format!("{level}: {} {name}\n", said(board, finding));
+    if let Some(place) = place(board, &finding.at) {
+        text.push_str(&format!("  {}\n", paint(Role::Faint, &place)));
+    }
+    for line in shown(board, &finding.detail) {
+        text.push_str(&format!("  {line}\n"));
+    }
+    text.push_str(&format!("  {} {}\n\n", paint(Role::Good, "try:"), remedy(finding)));
+    text
+}
+
+/// Says where a finding is.
+pub fn place(board: &Board, at: &Spot) -> Option<String> {
+    match at {
+        Spot::Definition(place) => {
+            let excerpt = board.files.excerpt(*place);
+            Some(format!("{}:{}:{}", excerpt.file, excerpt.line, excerpt.column))
+        }
+        Spot::Source(file, line) => Some(format!("{file}:{line}")),
+        Spot::Tree => None,
+    }
+}
+
+/// Says what is doubted.
+pub fn said(board: &Board, finding: &Finding) -> String {
+    let subject = match &finding.subject {
+        Subject::Board => "the board".to_string(),
+        Subject::Option(option) | Subject::Value(option, _) => board.options[*option].name.clone(),
+        Subject::Need(need) => format!("need {}", board.needs[*need].name),
+        Subject::Part(part) => format!("part {}", board.parts[*part].name),
+        Subject::Section(section) => format!("section {}", board.sections[*section].name),
+        Subject::Macro(name) => name.clone(),
+        Subject::File(file) => file.to_string(),
+        Subject::Accepted(kind) => kind.name().to_string(),
+    };
+    match (finding.kind, &finding.subject, &finding.detail) {
+        (FindingKind::NoWay, ..) => "no values at all meet the board's requirements".into(),
+        (FindingKind::Contradiction, ..) => {
+            format!("{subject} can never be on: its own requirements exclude each other")
+        }
+        (FindingKind::NeverOn, ..) => format!("{subject} can never be on"),
+        (FindingKind::AlwaysOn, ..) => format!("{subject} can never be off"),
+        (FindingKind::ValueNever, Subject::Value(_, value), _) => format!("{subject} can never be {value}"),
+        (FindingKind::ValueNever, ..) => format!("{subject} has a value that can never be"),
+        (FindingKind::DefaultNever, _, Detail::Shadowed) => {
+            format!("a default of {subject} never counts: one before it always does")
+        }
+        (FindingKind::DefaultNever, _, Detail::NeverHad) => {
+            format!("a default of {subject} can never be had while it counts")
+        }
+        (FindingKind::DefaultNever, ..) => format!("a default of {subject} never counts: its condition can never hold"),
+        (FindingKind::DependsOnItself, ..) => format!("a default of {subject} depends on {subject} itself"),
+        (FindingKind::LooseSource, ..) => format!("{subject} belongs to no part"),
+        (FindingKind::MacroUnread, ..) => format!("no source reads {subject}, and nothing else follows its option"),
+        (FindingKind::MacroUnknown, ..) => format!("{subject} is tested and nothing defines it"),
+        (FindingKind::NoPackages, ..) => format!("no package is known for {subject}"),
+        (FindingKind::NeedUnused, ..) => format!("nothing asks for {subject}"),
+        (FindingKind::SectionEmpty, ..) => format!("{subject} has no options"),
+        (FindingKind::NoSummary, ..) => format!("{subject} has no summary"),
+        (FindingKind::AcceptedInVain, ..) => format!("{subject} is accepted here, and there is no such finding"),
+    }
+}
+
+fn shown(board: &Board, detail: &Detail) -> Vec<String> {
+    match detail {
+        Detail::Proof(_, proof) => proof_lines(board, proof),
+        Detail::Ring(options) => {
+            let names: Vec<&str> = options.iter().map(|option| board.options[*option].name.as_str()).collect();
+            vec![names.join(" → ")]
+        }
+        Detail::Shadowed | Detail::NeverCounts | Detail::NeverHad | Detail::Plain => Vec::new(),
+    }
+}
+
+/// Says what to do about a finding.
+pub fn remedy(finding: &Finding) -> &'static str {
+    match finding.kind {
+        FindingKind::NoWay => "loosen one of these requirements; until then nothing can be configured",
+        FindingKind::Contradiction | FindingKind::NeverOn => "loosen one of these requirements, or take the option out",
+        FindingKind::AlwaysOn => "take the option out, or give the pick a value that does without it",
+        FindingKind::ValueNever => "loosen one of these requirements, or take the value out",
+        FindingKind::DefaultNever => "put it before the others, change its condition, or take it out",
+        FindingKind::DependsOnItself => "let the default look at something that does not depend on it",
+        FindingKind::LooseSource => "name it in the `sources` of a part, or remove it",
+        FindingKind::MacroUnread => "use the macro, set `macro = []`, or take the option out",
+        FindingKind::MacroUnknown => "check the spelling, or define an option for it",
+        FindingKind::NoPackages => "name its packages: packages = { debian = \"…\", fedora = \"…\" }",
+        FindingKind::NeedUnused => "let an option or a part ask for it with `needs`, or take it out",
+        FindingKind::SectionEmpty => "put options into it with `section`, or take it out",
+        FindingKind::NoSummary => "say in one line what it is: summary = \"…\"",
+        FindingKind::AcceptedInVain => "take it out of `accept`",
+    }
+}
