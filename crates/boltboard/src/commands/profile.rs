@@ -2,6 +2,7 @@
 
 use boltboard_core::board::NEED_PREFIX;
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
+use boltboard_core::resolve::Effect;
 use clap::{Args, Subcommand};
 
 use crate::args::Global;
@@ -39,10 +40,16 @@ enum ProfileCommand {
         /// Its name [default: the one in use]
         name: Option<String>,
     },
-    /// Check that a profile fits the tree and this host
+    /// Check that profiles fit the tree and this host
     Check {
-        /// Its name [default: the one in use]
-        name: Option<String>,
+        /// Their names [default: the one in use]
+        names: Vec<String>,
+        /// Check all, also those that the tree ships
+        #[arg(long, conflicts_with = "names")]
+        all: bool,
+        /// Let choices without effect fail too
+        #[arg(long)]
+        strict: bool,
     },
     /// Remove a profile of your own
     Remove {
@@ -60,7 +67,16 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
         ProfileCommand::List => list(&session, screen, global.json),
         ProfileCommand::Use { name } => put_in_use(&session, screen, name),
         ProfileCommand::Show { name } => show(&session, screen, &named(name)?, global.json),
-        ProfileCommand::Check { name } => check(&session, screen, &named(name)?),
+        ProfileCommand::Check { names, all, strict } => {
+            let wanted = if *all {
+                session.shelf.list()?.into_keys().collect()
+            } else if names.is_empty() {
+                vec![session.profile.clone()]
+            } else {
+                names.iter().map(|name| profile_name(name)).collect::<Result<Vec<_>, _>>()?
+            };
+            check(&session, screen, &wanted, *strict)
+        }
         ProfileCommand::Remove { name } => remove(&session, screen, name),
     }
 }
@@ -166,11 +182,71 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
     Ok(Exit::Done)
 }
 
-fn check(session: &Session, screen: &Screen, name: &ProfileName) -> Result<Exit, Stop> {
-    let resolved = session.resolve_profile(name)?;
-    let text = count(resolved.choices.items.len(), "choice holds", "choices hold");
-    screen.out(&format!("{name}: {text} together on this host.\n"));
-    Ok(Exit::Done)
+/// What came of checking one profile.
+pub struct Checked {
+    /// The profile.
+    pub profile: ProfileName,
+    /// How many choices hold; none when they do not hold together.
+    pub choices: Option<usize>,
+    /// Choices that have no effect.
+    pub idle: Vec<String>,
+    /// What is wrong with it.
+    pub problems: Vec<String>,
+}
+
+/// Checks each profile; one that fails does not keep the others from being checked.
+fn check(session: &Session, screen: &Screen, names: &[ProfileName], strict: bool) -> Result<Exit, Stop> {
+    let mut worst = Exit::Done;
+    let mut all = Vec::new();
+    let grave = |exit: Exit| match exit {
+        Exit::Done => 0,
+        Exit::No => 1,
+        Exit::HostLacks => 2,
+        Exit::Wrong => 3,
+        Exit::WrongUse | Exit::Interrupted => 4,
+    };
+    for name in names {
+        let mut checked = Checked { profile: name.clone(), choices: None, idle: Vec::new(), problems: Vec::new() };
+        let exit = match session.resolve_profile(name) {
+            Ok(resolved) => {
+                let items = &resolved.choices.items;
+                checked.choices = Some(items.len());
+                let idle = items.iter().filter(|c| resolved.resolution.get(c.option).effect == Effect::Idle);
+                checked.idle = idle.map(|choice| session.board.options[choice.option].name.clone()).collect();
+                if strict && !checked.idle.is_empty() { Exit::No } else { Exit::Done }
+            }
+            Err(stop) => {
+                checked.problems = stop.diagnostics.iter().map(|diagnostic| diagnostic.message.clone()).collect();
+                if !session.global.json {
+                    screen.remark(&format!("{name}:"));
+                    screen.diagnostics(&stop.diagnostics);
+                }
+                stop.exit
+            }
+        };
+        if grave(exit) > grave(worst) {
+            worst = exit;
+        }
+        all.push(checked);
+    }
+    if session.global.json {
+        screen.json(&json::profile_check(&all));
+        return Ok(worst);
+    }
+    for checked in &all {
+        let name = &checked.profile;
+        match checked.choices {
+            None => screen.out(&format!("{name}: {}\n", paint(Role::Bad, "does not hold"))),
+            Some(number) => {
+                let text = count(number, "choice holds", "choices hold");
+                screen.out(&format!("{name}: {text} together on this host.\n"));
+            }
+        }
+        for option in &checked.idle {
+            screen.out(&format!("  {option} has no effect; see boltboard why {option} --profile {name}\n"));
+        }
+    }
+    Ok(worst)
 }
 
 fn remove(session: &Session, screen: &Screen, name: &str) -> Result<Exit, Stop> {

@@ -1,8 +1,11 @@
 //! `boltboard set` and `boltboard unset`
 
-use boltboard_core::board::{Asked, NEED_PREFIX};
+use std::path::{Path, PathBuf};
+
+use boltboard_core::board::{Asked, Kind, NEED_PREFIX, OptionId};
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
 use boltboard_core::resolve::{Effect, Origin};
+use boltboard_core::search::{Filter, read_filters};
 use clap::Args;
 
 use crate::args::Global;
@@ -16,8 +19,17 @@ use crate::session::{Resolved, Session};
 #[derive(Debug, Args)]
 pub struct SetArgs {
     /// What to choose: an option's value, or who is to meet a need (system, bundled, off, a folder, another need)
-    #[arg(value_name = "OPTION=VALUE|need:NAME=PROVIDER", required = true)]
+    #[arg(value_name = "OPTION=VALUE|need:NAME=PROVIDER", required_unless_present_any = ["from", "all_in"])]
     choices: Vec<String>,
+    /// Take choices from FILE as well, one a line; `-` reads them from standard input
+    #[arg(long, value_name = "FILE")]
+    from: Option<PathBuf>,
+    /// Give every option of a section, and of the sections within it, this value where it takes it
+    #[arg(long, value_name = "SECTION=VALUE")]
+    all_in: Vec<String>,
+    /// Only show what would move
+    #[arg(long)]
+    preview: bool,
     /// Why; kept with the choice
     #[arg(long, value_name = "TEXT")]
     reason: Option<String>,
@@ -34,11 +46,24 @@ pub struct UnsetArgs {
 /// Chooses values.
 pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
+    let mut asked = args.choices.clone();
+    if let Some(file) = &args.from {
+        asked.extend(choices_from(&session, file)?);
+    }
+    for text in &args.all_in {
+        asked.extend(all_in(&session, text)?);
+    }
     let mut chosen = Vec::new();
-    for text in &args.choices {
+    for text in &asked {
         chosen.push(session.board.read_asked(text)?);
     }
-    change(session, screen, &args.choices, &|session, file| {
+    let effect = match (args.preview, args.from.is_some() || !args.all_in.is_empty()) {
+        (true, _) => Effects::ShowOnly,
+        // Much moves at once, so whoever sits there is asked first.
+        (false, true) => Effects::AskFirst,
+        (false, false) => Effects::Take,
+    };
+    change_with(session, screen, &asked, effect, &|session, file| {
         for asked in &chosen {
             match asked {
                 Asked::Value(option, value) => {
@@ -52,6 +77,68 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
         }
         Ok(())
     })
+}
+
+/// Reads choices from a file, one a line; empty lines and what follows a `#` do not count. All lines that are wrong are told.
+fn choices_from(session: &Session, file: &Path) -> Result<Vec<String>, Stop> {
+    let text =
+        if file == Path::new("-") { std::io::read_to_string(std::io::stdin()) } else { std::fs::read_to_string(file) };
+    let text = text.map_err(|e| Stop::usage(format!("cannot read {}: {e}", file.display())))?;
+    let mut choices = Vec::new();
+    let mut diagnostics = Vec::new();
+    for (index, line) in text.lines().enumerate() {
+        let line = line.split_once(" #").map_or(line, |(before, _)| before).trim();
+        if line.is_empty() || line.starts_with('#') {
+            continue;
+        }
+        match session.board.read_asked(line) {
+            Ok(_) => choices.push(line.to_string()),
+            Err(fault) => {
+                for mut diagnostic in Stop::from(fault).diagnostics {
+                    diagnostic.message = format!("{}:{}: {}", file.display(), index + 1, diagnostic.message);
+                    diagnostics.push(diagnostic);
+                }
+            }
+        }
+    }
+    if diagnostics.is_empty() { Ok(choices) } else { Err(Stop { diagnostics, exit: Exit::WrongUse }) }
+}
+
+/// Returns a choice for every option of a section that takes the value.
+fn all_in(session: &Session, text: &str) -> Result<Vec<String>, Stop> {
+    let board = &session.board;
+    let Some((section, value)) = text.split_once('=') else {
+        let diagnostic = Diagnostic::new(format!("`{text}` is not SECTION=VALUE"));
+        return Err(Stop::new(Exit::WrongUse, diagnostic.help("for example: boltboard set --all-in links=off")));
+    };
+    let (filters, _) = read_filters(board, &[format!("in:{}", section.trim())])?;
+    let within = |option: OptionId| {
+        let path = board.section_path(board.options[option].section);
+        filters.iter().all(|filter| matches!(filter, Filter::In(section) if path.contains(section)))
+    };
+    let takes = |option: &OptionId| {
+        let kind = &board.options[*option].kind;
+        // A text takes any value; nobody means to write `off` into it.
+        !matches!(kind, Kind::Text | Kind::Path | Kind::Words(_)) && kind.read(value.trim()).is_ok()
+    };
+    let options = board.options.ids().filter(|option| within(*option)).filter(takes);
+    let choices: Vec<String> = options.map(|id| format!("{}={}", board.options[id].name, value.trim())).collect();
+    if choices.is_empty() {
+        let diagnostic = Diagnostic::new(format!("no option in {section} takes `{value}`"));
+        return Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("see them: boltboard options in:{section}"))));
+    }
+    Ok(choices)
+}
+
+/// What is done with what would move.
+#[derive(Clone, Copy, PartialEq)]
+enum Effects {
+    /// It is taken and told.
+    Take,
+    /// It is told, and taken when the person agrees; nobody is asked when no one is there.
+    AskFirst,
+    /// It is told.
+    ShowOnly,
 }
 
 /// Takes choices back.
@@ -83,14 +170,32 @@ pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit,
 
 /// Changes the profile in use if what comes out can hold, and tells all that moved.
 pub fn change(
+    session: Session,
+    screen: &Screen,
+    asked: &[String],
+    edit: &dyn Fn(&Session, &mut ProfileFile) -> Result<(), Stop>,
+) -> Result<Exit, Stop> {
+    change_with(session, screen, asked, Effects::Take, edit)
+}
+
+fn change_with(
     mut session: Session,
     screen: &Screen,
     asked: &[String],
+    effects: Effects,
     edit: &dyn Fn(&Session, &mut ProfileFile) -> Result<(), Stop>,
 ) -> Result<Exit, Stop> {
     crate::host::only_real(&session)?;
     // A profile that cannot be resolved now may be what this change mends.
     let before = session.resolve().ok();
+    if effects != Effects::Take && !asked.is_empty() {
+        let after = session.resolve_with(asked).map_err(unchanged)?;
+        screen.out(&moved(&session, before.as_ref(), &after, screen.width));
+        if effects == Effects::ShowOnly || !screen.agrees("Take these?") {
+            screen.out("Nothing was changed.\n");
+            return Ok(Exit::Done);
+        }
+    }
     session.work.prepare(&session.board.tree.name)?;
     own_profile(&mut session, screen)?;
     let path = session.shelf.own_path(&session.profile);
@@ -100,15 +205,19 @@ pub fn change(
     edit(&session, &mut file)?;
     // Refused as a whole when it cannot hold: the profile stays as it is.
     let after = if asked.is_empty() { session.resolve_as(&file.text()) } else { session.resolve_with(asked) };
-    let after = after.map_err(|mut stop| {
-        if let Some(last) = stop.diagnostics.last_mut() {
-            last.notes.push("Nothing was changed.".into());
-        }
-        stop
-    })?;
+    let after = after.map_err(unchanged)?;
     file.save()?;
-    screen.out(&moved(&session, before.as_ref(), &after, screen.width));
+    if effects == Effects::Take {
+        screen.out(&moved(&session, before.as_ref(), &after, screen.width));
+    }
     Ok(Exit::Done)
+}
+
+fn unchanged(mut stop: Stop) -> Stop {
+    if let Some(last) = stop.diagnostics.last_mut() {
+        last.notes.push("Nothing was changed.".into());
+    }
+    stop
 }
 
 /// Makes sure that the profile in use is the person's own; one that the tree ships gets one on top of it.

@@ -53,6 +53,17 @@ impl Screen {
         let _ = anstream::stderr().lock().write_all(format!("{text}\n").as_bytes());
     }
 
+    /// Asks a question. Where nobody sits at both ends, nobody is asked, and it counts as agreed.
+    pub fn agrees(&self, question: &str) -> bool {
+        if !(std::io::stdin().is_terminal() && std::io::stdout().is_terminal()) {
+            return true;
+        }
+        self.out(&format!("{question} [y/N] "));
+        let mut answer = String::new();
+        let read = std::io::stdin().read_line(&mut answer);
+        read.is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
+    }
+
     /// Writes a JSON answer.
     pub fn json<T: serde::Serialize>(&self, answer: &T) {
         let mut text = serde_json::to_string_pretty(answer).unwrap_or_default();

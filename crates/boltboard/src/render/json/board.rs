@@ -7,6 +7,7 @@ use boltboard_core::resolve::{Effect, Origin};
 use serde::Serialize;
 
 use super::FORMAT;
+use crate::commands::profile::Checked;
 use crate::render::overview::Overview;
 use crate::session::{Resolved, Session};
 
@@ -342,4 +343,33 @@ pub fn overview(board: &Board, overview: &Overview) -> OverviewAnswer {
         profile: overview.profile.clone(),
         choices: overview.choices,
     }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct ProfileCheckAnswer {
+    format: u32,
+    profiles: Vec<CheckedAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct CheckedAnswer {
+    profile: String,
+    holds: bool,
+    choices: Option<usize>,
+    without_effect: Vec<String>,
+    problems: Vec<String>,
+}
+
+/// Answers `profile check`.
+pub fn profile_check(all: &[Checked]) -> ProfileCheckAnswer {
+    let one = |checked: &Checked| CheckedAnswer {
+        profile: checked.profile.to_string(),
+        holds: checked.choices.is_some(),
+        choices: checked.choices,
+        without_effect: checked.idle.clone(),
+        problems: checked.problems.clone(),
+    };
+    ProfileCheckAnswer { format: FORMAT, profiles: all.iter().map(one).collect() }
 }

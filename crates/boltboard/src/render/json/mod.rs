@@ -7,7 +7,7 @@ mod lint;
 mod reach;
 mod survey;
 
-pub use board::{options, overview, profile, profile_list, show, why};
+pub use board::{options, overview, profile, profile_check, profile_list, show, why};
 pub use build::{Compared, compare, ledger, preview};
 pub use deliver::{install, uninstall};
 pub use lint::lint;
