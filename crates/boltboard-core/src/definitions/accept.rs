@@ -8,6 +8,9 @@ use crate::board::{Acceptance, AcceptedOf, FindingKind};
 
 /// Reads `accept = { FINDING = "reason" }` of an option, need or part.
 pub(super) fn of_entry(entry: &Entry<'_>, what: &str, of: AcceptedOf) -> Vec<Acceptance> {
+    if entry.table.get("accept").is_none() {
+        return Vec::new();
+    }
     let fields = entry.fields(what);
     let Some(found) = fields.get("accept") else { return Vec::new() };
     let Some(table) = fields.sub(&found, "accept".into()) else {

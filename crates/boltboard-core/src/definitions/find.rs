@@ -66,51 +66,50 @@ pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
     Err(TreeFault::NoTree(start))
 }
 
-pub(super) fn read_file(
-    root: &Path,
-    path: &RelPath,
+/// A definition file's text and what it says, or what is wrong with it.
+pub(super) struct ParsedFile {
+    path: RelPath,
     named_at: Option<Place>,
-    files: &mut SourceFiles,
-    log: &Log,
-) -> Option<RawFile> {
+    outcome: Result<(String, Result<Document<String>, toml_edit::TomlError>), Fault>,
+}
+
+/// Reads and parses one file. Files do not depend on each other here, so several can be read at once.
+pub(super) fn parse_file(root: &Path, path: &RelPath, named_at: Option<Place>) -> ParsedFile {
+    let outcome = text_of(root, path).map(|text| {
+        let document = Document::parse(text.clone());
+        (text, document)
+    });
+    ParsedFile { path: path.clone(), named_at, outcome }
+}
+
+fn text_of(root: &Path, path: &RelPath) -> Result<String, Fault> {
     let shown = path.to_string();
-    let whole = |fault: Fault| log.add(Problem { fault, place: named_at, related: None, near: vec![] });
     let real = path.below(root);
     let unreadable = |e: std::io::Error| Fault::Unreadable { file: shown.clone(), reason: e.to_string() };
-    match std::fs::metadata(&real) {
-        Ok(status) if status.len() > MAX_FILE => {
-            whole(Fault::Limit { what: shown, limit: format!("{} MiB", MAX_FILE >> 20) });
-            return None;
-        }
-        Ok(_) => {}
-        Err(e) => {
-            whole(unreadable(e));
-            return None;
-        }
+    let status = std::fs::metadata(&real).map_err(unreadable)?;
+    if status.len() > MAX_FILE {
+        return Err(Fault::Limit { what: shown, limit: format!("{} MiB", MAX_FILE >> 20) });
     }
-    // The file a link leads to must lie in the tree as well.
-    let inside = root.canonicalize().and_then(|root| Ok(real.canonicalize()?.starts_with(root)));
-    if matches!(inside, Ok(false)) {
-        whole(Fault::LinkOut(shown));
-        return None;
+    // The file a link leads to must lie in the tree as well. The root's path is free of links already.
+    if matches!(real.canonicalize(), Ok(there) if !there.starts_with(root)) {
+        return Err(Fault::LinkOut(shown));
     }
-    let bytes = match std::fs::read(&real) {
-        Ok(bytes) => bytes,
-        Err(e) => {
-            whole(unreadable(e));
+    let bytes = std::fs::read(&real).map_err(unreadable)?;
+    String::from_utf8(bytes).map_err(|e| Fault::NotUtf8 { file: shown, offset: e.utf8_error().valid_up_to() })
+}
+
+/// Takes a file in, or logs what is wrong with it.
+pub(super) fn take_file(parsed: ParsedFile, files: &mut SourceFiles, log: &Log) -> Option<RawFile> {
+    let (text, document) = match parsed.outcome {
+        Ok(read) => read,
+        Err(fault) => {
+            log.add(Problem { fault, place: parsed.named_at, related: None, near: vec![] });
             return None;
         }
     };
-    let text = match String::from_utf8(bytes) {
-        Ok(text) => text,
-        Err(e) => {
-            whole(Fault::NotUtf8 { file: shown, offset: e.utf8_error().valid_up_to() });
-            return None;
-        }
-    };
-    let id = files.add(&shown, &text);
-    match Document::parse(text) {
-        Ok(document) => Some(RawFile { id, folder: path.parent(), document }),
+    let id = files.add(parsed.path.as_str(), &text);
+    match document {
+        Ok(document) => Some(RawFile { id, folder: parsed.path.parent(), document }),
         Err(e) => {
             let place = Place::new(id, e.span().unwrap_or(0..0));
             let message = e.message().trim().replace('\n', "; ");

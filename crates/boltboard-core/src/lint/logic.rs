@@ -6,14 +6,14 @@ use super::{Detail, Finding, Spot, Subject};
 use crate::board::{Atom, Board, DefaultValue, FindingKind, OptionDef, OptionId, RuleKind, Value};
 use crate::logic::{Condition, Given, Lit, Logic, Shape};
 use crate::profile::Choices;
-use crate::resolve::{Possible, impossible};
+use crate::resolve::Possible;
 
 /// Findings about what can be, in the order of options.
 pub(super) fn findings(board: &Board, logic: &Logic) -> Vec<Finding> {
     let nothing = Choices::default();
     let mut possible = Possible::new(board, logic, &nothing);
     if !possible.can(&[]) {
-        let detail = proof(logic, &[]);
+        let detail = proof(board, &mut possible, &[]);
         return vec![Finding { kind: FindingKind::NoWay, subject: Subject::Board, at: Spot::Tree, detail }];
     }
     let mut looker = Looker { board, logic, possible, findings: Vec::new() };
@@ -25,8 +25,8 @@ pub(super) fn findings(board: &Board, logic: &Logic) -> Vec<Finding> {
     looker.findings
 }
 
-fn proof(logic: &Logic, literals: &[Lit]) -> Detail {
-    impossible(logic, literals).map_or(Detail::Plain, |(rules, proof)| Detail::Proof(rules, proof))
+fn proof(board: &Board, possible: &mut Possible<'_>, literals: &[Lit]) -> Detail {
+    possible.impossible(board, literals).map_or(Detail::Plain, |(rules, proof)| Detail::Proof(rules, proof))
 }
 
 struct Looker<'a> {
@@ -44,7 +44,7 @@ impl Looker<'_> {
             shape @ (Shape::Switch { .. } | Shape::Module { .. }) => {
                 let Some(on) = shape.on() else { return };
                 if !self.possible.can(&[on]) {
-                    let detail = proof(self.logic, &[on]);
+                    let detail = proof(self.board, &mut self.possible, &[on]);
                     let own =
                         |rules: &[crate::board::RuleId]| rules.iter().all(|rule| self.board.rules[*rule].option == id);
                     let kind = match &detail {
@@ -53,7 +53,7 @@ impl Looker<'_> {
                     };
                     self.findings.push(Finding { kind, subject: Subject::Option(id), at: place, detail });
                 } else if self.possible.any_bound() && !self.possible.can(&[on.opposite()]) {
-                    let detail = proof(self.logic, &[on.opposite()]);
+                    let detail = proof(self.board, &mut self.possible, &[on.opposite()]);
                     self.findings.push(Finding {
                         kind: FindingKind::AlwaysOn,
                         subject: Subject::Option(id),
@@ -65,7 +65,7 @@ impl Looker<'_> {
             shape @ Shape::Pick { values, .. } => {
                 for (var, value) in shape.vars().zip(values) {
                     if !self.possible.can(&[var.yes()]) {
-                        let detail = proof(self.logic, &[var.yes()]);
+                        let detail = proof(self.board, &mut self.possible, &[var.yes()]);
                         let subject = Subject::Value(id, value.clone());
                         self.findings.push(Finding {
                             kind: FindingKind::ValueNever,
@@ -82,7 +82,7 @@ impl Looker<'_> {
 
     fn defaults(&mut self, id: OptionId) {
         let option = &self.board.options[id];
-        let defaults = &self.logic.defaults[id.index()];
+        let defaults = self.logic.defaults(id);
         let mut before: Vec<Condition> = Vec::new();
         let mut always = false;
         for (index, default) in defaults.iter().enumerate() {

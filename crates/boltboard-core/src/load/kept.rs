@@ -115,9 +115,18 @@ pub(super) fn keep(loaded: &Loaded, root: &Path, sources: Option<&Path>, place: 
         .collect();
     let (Some(files), Some(folders)) = (files, folders) else { return };
     let mut items = Vec::new();
-    let option_ends = board.options.pack_into(&mut items);
-    let rule_ends = board.rules.pack_into(&mut items);
-    let part_ends = board.parts.pack_into(&mut items);
+    let (option_ends, rest) = std::thread::scope(|scope| {
+        let rest = scope.spawn(|| {
+            let mut bytes = Vec::new();
+            let rule_ends = board.rules.pack_into(&mut bytes);
+            let part_ends = board.parts.pack_into(&mut bytes);
+            let logic = postcard::to_stdvec(&loaded.logic);
+            (bytes, rule_ends, part_ends, logic, postcard::to_stdvec(loaded.search.of(board)))
+        });
+        (board.options.pack_into(&mut items), rest.join())
+    });
+    let Ok((bytes, rule_ends, part_ends, Ok(logic), Ok(search))) = rest else { return };
+    items.extend(bytes);
     let head = Head {
         program: place.program.clone(),
         root: root.to_path_buf(),
@@ -136,9 +145,7 @@ pub(super) fn keep(loaded: &Loaded, root: &Path, sources: Option<&Path>, place: 
         rule_ends,
         part_ends,
     };
-    let packed =
-        (postcard::to_stdvec(&head), postcard::to_stdvec(&loaded.logic), postcard::to_stdvec(loaded.search.of(board)));
-    let (Ok(head), Ok(logic), Ok(search)) = packed else { return };
+    let Ok(head) = postcard::to_stdvec(&head) else { return };
     let _ = write(&place.file, [&head, &logic, &search, &items]);
 }
 

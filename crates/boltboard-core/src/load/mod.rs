@@ -78,6 +78,18 @@ impl Loaded {
         let logic = encode(&board);
         Loaded { board, logic, search: LazySearch::default(), source: LoadedFrom::Definitions }
     }
+
+    /// The same with the search index, for what is kept.
+    fn whole(board: Board) -> Loaded {
+        let (logic, index) = std::thread::scope(|scope| {
+            let index = scope.spawn(|| SearchIndex::of(&board));
+            (encode(&board), index.join())
+        });
+        let search = LazySearch::default();
+        // A search index that cannot be made is made when somebody searches.
+        let _ = index.map(|index| search.index.set(index));
+        Loaded { board, logic, search, source: LoadedFrom::Definitions }
+    }
 }
 
 /// Loads the tree at `root`; `sources` overrides where its sources lie. What was read is kept at `place`, where there is one.
@@ -91,9 +103,8 @@ pub fn load(root: &Path, sources: Option<&Path>, place: Option<&KeptPlace>) -> R
     }
     let mut reading = read_tree(root, sources);
     let Some(board) = reading.board.take() else { return Err(reading) };
-    let loaded = Loaded::of(board);
-    if let Some(place) = place {
-        kept::keep(&loaded, root, sources, place, started);
-    }
+    let Some(place) = place else { return Ok(Loaded::of(board)) };
+    let loaded = Loaded::whole(board);
+    kept::keep(&loaded, root, sources, place, started);
     Ok(loaded)
 }

@@ -24,24 +24,22 @@ pub fn encode(board: &Board) -> Logic {
     }
     let condition = |expr: &Expr<Atom>| encoder.spell(expr, true, Strength::Any);
     let mut defaults = Vec::with_capacity(board.options.len());
+    let mut default_starts = Vec::with_capacity(board.options.len() + 1);
     let mut in_force = Vec::new();
-    for (id, option) in board.options.iter() {
-        defaults.push(
-            option
-                .defaults
-                .iter()
-                .map(|rule| {
-                    let gives = match &rule.value {
-                        DefaultValue::Fixed(value) => Given::Value(value.clone()),
-                        DefaultValue::Derived(interp) => Given::Text(interp.clone()),
-                    };
-                    DefaultChoice { when: rule.when.as_ref().map(|when| condition(&when.expr)), gives }
-                })
-                .collect(),
-        );
-        in_force.extend(option.in_force.as_ref().map(|when| (id, condition(&when.expr))));
+    for id in &board.order {
+        let option = &board.options[*id];
+        default_starts.push(defaults.len() as u32);
+        defaults.extend(option.defaults.iter().map(|rule| {
+            let gives = match &rule.value {
+                DefaultValue::Fixed(value) => Given::Value(value.clone()),
+                DefaultValue::Derived(interp) => Given::Text(interp.clone()),
+            };
+            DefaultChoice { when: rule.when.as_ref().map(|when| condition(&when.expr)), gives }
+        }));
+        in_force.extend(option.in_force.as_ref().map(|when| (*id, condition(&when.expr))));
     }
-    encoder.finish(defaults, in_force)
+    default_starts.push(defaults.len() as u32);
+    encoder.finish(defaults, default_starts, in_force)
 }
 
 struct Encoder<'a> {
@@ -158,7 +156,12 @@ impl<'a> Encoder<'a> {
         }
     }
 
-    fn finish(self, defaults: Vec<Vec<DefaultChoice>>, in_force: Vec<(OptionId, Condition)>) -> Logic {
+    fn finish(
+        self,
+        defaults: Vec<DefaultChoice>,
+        default_starts: Vec<u32>,
+        in_force: Vec<(OptionId, Condition)>,
+    ) -> Logic {
         let mut guards: Vec<Vec<u32>> = vec![Vec::new(); self.owners.len()];
         let mut clause_starts = Vec::with_capacity(self.clauses.len() + 1);
         let mut literals = Vec::new();
@@ -179,10 +182,22 @@ impl<'a> Encoder<'a> {
             guarded.extend_from_slice(list);
         }
         guard_starts.push(guarded.len() as u32);
+        let quiet = |(at, option): (usize, &OptionId)| {
+            let on = self.shapes[option.index()].on()?;
+            match &defaults[default_starts[at] as usize..default_starts[at + 1] as usize] {
+                [DefaultChoice { when: None, gives: Given::Value(value) }] if value.is_off() => Some(on.var()),
+                _ => None,
+            }
+        };
+        let mut positions = vec![0_u32; self.board.order.len()];
+        self.board.order.iter().enumerate().for_each(|(at, id)| positions[id.index()] = at as u32);
         Logic {
+            quiet: self.board.order.iter().enumerate().map(quiet).collect(),
+            positions,
+            shapes: self.board.order.iter().map(|id| self.shapes[id.index()].clone()).collect(),
             order: self.board.order.clone(),
-            shapes: self.shapes,
             defaults,
+            default_starts,
             in_force,
             owners: self.owners,
             first_need: self.first_need as u32,

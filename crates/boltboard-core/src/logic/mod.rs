@@ -72,8 +72,14 @@ pub enum Given {
 pub struct Logic {
     /// All options, those that others look at first.
     pub(crate) order: Vec<OptionId>,
-    pub(crate) shapes: Vec<Shape>,
-    pub(crate) defaults: Vec<Vec<DefaultChoice>>,
+    /// In the canonical order too: the variable of a switch or module that is off unless someone wants it.
+    pub(crate) quiet: Vec<Option<Var>>,
+    /// Where each option stands in that order.
+    positions: Vec<u32>,
+    /// In the canonical order, so that what is looked at next lies next.
+    shapes: Vec<Shape>,
+    defaults: Vec<DefaultChoice>,
+    default_starts: Vec<u32>,
     pub(crate) in_force: Vec<(OptionId, Condition)>,
     owners: Vec<Owner>,
     first_need: u32,
@@ -154,7 +160,18 @@ impl Logic {
 
     /// Returns how an option's values are spelt.
     pub fn shape(&self, option: OptionId) -> &Shape {
-        &self.shapes[option.index()]
+        &self.shapes[self.positions[option.index()] as usize]
+    }
+
+    /// Returns all options with how their values are spelt, in the canonical order.
+    pub fn shapes(&self) -> impl Iterator<Item = (OptionId, &Shape)> {
+        self.order.iter().copied().zip(&self.shapes)
+    }
+
+    /// Returns the defaults of an option, in the order in which they are looked at.
+    pub fn defaults(&self, option: OptionId) -> &[DefaultChoice] {
+        let at = self.positions[option.index()] as usize;
+        &self.defaults[self.default_starts[at] as usize..self.default_starts[at + 1] as usize]
     }
 
     /// Returns all clauses.
@@ -188,6 +205,20 @@ impl Logic {
         let about = |lit: &Lit| lit.var().index().wrapping_sub(first.index()) < count;
         let asked = self.clauses().filter(|clause| self.literals(*clause)[1..].iter().any(about));
         asked.map(|clause| self.rule(clause)).collect()
+    }
+
+    /// Returns the clauses of one rule of an option.
+    pub fn clauses_of(&self, option: OptionId, rule: RuleId) -> Vec<ClauseId> {
+        let mut clauses: Vec<ClauseId> = Vec::new();
+        let mut guards: Vec<Var> = self.shape(option).vars().collect();
+        while let Some(guard) = guards.pop() {
+            for clause in self.guarded_by(guard).filter(|clause| self.rule(*clause) == rule) {
+                clauses.push(clause);
+                let several = |lit: &&Lit| self.owner(lit.var()) == Owner::Several;
+                guards.extend(self.literals(clause)[1..].iter().filter(several).map(|lit| lit.var()));
+            }
+        }
+        clauses
     }
 
     /// Returns the clauses that count when a variable holds.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use batsat::{BasicSolver, SolverInterface, lbool};
 
-use super::{Condition, Lit, Logic, Owner, Shape, Var};
+use super::{ClauseId, Condition, Lit, Logic, Owner, Shape, Var};
 use crate::board::{OptionId, RuleId};
 
 /// Whether single rules can be left out.
@@ -37,19 +37,12 @@ pub struct Core(pub Vec<Lit>);
 impl<'a> Sat<'a> {
     /// Takes in the clauses of all that `seeds` can touch.
     pub fn new(logic: &'a Logic, seeds: impl IntoIterator<Item = OptionId>, switchable: Switchable) -> Sat<'a> {
-        let mut sat = Sat {
-            logic,
-            solver: BasicSolver::default(),
-            known: vec![None; logic.vars()],
-            rules: BTreeMap::new(),
-            fresh: logic.vars(),
-        };
-        sat.require(Var::ALWAYS.yes());
+        let mut sat = Sat::empty(logic);
         let mut scope = Scope { logic, seen: vec![false; logic.vars()], waiting: Vec::new() };
         for option in seeds {
             scope.touch(option);
         }
-        for shape in &logic.shapes {
+        for (_, shape) in logic.shapes() {
             // A pick always takes a value, so what its values ask for always counts.
             if let Shape::Pick { .. } = shape
                 && shape.vars().any(|var| logic.guarded_by(var).next().is_some())
@@ -59,22 +52,44 @@ impl<'a> Sat<'a> {
         }
         while let Some(var) = scope.waiting.pop() {
             for clause in logic.guarded_by(var) {
-                let literals = logic.literals(clause);
-                scope.follow(literals);
-                let mut clause_literals = literals.to_vec();
-                if switchable == Switchable::ByRule {
-                    let rule = logic.rule(clause);
-                    let fresh = &mut sat.fresh;
-                    let waits = *sat.rules.entry(rule).or_insert_with(|| {
-                        *fresh += 1;
-                        Var::at(*fresh - 1).yes()
-                    });
-                    clause_literals.push(waits.opposite());
+                scope.follow(logic.literals(clause));
+                match switchable {
+                    Switchable::Fixed => sat.add(logic.literals(clause)),
+                    Switchable::ByRule => sat.add_waiting(clause),
                 }
-                sat.add(&clause_literals);
             }
         }
         sat
+    }
+
+    /// Takes in only the clauses of these rules; each waits for its literal.
+    pub fn of_rules(logic: &'a Logic, rules: impl IntoIterator<Item = (OptionId, RuleId)>) -> Sat<'a> {
+        let mut sat = Sat::empty(logic);
+        for (option, rule) in rules {
+            logic.clauses_of(option, rule).into_iter().for_each(|clause| sat.add_waiting(clause));
+        }
+        sat
+    }
+
+    fn empty(logic: &'a Logic) -> Sat<'a> {
+        let mut sat = Sat {
+            logic,
+            solver: BasicSolver::default(),
+            known: vec![None; logic.vars()],
+            rules: BTreeMap::new(),
+            fresh: logic.vars(),
+        };
+        sat.require(Var::ALWAYS.yes());
+        sat
+    }
+
+    fn add_waiting(&mut self, clause: ClauseId) {
+        let fresh = &mut self.fresh;
+        let waits = *self.rules.entry(self.logic.rule(clause)).or_insert_with(|| {
+            *fresh += 1;
+            Var::at(*fresh - 1).yes()
+        });
+        self.add(&[self.logic.literals(clause), &[waits.opposite()]].concat());
     }
 
     /// The literals that rules wait for, for [`Switchable::ByRule`].

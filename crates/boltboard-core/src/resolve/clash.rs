@@ -87,14 +87,14 @@ impl<'a> Finder<'a> {
         for choice in &choices {
             self.logic.shape(choice.option).spell(&choice.value).into_iter().for_each(|lit| sat.require(lit));
         }
-        let rules = lean_rules(self.logic, &mut sat).unwrap_or_default();
+        let rules = lean_rules(self.board, self.logic, &mut sat).unwrap_or_default();
         let mut lacking = BTreeSet::new();
         for rule in &rules {
             missing_needs(&self.board.rules[*rule].must, self.facts, &mut lacking);
         }
         let mut given = facts_spelt(self.board, self.logic, self.facts);
         given.extend(given_of(self.logic, &choices));
-        let proof = prove(self.logic, &given, &rules);
+        let proof = prove(self.board, self.logic, &given, &rules);
         let mut ordered = proof.rules();
         ordered.extend(rules.into_iter().filter(|rule| !ordered.contains(rule)).collect::<Vec<_>>());
         Clash { choices, rules: ordered, lacking: lacking.into_iter().collect(), proof }
@@ -102,7 +102,7 @@ impl<'a> Finder<'a> {
 }
 
 /// Returns a smallest set of rules that leave no assignment; `None` when there is one. `sat` waits by rule.
-pub(super) fn lean_rules(logic: &Logic, sat: &mut Sat<'_>) -> Option<BTreeSet<RuleId>> {
+pub(super) fn lean_rules(board: &Board, logic: &Logic, sat: &mut Sat<'_>) -> Option<BTreeSet<RuleId>> {
     let waits = sat.rules().clone();
     let mut core_of = |kept: &BTreeSet<RuleId>| {
         let assumed: Vec<Lit> = kept.iter().map(|rule| waits[rule]).collect();
@@ -111,12 +111,8 @@ pub(super) fn lean_rules(logic: &Logic, sat: &mut Sat<'_>) -> Option<BTreeSet<Ru
     };
     let mut rules = core_of(&waits.keys().copied().collect())?;
     // What stands first in the canonical order is kept, whatever the order of files.
-    let mut ordered: Vec<RuleId> = Vec::new();
-    for rule in logic.clauses().map(|clause| logic.rule(clause)).filter(|rule| rules.contains(rule)) {
-        if !ordered.contains(&rule) {
-            ordered.push(rule);
-        }
-    }
+    let mut ordered: Vec<RuleId> = rules.iter().copied().collect();
+    ordered.sort_by_key(|rule| (logic.shape(board.rules[*rule].option).first(), *rule));
     for rule in ordered.into_iter().rev() {
         let fewer: BTreeSet<RuleId> = rules.iter().copied().filter(|one| *one != rule).collect();
         if rules.contains(&rule)

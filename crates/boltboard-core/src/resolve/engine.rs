@@ -5,9 +5,11 @@
 //! whole run is made again with a [`Judge`], which knows of every step whether it can be completed.
 
 use std::cell::OnceCell;
+use std::collections::BTreeSet;
 
 use super::judge::Judge;
 use super::settle::Setting;
+use crate::board::RuleId;
 use crate::logic::{ClauseId, Condition, Lit, Logic, Owner, Shape, Truth, Var};
 
 /// Whether options that may be off can be switched on to meet a rule.
@@ -136,6 +138,37 @@ impl<'a> Engine<'a> {
         if self.follow(pull) && self.forks(pull) { Ok(()) } else { Err(self.dead_end()) }
     }
 
+    /// Follows up everything that became known, and nothing more: when this fails, no assignment has it.
+    pub fn follow_up(&mut self) -> Result<(), DeadEnd> {
+        if self.follow(Pull::Allowed) { Ok(()) } else { Err(self.dead_end()) }
+    }
+
+    /// Returns the rules that led to a clause that cannot be met.
+    pub fn blamed(&self, stopped: ClauseId) -> BTreeSet<RuleId> {
+        let logic = self.logic;
+        let mut clauses = vec![stopped];
+        let mut seen: BTreeSet<ClauseId> = BTreeSet::from([stopped]);
+        let mut at = 0;
+        while let Some(clause) = clauses.get(at).copied() {
+            at += 1;
+            for lit in logic.literals(clause) {
+                // What holds of one variable of an option may follow from another.
+                let vars: Vec<Var> = match logic.owner(lit.var()) {
+                    Owner::Option(option) => logic.shape(option).vars().collect(),
+                    Owner::Several | Owner::Need(_) | Owner::Always => vec![lit.var()],
+                };
+                for var in vars.into_iter().filter(|var| self.truth(var.yes()) != Truth::Open) {
+                    if let Cause::Clause(cause) = self.cause(var)
+                        && seen.insert(cause)
+                    {
+                        clauses.push(cause);
+                    }
+                }
+            }
+        }
+        seen.into_iter().map(|clause| logic.rule(clause)).collect()
+    }
+
     /// Makes literals hold and meets what follows; takes everything back when that fails.
     pub fn attempt(&mut self, literals: &[Lit], pull: Pull) -> Result<(), DeadEnd> {
         let mark = self.mark();
@@ -143,6 +176,16 @@ impl<'a> Engine<'a> {
         let done = self.give(literals).and_then(|()| self.meet(pull)).and_then(|()| self.judged(start));
         if done.is_err() {
             self.undo(mark);
+        }
+        done
+    }
+
+    /// Switches off what is still open: no rule begins to count by that, so there is nothing to follow up. Tells whether
+    /// it was done; where a judge has to be asked, it is not.
+    pub fn switch_off(&mut self, on: Var) -> bool {
+        let done = self.judge.is_none() && self.truth(on.yes()) == Truth::Open && self.set(on.no(), Cause::Given);
+        if done {
+            self.followed = self.trail.len();
         }
         done
     }

@@ -61,11 +61,10 @@ impl<'a> Judge<'a> {
 pub(super) fn unnamed(logic: &Logic, given: &[Lit], only_named: &BTreeSet<OptionId>) -> Vec<Lit> {
     let chosen: BTreeSet<Var> = given.iter().map(|lit| lit.var()).collect();
     let mut forbidden = Vec::new();
-    for (index, shape) in logic.shapes.iter().enumerate() {
+    for (option, shape) in logic.shapes() {
         let Shape::Text { values, .. } = shape else { continue };
         let Some(other) = shape.vars().last().filter(|other| !chosen.contains(other)) else { continue };
-        let option = OptionId::new(index);
-        let can_be_other = logic.defaults[index].iter().any(|default| match &default.gives {
+        let can_be_other = logic.defaults(option).iter().any(|default| match &default.gives {
             Given::Value(value) => !values.contains(&value.to_string()),
             Given::Text(_) => true,
         });

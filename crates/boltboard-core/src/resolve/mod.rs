@@ -26,7 +26,7 @@ use judge::Judge;
 use settle::{NoValue, Setting};
 
 pub use clash::Clash;
-pub use possible::{Possible, impossible};
+pub use possible::Possible;
 pub use proof::{Proof, Statement, Step, statement};
 
 /// A value for each option, with where it comes from.

@@ -47,39 +47,81 @@ impl<'a> Possible<'a> {
         {
             return true;
         }
-        self.narrowly(literals) || self.by_sat(literals, None)
+        match self.narrowly(literals) {
+            Narrowed::Can => true,
+            Narrowed::Cannot(_) => false,
+            Narrowed::Undecided => self.by_sat(literals, None),
+        }
     }
 
     /// Tells whether a condition can hold together with these.
     pub fn can_hold(&mut self, condition: &Condition, literals: &[Lit]) -> bool {
         match condition {
             Condition::Lit(lit) => self.can(&[&[*lit], literals].concat()),
-            Condition::All(members) if members.is_empty() => self.can(literals),
+            Condition::All(members) if members.iter().all(|member| matches!(member, Condition::Lit(_))) => {
+                let mut all = literals.to_vec();
+                condition.for_each_lit(&mut |lit| all.push(lit));
+                self.can(&all)
+            }
             other => self.by_sat(literals, Some(other)),
         }
     }
 
-    fn narrowly(&mut self, literals: &[Lit]) -> bool {
+    /// Shows why these can never hold together: a smallest set of rules, and how they lead to a contradiction. `None` when
+    /// they can.
+    pub fn impossible(&mut self, board: &Board, literals: &[Lit]) -> Option<(Vec<RuleId>, Proof)> {
+        let logic = self.logic;
+        // The rules that narrowing ran through are few; only where it decides nothing are all asked.
+        let suspects = match self.narrowly(literals) {
+            Narrowed::Cannot(rules) if !rules.is_empty() => Some(rules),
+            Narrowed::Can | Narrowed::Cannot(_) | Narrowed::Undecided => None,
+        };
+        let mut sat = match &suspects {
+            Some(rules) => Sat::of_rules(logic, rules.iter().map(|rule| (board.rules[*rule].option, *rule))),
+            None => Sat::new(logic, options(logic, literals), Switchable::ByRule),
+        };
+        literals.iter().for_each(|lit| sat.require(*lit));
+        let rules = lean_rules(board, logic, &mut sat)?;
+        let proof = prove(board, logic, literals, &rules);
+        let mut ordered = proof.rules();
+        let used: BTreeSet<RuleId> = ordered.iter().copied().collect();
+        ordered.extend(rules.difference(&used));
+        Some((ordered, proof))
+    }
+
+    fn narrowly(&mut self, literals: &[Lit]) -> Narrowed {
         let mark = self.engine.mark();
         let start = self.engine.known_so_far();
-        let mut done = self.engine.give(literals).and_then(|()| self.engine.meet(Pull::Allowed)).is_ok();
-        for option in &self.bound {
-            let shape = self.logic.shape(*option);
-            let settled = shape.vars().any(|var| self.engine.truth(var.yes()) == Truth::Yes);
-            let open = |engine: &Engine<'_>, lit: Lit| engine.truth(lit) == Truth::Open;
-            done = done
-                && (settled
-                    || shape.vars().any(|var| {
-                        open(&self.engine, var.yes()) && self.engine.attempt(&[var.yes()], Pull::Allowed).is_ok()
-                    }));
-        }
-        if done {
+        let narrowed = self.narrowed(literals);
+        if let Narrowed::Can = narrowed {
             for lit in self.engine.known_since(start) {
                 self.seen[index(*lit)] = true;
             }
         }
         self.engine.undo(mark);
-        done
+        narrowed
+    }
+
+    fn narrowed(&mut self, literals: &[Lit]) -> Narrowed {
+        if let Err(stopped) = self.engine.give(literals).and_then(|()| self.engine.follow_up()) {
+            return Narrowed::Cannot(stopped.by.map(|clause| self.engine.blamed(clause)).unwrap_or_default());
+        }
+        if self.engine.meet(Pull::Allowed).is_err() {
+            return Narrowed::Undecided;
+        }
+        for option in &self.bound {
+            let shape = self.logic.shape(*option);
+            if shape.vars().any(|var| self.engine.truth(var.yes()) == Truth::Yes) {
+                continue;
+            }
+            let found = shape.vars().any(|var| {
+                self.engine.truth(var.yes()) == Truth::Open && self.engine.attempt(&[var.yes()], Pull::Allowed).is_ok()
+            });
+            if !found {
+                return Narrowed::Undecided;
+            }
+        }
+        Narrowed::Can
     }
 
     fn by_sat(&self, literals: &[Lit], condition: Option<&Condition>) -> bool {
@@ -93,6 +135,14 @@ impl<'a> Possible<'a> {
     }
 }
 
+/// What narrowing alone finds out.
+enum Narrowed {
+    Can,
+    /// Nothing was tried and everything followed: it can never be. The rules that led there.
+    Cannot(BTreeSet<RuleId>),
+    Undecided,
+}
+
 fn index(lit: Lit) -> usize {
     lit.var().index() * 2 + usize::from(lit.is_yes())
 }
@@ -103,17 +153,4 @@ fn options(logic: &Logic, literals: &[Lit]) -> Vec<OptionId> {
         Owner::Always | Owner::Need(_) | Owner::Several => None,
     };
     literals.iter().filter_map(option).collect()
-}
-
-/// Shows why these can never hold together: a smallest set of rules, and how they lead to a contradiction. `None` when
-/// they can.
-pub fn impossible(logic: &Logic, literals: &[Lit]) -> Option<(Vec<RuleId>, Proof)> {
-    let mut sat = Sat::new(logic, options(logic, literals), Switchable::ByRule);
-    literals.iter().for_each(|lit| sat.require(*lit));
-    let rules = lean_rules(logic, &mut sat)?;
-    let proof = prove(logic, literals, &rules);
-    let mut ordered = proof.rules();
-    let used: BTreeSet<RuleId> = ordered.iter().copied().collect();
-    ordered.extend(rules.difference(&used));
-    Some((ordered, proof))
 }

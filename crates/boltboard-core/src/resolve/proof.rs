@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::board::{NeedId, OptionId, RuleId};
+use crate::board::{Board, NeedId, OptionId, RuleId};
 use crate::logic::{ClauseId, Lit, Logic, Owner, Shape, Var};
 
 /// A proof: each step follows from the choices, the facts and the steps before it.
@@ -122,8 +122,10 @@ pub fn statement(logic: &Logic, lit: Lit) -> Statement {
 }
 
 /// Tells how the rules lead from what is given to a contradiction. What is given must contradict the rules.
-pub(super) fn prove(logic: &Logic, given: &[Lit], rules: &BTreeSet<RuleId>) -> Proof {
-    let clauses: Vec<ClauseId> = logic.clauses().filter(|clause| rules.contains(&logic.rule(*clause))).collect();
+pub(super) fn prove(board: &Board, logic: &Logic, given: &[Lit], rules: &BTreeSet<RuleId>) -> Proof {
+    let clauses: BTreeSet<ClauseId> =
+        rules.iter().flat_map(|rule| logic.clauses_of(board.rules[*rule].option, *rule)).collect();
+    let clauses: Vec<ClauseId> = clauses.into_iter().collect();
     let mut options: BTreeSet<OptionId> = BTreeSet::new();
     let vars = clauses.iter().flat_map(|clause| logic.literals(*clause)).chain(given);
     for lit in vars {

@@ -16,12 +16,13 @@ pub(super) struct Setting<'a> {
 /// No value of an option is left.
 pub(super) struct NoValue(pub OptionId);
 
-/// Values as they are found, in the order of options.
-struct Found(Vec<Option<Resolved>>);
+/// Values as they are found, in the order of options; what is not found yet is off.
+struct Found(Vec<Resolved>);
 
 impl Found {
-    fn shown(&self, option: OptionId) -> String {
-        self.0[option.index()].as_ref().map_or(String::new(), |resolved| resolved.value.to_string())
+    fn none(count: usize) -> Found {
+        let off = Value::Switch(Switch::Off);
+        Found(vec![Resolved { value: off, origin: Origin::Default(0), effect: Effect::InForce }; count])
     }
 }
 
@@ -29,8 +30,14 @@ impl Engine<'_> {
     /// Gives every option a value: its default where nothing stands against it, else as little as possible.
     pub(super) fn settle(&mut self, setting: Setting<'_>) -> Result<Vec<Resolved>, NoValue> {
         let logic = self.logic;
-        let mut found = Found(vec![None; logic.shapes.len()]);
-        for option in &logic.order {
+        let mut found = Found::none(logic.order.len());
+        for (option, quiet) in logic.order.iter().zip(&logic.quiet) {
+            if quiet.is_some_and(|on| self.switch_off(on)) {
+                if let Shape::Module { .. } = logic.shape(*option) {
+                    found.0[option.index()].value = Value::Module(Linkage::Off);
+                }
+                continue;
+            }
             let (rule, default) = self.default_of(*option, setting, &found);
             let moved_by = self.settle_one(*option, &default, Pull::Allowed).map_err(|_| NoValue(*option))?;
             let chosen = setting.choices.get(*option).map(|choice| &choice.value);
@@ -46,24 +53,25 @@ impl Engine<'_> {
             } else {
                 Origin::Default(rule)
             };
-            found.0[option.index()] = Some(Resolved { value, origin, effect: Effect::InForce });
+            found.0[option.index()] = Resolved { value, origin, effect: Effect::InForce };
         }
-        // Every option stands in the order, so none is missing.
-        Ok(found.0.into_iter().flatten().collect())
+        Ok(found.0)
     }
 
     /// Takes the defaults that hold without pulling anything in; leaves open what has none.
     pub(super) fn settle_plainly(&mut self, setting: Setting<'_>) {
         let logic = self.logic;
-        let mut found = Found(vec![None; logic.shapes.len()]);
-        for option in &logic.order {
+        let mut found = Found::none(logic.order.len());
+        for (option, quiet) in logic.order.iter().zip(&logic.quiet) {
+            if quiet.is_some_and(|on| self.switch_off(on)) {
+                continue;
+            }
             let (rule, default) = self.default_of(*option, setting, &found);
             // What finds no value stays open, and so holds nothing.
             let _ = self.settle_one(*option, &default, Pull::Forbidden);
             if !matches!(logic.shape(*option), Shape::Switch { .. } | Shape::Module { .. }) {
                 let value = self.value_of(*option, &default);
-                found.0[option.index()] =
-                    Some(Resolved { value, origin: Origin::Default(rule), effect: Effect::InForce });
+                found.0[option.index()] = Resolved { value, origin: Origin::Default(rule), effect: Effect::InForce };
             }
         }
     }
@@ -75,13 +83,31 @@ impl Engine<'_> {
         if shape.vars().all(|var| self.truth(var.yes()) != Truth::Open) {
             return Ok(None);
         }
+        if let Shape::Switch { on } | Shape::Module { on } = shape
+            && default.is_off()
+            && self.switch_off(*on)
+        {
+            return Ok(None);
+        }
         if let Shape::Words { .. } = shape {
             return self.settle_words(shape, default, most);
         }
-        let spelt = shape.spell(default);
-        // Switching off what may be off begins nothing and can be judged by nothing but the judge.
-        let Err(stopped) = self.attempt(&spelt, Pull::Forbidden) else { return Ok(None) };
+        let first = match (shape, default) {
+            // The commonest cases, spelt without asking for memory.
+            (Shape::Switch { on }, _) if !default.is_off() => self.attempt(&[on.yes()], Pull::Forbidden),
+            (Shape::Module { on }, Value::Module(Linkage::Loadable)) => {
+                self.attempt(&[on.yes(), on.plus(1).no()], Pull::Forbidden)
+            }
+            _ => self.attempt(&shape.spell(default), Pull::Forbidden),
+        };
+        let Err(stopped) = first else { return Ok(None) };
         let moved_by = stopped.by.map(|clause| logic.rule(clause));
+        if let (Shape::Switch { on } | Shape::Module { on }, false) =
+            (shape, *default == Value::Module(Linkage::Builtin))
+            && self.switch_off(*on)
+        {
+            return Ok(moved_by);
+        }
         let candidates = self.candidates(shape, default);
         let mut last = stopped;
         for pull in [Pull::Forbidden, Pull::Allowed].into_iter().filter(|pull| most == Pull::Allowed || *pull == most) {
@@ -147,7 +173,7 @@ impl Engine<'_> {
 
     /// Returns the default that counts now, and its value.
     fn default_of(&self, option: OptionId, setting: Setting<'_>, found: &Found) -> (usize, Value) {
-        let defaults = &self.logic.defaults[option.index()];
+        let defaults = self.logic.defaults(option);
         let counts = |when: &Option<crate::logic::Condition>| when.as_ref().is_none_or(|when| self.surely(when));
         let index = defaults.iter().position(|default| counts(&default.when)).unwrap_or(0);
         let value = match defaults.get(index).map(|default| &default.gives) {
@@ -159,7 +185,7 @@ impl Engine<'_> {
     }
 
     fn filled(&self, option: OptionId, interp: &Interp, setting: Setting<'_>, found: &Found) -> Value {
-        let text = fill(setting.board, interp, &|other| found.shown(other));
+        let text = fill(setting.board, interp, &|other: OptionId| found.0[other.index()].value.to_string());
         let kind = &setting.board.options[option].kind;
         kind.read(&text).unwrap_or_else(|_| kind.own_default())
     }

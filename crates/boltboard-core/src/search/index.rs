@@ -1,6 +1,6 @@
 //! Words with the options that they stand at.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 
 use serde::{Deserialize, Serialize};
 
@@ -63,18 +63,20 @@ pub struct Found {
 impl SearchIndex {
     /// Reads all words of a board.
     pub fn of(board: &Board) -> SearchIndex {
-        let mut by_word: HashMap<String, BTreeSet<u32>> = HashMap::new();
+        let mut numbers: HashMap<String, u32> = HashMap::new();
+        let mut places: Vec<(u32, u32)> = Vec::new();
         let mut add = |option: OptionId, field: Field, text: &str| {
             let posting = (option.index() as u32) << 3 | field as u32;
             for word in words_of(text) {
-                match by_word.get_mut(word.as_ref()) {
-                    Some(postings) => {
-                        postings.insert(posting);
-                    }
+                let number = match numbers.get(word.as_ref()) {
+                    Some(number) => *number,
                     None => {
-                        by_word.insert(word.into_owned(), BTreeSet::from([posting]));
+                        let number = numbers.len() as u32;
+                        numbers.insert(word.into_owned(), number);
+                        number
                     }
-                }
+                };
+                places.push((number, posting));
             }
         };
         for (id, option) in board.options.iter() {
@@ -92,13 +94,21 @@ impl SearchIndex {
                 }
             }
         }
-        let sorted: BTreeMap<String, BTreeSet<u32>> = by_word.into_iter().collect();
-        let words = NameTable::new(sorted.keys().map(String::as_str));
+        let mut sorted: Vec<(&String, u32)> = numbers.iter().map(|(word, number)| (word, *number)).collect();
+        sorted.sort();
+        let words = NameTable::new(sorted.iter().map(|(word, _)| word.as_str()));
+        let mut ranks = vec![0_u32; sorted.len()];
+        sorted.iter().enumerate().for_each(|(rank, (_, number))| ranks[*number as usize] = rank as u32);
+        places.iter_mut().for_each(|(number, _)| *number = ranks[*number as usize]);
+        places.sort_unstable();
+        places.dedup();
         let mut starts = Vec::with_capacity(sorted.len() + 1);
-        let mut postings = Vec::new();
-        for list in sorted.values() {
-            starts.push(postings.len() as u32);
-            postings.extend(list);
+        let mut postings = Vec::with_capacity(places.len());
+        for (rank, posting) in places {
+            while starts.len() <= rank as usize {
+                starts.push(postings.len() as u32);
+            }
+            postings.push(posting);
         }
         starts.push(postings.len() as u32);
         SearchIndex { words, starts, postings }

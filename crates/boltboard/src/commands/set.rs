@@ -252,7 +252,7 @@ fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: 
     let mut effects: Vec<(&str, Effect)> = Vec::new();
     for (option, now) in after.resolution.iter() {
         let was = before.map(|b| b.resolution.get(option));
-        let name = &board.options[option].name;
+        let name = board.option_names.get(option);
         let chosen = matches!(now.origin, Origin::Chosen);
         match was {
             Some(was) if was.value == now.value && was.effect == now.effect => continue,
@@ -265,14 +265,14 @@ fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: 
         }
         let origin = origin_word(board, &after.choices, option, now);
         rows.push(vec![
-            (Role::Name, name.clone()),
+            (Role::Name, name.to_string()),
             (Role::Faint, was.map_or(String::new(), |was| was.value.to_string())),
             (Role::Faint, "→".to_string()),
             (Role::Value, now.value.to_string()),
             (if origin == "chosen" { Role::Good } else { Role::Faint }, origin),
         ]);
         if now.effect == Effect::Idle && chosen {
-            idle.push(name.clone());
+            idle.push(name.to_string());
         }
     }
     let mut text = if rows.is_empty() {

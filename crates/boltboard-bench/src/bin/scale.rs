@@ -1,0 +1,152 @@
+//! Waits on boards like a kernel's, against `cat` of all board files in the same run: `scale [OPTIONS…]`, 20,000 by default.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use boltboard_bench::boards::write_board;
+use boltboard_bench::{program, run};
+use boltboard_core::definitions::read_tree;
+use boltboard_core::logic::encode;
+use boltboard_core::profile::Choices;
+use boltboard_core::resolve::resolve;
+use boltboard_core::survey::Facts;
+
+type Fault = Box<dyn std::error::Error>;
+
+fn main() -> Result<(), Fault> {
+    let sizes: Vec<usize> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
+    for size in if sizes.is_empty() { vec![20_000] } else { sizes } {
+        measure(size)?;
+    }
+    Ok(())
+}
+
+fn measure(size: usize) -> Result<(), Fault> {
+    let folder = tempfile::tempdir()?;
+    let root = folder.path().canonicalize()?;
+    let files = write_board(&root, size, 1)?;
+    let bytes: u64 = files.iter().filter_map(|file| std::fs::metadata(file).ok()).map(|status| status.len()).sum();
+    let reading = read_tree(&root, None);
+    let board = reading.board.ok_or("the generated board is wrong")?;
+    let names: Vec<String> = board.option_names.iter().map(str::to_string).collect();
+    let logic = encode(&board);
+    let facts = Facts::default();
+
+    // A status that is too young is not trusted.
+    std::thread::sleep(Duration::from_millis(200));
+    done(&root, &["set", "core-filter=on"])?;
+    done(&root, &["show", &names[0]])?;
+    done(&root, &["show", &names[0]])?;
+
+    let cat = median(9, || cat(&files))?;
+    println!("{size} options, {} files, {} KB; cat {:.1} ms", files.len(), bytes / 1024, ms(cat));
+    let ratio = |time: Duration| time.as_secs_f64() / cat.as_secs_f64();
+    let tell = |what: &str, time: Duration| println!("  {what:28} {:9.1} ms  {:7.2}", ms(time), ratio(time));
+
+    let mut pick = fastrand::Rng::with_seed(7);
+    let mut any = |names: &[String]| names[pick.usize(0..names.len())].clone();
+    tell("show", median(9, || done(&root, &["show", &any(&names)]))?);
+    tell("why", median(9, || done(&root, &["why", &any(&names)]))?);
+    let mut turn = false;
+    let set = median(9, || {
+        turn = !turn;
+        done(&root, &["set", if turn { "core-queue=on" } else { "core-queue=off" }])
+    })?;
+    tell("set", set);
+    tell("options --find", median(9, || done(&root, &["options", "--find", "valve mirror"]))?);
+    tell("options --find, misspelt", median(9, || done(&root, &["options", "--find", "vavle mirorr"]))?);
+    let cold = median(5, || {
+        std::fs::remove_file(root.join("bolt-work/board"))?;
+        done(&root, &["show", &names[0]])
+    })?;
+    tell("show, nothing kept", cold);
+
+    let tried = [vec!["core-filter=on".to_string()], vec!["core-filter=on".to_string(), "core-meter=on".to_string()]];
+    let [one, two] = tried.map(|words| Choices::default().with_tried(&board, &words));
+    let (one, two) = (one?, two?);
+    let mut changed = false;
+    let resolving = median(41, || {
+        changed = !changed;
+        let choices = if changed { &two } else { &one };
+        resolve(&board, &logic, choices, &facts).map(|_| ()).map_err(|_| "a clash".into())
+    })?;
+    tell("resolve after one choice", resolving);
+
+    let mut reach: Vec<Duration> = Vec::new();
+    let mut outcomes = [0; 3];
+    let mut chooser = fastrand::Rng::with_seed(11);
+    while reach.len() < 100 {
+        let name = &names[chooser.usize(0..names.len())];
+        let begun = Instant::now();
+        let output = run(&root, &["reach", name])?;
+        // Numbers and texts want a value; they are not asked here.
+        match output.status.code() {
+            Some(0) if output.stdout.windows(7).any(|part| part == b"already") => outcomes[0] += 1,
+            Some(0) => outcomes[1] += 1,
+            Some(1) => outcomes[2] += 1,
+            _ => continue,
+        }
+        reach.push(begun.elapsed());
+    }
+    reach.sort();
+    tell("reach, median of 100", reach[50]);
+    tell("reach, the worst", reach[99]);
+    println!("  reach: {} held already, {} with ways, {} never", outcomes[0], outcomes[1], outcomes[2]);
+
+    let begun = Instant::now();
+    let peak = peak_memory(&root, &["lint", "--level", "wrong"])?;
+    tell("lint with proofs", begun.elapsed());
+    println!("  lint: at most {} MB", peak / 1024);
+    Ok(())
+}
+
+fn ms(time: Duration) -> f64 {
+    time.as_secs_f64() * 1000.0
+}
+
+fn median(times: usize, mut work: impl FnMut() -> Result<(), Fault>) -> Result<Duration, Fault> {
+    let mut taken = Vec::new();
+    for _ in 0..times {
+        let begun = Instant::now();
+        work()?;
+        taken.push(begun.elapsed());
+    }
+    taken.sort();
+    Ok(taken[times / 2])
+}
+
+fn cat(files: &[PathBuf]) -> Result<(), Fault> {
+    // Beyond some hundred kilobytes of arguments the system refuses; larger boards take several calls.
+    for files in files.chunks(4_000) {
+        let status = Command::new("cat").args(files).stdin(Stdio::null()).stdout(Stdio::null()).status()?;
+        if !status.success() {
+            return Err("cat failed".into());
+        }
+    }
+    Ok(())
+}
+
+fn done(root: &Path, words: &[&str]) -> Result<(), Fault> {
+    let output = run(root, words)?;
+    // 1 is an answer too: nothing was found.
+    if output.status.code().is_some_and(|code| code < 2) {
+        return Ok(());
+    }
+    Err(format!("{words:?}: {}", String::from_utf8_lossy(&output.stderr)).into())
+}
+
+/// Runs a command and returns the most memory that it had, in KB.
+fn peak_memory(root: &Path, words: &[&str]) -> Result<u64, Fault> {
+    let mut child =
+        Command::new(program()).args(words).current_dir(root).stdin(Stdio::null()).stdout(Stdio::null()).spawn()?;
+    let status = format!("/proc/{}/status", child.id());
+    let mut peak = 0;
+    while child.try_wait()?.is_none() {
+        let text = std::fs::read_to_string(&status).unwrap_or_default();
+        let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:"));
+        peak = peak.max(line.and_then(|rest| rest.trim().trim_end_matches(" kB").parse().ok()).unwrap_or(0));
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    Ok(peak)
+}
