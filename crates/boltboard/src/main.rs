@@ -9,6 +9,10 @@ mod session;
 
 use clap::Parser;
 
+/// Reading a large board is mostly asking for memory.
+#[global_allocator]
+static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> std::process::ExitCode {
     let cli = match args::Cli::try_parse() {
         Ok(cli) => cli,

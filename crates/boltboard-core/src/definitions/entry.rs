@@ -1,8 +1,6 @@
 //! What the readers of all sorts of tables share: named tables, paths and patterns, C names, and where rules go.
 
-use toml_edit::TableLike;
-
-use super::fields::{Fields, Log, Text};
+use super::fields::{AnyTable, Fields, Log, Text};
 use super::problem::Fault;
 use crate::base::{Arena, Glob, RelPath};
 use crate::board::{HeaderId, Rule, RuleId};
@@ -12,7 +10,7 @@ pub(super) struct Entry<'a> {
     pub name: Text,
     pub folder: RelPath,
     pub default_section: Option<Text>,
-    pub table: &'a dyn TableLike,
+    pub table: &'a AnyTable,
     pub log: &'a Log,
 }
 

@@ -1,29 +1,37 @@
 //! Reading the fields of a TOML table: types, unknown keys with near matches, places.
 
 use std::cell::RefCell;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use toml_edit::{Item, TableLike, Value as TomlValue};
 
 use super::problem::{Fault, Problem};
 use crate::base::{FileId, Place, near_matches};
 
+/// A table in either notation, readable by several threads at once.
+pub(super) type AnyTable = dyn TableLike + Sync;
+
 /// Problems as they are found.
 #[derive(Default)]
 pub(super) struct Log {
-    problems: RefCell<Vec<Problem>>,
+    problems: Mutex<Vec<Problem>>,
 }
 
 impl Log {
     pub fn add(&self, problem: Problem) {
-        self.problems.borrow_mut().push(problem);
+        self.lock().push(problem);
     }
 
     pub fn is_empty(&self) -> bool {
-        self.problems.borrow().is_empty()
+        self.lock().is_empty()
     }
 
     pub fn into_problems(self) -> Vec<Problem> {
-        self.problems.into_inner()
+        self.problems.into_inner().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Vec<Problem>> {
+        self.problems.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
@@ -46,13 +54,14 @@ pub(super) struct Found<'a> {
 #[derive(Clone, Copy)]
 pub(super) enum Shape<'a> {
     Value(&'a TomlValue),
-    Table(&'a dyn TableLike),
+    Table(&'a AnyTable),
     Tables(&'a toml_edit::ArrayOfTables),
 }
 
 /// A table that is being read. Every key that is asked for counts as known; [`Fields::finish`] reports the others.
 pub(super) struct Fields<'a> {
-    table: &'a dyn TableLike,
+    table: &'a AnyTable,
+    entries: Vec<(&'a str, &'a Item)>,
     pub file: FileId,
     pub place: Place,
     /// What the table is, as in "option `fog`".
@@ -62,14 +71,16 @@ pub(super) struct Fields<'a> {
 }
 
 impl<'a> Fields<'a> {
-    pub fn new(table: &'a dyn TableLike, file: FileId, place: Place, context: String, log: &'a Log) -> Self {
-        Fields { table, file, place, context, log, asked: RefCell::default() }
+    pub fn new(table: &'a AnyTable, file: FileId, place: Place, context: String, log: &'a Log) -> Self {
+        let entries = table.iter().collect();
+        Fields { table, entries, file, place, context, log, asked: RefCell::default() }
     }
 
     pub fn get(&self, key: &'static str) -> Option<Found<'a>> {
         self.asked.borrow_mut().push(key);
-        let (found_key, item) = self.table.get_key_value(key)?;
-        let key_span = found_key.span();
+        // Tables are short: going through their keys is quicker than hashing, and most keys asked for are not there.
+        let (_, item) = self.entries.iter().find(|(name, _)| *name == key)?;
+        let key_span = self.table.key(key).and_then(toml_edit::Key::span);
         let place = |span: Option<std::ops::Range<usize>>| {
             span.or(key_span.clone()).map_or(self.place, |span| Place::new(self.file, span))
         };
@@ -83,7 +94,7 @@ impl<'a> Fields<'a> {
         Some(Found { key, item: shape, place })
     }
 
-    pub fn table(&self) -> &'a dyn TableLike {
+    pub fn table(&self) -> &'a AnyTable {
         self.table
     }
 
@@ -183,7 +194,7 @@ impl<'a> Fields<'a> {
     }
 
     /// The named tables below `key`, as in `[option.NAME]`, in the order of the file.
-    pub fn named(&self, key: &'static str) -> Vec<(Text, &'a dyn TableLike)> {
+    pub fn named(&self, key: &'static str) -> Vec<(Text, &'a AnyTable)> {
         let Some(found) = self.get(key) else { return Vec::new() };
         let Shape::Table(table) = found.item else {
             self.wrong_type(&found, &format!("tables such as [{key}.NAME]"));
@@ -193,7 +204,7 @@ impl<'a> Fields<'a> {
         for (name, item) in table.iter() {
             let span = table.key(name).and_then(toml_edit::Key::span).unwrap_or(0..0);
             let place = Place::new(self.file, span);
-            let inner: &'a dyn TableLike = match item {
+            let inner: &'a AnyTable = match item {
                 Item::Table(inner) => inner,
                 Item::Value(TomlValue::InlineTable(inner)) => inner,
                 _ => {

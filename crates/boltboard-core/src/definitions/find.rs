@@ -66,6 +66,21 @@ pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
     Err(TreeFault::NoTree(start))
 }
 
+/// A definition file that is to be read.
+pub(super) struct NamedFile {
+    path: RelPath,
+    /// Where its name, or a pattern that takes it, is written.
+    named_at: Option<Place>,
+    leads: Leads,
+}
+
+impl NamedFile {
+    /// The root definition file.
+    pub fn root() -> NamedFile {
+        NamedFile { path: RelPath::root().child("board.toml"), named_at: None, leads: Leads::Anywhere }
+    }
+}
+
 /// A definition file's text and what it says, or what is wrong with it.
 pub(super) struct ParsedFile {
     path: RelPath,
@@ -74,24 +89,35 @@ pub(super) struct ParsedFile {
 }
 
 /// Reads and parses one file. Files do not depend on each other here, so several can be read at once.
-pub(super) fn parse_file(root: &Path, path: &RelPath, named_at: Option<Place>) -> ParsedFile {
-    let outcome = text_of(root, path).map(|text| {
+pub(super) fn parse_file(root: &Path, named: &NamedFile) -> ParsedFile {
+    let outcome = text_of(root, &named.path, named.leads).map(|text| {
         let document = Document::parse(text.clone());
         (text, document)
     });
-    ParsedFile { path: path.clone(), named_at, outcome }
+    ParsedFile { path: named.path.clone(), named_at: named.named_at, outcome }
 }
 
-fn text_of(root: &Path, path: &RelPath) -> Result<String, Fault> {
+/// Whether the folders on the way to a file may be links.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Leads {
+    /// It was come upon by a walk, which follows none.
+    Walked,
+    /// Its path was written down.
+    Anywhere,
+}
+
+fn text_of(root: &Path, path: &RelPath, leads: Leads) -> Result<String, Fault> {
     let shown = path.to_string();
     let real = path.below(root);
     let unreadable = |e: std::io::Error| Fault::Unreadable { file: shown.clone(), reason: e.to_string() };
-    let status = std::fs::metadata(&real).map_err(unreadable)?;
+    let status = std::fs::symlink_metadata(&real).map_err(unreadable)?;
+    let linked = status.is_symlink() || leads == Leads::Anywhere;
+    let status = if linked { std::fs::metadata(&real).map_err(unreadable)? } else { status };
     if status.len() > MAX_FILE {
         return Err(Fault::Limit { what: shown, limit: format!("{} MiB", MAX_FILE >> 20) });
     }
     // The file a link leads to must lie in the tree as well. The root's path is free of links already.
-    if matches!(real.canonicalize(), Ok(there) if !there.starts_with(root)) {
+    if linked && matches!(real.canonicalize(), Ok(there) if !there.starts_with(root)) {
         return Err(Fault::LinkOut(shown));
     }
     let bytes = std::fs::read(&real).map_err(unreadable)?;
@@ -139,7 +165,7 @@ fn boards_of(glob: &Glob, text: &str, listing: &Listing) -> Vec<RelPath> {
 }
 
 /// Returns the nested definition files that the root one names, sorted.
-pub(super) fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<(RelPath, Place)> {
+pub(super) fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<NamedFile> {
     let Some(boards) = file.document.get("tree").and_then(|t| t.get("boards")).and_then(|b| b.as_array()) else {
         return Vec::new();
     };
@@ -157,18 +183,19 @@ pub(super) fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<(RelPa
             }
         };
         if let Some(plain) = glob.plain() {
-            named.entry(plain.clone()).or_insert(place);
+            named.entry(plain.clone()).or_insert((place, Leads::Anywhere));
             continue;
         }
         let listing = listing.get_or_insert_with(|| Listing::of(root));
         let found = boards_of(&glob, text, listing);
         for path in &found {
-            named.entry(path.clone()).or_insert(place);
+            named.entry(path.clone()).or_insert((place, Leads::Walked));
         }
         if found.is_empty() {
             log.add(Problem::at(place, Fault::NothingMatches(text.to_string())));
         }
     }
     named.remove(&RelPath::root().child("board.toml"));
-    named.into_iter().collect()
+    let file = |(path, (place, leads))| NamedFile { path, named_at: Some(place), leads };
+    named.into_iter().map(file).collect()
 }

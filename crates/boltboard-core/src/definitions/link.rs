@@ -8,9 +8,12 @@ use super::fields::{Fields, Log, Text};
 use super::find::RawFile;
 use super::lookup::{Index, Names};
 use super::problem::{Fault, Problem};
+use super::read::side_by_side;
 use super::{options, order, outputs, parts};
 use crate::base::{Arena, Place, SourceFiles};
-use crate::board::{Acceptance, AcceptedOf, Board, Interp, PartDef, SectionDef, Toolchain, Tree};
+use crate::board::{
+    Acceptance, AcceptedOf, Board, Interp, OptionDef, PartDef, Rule, SectionDef, SectionId, Toolchain, Tree,
+};
 
 #[derive(Default)]
 struct Entries<'a> {
@@ -59,12 +62,7 @@ pub(super) fn link(
         sections.add(outputs::section(entry, &names));
     }
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
-    let mut sink = RuleSink::default();
-    let mut option_arena = Arena::default();
-    for (index, entry) in entries.options.iter().enumerate() {
-        let id = crate::base::Id::new(index);
-        option_arena.add(options::option(entry, id, rest, &names, habits.first(), &mut sink));
-    }
+    let (option_arena, rules) = all_options(&entries.options, rest, &names, habits.first());
     let mut needs = Arena::default();
     for entry in &entries.needs {
         needs.add(super::needs::need(entry, &names));
@@ -108,7 +106,7 @@ pub(super) fn link(
         sections,
         needs,
         parts: part_arena.into(),
-        rules: sink.rules.into(),
+        rules: rules.into(),
         headers,
         tests,
         accepted,
@@ -150,6 +148,36 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &RawFile, l
     }
 }
 
+/// Reads all options, several at a time. Rules are numbered as if it had been one after the other.
+fn all_options(
+    entries: &[Entry<'_>],
+    rest: SectionId,
+    names: &Names,
+    habit: Option<&MacroHabit>,
+) -> (Arena<OptionDef>, Arena<Rule>) {
+    let read = |(start, chunk): (usize, &[Entry<'_>])| {
+        let mut sink = RuleSink::default();
+        let option = |(index, entry): (usize, &Entry<'_>)| {
+            options::option(entry, crate::base::Id::new(start + index), rest, names, habit, &mut sink)
+        };
+        let options: Vec<OptionDef> = chunk.iter().enumerate().map(option).collect();
+        (options, sink.rules)
+    };
+    let mut options = Arena::default();
+    let mut rules: Arena<Rule> = Arena::default();
+    for (chunk, own_rules) in side_by_side(entries, read) {
+        let before = rules.len();
+        for mut option in chunk {
+            option.rules.iter_mut().for_each(|rule| *rule = crate::base::Id::new(before + rule.index()));
+            options.add(option);
+        }
+        own_rules.into_items().into_iter().for_each(|rule| {
+            rules.add(rule);
+        });
+    }
+    (options, rules)
+}
+
 fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
     let mut names = Names {
         options: Index::new("option"),
@@ -160,7 +188,10 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
         headers: Index::new("header"),
     };
     entries.options.retain(|entry| names.options.add(&entry.name, log).is_some());
-    names.kinds = entries.options.iter().map(|entry| options::kind(&entry.fields("option"))).collect();
+    let kinds = |(_, chunk): (usize, &[Entry<'_>])| {
+        chunk.iter().map(|entry| options::kind(&entry.fields("option"))).collect::<Vec<_>>()
+    };
+    names.kinds = side_by_side(&entries.options, kinds).into_iter().flatten().collect();
     entries.needs.retain(|entry| names.needs.add(&entry.name, log).is_some());
     entries.parts.retain(|entry| names.parts.add(&entry.name, log).is_some());
     entries.sections.retain(|entry| names.sections.add(&entry.name, log).is_some());

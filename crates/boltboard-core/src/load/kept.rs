@@ -12,12 +12,13 @@ use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFi
 use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, SectionDef, TestDef, Toolchain, Tree};
 use crate::definitions::{Listing, boards_named};
 use crate::logic::Logic;
+use crate::search::SearchIndex;
 use crate::store::Stamp;
 
 /// What the file begins with.
 const MARK: &[u8] = b"boltboard board 1\n";
-/// How many sections follow the lengths: head, clauses, search index, items.
-const SECTIONS: usize = 4;
+/// How many sections follow the lengths: head, clauses, items.
+const SECTIONS: usize = 3;
 
 /// A range of the kept bytes.
 #[derive(Debug, Clone)]
@@ -37,6 +38,8 @@ impl Section {
 #[derive(Serialize, Deserialize)]
 struct Head {
     program: String,
+    /// Of all that a search index is made of.
+    content: Digest,
     root: PathBuf,
     sources: Option<PathBuf>,
     files: Vec<(String, Stamp)>,
@@ -57,7 +60,7 @@ struct Head {
 /// Reads the kept form, if there is one that stands.
 pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, started: SystemTime) -> Option<Loaded> {
     let bytes = Arc::new(std::fs::read(&place.file).ok()?);
-    let [head, logic, search, items] = sections(&bytes)?;
+    let [head, logic, items] = sections(&bytes)?;
     let mut head: Head = postcard::from_bytes(head.bytes()).ok()?;
     let same = head.program == place.program && head.root == root && head.sources.as_deref() == sources;
     if !same {
@@ -74,7 +77,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
             if let Some(folders) = folders.filter(settled) {
                 head.folders = folders;
                 if let Ok(head) = postcard::to_stdvec(&head) {
-                    let _ = write(&place.file, [&head, logic.bytes(), search.bytes(), items.bytes()]);
+                    let _ = write(&place.file, [&head, logic.bytes(), items.bytes()]);
                 }
             }
         }
@@ -99,36 +102,50 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         order: logic.order.clone(),
         option_names: head.names,
     };
-    Some(Loaded { board, logic, search: LazySearch::kept(search), source: LoadedFrom::Kept })
+    Some(Loaded { board, logic, search: LazySearch::at(&place.file, head.content), source: LoadedFrom::Kept })
 }
 
 /// Keeps a board that was read from `started` on. What changed shortly before is not kept: a second change could leave the
-/// same status. Neither is anything when it cannot be written, which is no reason to stop.
-pub(super) fn keep(loaded: &Loaded, root: &Path, sources: Option<&Path>, place: &KeptPlace, started: SystemTime) {
+/// same status. Neither is anything when it cannot be written, which is no reason to stop. Returns the digest of the content.
+pub(super) fn keep(
+    loaded: &Loaded,
+    root: &Path,
+    sources: Option<&Path>,
+    place: &KeptPlace,
+    started: SystemTime,
+) -> Option<Digest> {
     let board = &loaded.board;
     let settled = |path: &Path| Stamp::of_any(path).filter(|stamp| stamp.is_settled(started));
-    let files: Option<Vec<(String, Stamp)>> =
-        board.files.names().map(|name| Some((name.to_string(), settled(&root.join(name))?))).collect();
-    let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, root)
-        .into_iter()
-        .map(|folder| settled(&folder.below(root)).map(|stamp| (folder, stamp)))
-        .collect();
-    let (Some(files), Some(folders)) = (files, folders) else { return };
+    let file = |name: &str| Some((name.to_string(), settled(&root.join(name))?));
+    let folder = |folder: RelPath| settled(&folder.below(root)).map(|stamp| (folder, stamp));
     let mut items = Vec::new();
-    let (option_ends, rest) = std::thread::scope(|scope| {
+    let (option_ends, rest, seen) = std::thread::scope(|scope| {
         let rest = scope.spawn(|| {
             let mut bytes = Vec::new();
             let rule_ends = board.rules.pack_into(&mut bytes);
             let part_ends = board.parts.pack_into(&mut bytes);
             let logic = postcard::to_stdvec(&loaded.logic);
-            (bytes, rule_ends, part_ends, logic, postcard::to_stdvec(loaded.search.of(board)))
+            (bytes, rule_ends, part_ends, logic)
         });
-        (board.options.pack_into(&mut items), rest.join())
+        // Looking up status waits for the system, and can do so beside the packing.
+        let seen = scope.spawn(|| {
+            let files: Option<Vec<(String, Stamp)>> = board.files.names().map(file).collect();
+            let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, root).into_iter().map(folder).collect();
+            Some((files?, folders?))
+        });
+        (board.options.pack_into(&mut items), rest.join(), seen.join())
     });
-    let Ok((bytes, rule_ends, part_ends, Ok(logic), Ok(search))) = rest else { return };
+    let (files, folders) = seen.ok()??;
+    let (bytes, rule_ends, part_ends, logic) = rest.ok()?;
+    let logic = logic.ok()?;
     items.extend(bytes);
+    // All that a search index is made of.
+    let sections = postcard::to_stdvec(&board.sections.clone().into_items()).ok()?;
+    let content =
+        Digest::of(&[Digest::of(&items).to_string(), Digest::of(&sections).to_string()].concat().into_bytes());
     let head = Head {
         program: place.program.clone(),
+        content,
         root: root.to_path_buf(),
         sources: sources.map(Path::to_path_buf),
         files,
@@ -145,8 +162,9 @@ pub(super) fn keep(loaded: &Loaded, root: &Path, sources: Option<&Path>, place: 
         rule_ends,
         part_ends,
     };
-    let Ok(head) = postcard::to_stdvec(&head) else { return };
-    let _ = write(&place.file, [&head, &logic, &search, &items]);
+    let head = postcard::to_stdvec(&head).ok()?;
+    write(&place.file, [&head, &logic, &items]).ok()?;
+    Some(content)
 }
 
 /// Whether what was kept is still so.
@@ -219,14 +237,33 @@ fn write(file: &Path, sections: [&[u8]; SECTIONS]) -> std::io::Result<()> {
         content.extend_from_slice(&(section.len() as u64).to_le_bytes());
     }
     sections.iter().for_each(|section| content.extend_from_slice(section));
-    let folder = file.parent().unwrap_or(Path::new("."));
-    // Not synced: after a power cut a torn file is told by its digest, and made anew.
-    let mut aside = tempfile::Builder::new().prefix(".new-").tempfile_in(folder)?;
-    aside.write_all(MARK)?;
-    aside.write_all(Digest::of(&content).to_string().as_bytes())?;
-    aside.write_all(&content)?;
+    write_aside(file, &[MARK, Digest::of(&content).to_string().as_bytes(), &content])
+}
+
+/// Not synced: after a power cut a torn file is told by its digest, and made anew.
+fn write_aside(file: &Path, parts: &[&[u8]]) -> std::io::Result<()> {
+    let mut aside = tempfile::Builder::new().prefix(".new-").tempfile_in(file.parent().unwrap_or(Path::new(".")))?;
+    for part in parts {
+        aside.write_all(part)?;
+    }
     aside.persist(file)?;
     Ok(())
+}
+
+/// Reads the search index of a content, if it was kept and is whole.
+pub(super) fn recall_index(file: &Path, content: Digest) -> Option<SearchIndex> {
+    let bytes = std::fs::read(file).ok()?;
+    let rest = bytes.strip_prefix(content.to_string().as_bytes())?;
+    let (digest, index) = rest.split_at_checked(64)?;
+    (Digest::of(index).to_string().as_bytes() == digest).then(|| postcard::from_bytes(index).ok()).flatten()
+}
+
+/// Keeps a search index. Where that cannot be, it is made again.
+pub(super) fn keep_index(file: &Path, content: Digest, index: &SearchIndex) {
+    let Ok(index) = postcard::to_stdvec(index) else { return };
+    let mut bytes = format!("{content}{}", Digest::of(&index)).into_bytes();
+    bytes.extend(index);
+    let _ = write_aside(file, &[&bytes]);
 }
 
 fn arena<T>(items: Vec<T>) -> Arena<T> {

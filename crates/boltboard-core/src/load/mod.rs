@@ -10,12 +10,11 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use std::time::SystemTime;
 
+use crate::base::Digest;
 use crate::board::Board;
 use crate::definitions::{Reading, read_tree};
 use crate::logic::{Logic, encode};
 use crate::search::SearchIndex;
-
-use kept::Section;
 
 #[cfg(test)]
 mod tests;
@@ -33,23 +32,29 @@ pub struct Loaded {
     pub source: LoadedFrom,
 }
 
-/// A search index that is unpacked, or made, when somebody searches.
+/// A search index that is read, or made and kept, when somebody searches.
 #[derive(Debug, Default)]
 pub struct LazySearch {
     index: OnceLock<SearchIndex>,
-    kept: Option<Section>,
+    /// Where it is kept, and the digest of what it is made of.
+    place: Option<(PathBuf, Digest)>,
 }
 
 impl LazySearch {
-    fn kept(section: Section) -> LazySearch {
-        LazySearch { index: OnceLock::new(), kept: Some(section) }
+    fn at(file: &Path, content: Digest) -> LazySearch {
+        LazySearch { index: OnceLock::new(), place: Some((file.with_extension("words"), content)) }
     }
 
     /// Returns the index of this board.
     pub fn of(&self, board: &Board) -> &SearchIndex {
         self.index.get_or_init(|| {
-            let kept = self.kept.as_ref().and_then(|section| postcard::from_bytes(section.bytes()).ok());
-            kept.unwrap_or_else(|| SearchIndex::of(board))
+            let Some((file, content)) = &self.place else { return SearchIndex::of(board) };
+            if let Some(index) = kept::recall_index(file, *content) {
+                return index;
+            }
+            let index = SearchIndex::of(board);
+            kept::keep_index(file, *content, &index);
+            index
         })
     }
 }
@@ -78,18 +83,6 @@ impl Loaded {
         let logic = encode(&board);
         Loaded { board, logic, search: LazySearch::default(), source: LoadedFrom::Definitions }
     }
-
-    /// The same with the search index, for what is kept.
-    fn whole(board: Board) -> Loaded {
-        let (logic, index) = std::thread::scope(|scope| {
-            let index = scope.spawn(|| SearchIndex::of(&board));
-            (encode(&board), index.join())
-        });
-        let search = LazySearch::default();
-        // A search index that cannot be made is made when somebody searches.
-        let _ = index.map(|index| search.index.set(index));
-        Loaded { board, logic, search, source: LoadedFrom::Definitions }
-    }
 }
 
 /// Loads the tree at `root`; `sources` overrides where its sources lie. What was read is kept at `place`, where there is one.
@@ -103,8 +96,11 @@ pub fn load(root: &Path, sources: Option<&Path>, place: Option<&KeptPlace>) -> R
     }
     let mut reading = read_tree(root, sources);
     let Some(board) = reading.board.take() else { return Err(reading) };
-    let Some(place) = place else { return Ok(Loaded::of(board)) };
-    let loaded = Loaded::whole(board);
-    kept::keep(&loaded, root, sources, place, started);
+    let mut loaded = Loaded::of(board);
+    if let Some(content) = place.and_then(|place| kept::keep(&loaded, root, sources, place, started))
+        && let Some(place) = place
+    {
+        loaded.search = LazySearch::at(&place.file, content);
+    }
     Ok(loaded)
 }

@@ -185,11 +185,14 @@ impl SearchIndex {
             let begin: String = word.chars().take(letters).collect();
             strsim::damerau_levenshtein(wanted, word).min(strsim::damerau_levenshtein(wanted, &begin) + 1)
         };
+        // Each typing error takes at most one letter away, so most words are told apart by their letters alone.
+        let own = letter_set(wanted);
+        let near = |word: &str| (own & !letter_set(word)).count_ones() as usize <= most;
         let mut like: Vec<(usize, usize)> = self
             .words
             .iter()
             .enumerate()
-            .filter(|(_, word)| word.len() + most >= letters)
+            .filter(|(_, word)| word.len() + most >= letters && near(word))
             .map(|(at, word)| (distance(word), at))
             .filter(|(distance, _)| *distance <= most)
             .collect();
@@ -218,4 +221,9 @@ fn words_of(text: &str) -> impl Iterator<Item = std::borrow::Cow<'_, str>> {
     text.split(|c: char| !c.is_alphanumeric())
         .filter(|word| !word.is_empty())
         .map(|word| if word.chars().any(char::is_uppercase) { word.to_lowercase().into() } else { word.into() })
+}
+
+/// The letters and digits of a word, a bit each.
+fn letter_set(word: &str) -> u64 {
+    word.chars().fold(0, |set, c| set | 1 << (c as u32 % 64))
 }

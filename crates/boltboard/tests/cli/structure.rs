@@ -3,19 +3,23 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 16] = [
+const FLOW: [&str; 20] = [
     "base",
     "expr",
     "board",
     "definitions",
+    "search",
     "profile",
     "store",
     "launch",
     "survey",
+    "logic",
+    "load",
     "resolve",
     "reason",
     "remedy",
     "plan",
+    "lint",
     "compare",
     "run",
     "install",

@@ -1,0 +1,149 @@
+//! Boards at the edge: very long, very deep, very many, names that nearly agree; and the kept form of a board.
+
+use std::fmt::Write;
+use std::time::Duration;
+
+use crate::harness::Scratch;
+
+const HEAD: &str = "format = 1\n[tree]\nname = \"edge\"\nversion = \"1\"\n";
+
+fn board(text: &str) -> Scratch {
+    Scratch::with(&[("board.toml", &format!("{HEAD}{text}"))])
+}
+
+fn switch(name: &str, more: &str) -> String {
+    format!("[option.{name}]\nkind = \"switch\"\n{more}\n")
+}
+
+#[test]
+fn conditions_beyond_reason_are_refused_with_their_place() {
+    let deep = format!("{}b{}", "(".repeat(10_000), ")".repeat(10_000));
+    let tree = board(&(switch("a", &format!("requires = \"{deep}\"")) + &switch("b", "")));
+    tree.run("options").code(3).complains(&["the condition nests deeper than 200 levels", "board.toml:7:"]);
+    let negations = format!("{}b", "not ".repeat(10_000));
+    let tree = board(&(switch("a", &format!("requires = \"{negations}\"")) + &switch("b", "")));
+    tree.run("options").code(3).complains(&["nests deeper than 200 levels"]);
+    let long = vec!["b"; 350_000].join(" or ");
+    let tree = board(&(switch("a", &format!("requires = \"{long}\"")) + &switch("b", "")));
+    let ran = tree.run("options").code(3).complains(&["the condition is longer than", "board.toml:7:"]);
+    assert!(ran.err.len() < 2_000, "the line is cut: {} bytes", ran.err.len());
+}
+
+#[test]
+fn a_chain_of_ten_thousand_is_no_nesting() {
+    let mut text = String::new();
+    for index in 0..10_000 {
+        text.push_str(&switch(&format!("o{index}"), &format!("requires = \"o{}\"", index + 1)));
+    }
+    text.push_str(&switch("o10000", ""));
+    let tree = board(&text);
+    tree.run("options --count on --try o0=on").code(0).says(&["10001"]);
+    tree.run("why o10000 --try o0=on").code(0).says(&["o10000 is on: o9999 wants it"]);
+    let ran = tree.run("options --try o0=on --try o10000=off").code(3);
+    ran.complains(&["these choices cannot hold together: o0=on, o10000=off", "o9999 requires o10000"]);
+    tree.run("reach o0 --try o10000=off").code(0).says(&["give up o10000=off", "10000 other values move"]);
+    tree.run("lint --level wrong").code(0);
+}
+
+#[test]
+fn a_hundred_thousand_options_in_one_file_are_read() {
+    let mut text = String::new();
+    for index in 0..100_000 {
+        let _ = writeln!(text, "[option.o{index}]\nkind = \"switch\"");
+        if index % 20 == 1 {
+            text.push_str("requires = \"o0\"\n");
+        }
+    }
+    let tree = board(&text);
+    // Five thousand want the first.
+    tree.run("show o0").code(0).says(&["o1, o21,"]);
+    tree.run("set o1=on").code(0).says(&["o0", "for o1"]);
+    tree.run("options --count").code(0).says(&["100000"]);
+}
+
+#[test]
+fn names_that_nearly_agree_are_told_apart() {
+    let tree = board(&(switch("fog-horn", "") + &switch("fog_horn", "") + &switch("Fog-Horn", "")));
+    tree.run("set fog_horn=on").code(0);
+    tree.run("options on").code(0).says(&["fog_horn"]);
+    assert_eq!(tree.run("options on --count").code(0).out, "1\n");
+    tree.run("show FOG-HORN").code(2).complains(&["did you mean `Fog-Horn` or `fog-horn` or `fog_horn`?"]);
+    tree.run("show foghorn").code(2).complains(&["did you mean"]);
+}
+
+#[test]
+fn clashes_of_one_two_and_twelve_choices() {
+    let mut text =
+        switch("one", "needs = \"nowhere\"") + &switch("two", "conflicts = \"other\"") + &switch("other", "");
+    text.push_str("[need.nowhere]\nlibrary = \"nowhere-at-all\"\n");
+    let names: Vec<String> = (0..11).map(|index| format!("way{index}")).collect();
+    names.iter().for_each(|name| text.push_str(&switch(name, "")));
+    text.push_str(&switch("twelve", &format!("requires = \"{}\"", names.join(" or "))));
+    text.push_str(&switch("bystander", ""));
+    let tree = board(&text);
+    tree.run("options --try one=on --try bystander=on")
+        .code(4)
+        .complains(&["one=on cannot be had on this host: it lacks nowhere"]);
+    tree.run("options --try two=on --try other=on --try bystander=on")
+        .code(3)
+        .complains(&["together: other=on, two=on"])
+        .complains(&["two conflicts with other"]);
+    let tried: Vec<String> = names.iter().map(|name| format!("--try {name}=off")).collect();
+    let ran = tree.run(&format!("options --try twelve=on --try bystander=on {}", tried.join(" "))).code(3);
+    assert_eq!(ran.err.matches("is chosen on the command line").count(), 12, "{}", ran.err);
+    assert!(!ran.err.contains("bystander"), "{}", ran.err);
+}
+
+#[test]
+fn a_board_that_contradicts_itself_says_so() {
+    let tree = board(
+        "[option.p]\nkind = \"pick\"\nvalues = [{ name = \"x\", requires = \"b\" }, { name = \"y\", requires = \"b\" }]\n[option.b]\nkind = \"switch\"\nrequires = [\"c\", \"not c\"]\n[option.c]\nkind = \"switch\"\n",
+    );
+    tree.run("options").code(3).complains(&[
+        "the board contradicts itself: no values meet its requirements",
+        "and no way leads on:",
+        "if p is x:",
+    ]);
+    tree.run("lint").code(1).says(&["wrong: no values at all meet the board's requirements (no-way)"]);
+    // Facts that exclude each other are no contradiction of the board: they are told as facts.
+    let tree = board(
+        "[need.n]\nlibrary = \"nowhere-at-all\"\n[option.a]\nkind = \"switch\"\nneeds = \"n\"\nconflicts = \"need:n\"\n",
+    );
+    tree.run("options --try a=on").code(4).complains(&["it lacks n"]);
+    tree.run("options --try a=on --assume n").code(3).complains(&["a conflicts with need:n", "this host has n"]);
+}
+
+#[test]
+fn a_board_is_kept_and_the_kept_form_is_never_stale() {
+    let tree = board(&(switch("air", "summary = \"Compressed air\"") + &switch("horn", "requires = \"air\"")));
+    tree.run("set horn=on").code(0);
+    std::thread::sleep(Duration::from_millis(120));
+    let show = tree.run("show horn").code(0).out;
+    let kept = std::fs::read(tree.at("bolt-work/board")).expect("it was kept");
+    assert_eq!(tree.run("show horn").code(0).out, show, "the same answer from the kept form");
+    assert_eq!(std::fs::read(tree.at("bolt-work/board")).expect("kept"), kept, "and it was left alone");
+    tree.run("options --find compresed").code(0).says(&["air"]);
+    assert!(tree.at("bolt-work/board.words").exists());
+    tree.edit("board.toml", "Compressed air", "Much air");
+    tree.run("show air").code(0).says(&["Much air"]);
+    tree.run("options --find compressed").code(1);
+    for damage in [&kept[..kept.len() / 2], b"", b"rubbish"] {
+        std::fs::write(tree.at("bolt-work/board"), damage).expect("written");
+        tree.run("show air").code(0).says(&["Much air"]);
+    }
+    std::fs::write(tree.at("bolt-work/board.words"), "rubbish").expect("written");
+    tree.run("options --find much").code(0).says(&["air"]);
+    tree.edit("board.toml", "requires = \"air\"", "requires = \"ari\"");
+    tree.run("show air").code(3).complains(&["there is no option `ari`"]);
+}
+
+#[test]
+fn what_was_not_there_at_the_last_build_is_new() {
+    let tree = Scratch::with(crate::harness::MINI);
+    tree.run("options new").code(1);
+    tree.run("build").code(0);
+    tree.run("options new").code(1);
+    let text = tree.read("board.toml");
+    tree.write("board.toml", &format!("{text}\n[option.gong]\nkind = \"switch\"\nsummary = \"A gong\"\n"));
+    tree.run("options new").code(0).says(&["gong", "1 option"]);
+}
