@@ -4,6 +4,7 @@
 
 use boltboard_bench::demo_tree;
 use boltboard_core::definitions::{Listing, read_tree};
+use boltboard_core::logic::encode;
 use boltboard_core::plan::Tokens;
 use boltboard_core::profile::Choices;
 use boltboard_core::resolve::resolve;
@@ -15,8 +16,9 @@ fn waits(criterion: &mut Criterion) {
     criterion.bench_function("read the board", |bench| bench.iter(|| read_tree(&tree, None)));
     let reading = read_tree(&tree, None);
     let Some(board) = reading.board else { return };
+    let logic = encode(&board);
     let (choices, facts) = (Choices::default(), Facts::default());
-    criterion.bench_function("resolve all options", |bench| bench.iter(|| resolve(&board, &choices, &facts)));
+    criterion.bench_function("resolve all options", |bench| bench.iter(|| resolve(&board, &logic, &choices, &facts)));
     let sources: Vec<Vec<u8>> =
         Listing::of(&tree).files().iter().filter_map(|file| std::fs::read(file.below(&tree)).ok()).collect();
     criterion.bench_function("read the tokens of all sources", |bench| {

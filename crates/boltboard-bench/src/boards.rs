@@ -52,9 +52,9 @@ pub fn write_board(root: &Path, count: usize, seed: u64) -> std::io::Result<Vec<
             write!(text, "[need.host-{need}]\nsummary = \"what drives number {need} stand on\"\nfile = \"{file}\"\n");
         let _ = write!(text, "packages = {{ debian = \"libhost{need}-dev\" }}\n\n");
     }
-    for hub in 0..HUBS {
-        let name = format!("core-{}", SORTS[hub]);
-        let _ = write!(text, "[option.{name}]\nkind = \"switch\"\nsummary = \"The {} of the core\"\n", SORTS[hub]);
+    for (hub, sort) in SORTS.iter().take(HUBS).enumerate() {
+        let name = format!("core-{sort}");
+        let _ = write!(text, "[option.{name}]\nkind = \"switch\"\nsummary = \"The {sort} of the core\"\n");
         text.push_str(if hub % 3 == 0 { "default = \"on\"\n\n" } else { "\n" });
         made.switches.push(name);
     }

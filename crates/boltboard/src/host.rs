@@ -20,14 +20,14 @@ pub fn facts(session: &Session, choices: &Choices) -> Result<Facts, Stop> {
     let wishes = wishes(session, choices)?;
     if let Some(file) = &session.global.facts {
         let record = HostRecord::load(file, &session.board.tree.name)?;
-        return Ok(record.facts(&session.board));
+        return Ok(record.facts(session.board));
     }
     let mut probed = Probed::new(session, choices);
-    if let Some(kept) = kept_facts(&session.board, &wishes, probed.prober(session, Joining::Together)) {
+    if let Some(kept) = kept_facts(session.board, &wishes, probed.prober(session, Joining::Together)) {
         return Ok(kept);
     }
     probed.make_scratch(session)?;
-    Ok(survey(&session.board, &wishes, probed.prober(session, Joining::Together)))
+    Ok(survey(session.board, &wishes, probed.prober(session, Joining::Together)))
 }
 
 /// Looks for one need by itself, so that the compiler's words are about it alone.
@@ -38,7 +38,7 @@ pub fn facts_of_one(session: &Session, choices: &Choices, need: NeedId) -> Resul
     // Nothing is recalled: the words shown are those of now.
     let fresh = boltboard_core::survey::ProbeMemo::default();
     let prober = Prober { memo: &fresh, ..probed.prober(session, Joining::Alone) };
-    Ok(survey_some(&session.board, &[need].into(), &wishes, prober))
+    Ok(survey_some(session.board, &[need].into(), &wishes, prober))
 }
 
 fn wishes(session: &Session, choices: &Choices) -> Result<Wishes, Stop> {
@@ -200,7 +200,7 @@ pub fn traits(session: &Session, choices: &Choices) -> HostTraits {
 
 /// Takes down the facts.
 pub fn record(session: &Session, choices: &Choices, facts: &Facts) -> HostRecord {
-    HostRecord::of(&session.board, facts, traits(session, choices))
+    HostRecord::of(session.board, facts, traits(session, choices))
 }
 
 /// Returns in what this host differs from the one that the profile was last built on, if that is known.

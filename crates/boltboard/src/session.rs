@@ -125,15 +125,15 @@ impl Session {
         let choices = if fresh {
             Choices::default()
         } else {
-            let read = self.shelf.read(profile, &self.board);
+            let read = self.shelf.read(profile, self.board);
             read.map_err(|(problems, files)| Stop::profile(&problems, &files))?
         };
-        Ok(choices.with_tried(&self.board, &self.global.tried)?)
+        Ok(choices.with_tried(self.board, &self.global.tried)?)
     }
 
     /// Resolves the profile in use as if its file held `text`.
     pub fn resolve_as(&self, text: &str) -> Result<Resolved, Stop> {
-        let read = self.shelf.read_as(&self.profile, Some(text), &self.board);
+        let read = self.shelf.read_as(&self.profile, Some(text), self.board);
         let choices = read.map_err(|(problems, files)| Stop::profile(&problems, &files))?;
         let facts = self.facts(&choices)?;
         self.resolve_choices(choices, facts)
@@ -141,7 +141,7 @@ impl Session {
 
     /// Resolves the profile in use with these choices on top.
     pub fn resolve_with(&self, asked: &[String]) -> Result<Resolved, Stop> {
-        let choices = self.choices_of(&self.profile)?.with_tried(&self.board, asked)?;
+        let choices = self.choices_of(&self.profile)?.with_tried(self.board, asked)?;
         let facts = self.facts(&choices)?;
         self.resolve_choices(choices, facts)
     }
@@ -160,7 +160,7 @@ impl Session {
 
     /// Resolves choices that are at hand.
     pub fn resolve_choices(&self, choices: Choices, facts: Facts) -> Result<Resolved, Stop> {
-        match resolve(&self.board, &self.logic, &choices, &facts) {
+        match resolve(self.board, self.logic, &choices, &facts) {
             Ok(resolution) => Ok(Resolved { choices, facts, resolution }),
             Err(clashes) => Err(self.clash_stop(&clashes, &choices, &facts)),
         }
@@ -168,7 +168,7 @@ impl Session {
 
     fn clash_stop(&self, clashes: &[Clash], choices: &Choices, facts: &Facts) -> Stop {
         let lacking = clashes.iter().all(|clash| !clash.lacking.is_empty());
-        let diagnostics = clash_diagnostics(&self.board, choices, facts, clashes);
+        let diagnostics = clash_diagnostics(self.board, choices, facts, clashes);
         Stop { diagnostics, exit: if lacking { Exit::HostLacks } else { Exit::Wrong } }
     }
 
@@ -235,9 +235,9 @@ impl Session {
     /// The same for a named profile.
     pub fn plan_of(&self, profile: &ProfileName, resolved: &Resolved) -> Result<Planned, Stop> {
         let listing = Listing::of(&self.board.tree.source_root);
-        let problems = check_sources(&self.board, &listing);
+        let problems = check_sources(self.board, &listing);
         if !problems.is_empty() {
-            return Err(Stop::problems(&problems, &self.board));
+            return Err(Stop::problems(&problems, self.board));
         }
         let chain = &self.board.toolchain;
         let named = |interp: &Interp| {
@@ -262,7 +262,7 @@ impl Session {
         let tools = Tools { c, cxx, search_path: self.search_path.clone() };
         let folders = self.work.folders(&self.board.tree.source_root, profile);
         let input = PlanInput {
-            board: &self.board,
+            board: self.board,
             resolution: &resolved.resolution,
             facts: &resolved.facts,
             listing: &listing,
@@ -270,15 +270,15 @@ impl Session {
             folders: &folders,
         };
         let plan = lower(input);
-        let install = |needs: &[String]| host::install_command(&self.board, &resolved.facts, needs);
-        let plan = plan.map_err(|problems| Stop::plan(&problems, &self.board, &install))?;
+        let install = |needs: &[String]| host::install_command(self.board, &resolved.facts, needs);
+        let plan = plan.map_err(|problems| Stop::plan(&problems, self.board, &install))?;
         Ok(Planned { listing, tools, folders, plan })
     }
 
     /// Returns what explains values.
     pub fn explainer<'a>(&'a self, resolved: &'a Resolved) -> Explainer<'a> {
         Explainer {
-            board: &self.board,
+            board: self.board,
             choices: &resolved.choices,
             facts: &resolved.facts,
             resolution: &resolved.resolution,
@@ -288,7 +288,7 @@ impl Session {
     /// Returns the input of a plan, for what looks at it again.
     pub fn plan_input<'a>(&'a self, resolved: &'a Resolved, planned: &'a Planned) -> PlanInput<'a> {
         PlanInput {
-            board: &self.board,
+            board: self.board,
             resolution: &resolved.resolution,
             facts: &resolved.facts,
             listing: &planned.listing,

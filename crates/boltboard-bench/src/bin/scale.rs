@@ -12,6 +12,10 @@ use boltboard_core::profile::Choices;
 use boltboard_core::resolve::resolve;
 use boltboard_core::survey::Facts;
 
+/// The same as in the program.
+#[global_allocator]
+static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 type Fault = Box<dyn std::error::Error>;
 
 fn main() -> Result<(), Fault> {

@@ -89,13 +89,13 @@ impl Loaded {
 ///
 /// # Errors
 /// The definitions are wrong: the reading with all problems.
-pub fn load(root: &Path, sources: Option<&Path>, place: Option<&KeptPlace>) -> Result<Loaded, Reading> {
+pub fn load(root: &Path, sources: Option<&Path>, place: Option<&KeptPlace>) -> Result<Loaded, Box<Reading>> {
     let started = SystemTime::now();
     if let Some(loaded) = place.and_then(|place| kept::recall(root, sources, place, started)) {
         return Ok(loaded);
     }
     let mut reading = read_tree(root, sources);
-    let Some(board) = reading.board.take() else { return Err(reading) };
+    let Some(board) = reading.board.take() else { return Err(Box::new(reading)) };
     let mut loaded = Loaded::of(board);
     if let Some(content) = place.and_then(|place| kept::keep(&loaded, root, sources, place, started))
         && let Some(place) = place

@@ -110,7 +110,7 @@ impl Start<'_> {
         let wanted = (option, value.clone());
         let mut ways: Vec<Way> = Vec::new();
         for removed in self.removals(&wanted) {
-            ways.extend(self.way(&[wanted.clone()], &removed, now.as_ref()));
+            ways.extend(self.way(std::slice::from_ref(&wanted), &removed, now.as_ref()));
         }
         if ways.is_empty() {
             return Reach::Never(self.never(&wanted));
@@ -223,10 +223,9 @@ impl Start<'_> {
             .map(|choice| (choice.clone(), resolution.value(choice.option).clone()))
             .collect();
         let told = |option: OptionId| choose.iter().any(|(one, _)| *one == option) || gone(option);
-        let moved =
-            now.into_iter().flat_map(|now| now.iter().zip(resolution.iter())).filter_map(|((option, was), (_, is))| {
-                (was.value != is.value && !told(option)).then(|| (option, was.value.clone(), is.value.clone()))
-            });
+        let both = now.into_iter().flat_map(|now| now.iter().zip(resolution.iter()));
+        let moving = both.filter(|((option, was), (_, is))| was.value != is.value && !told(*option));
+        let moved = moving.map(|((option, was), (_, is))| (option, was.value.clone(), is.value.clone()));
         let moved = moved.collect();
         Some(Way { choose: choose.to_vec(), give_up, needs, moved, resolution, choices })
     }

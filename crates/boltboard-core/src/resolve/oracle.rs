@@ -239,7 +239,7 @@ fn check(case: &Case, has: bool, tally: &mut Tally) -> Result<(), TestCaseError>
 /// smallest set.
 #[test]
 fn agrees_with_trying_everything() {
-    let long: Option<u32> = std::env::var("BOLTBOARD_BOARDS").ok().and_then(|text| text.parse().ok());
+    let long: Option<u32> = option_env!("BOLTBOARD_BOARDS").and_then(|text| text.parse().ok());
     let boards = long.unwrap_or(2_000);
     let config = Config { cases: boards, failure_persistence: None, ..Config::default() };
     // The short run is the same each time, so that a change of ours and not chance makes it fail; the long run is not.

@@ -1,6 +1,6 @@
 //! How a few rules lead from choices and facts to a contradiction, step by step, as a person would tell it.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use crate::board::{Board, NeedId, OptionId, RuleId};
 use crate::logic::{ClauseId, Lit, Logic, Owner, Shape, Var};
@@ -31,8 +31,8 @@ pub enum Step {
     },
     /// A rule leaves several ways, and each of them fails.
     Either {
-        /// The rule.
-        rule: RuleId,
+        /// The rule; without one, it is that a pick must have a value.
+        rule: Option<RuleId>,
         /// The ways, each with what it leads to.
         ways: Vec<(Statement, Proof)>,
     },
@@ -75,9 +75,12 @@ impl Proof {
 
     fn collect_rules(&self, rules: &mut Vec<RuleId>) {
         for step in &self.steps {
-            let (Step::So { rule, .. } | Step::But { rule, .. } | Step::Either { rule, .. }) = step;
-            if !rules.contains(rule) {
-                rules.push(*rule);
+            let rule = match step {
+                Step::So { rule, .. } | Step::But { rule, .. } => Some(*rule),
+                Step::Either { rule, .. } => *rule,
+            };
+            if let Some(rule) = rule.filter(|rule| !rules.contains(rule)) {
+                rules.push(rule);
             }
             if let Step::Either { ways, .. } = step {
                 ways.iter().for_each(|(_, proof)| proof.collect_rules(rules));
@@ -133,34 +136,50 @@ pub(super) fn prove(board: &Board, logic: &Logic, given: &[Lit], rules: &BTreeSe
             options.insert(option);
         }
     }
-    let axioms = options.iter().flat_map(|option| logic.shape(*option).axioms()).collect();
-    let prover = Prover { logic, clauses, axioms };
+    let mut lines: Vec<Line> = clauses
+        .iter()
+        .map(|clause| Line { clause: Some(*clause), literals: logic.literals(*clause).to_vec() })
+        .collect();
+    let axioms = options.iter().flat_map(|option| logic.shape(*option).axioms());
+    lines.extend(axioms.map(|literals| Line { clause: None, literals }));
+    let mut at: BTreeMap<Var, Vec<usize>> = BTreeMap::new();
+    for (index, line) in lines.iter().enumerate() {
+        line.literals.iter().for_each(|lit| at.entry(lit.var()).or_default().push(index));
+    }
+    let prover = Prover { logic, lines, at };
     let mut known = Known::default();
-    given.iter().for_each(|lit| known.put(*lit, None));
-    prover.proof(known)
+    given.iter().for_each(|lit| known.put(*lit));
+    prover.proof(known, &(0..prover.lines.len()).collect::<Vec<usize>>())
+}
+
+/// A clause of a rule, or one that holds of an option anyway.
+struct Line {
+    clause: Option<ClauseId>,
+    literals: Vec<Lit>,
 }
 
 struct Prover<'a> {
     logic: &'a Logic,
-    clauses: Vec<ClauseId>,
-    axioms: Vec<Vec<Lit>>,
+    lines: Vec<Line>,
+    /// The lines that each variable stands in.
+    at: BTreeMap<Var, Vec<usize>>,
 }
 
 /// What holds, in the order in which it was found, with what it follows from.
 #[derive(Clone, Default)]
 struct Known {
     holds: BTreeMap<Var, bool>,
-    found: Vec<(Lit, Option<ClauseId>, Vec<Var>)>,
+    found: Vec<(Lit, Option<usize>)>,
 }
 
 impl Known {
-    fn put(&mut self, lit: Lit, clause: Option<ClauseId>) {
-        self.because(lit, clause, Vec::new());
+    fn put(&mut self, lit: Lit) {
+        self.because(lit, None);
     }
 
-    fn because(&mut self, lit: Lit, clause: Option<ClauseId>, from: Vec<Var>) {
+    fn because(&mut self, lit: Lit, line: Option<usize>) {
         if self.holds.insert(lit.var(), lit.is_yes()).is_none() {
-            self.found.push((lit, clause, from));
+            self.found.push((lit, line));
         }
     }
 
@@ -169,7 +188,7 @@ impl Known {
     }
 }
 
-/// What a look at one clause brings.
+/// What a look at one line brings.
 enum Look {
     Nothing,
     Forced(Lit),
@@ -177,70 +196,41 @@ enum Look {
 }
 
 impl Prover<'_> {
-    fn proof(&self, mut known: Known) -> Proof {
+    /// Goes on from what is known; `fresh` are the lines that something became known of.
+    fn proof(&self, mut known: Known, fresh: &[usize]) -> Proof {
+        // What holds anyway comes first, then what leads forward from what is on, then the rest.
+        let mut agenda: [VecDeque<usize>; 3] = Default::default();
+        let mut fresh = fresh.to_vec();
         loop {
-            if let Some(broken) = self.step(&mut known) {
-                return self.told(&known, broken);
-            }
-            if let Some((lit, clause, from)) = self.forced(&known) {
-                known.because(lit, clause, from);
-                continue;
-            }
-            return self.cases(known);
-        }
-    }
-
-    /// Follows what holds of options anyway; returns the literals of what is broken by it.
-    fn step(&self, known: &mut Known) -> Option<(Option<ClauseId>, Vec<Lit>)> {
-        loop {
-            let mut moved = false;
-            for axiom in &self.axioms {
-                match look(known, axiom) {
-                    Look::Forced(lit) => {
-                        let from = axiom.iter().map(|lit| lit.var()).filter(|var| *var != lit.var()).collect();
-                        known.because(lit, None, from);
-                        moved = true;
-                    }
-                    Look::Broken => return Some((None, axiom.clone())),
+            for index in fresh.drain(..) {
+                let line = &self.lines[index];
+                match look(&known, &line.literals) {
+                    Look::Broken => return self.told(&known, line),
+                    Look::Forced(_) if line.clause.is_none() => agenda[0].push_back(index),
+                    Look::Forced(lit) => agenda[if lit == line.literals[0] { 2 } else { 1 }].push_back(index),
                     Look::Nothing => {}
                 }
             }
-            if !moved {
-                break;
+            let Some(next) = agenda.iter_mut().find_map(VecDeque::pop_front) else { return self.cases(known) };
+            if let Look::Forced(lit) = look(&known, &self.lines[next].literals) {
+                known.because(lit, Some(next));
+                fresh = self.at.get(&lit.var()).cloned().unwrap_or_default();
             }
         }
-        let broken =
-            self.clauses.iter().find(|clause| matches!(look(known, self.logic.literals(**clause)), Look::Broken));
-        broken.map(|clause| (Some(*clause), self.logic.literals(*clause).to_vec()))
-    }
-
-    /// Returns what follows next: forward from what is on as long as that leads on, else backward.
-    fn forced(&self, known: &Known) -> Option<(Lit, Option<ClauseId>, Vec<Var>)> {
-        let forced = |forward: bool| {
-            self.clauses.iter().find_map(|clause| {
-                let literals = self.logic.literals(*clause);
-                match look(known, literals) {
-                    Look::Forced(lit) if (lit != literals[0]) == forward => {
-                        let from = literals.iter().map(|lit| lit.var()).filter(|var| *var != lit.var()).collect();
-                        Some((lit, Some(*clause), from))
-                    }
-                    Look::Forced(_) | Look::Broken | Look::Nothing => None,
-                }
-            })
-        };
-        forced(true).or_else(|| forced(false))
     }
 
     /// Nothing follows by itself: one rule leaves several ways.
     fn cases(&self, known: Known) -> Proof {
-        let open = |clause: &ClauseId| {
-            let literals = self.logic.literals(*clause);
-            let met = literals.iter().any(|lit| known.says(*lit) == Some(true));
-            let ways: Vec<Lit> = literals.iter().copied().filter(|lit| known.says(*lit).is_none()).collect();
-            (!met && !ways.is_empty()).then(|| (known.says(literals[0]).is_none(), ways.len(), *clause, ways))
+        let open = |line: &Line| {
+            let met = line.literals.iter().any(|lit| known.says(*lit) == Some(true));
+            let ways: Vec<Lit> = line.literals.iter().copied().filter(|lit| known.says(*lit).is_none()).collect();
+            // What holds anyway is worth telling only where it is that a value must be taken.
+            let counts = line.clause.is_some() || (ways.len() > 1 && ways.iter().all(|lit| lit.is_yes()));
+            let waits = line.clause.is_some() && known.says(line.literals[0]).is_none();
+            (!met && !ways.is_empty() && counts).then_some((waits, ways.len(), line.clause, ways))
         };
         // One that counts already, with the fewest ways.
-        let Some((_, _, clause, ways)) = self.clauses.iter().filter_map(open).min_by_key(|found| (found.0, found.1))
+        let Some((_, _, clause, ways)) = self.lines.iter().filter_map(open).min_by_key(|found| (found.0, found.1))
         else {
             return Proof::default();
         };
@@ -248,22 +238,23 @@ impl Prover<'_> {
             let mut deeper = known.clone();
             // What was found before is told before.
             deeper.found.clear();
-            deeper.put(*lit, None);
-            (statement(self.logic, *lit), self.proof(deeper))
+            deeper.put(*lit);
+            let fresh = self.at.get(&lit.var()).cloned().unwrap_or_default();
+            (statement(self.logic, *lit), self.proof(deeper, &fresh))
         };
-        let either = Step::Either { rule: self.logic.rule(clause), ways: ways.iter().map(way).collect() };
+        let either =
+            Step::Either { rule: clause.map(|clause| self.logic.rule(clause)), ways: ways.iter().map(way).collect() };
         let needed: BTreeSet<Var> = known.holds.keys().copied().collect();
         let mut steps = self.steps(&known, needed);
         steps.push(either);
         Proof { steps }
     }
 
-    fn told(&self, known: &Known, broken: (Option<ClauseId>, Vec<Lit>)) -> Proof {
-        let (clause, literals) = broken;
-        let needed: BTreeSet<Var> = literals.iter().map(|lit| lit.var()).collect();
+    fn told(&self, known: &Known, broken: &Line) -> Proof {
+        let needed: BTreeSet<Var> = broken.literals.iter().map(|lit| lit.var()).collect();
         let mut steps = self.steps(known, needed);
-        if let Some(clause) = clause {
-            let wants = literals[1..].iter().map(|lit| statement(self.logic, *lit)).collect();
+        if let Some(clause) = broken.clause {
+            let wants = broken.literals[1..].iter().map(|lit| statement(self.logic, *lit)).collect();
             steps.push(Step::But { rule: self.logic.rule(clause), wants });
         }
         Proof { steps }
@@ -272,13 +263,12 @@ impl Prover<'_> {
     /// Returns the steps that lead to what is needed, without those that lead elsewhere.
     fn steps(&self, known: &Known, mut needed: BTreeSet<Var>) -> Vec<Step> {
         let mut steps = Vec::new();
-        for (lit, clause, from) in known.found.iter().rev() {
-            if !needed.contains(&lit.var()) {
-                continue;
-            }
-            needed.extend(from);
-            if let Some(clause) = clause {
-                steps.push(Step::So { rule: self.logic.rule(*clause), holds: statement(self.logic, *lit) });
+        for (lit, line) in known.found.iter().rev() {
+            let Some(line) = line.filter(|_| needed.contains(&lit.var())) else { continue };
+            let line = &self.lines[line];
+            needed.extend(line.literals.iter().map(|lit| lit.var()));
+            if let Some(clause) = line.clause {
+                steps.push(Step::So { rule: self.logic.rule(clause), holds: statement(self.logic, *lit) });
             }
         }
         steps.reverse();

@@ -68,7 +68,7 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
     })?;
     let status = StatusMemo::load(&session.work.status());
     let jobs = jobs(args.jobs);
-    let mut progress = Progress::new(&session.board, &planned.plan, jobs.count, screen.live && !args.quiet);
+    let mut progress = Progress::new(session.board, &planned.plan, jobs.count, screen.live && !args.quiet);
     progress.verbose = args.verbose;
     progress.quiet = args.quiet;
     let stopped = stop_on_signal(&session.launch);

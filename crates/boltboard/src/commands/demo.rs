@@ -65,6 +65,11 @@ const SCENES: &[Scene] = &[
         folder: "",
         ends: &[0],
     },
+    scene(
+        "What would an arc lamp take? Two ways, each with its price in choices, other values and steps.",
+        &["reach", "lamp-drive=arc"],
+    ),
+    scene("And what stands against doing without checksums?", &["why", "crc", "--not", "off"]),
     scene("One option changes.", &["set", "units=metric"]),
     scene("Which files does that touch, and why?", &["preview"]),
     scene("Build again: just those, and what links them.", &["build"]),

@@ -72,7 +72,7 @@ pub fn run(global: &Global, screen: &Screen, args: &OptionsArgs) -> Result<Exit,
         screen.json(&json::options(&session, &resolved, &wanted.options));
         return Ok(Exit::Done);
     }
-    let (board, choices, resolution) = (&session.board, &resolved.choices, &resolved.resolution);
+    let (board, choices, resolution) = (session.board, &resolved.choices, &resolved.resolution);
     for (word, meant) in &wanted.corrected {
         match meant.as_slice() {
             [] => screen.remark(&format!("`{word}` stands nowhere on this board.")),
@@ -108,7 +108,7 @@ struct Wanted {
 }
 
 fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<Wanted, Stop> {
-    let board = &session.board;
+    let board = session.board;
     let (mut filters, mut words) = read_filters(board, &args.question)?;
     if let Some(section) = &args.section {
         filters.extend(read_filters(board, &[format!("in:{section}")])?.0);
@@ -152,7 +152,7 @@ fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<
 }
 
 fn fits(session: &Session, resolved: &Resolved, filter: &Filter, option: OptionId, sets: &Sets) -> bool {
-    let board = &session.board;
+    let board = session.board;
     let value = resolved.resolution.get(option);
     match filter {
         Filter::State(State::Changed) => !matches!(value.origin, Origin::Default(_)),

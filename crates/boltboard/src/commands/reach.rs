@@ -38,9 +38,9 @@ pub fn run(global: &Global, screen: &Screen, args: &ReachArgs) -> Result<Exit, S
     let (option, value) = wanted(&session, &args.wanted)?;
     let choices = session.choices_of(&session.profile)?;
     let facts = session.facts(&choices)?;
-    let board = &session.board;
+    let board = session.board;
     let obtainable = remedy::obtainable(board, &facts);
-    let start = Start { board, logic: &session.logic, choices: &choices, facts: &facts, obtainable: &obtainable };
+    let start = Start { board, logic: session.logic, choices: &choices, facts: &facts, obtainable: &obtainable };
     let reach = start.reach(option, &value);
     let ways = match reach {
         Reach::Already => {
@@ -160,7 +160,7 @@ fn apply(session: Session, screen: &Screen, ways: &[Way], number: usize) -> Resu
         for (choice, becomes) in &way.give_up {
             let name = &session.board.options[choice.option].name;
             file.unset(name);
-            let left = session.shelf.read_as(&session.profile, Some(&file.text()), &session.board);
+            let left = session.shelf.read_as(&session.profile, Some(&file.text()), session.board);
             let still = left.is_ok_and(|left| left.get(choice.option).is_some());
             if still || session.source_of(&session.profile)? != Some(ProfileSource::Own) {
                 file.set(name, becomes, None);

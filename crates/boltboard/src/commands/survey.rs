@@ -74,7 +74,7 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         here.family = None;
     }
     let situation = Situation {
-        board: &session.board,
+        board: session.board,
         facts: &facts,
         choices: &choices,
         resolution: resolution.as_ref(),
@@ -83,7 +83,7 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
     };
     let gaps = situation.gaps();
     let mut shown = Survey {
-        board: &session.board,
+        board: session.board,
         facts: &facts,
         choices: &choices,
         gaps,
@@ -126,14 +126,14 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
 
 /// The values; where choices clash, those without the choices at fault.
 fn resolved(session: &Session, choices: &Choices, facts: &Facts) -> (Option<Resolution>, Vec<Clash>) {
-    match resolve(&session.board, &session.logic, choices, facts) {
+    match resolve(session.board, session.logic, choices, facts) {
         Ok(resolution) => (Some(resolution), Vec::new()),
         Err(clashes) => {
             let mut rest = choices.clone();
             rest.items.retain(|item| {
                 !clashes.iter().flat_map(|clash| &clash.choices).any(|choice| choice.option == item.option)
             });
-            (resolve(&session.board, &session.logic, &rest, facts).ok(), clashes)
+            (resolve(session.board, session.logic, &rest, facts).ok(), clashes)
         }
     }
 }

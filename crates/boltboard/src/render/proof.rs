@@ -6,10 +6,18 @@ use boltboard_core::resolve::{Proof, Statement, Step};
 use super::text::{Role, paint};
 use super::why::rule_words;
 
+/// How many steps of a long proof are told at its beginning and at its end.
+const FIRST: usize = 12;
+const LAST: usize = 8;
+
 /// Tells the steps of a proof, a line each; ways of an `or` are set in.
 pub fn proof_lines(board: &Board, proof: &Proof) -> Vec<String> {
     let mut lines = Vec::new();
     tell(board, proof, 0, &mut lines);
+    if lines.len() > FIRST + LAST + 1 {
+        let left_out = lines.len() - FIRST - LAST;
+        lines.splice(FIRST..FIRST + left_out, [format!("… {left_out} more steps …")]);
+    }
     lines
 }
 
@@ -46,7 +54,11 @@ fn tell(board: &Board, proof: &Proof, depth: usize, lines: &mut Vec<String>) {
             }
             Step::Either { rule, ways } => {
                 close(&mut open, lines);
-                lines.push(format!("{}{}, and no way leads on:", "  ".repeat(depth), rule_words(board, *rule)));
+                let asked = match rule {
+                    Some(rule) => rule_words(board, *rule),
+                    None => "one of these must be".to_string(),
+                };
+                lines.push(format!("{}{asked}, and no way leads on:", "  ".repeat(depth)));
                 for (way, inner) in ways {
                     lines.push(format!("{}if {}:", "  ".repeat(depth + 1), said(board, way, Mood::Is)));
                     tell(board, inner, depth + 2, lines);

@@ -79,6 +79,31 @@ fn every_answer_has_just_its_documented_fields() {
     keys(&why["reason"]["cause"], &["is", "requirement", "file", "line"]);
     assert_eq!(why["reason"]["because"][0]["option"]["cause"]["is"], "chosen");
     assert_eq!(answer("why radio")["reason"]["because"][0]["lacking"], "nowhere");
+    let reach = answer("reach horn");
+    keys(&reach, &["format", "option", "value", "outcome", "ways"]);
+    assert_eq!(reach["outcome"], "already");
+    let ways = answer("reach horn=off --try air=on");
+    let way =
+        ["choose", "give-up", "install", "install-command?", "allow", "moved", "steps?", "from-store?", "work-ms?"];
+    keys(first(&ways, "ways"), &way);
+    keys(first(first(&ways, "ways"), "choose"), &["option", "value"]);
+    let ways = answer("reach air=off");
+    keys(first(first(&ways, "ways"), "give-up"), &["option", "value", "becomes"]);
+    let ways = answer("reach horn --try horn=off");
+    keys(first(first(&ways, "ways"), "moved"), &["option", "before", "after"]);
+    let against = answer("why radio --not on");
+    keys(&against, &["format", "option", "value", "against"]);
+    keys(first(&against, "against"), &["choices", "requirements", "lacking"]);
+    keys(first(first(&against, "against"), "requirements"), &["option", "requirement", "file", "line"]);
+    let checked = answer("profile check");
+    keys(&checked, &["format", "profiles"]);
+    keys(first(&checked, "profiles"), &["profile", "holds", "choices?", "without-effect", "problems"]);
+    let doubts = tree.run("lint --json").json();
+    keys(&doubts, &["format", "findings", "accepted"]);
+    keys(first(&doubts, "findings"), &["finding", "level", "message", "file?", "line?", "requirements", "remedy"]);
+    for key in all_keys(&doubts) {
+        assert!(documented.contains(&format!("`{key}`")), "docs/json.md does not tell of `{key}` (lint)");
+    }
     let survey = answer("survey");
     let head = ["format", "distribution", "release", "compiler", "target", "compiler-fault?"];
     keys(&survey, &[&head[..], &["needs", "gaps", "install?", "do-without?", "price?"]].concat());

@@ -70,7 +70,7 @@ fn origin(board: &Board, choices: &Choices, option: OptionId, origin: &Origin) -
 }
 
 fn one(session: &Session, resolved: &Resolved, option: OptionId) -> OptionAnswer {
-    let board = &session.board;
+    let board = session.board;
     let definition = &board.options[option];
     let value = resolved.resolution.get(option);
     OptionAnswer {
@@ -114,7 +114,7 @@ pub struct ShowAnswer {
 
 /// Answers `show`.
 pub fn show(session: &Session, resolved: &Resolved, option: OptionId, users: &[String]) -> ShowAnswer {
-    let board = &session.board;
+    let board = session.board;
     let definition = &board.options[option];
     let place = board.files.excerpt(definition.place);
     ShowAnswer {

@@ -120,7 +120,7 @@ pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -
                 Verdict::Run => "run",
                 Verdict::Follows => "follows",
             },
-            reasons: s.reasons.iter().map(|r| reason(&session.board, plan, r)).collect(),
+            reasons: s.reasons.iter().map(|r| reason(session.board, plan, r)).collect(),
             expected_ms: s.timing.ms(),
         }
     });
