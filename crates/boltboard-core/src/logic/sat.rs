@@ -1,6 +1,6 @@
 //! The clauses in a SAT solver, for the cases that narrowing alone does not decide.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use batsat::{BasicSolver, SolverInterface, lbool};
 
@@ -23,7 +23,7 @@ pub struct Sat<'a> {
     logic: &'a Logic,
     solver: BasicSolver,
     /// The solver's variable of each of ours, where it has one.
-    known: Vec<Option<batsat::Var>>,
+    known: HashMap<usize, batsat::Var>,
     /// The literal that each rule waits for.
     rules: BTreeMap<RuleId, Lit>,
     /// Variables of ours that the board does not have: their meaning is the caller's.
@@ -43,9 +43,9 @@ impl<'a> Sat<'a> {
             scope.touch(option);
         }
         for (_, shape) in logic.shapes() {
-            // A pick always takes a value, so what its values ask for always counts.
+            // A pick always takes a value: where each asks for something, something is always asked for.
             if let Shape::Pick { .. } = shape
-                && shape.vars().any(|var| logic.guarded_by(var).next().is_some())
+                && shape.vars().all(|var| logic.guarded_by(var).next().is_some())
             {
                 shape.vars().for_each(|var| scope.see(var));
             }
@@ -75,7 +75,7 @@ impl<'a> Sat<'a> {
         let mut sat = Sat {
             logic,
             solver: BasicSolver::default(),
-            known: vec![None; logic.vars()],
+            known: HashMap::new(),
             rules: BTreeMap::new(),
             fresh: logic.vars(),
         };
@@ -158,7 +158,7 @@ impl<'a> Sat<'a> {
 
     /// Tells whether a literal holds in the assignment that was found last. One that nothing touches does not.
     pub fn holds(&self, lit: Lit) -> bool {
-        let value = match self.known.get(lit.var().index()).copied().flatten() {
+        let value = match self.known.get(&lit.var().index()).copied() {
             Some(var) => self.solver.value_var(var) == lbool::TRUE,
             None => false,
         };
@@ -167,19 +167,16 @@ impl<'a> Sat<'a> {
 
     /// Tells whether the solver knows the variable; one that it does not know can take any value.
     pub fn knows(&self, var: Var) -> bool {
-        self.known.get(var.index()).copied().flatten().is_some()
+        self.known.contains_key(&var.index())
     }
 
     fn inner(&mut self, lit: Lit) -> batsat::Lit {
         let index = lit.var().index();
-        if self.known.len() <= index {
-            self.known.resize(index + 1, None);
-        }
-        let var = match self.known[index] {
-            Some(var) => var,
+        let var = match self.known.get(&index) {
+            Some(var) => *var,
             None => {
                 let var = self.solver.new_var_default();
-                self.known[index] = Some(var);
+                self.known.insert(index, var);
                 if index < self.logic.vars()
                     && let Owner::Option(option) = self.logic.owner(lit.var())
                 {
@@ -196,9 +193,7 @@ impl<'a> Sat<'a> {
         let logic = self.logic;
         let shape = logic.shape(option);
         for var in shape.vars() {
-            if self.known[var.index()].is_none() {
-                self.known[var.index()] = Some(self.solver.new_var_default());
-            }
+            self.known.entry(var.index()).or_insert_with(|| self.solver.new_var_default());
         }
         for axiom in shape.axioms() {
             self.add(&axiom);

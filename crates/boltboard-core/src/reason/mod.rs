@@ -11,6 +11,8 @@ use crate::survey::Facts;
 pub use reach::{Reach, Start, Way};
 
 #[cfg(test)]
+mod reach_tests;
+#[cfg(test)]
 mod tests;
 
 /// How deep a chain of reasons is followed.

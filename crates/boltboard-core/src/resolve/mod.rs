@@ -191,6 +191,4 @@ pub(crate) fn given_of(logic: &Logic, choices: &[Choice]) -> Vec<Lit> {
 }
 
 #[cfg(test)]
-mod oracle;
-#[cfg(test)]
-mod tests;
+pub(crate) mod tests;

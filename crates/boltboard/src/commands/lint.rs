@@ -50,7 +50,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LintArgs) -> Result<Exit, St
     if global.json {
         screen.json(&json::lint(session.board, &found));
     } else {
-        screen.out(&render::findings(session.board, &found));
+        screen.out(&render::findings(session.board, &found, screen.width));
     }
     // What is only untidy is no reason for a check to fail.
     let grave = found.findings.iter().any(|finding| finding.kind.level() <= FindingLevel::Doubtful);

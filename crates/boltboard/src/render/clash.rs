@@ -74,7 +74,9 @@ fn chosen_line(board: &Board, choices: &Choices, choice: &Choice) -> String {
     let reason = choice.reason.as_ref().map_or(String::new(), |reason| format!(" (\"{reason}\")"));
     let source = match choices.layers[choice.layer].source {
         ProfileSource::Once => "on the command line".to_string(),
-        ProfileSource::Own | ProfileSource::Shipped => format!("in {}, line {}", place.file, place.line),
+        ProfileSource::Own | ProfileSource::Shipped => {
+            format!("in the profile {}, line {}", choices.layers[choice.layer].name, place.line)
+        }
     };
     format!("{} = {} is chosen {source}{reason}", option.name, choice.value)
 }

@@ -4,13 +4,13 @@ use boltboard_core::board::{Board, FindingKind, FindingLevel};
 use boltboard_core::lint::{Detail, Finding, Lint, Spot, Subject};
 
 use super::proof::proof_lines;
-use super::text::{Role, count, paint};
+use super::text::{Role, count, paint, wrap};
 
 /// Tells all findings, and how many there are.
-pub fn findings(board: &Board, lint: &Lint) -> String {
+pub fn findings(board: &Board, lint: &Lint, width: usize) -> String {
     let mut text = String::new();
     for finding in &lint.findings {
-        text.push_str(&one(board, finding));
+        text.push_str(&one(board, finding, width));
     }
     let accepted = match lint.accepted {
         0 => String::new(),
@@ -34,7 +34,7 @@ pub fn findings(board: &Board, lint: &Lint) -> String {
     text
 }
 
-fn one(board: &Board, finding: &Finding) -> String {
+fn one(board: &Board, finding: &Finding, width: usize) -> String {
     let role = match finding.kind.level() {
         FindingLevel::Wrong => Role::Bad,
         FindingLevel::Doubtful => Role::Warn,
@@ -47,7 +47,10 @@ fn one(board: &Board, finding: &Finding) -> String {
         text.push_str(&format!("  {}\n", paint(Role::Faint, &place)));
     }
     for line in shown(board, &finding.detail) {
-        text.push_str(&format!("  {line}\n"));
+        let lead = " ".repeat(line.len() - line.trim_start().len());
+        for (at, part) in wrap(&line, width.saturating_sub(4 + lead.len())).into_iter().enumerate() {
+            text.push_str(&format!("  {lead}{}{part}\n", if at > 0 { "  " } else { "" }));
+        }
     }
     text.push_str(&format!("  {} {}\n\n", paint(Role::Good, "try:"), remedy(finding)));
     text

@@ -69,7 +69,7 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
     for paragraph in text.lines() {
         let mut line = String::new();
         for word in paragraph.split_whitespace() {
-            if !line.is_empty() && line.width() + 1 + word.width() > width {
+            if !line.is_empty() && wide(&line) + 1 + wide(word) > width {
                 lines.push(std::mem::take(&mut line));
             }
             if !line.is_empty() {
@@ -80,6 +80,11 @@ pub fn wrap(text: &str, width: usize) -> Vec<String> {
         lines.push(line);
     }
     lines
+}
+
+/// How wide a text is without its paint.
+fn wide(text: &str) -> usize {
+    console::measure_text_width(text)
 }
 
 /// A cell of a table: its text and how it is painted.

@@ -1,3 +1,7 @@
+//! The contract, line by line; `oracle` holds it against trying every assignment.
+
+pub(crate) mod oracle;
+
 use super::*;
 use crate::board::Switch;
 use crate::logic::encode;

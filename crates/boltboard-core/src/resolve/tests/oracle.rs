@@ -5,11 +5,11 @@
 use proptest::prelude::*;
 use proptest::test_runner::{Config, RngAlgorithm, TestRng, TestRunner};
 
-use super::{Clash, completely, directly, resolve};
 use crate::board::{Atom, Board, Kind, Linkage, OptionId, Switch, Value};
 use crate::expr::Expr;
 use crate::logic::encode;
 use crate::profile::Choices;
+use crate::resolve::{Clash, Resolution, completely, directly, resolve};
 use crate::testing::{self, TestTree};
 
 const NAMES: [&str; 6] = ["a", "b", "c", "d", "e", "f"];
@@ -25,9 +25,9 @@ enum Sort {
 
 /// A board as text, and choices as a person types them.
 #[derive(Debug, Clone)]
-struct Case {
-    board: String,
-    chosen: String,
+pub(crate) struct Case {
+    pub board: String,
+    pub chosen: String,
 }
 
 /// A statement about one option, or the one need.
@@ -103,7 +103,7 @@ fn option(sorts: Vec<Sort>, index: usize) -> BoxedStrategy<String> {
         .boxed()
 }
 
-fn case() -> impl Strategy<Value = Case> {
+pub(crate) fn case() -> impl Strategy<Value = Case> {
     let sort =
         prop_oneof![3 => Just(Sort::Switch), 3 => Just(Sort::Module), 4 => Just(Sort::Pick), 2 => Just(Sort::Number)];
     prop::collection::vec(sort, NAMES.len()).prop_flat_map(|sorts| {
@@ -130,7 +130,7 @@ fn case() -> impl Strategy<Value = Case> {
 
 /// Tells whether an assignment breaks nothing hard: the plain reading of the contract, which shares nothing with the
 /// solver.
-fn sound(board: &Board, choices: &Choices, assigned: &[Value], has: bool) -> bool {
+pub(crate) fn sound(board: &Board, choices: &Choices, assigned: &[Value], has: bool) -> bool {
     let chosen = choices.items.iter().all(|c| assigned[c.option.index()] == c.value);
     let rules = board.rules.iter().all(|(_, rule)| {
         let value = &assigned[rule.option.index()];
@@ -160,7 +160,7 @@ fn truth(expr: &Expr<Atom>, assigned: &[Value], has: bool, builtin: bool, positi
     }
 }
 
-fn assignments(board: &Board) -> Vec<Vec<Value>> {
+pub(crate) fn assignments(board: &Board) -> Vec<Vec<Value>> {
     let mut all = vec![vec![]];
     for (_, option) in board.options.iter() {
         let values: Vec<Value> = match &option.kind {
@@ -206,7 +206,7 @@ fn check(case: &Case, has: bool, tally: &mut Tally) -> Result<(), TestCaseError>
             match directly(&board, &logic, &choices, &facts) {
                 Ok(direct) => {
                     tally.direct += 1;
-                    let values = |r: &super::Resolution| r.iter().map(|(_, r)| r.value.clone()).collect::<Vec<_>>();
+                    let values = |r: &Resolution| r.iter().map(|(_, r)| r.value.clone()).collect::<Vec<_>>();
                     prop_assert_eq!(values(&direct), values(&judged), "the two ways differ");
                 }
                 Err(_) => tally.judged += 1,
