@@ -64,6 +64,12 @@ fn one(board: &Board, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagno
     for choice in &clash.choices {
         diagnostic = diagnostic.help(way_out(board, choices, choice));
     }
+    let once = |choice: &&Choice| choices.layers[choice.layer].source == ProfileSource::Once;
+    let (tried, kept): (Vec<&Choice>, Vec<&Choice>) = clash.choices.iter().partition(once);
+    if let ([tried], false) = (tried.as_slice(), kept.is_empty()) {
+        let name = &board.options[tried.option].name;
+        diagnostic = diagnostic.help(format!("see all ways with their price: boltboard reach {name}={}", tried.value));
+    }
     diagnostic
 }
 
