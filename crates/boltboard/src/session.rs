@@ -81,7 +81,8 @@ impl Session {
         let root = find_root(&start)?;
         let work = WorkFolder::at(&work_root(global, &here, &root));
         // A tree that is only looked at gets no work folder.
-        let place = work.exists().then(|| KeptPlace { file: work.board(), program: this_program() });
+        let place =
+            work.exists().then(|| KeptPlace { file: work.board(), program: this_program(), work: work.clone() });
         let loaded = load(&root, global.sources.as_deref(), place.as_ref());
         let Loaded { board, logic, search, .. } = loaded.map_err(|reading| Stop::definitions(&reading))?;
         // A command ends soon; the system takes the memory back quicker than item by item.

@@ -15,6 +15,7 @@ use crate::board::Board;
 use crate::definitions::{Reading, read_tree};
 use crate::logic::{Logic, encode};
 use crate::search::SearchIndex;
+use crate::store::WorkFolder;
 
 #[cfg(test)]
 mod tests;
@@ -75,6 +76,8 @@ pub struct KeptPlace {
     pub file: PathBuf,
     /// What tells this program from others, and from other versions of it.
     pub program: String,
+    /// The work folder that it lies in; nothing is kept in that of another tree.
+    pub work: WorkFolder,
 }
 
 impl Loaded {
@@ -97,6 +100,7 @@ pub fn load(root: &Path, sources: Option<&Path>, place: Option<&KeptPlace>) -> R
     let mut reading = read_tree(root, sources);
     let Some(board) = reading.board.take() else { return Err(Box::new(reading)) };
     let mut loaded = Loaded::of(board);
+    let place = place.filter(|place| place.work.check(&loaded.board.tree.name).is_ok());
     if let Some(content) = place.and_then(|place| kept::keep(&loaded, root, sources, place, started))
         && let Some(place) = place
     {

@@ -5,7 +5,11 @@ use crate::testing::TestTree;
 
 fn place(tree: &TestTree, program: &str) -> KeptPlace {
     std::fs::create_dir_all(tree.root().join("work")).expect("a folder");
-    KeptPlace { file: tree.root().join("work/board"), program: program.into() }
+    KeptPlace {
+        file: tree.root().join("work/board"),
+        program: program.into(),
+        work: WorkFolder::at(&tree.root().join("work")),
+    }
 }
 
 /// A tree that was left alone long enough for its files' times to count.

@@ -138,6 +138,19 @@ fn a_board_is_kept_and_the_kept_form_is_never_stale() {
 }
 
 #[test]
+fn nothing_is_kept_in_the_work_folder_of_another_tree() {
+    let first = board(&switch("air", ""));
+    first.run("set air=on").code(0);
+    std::thread::sleep(Duration::from_millis(120));
+    first.run("show air").code(0);
+    let kept = std::fs::read(first.at("bolt-work/board")).expect("it was kept");
+    let other = Scratch::with(&[("board.toml", "format = 1\n[tree]\nname = \"other\"\nversion = \"1\"\n")]);
+    std::thread::sleep(Duration::from_millis(120));
+    other.run(&format!("options --work {}", first.at("bolt-work").display())).code(2);
+    assert_eq!(std::fs::read(first.at("bolt-work/board")).expect("still there"), kept);
+}
+
+#[test]
 fn what_was_not_there_at_the_last_build_is_new() {
     let tree = Scratch::with(crate::harness::MINI);
     tree.run("options new").code(1);
