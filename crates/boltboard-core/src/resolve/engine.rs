@@ -43,6 +43,8 @@ pub(super) struct Engine<'a> {
     trail: Vec<Lit>,
     /// How much of the trail has been followed up.
     followed: usize,
+    /// How much of it the judge has accepted.
+    accepted: usize,
     /// Active clauses with several literals left, in no order.
     waiting: Vec<ClauseId>,
     stopped_by: Option<ClauseId>,
@@ -65,6 +67,7 @@ impl<'a> Engine<'a> {
             causes: vec![Cause::Given; logic.vars()],
             trail: Vec::new(),
             followed: 0,
+            accepted: 0,
             waiting: Vec::new(),
             stopped_by: None,
             by_default: OnceCell::new(),
@@ -172,10 +175,10 @@ impl<'a> Engine<'a> {
     /// Makes literals hold and meets what follows; takes everything back when that fails.
     pub fn attempt(&mut self, literals: &[Lit], pull: Pull) -> Result<(), DeadEnd> {
         let mark = self.mark();
-        let start = self.trail.len();
-        let done = self.give(literals).and_then(|()| self.meet(pull)).and_then(|()| self.judged(start));
-        if done.is_err() {
-            self.undo(mark);
+        let done = self.give(literals).and_then(|()| self.meet(pull)).and_then(|()| self.judged());
+        match done {
+            Ok(()) => self.accept(),
+            Err(_) => self.undo(mark),
         }
         done
     }
@@ -190,10 +193,18 @@ impl<'a> Engine<'a> {
         done
     }
 
-    /// Asks the judge, if there is one, whether all that was added can be completed.
-    fn judged(&mut self, start: usize) -> Result<(), DeadEnd> {
+    /// Asks the judge, if there is one, whether all that was not accepted yet can be completed.
+    fn judged(&mut self) -> Result<(), DeadEnd> {
         let Some(judge) = &mut self.judge else { return Ok(()) };
-        if judge.can(&self.trail[start..]) { Ok(()) } else { Err(DeadEnd { by: judge.blame(self.logic) }) }
+        if judge.can(&self.trail[self.accepted..]) { Ok(()) } else { Err(DeadEnd { by: judge.blame(self.logic) }) }
+    }
+
+    /// Tells the judge that what is known now is never taken back.
+    pub fn accept(&mut self) {
+        if let Some(judge) = &mut self.judge {
+            judge.accept(&self.trail[self.accepted..]);
+        }
+        self.accepted = self.trail.len();
     }
 
     fn dead_end(&self) -> DeadEnd {
@@ -269,8 +280,7 @@ impl<'a> Engine<'a> {
             }
             let taken = ways.into_iter().any(|way| {
                 let mark = self.mark();
-                let start = self.trail.len();
-                let done = self.derive(way, clause, pull) && self.follow(pull) && self.judged(start).is_ok();
+                let done = self.derive(way, clause, pull) && self.follow(pull) && self.judged().is_ok();
                 if !done {
                     self.undo(mark);
                 }
@@ -294,6 +304,7 @@ impl<'a> Engine<'a> {
                 causes: self.causes.clone(),
                 trail: Vec::new(),
                 followed: 0,
+                accepted: 0,
                 waiting: Vec::new(),
                 stopped_by: None,
                 by_default: OnceCell::new(),

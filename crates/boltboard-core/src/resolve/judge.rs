@@ -24,21 +24,29 @@ impl<'a> Judge<'a> {
         Some(Judge { sat, accepted: Vec::new(), refused: Vec::new() })
     }
 
-    /// Tells whether these can hold together with all that was accepted, and accepts them if so.
+    /// Tells whether these can hold together with all that was accepted.
     pub fn can(&mut self, added: &[Lit]) -> bool {
         let new: Vec<Lit> = added.iter().copied().filter(|lit| self.sat.knows(lit.var())).collect();
         // The assignment found last may happen to agree.
         let agrees = new.iter().all(|lit| self.sat.holds(*lit));
-        if !agrees && self.sat.solve(&new).is_err() {
-            self.refused = new;
-            // The assignment was lost with the answer; what was accepted still has one.
-            let restored = self.sat.solve(&[]);
-            debug_assert!(restored.is_ok());
-            return false;
+        if agrees || self.sat.solve(&new).is_ok() {
+            return true;
         }
-        new.iter().for_each(|lit| self.sat.require(*lit));
-        self.accepted.extend(new);
-        true
+        self.refused = new;
+        // The assignment was lost with the answer; what was accepted still has one.
+        let restored = self.sat.solve(&[]);
+        debug_assert!(restored.is_ok());
+        false
+    }
+
+    /// Makes these hold from now on; they were found to be possible.
+    pub fn accept(&mut self, added: &[Lit]) {
+        for lit in added {
+            if self.sat.knows(lit.var()) {
+                self.sat.require(*lit);
+                self.accepted.push(*lit);
+            }
+        }
     }
 
     /// Returns a clause that stands against what was refused last.

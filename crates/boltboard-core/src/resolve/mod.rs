@@ -163,6 +163,7 @@ fn run(
     let mut given = facts_spelt(board, logic, facts);
     given.extend(given_of(logic, &choices.items));
     engine.give(&given).and_then(|()| engine.meet(Pull::Allowed)).map_err(|_| None)?;
+    engine.accept();
     let values = engine.settle(Setting { board, choices }).map_err(|NoValue(option)| Some(option))?;
     let mut resolution = Resolution { values };
     for (option, when) in &logic.in_force {

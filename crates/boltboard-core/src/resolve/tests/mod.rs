@@ -268,3 +268,17 @@ fn the_order_of_definitions_does_not_matter() {
     turned.reverse();
     assert_eq!(sorted(&lines), sorted(&turned));
 }
+
+/// Found by the long run: a way that was tried for an option and taken back must not bind what comes later.
+#[test]
+fn what_was_taken_back_does_not_bind_the_judge() {
+    let lines = "a switch requires = \"b\"\nb switch requires = \"not e or a\"; default = \"on\"\ne switch requires = \"a or f\"\n\
+                 f switch requires = [\"a or not b\", \"a or e\"]; default = \"on\"";
+    let board = options(lines);
+    let logic = encode(&board);
+    let values = |resolution: Resolution| resolution.iter().map(|(_, r)| r.value.clone()).collect::<Vec<_>>();
+    let (none, facts) = (choices(&board, ""), facts(false));
+    let direct = directly(&board, &logic, &none, &facts).expect("it resolves");
+    let judged = completely(&board, &logic, &none, &facts).expect("it resolves");
+    assert_eq!(values(direct), values(judged));
+}
