@@ -227,3 +227,6 @@ impl Logic {
         self.guarded[from as usize..to as usize].iter().map(|clause| ClauseId(*clause))
     }
 }
+
+#[cfg(test)]
+mod tests;
