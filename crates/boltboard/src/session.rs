@@ -7,11 +7,11 @@ use boltboard_core::definitions::{Listing, check_sources, find_root};
 use boltboard_core::launch::RealLaunch;
 use boltboard_core::load::{KeptPlace, LazySearch, Loaded, load};
 use boltboard_core::logic::Logic;
-use boltboard_core::plan::{Plan, PlanInput, lower};
+use boltboard_core::plan::{Judge, Plan, PlanInput, Preview, TokenMemo, lower, preview};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
-use boltboard_core::store::{Folders, Stamp, WorkFolder};
+use boltboard_core::store::{Folders, Journal, Stamp, StatusMemo, Store, WorkFolder};
 use boltboard_core::survey::{CompilerSearch, Facts, Language, ProbeMemo, Tools, identify};
 
 use crate::args::Global;
@@ -274,6 +274,18 @@ impl Session {
         let install = |needs: &[String]| host::install_command(self.board, &resolved.facts, needs);
         let plan = plan.map_err(|problems| Stop::plan(&problems, self.board, &install))?;
         Ok(Planned { listing, tools, folders, plan })
+    }
+
+    /// Tells what a build by a plan would do.
+    pub fn preview(&self, planned: &Planned) -> Result<Preview, Stop> {
+        let judge = Judge {
+            plan: &planned.plan,
+            journal: &Journal::open(&planned.folders.build)?,
+            store: &Store::at(&self.work.store()),
+            status: &StatusMemo::load(&self.work.status()),
+            tokens: &TokenMemo::default(),
+        };
+        Ok(preview(&judge))
     }
 
     /// Returns what explains values.

@@ -261,10 +261,16 @@ impl Choices {
         let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
         let text = format!("{}={value}", board.options[option].name);
         let place = Place::new(self.files.add("command line", &text), 0..text.len());
-        self.items.retain(|choice| choice.option != option);
-        self.items.push(Choice { option, value, layer, place, reason: None });
-        self.items.sort_by_key(|choice| choice.option);
+        self.put(Choice { option, value, layer, place, reason: None });
         self
+    }
+
+    /// Puts a choice in the place of any other for its option.
+    fn put(&mut self, choice: Choice) {
+        match self.items.binary_search_by_key(&choice.option, |c| c.option) {
+            Ok(at) => self.items[at] = choice,
+            Err(at) => self.items.insert(at, choice),
+        }
     }
 
     /// Adds choices given as `OPTION=VALUE`, stronger than all others.
@@ -282,15 +288,13 @@ impl Choices {
             let place = Place::new(file, 0..text.len());
             match asked {
                 Asked::Value(option, value) => {
-                    self.items.retain(|c| c.option != option);
-                    self.items.push(Choice { option, value, layer, place, reason: None });
+                    self.put(Choice { option, value, layer, place, reason: None });
                 }
                 Asked::Provider(need, provider) => {
                     self.providers.insert(need, ProviderChoice { provider, layer, place, reason: None });
                 }
             }
         }
-        self.items.sort_by_key(|c| c.option);
         Ok(self)
     }
 }

@@ -27,7 +27,7 @@ use settle::{NoValue, Setting};
 
 pub use clash::Clash;
 pub use possible::Possible;
-pub use proof::{Proof, Statement, Step, statement};
+pub use proof::{Proof, Statement, Step};
 
 /// A value for each option, with where it comes from.
 #[derive(Debug, Clone)]

@@ -90,7 +90,7 @@ impl Proof {
 }
 
 /// Says what a literal says.
-pub fn statement(logic: &Logic, lit: Lit) -> Statement {
+fn statement(logic: &Logic, lit: Lit) -> Statement {
     let var = lit.var();
     match logic.owner(var) {
         Owner::Need(need) if lit.is_yes() => Statement::Has(need),

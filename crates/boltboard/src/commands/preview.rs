@@ -1,7 +1,5 @@
 //! `boltboard preview`
 
-use boltboard_core::plan::{Judge, TokenMemo, preview};
-use boltboard_core::store::{Journal, StatusMemo, Store};
 use clap::Args;
 
 use super::build::jobs;
@@ -26,16 +24,7 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
-    let journal = Journal::open(&planned.folders.build)?;
-    let status = StatusMemo::load(&session.work.status());
-    let judge = Judge {
-        plan: &planned.plan,
-        journal: &journal,
-        store: &Store::at(&session.work.store()),
-        status: &status,
-        tokens: &TokenMemo::default(),
-    };
-    let preview = preview(&judge);
+    let preview = session.preview(&planned)?;
     let jobs = jobs(args.jobs).count;
     if global.json {
         screen.json(&json::preview(&session, &planned.plan, &preview, jobs));

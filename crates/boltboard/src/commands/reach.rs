@@ -1,11 +1,10 @@
 //! `boltboard reach`
 
 use boltboard_core::board::{Asked, NEED_PREFIX, OptionId, Value};
-use boltboard_core::plan::{Judge, TokenMemo, Verdict, Work, preview};
+use boltboard_core::plan::{Verdict, Work};
 use boltboard_core::profile::{ProfileFile, ProfileSource};
 use boltboard_core::reason::{Reach, Start, Way};
 use boltboard_core::remedy;
-use boltboard_core::store::{Journal, StatusMemo, Store};
 use boltboard_core::survey::{FactState, Missing};
 use clap::Args;
 
@@ -123,15 +122,7 @@ fn price(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) ->
     }
     let resolved = Resolved { choices: way.choices.clone(), facts: facts.clone(), resolution: way.resolution.clone() };
     let planned = session.plan(&resolved).ok()?;
-    let journal = Journal::open(&planned.folders.build).ok()?;
-    let judge = Judge {
-        plan: &planned.plan,
-        journal: &journal,
-        store: &Store::at(&session.work.store()),
-        status: &StatusMemo::load(&session.work.status()),
-        tokens: &TokenMemo::default(),
-    };
-    let ahead = preview(&judge);
+    let ahead = session.preview(&planned).ok()?;
     let runs = ahead.steps.iter().filter(|step| matches!(step.verdict, Verdict::Run | Verdict::Follows)).count();
     let work_ms = match ahead.work() {
         Work::Known(ms) | Work::About(ms) => Some(ms),

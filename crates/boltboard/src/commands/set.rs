@@ -188,6 +188,7 @@ fn change_with(
     crate::host::only_real(&session)?;
     // A profile that cannot be resolved now may be what this change mends.
     let before = session.resolve().ok();
+    let mut shown = None;
     if effects != Effects::Take && !asked.is_empty() {
         let after = session.resolve_with(asked).map_err(unchanged)?;
         screen.out(&moved(&session, before.as_ref(), &after, screen.width));
@@ -195,6 +196,7 @@ fn change_with(
             screen.out("Nothing was changed.\n");
             return Ok(Exit::Done);
         }
+        shown = Some(after);
     }
     session.work.prepare(&session.board.tree.name)?;
     own_profile(&mut session, screen)?;
@@ -204,8 +206,11 @@ fn change_with(
     };
     edit(&session, &mut file)?;
     // Refused as a whole when it cannot hold: the profile stays as it is.
-    let after = if asked.is_empty() { session.resolve_as(&file.text()) } else { session.resolve_with(asked) };
-    let after = after.map_err(unchanged)?;
+    let after = match shown {
+        Some(after) => after,
+        None if asked.is_empty() => session.resolve_as(&file.text()).map_err(unchanged)?,
+        None => session.resolve_with(asked).map_err(unchanged)?,
+    };
     file.save()?;
     if effects == Effects::Take {
         screen.out(&moved(&session, before.as_ref(), &after, screen.width));
