@@ -66,8 +66,8 @@ pub struct Excerpt {
 
 impl SourceFiles {
     /// Takes in a file.
-    pub fn add(&mut self, name: &str, text: &str) -> FileId {
-        self.files.add(SourceFile { name: name.into(), text: OnceLock::from(Arc::from(text)) })
+    pub fn add(&mut self, name: &str, text: impl Into<Arc<str>>) -> FileId {
+        self.files.add(SourceFile { name: name.into(), text: OnceLock::from(text.into()) })
     }
 
     /// Takes files below `root` that are read when their text is first wanted; one that is gone by then is empty.
@@ -89,7 +89,8 @@ impl SourceFiles {
         self.files.iter().map(|(_, file)| &*file.name)
     }
 
-    fn text(&self, file: FileId) -> &str {
+    /// Returns a file's whole text.
+    pub fn text(&self, file: FileId) -> &str {
         let file = &self.files[file];
         file.text.get_or_init(|| std::fs::read_to_string(self.root.join(&*file.name)).unwrap_or_default().into())
     }

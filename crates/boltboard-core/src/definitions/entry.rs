@@ -1,6 +1,6 @@
 //! What the readers of all sorts of tables share: named tables, paths and patterns, C names, and where rules go.
 
-use super::fields::{AnyTable, Fields, Log, Text};
+use super::fields::{Fields, Log, Table, Text};
 use super::problem::Fault;
 use crate::base::{Arena, Glob, RelPath};
 use crate::board::{HeaderId, Rule, RuleId};
@@ -10,7 +10,7 @@ pub(super) struct Entry<'a> {
     pub name: Text,
     pub folder: RelPath,
     pub default_section: Option<Text>,
-    pub table: &'a AnyTable,
+    pub table: &'a Table<'a>,
     pub log: &'a Log,
 }
 

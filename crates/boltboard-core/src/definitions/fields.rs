@@ -3,13 +3,16 @@
 use std::cell::RefCell;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use toml_edit::{Item, TableLike, Value as TomlValue};
+use toml::Spanned;
+use toml::de::{DeString, DeTable, DeValue};
 
 use super::problem::{Fault, Problem};
 use crate::base::{FileId, Place, near_matches};
 
-/// A table in either notation, readable by several threads at once.
-pub(super) type AnyTable = dyn TableLike + Sync;
+/// A table in either notation. Its texts are borrowed from the file, but for those with escapes.
+pub(super) type Table<'a> = DeTable<'a>;
+
+type Range = std::ops::Range<usize>;
 
 /// Problems as they are found.
 #[derive(Default)]
@@ -45,23 +48,14 @@ pub(super) struct Text {
 /// One value with its key and place.
 #[derive(Clone, Copy)]
 pub(super) struct Found<'a> {
-    pub key: &'a str,
-    pub item: Shape<'a>,
+    pub key: &'static str,
+    item: &'a DeValue<'a>,
     pub place: Place,
-}
-
-/// What a value is.
-#[derive(Clone, Copy)]
-pub(super) enum Shape<'a> {
-    Value(&'a TomlValue),
-    Table(&'a AnyTable),
-    Tables(&'a toml_edit::ArrayOfTables),
 }
 
 /// A table that is being read. Every key that is asked for counts as known; [`Fields::finish`] reports the others.
 pub(super) struct Fields<'a> {
-    table: &'a AnyTable,
-    entries: Vec<(&'a str, &'a Item)>,
+    table: &'a Table<'a>,
     pub file: FileId,
     pub place: Place,
     /// What the table is, as in "option `fog`".
@@ -71,30 +65,22 @@ pub(super) struct Fields<'a> {
 }
 
 impl<'a> Fields<'a> {
-    pub fn new(table: &'a AnyTable, file: FileId, place: Place, context: String, log: &'a Log) -> Self {
-        let entries = table.iter().collect();
-        Fields { table, entries, file, place, context, log, asked: RefCell::default() }
+    pub fn new(table: &'a Table<'a>, file: FileId, place: Place, context: String, log: &'a Log) -> Self {
+        Fields { table, file, place, context, log, asked: RefCell::default() }
     }
 
     pub fn get(&self, key: &'static str) -> Option<Found<'a>> {
         self.asked.borrow_mut().push(key);
-        // Tables are short: going through their keys is quicker than hashing, and most keys asked for are not there.
-        let (_, item) = self.entries.iter().find(|(name, _)| *name == key)?;
-        let key_span = self.table.key(key).and_then(toml_edit::Key::span);
-        let place = |span: Option<std::ops::Range<usize>>| {
-            span.or(key_span.clone()).map_or(self.place, |span| Place::new(self.file, span))
-        };
-        let (shape, place) = match item {
-            Item::Value(TomlValue::InlineTable(table)) => (Shape::Table(table), place(item.span())),
-            Item::Value(value) => (Shape::Value(value), place(value.span())),
-            Item::Table(table) => (Shape::Table(table), place(table.span())),
-            Item::ArrayOfTables(tables) => (Shape::Tables(tables), place(tables.span())),
-            Item::None => return None,
-        };
-        Some(Found { key, item: shape, place })
+        let (name, item) = self.table.get_key_value(key)?;
+        Some(Found { key, item: item.get_ref(), place: self.place_of(item.span(), name.span()) })
     }
 
-    pub fn table(&self) -> &'a AnyTable {
+    /// A table that no line of the file opens has no span of its own; then its key stands for it.
+    fn place_of(&self, item: Range, key: Range) -> Place {
+        Place::new(self.file, if item.is_empty() { key } else { item })
+    }
+
+    pub fn table(&self) -> &'a Table<'a> {
         self.table
     }
 
@@ -149,8 +135,8 @@ impl<'a> Fields<'a> {
     pub fn flag(&self, key: &'static str) -> bool {
         let Some(found) = self.get(key) else { return false };
         match found.item {
-            Shape::Value(TomlValue::Boolean(value)) => *value.value(),
-            Shape::Value(_) | Shape::Table(_) | Shape::Tables(_) => {
+            DeValue::Boolean(value) => *value,
+            _ => {
                 self.wrong_type(&found, "true or false");
                 false
             }
@@ -174,53 +160,36 @@ impl<'a> Fields<'a> {
 
     /// A table below this one, read as fields of its own.
     pub fn sub(&self, found: &Found<'a>, context: String) -> Option<Fields<'a>> {
-        match found.item {
-            Shape::Table(table) => Some(Fields::new(table, self.file, found.place, context, self.log)),
-            Shape::Value(_) | Shape::Tables(_) => None,
-        }
+        Some(Fields::new(found.item.as_table()?, self.file, found.place, context, self.log))
     }
 
     /// All keys, each with its text where it is one. They count as asked for.
     pub fn texts_by_key(&self) -> Vec<(Text, Option<Text>)> {
-        let mut texts = Vec::new();
-        for (key, item) in self.table.iter() {
-            let place =
-                |span: Option<std::ops::Range<usize>>| span.map_or(self.place, |span| Place::new(self.file, span));
-            let name = Text { text: key.to_string(), place: place(self.table.key(key).and_then(toml_edit::Key::span)) };
-            let value = item.as_str().map(|text| Text { text: text.to_string(), place: place(item.span()) });
-            texts.push((name, value));
-        }
-        texts
+        let texts = in_file_order(self.table).into_iter().map(|(key, item)| {
+            let name = Text { text: key.get_ref().to_string(), place: Place::new(self.file, key.span()) };
+            let place = self.place_of(item.span(), key.span());
+            let value = item.get_ref().as_str().map(|text| Text { text: text.to_string(), place });
+            (name, value)
+        });
+        texts.collect()
     }
 
     /// The named tables below `key`, as in `[option.NAME]`, in the order of the file.
-    pub fn named(&self, key: &'static str) -> Vec<(Text, &'a AnyTable)> {
+    pub fn named(&self, key: &'static str) -> Vec<(Text, &'a Table<'a>)> {
         let Some(found) = self.get(key) else { return Vec::new() };
-        let Shape::Table(table) = found.item else {
+        let Some(table) = found.item.as_table() else {
             self.wrong_type(&found, &format!("tables such as [{key}.NAME]"));
             return Vec::new();
         };
         let mut entries = Vec::new();
-        for (name, item) in table.iter() {
-            let span = table.key(name).and_then(toml_edit::Key::span).unwrap_or(0..0);
-            let place = Place::new(self.file, span);
-            let inner: &'a AnyTable = match item {
-                Item::Table(inner) => inner,
-                Item::Value(TomlValue::InlineTable(inner)) => inner,
-                _ => {
-                    self.problem(
-                        place,
-                        Fault::WrongType {
-                            key: format!("{key}.{name}"),
-                            expected: "a table".into(),
-                            found: shown_item(item).into(),
-                        },
-                    );
-                    continue;
-                }
+        for (name, item) in in_file_order(table) {
+            let place = Place::new(self.file, name.span());
+            let Some(inner) = item.get_ref().as_table() else {
+                let (key, expected) = (format!("{key}.{}", name.get_ref()), "a table".into());
+                self.problem(place, Fault::WrongType { key, expected, found: shown(item.get_ref()).into() });
+                continue;
             };
-            let text = Text { text: name.to_string(), place };
-            entries.push((text, inner));
+            entries.push((Text { text: name.get_ref().to_string(), place }, inner));
         }
         entries
     }
@@ -228,89 +197,68 @@ impl<'a> Fields<'a> {
     /// Reports every key that nobody asked for.
     pub fn finish(self) {
         let asked = self.asked.borrow();
-        for (key, _) in self.table.iter() {
-            if asked.contains(&key) {
+        for (key, _) in in_file_order(self.table) {
+            let name = key.get_ref().as_ref();
+            if asked.contains(&name) {
                 continue;
             }
-            let span = self.table.key(key).and_then(toml_edit::Key::span);
-            let place = span.map_or(self.place, |span| Place::new(self.file, span));
-            let fault = Fault::UnknownKey { key: key.to_string(), context: self.context.clone() };
-            self.log.add(Problem::at(place, fault).with_near(near_matches(key, asked.iter().copied())));
+            let fault = Fault::UnknownKey { key: name.to_string(), context: self.context.clone() };
+            let place = Place::new(self.file, key.span());
+            self.log.add(Problem::at(place, fault).with_near(near_matches(name, asked.iter().copied())));
         }
     }
+}
+
+type Entries<'a> = Vec<(&'a Spanned<DeString<'a>>, &'a Spanned<DeValue<'a>>)>;
+
+/// A table's entries by where they are written; the parser sorts them by name.
+fn in_file_order<'a>(table: &'a Table<'a>) -> Entries<'a> {
+    let mut entries: Entries<'a> = table.iter().collect();
+    entries.sort_by_key(|(key, _)| key.span().start);
+    entries
 }
 
 impl<'a> Found<'a> {
     pub fn text(&self) -> Option<Text> {
-        let Shape::Value(TomlValue::String(value)) = self.item else { return None };
+        let value = self.item.as_str()?;
         // Inside the quotes, so that offsets in the text are offsets in the file (but for escapes, which are rare).
-        let quotes = (self.place.len as usize).saturating_sub(value.value().len()) / 2;
+        let quotes = (self.place.len as usize).saturating_sub(value.len()) / 2;
         let place = self.place.within(quotes, (self.place.len as usize).saturating_sub(2 * quotes));
-        Some(Text { text: value.value().clone(), place })
+        Some(Text { text: value.to_string(), place })
     }
 
     pub fn integer(&self) -> Option<i64> {
-        match self.item {
-            Shape::Value(TomlValue::Integer(value)) => Some(*value.value()),
-            Shape::Value(_) | Shape::Table(_) | Shape::Tables(_) => None,
-        }
+        let number = self.item.as_integer()?;
+        i64::from_str_radix(number.as_str(), number.radix()).ok()
     }
 
     /// The members when this is a list.
     pub fn members(&self) -> Option<Vec<Found<'a>>> {
-        match self.item {
-            Shape::Value(TomlValue::Array(array)) => Some(
-                array
-                    .iter()
-                    .map(|value| {
-                        let span = value.span().unwrap_or(0..0);
-                        let item = match value {
-                            TomlValue::InlineTable(table) => Shape::Table(table),
-                            other => Shape::Value(other),
-                        };
-                        Found { key: self.key, item, place: Place::new(self.place.file, span) }
-                    })
-                    .collect(),
-            ),
-            Shape::Tables(tables) => Some(
-                tables
-                    .iter()
-                    .map(|table| {
-                        let place = table.span().map_or(self.place, |span| Place::new(self.place.file, span));
-                        Found { key: self.key, item: Shape::Table(table), place }
-                    })
-                    .collect(),
-            ),
-            Shape::Value(_) | Shape::Table(_) => None,
-        }
+        let member = |item: &'a Spanned<DeValue<'a>>| Found {
+            key: self.key,
+            item: item.get_ref(),
+            place: Place::new(self.place.file, item.span()),
+        };
+        Some(self.item.as_array()?.iter().map(member).collect())
     }
 
     pub fn shown(&self) -> String {
-        match self.item {
-            Shape::Value(value) => shown_value(value).into(),
-            Shape::Table(_) => "a table".into(),
-            Shape::Tables(_) => "a list of tables".into(),
-        }
+        shown(self.item).into()
     }
 }
 
-fn shown_item(item: &Item) -> &'static str {
-    match item {
-        Item::None => "nothing",
-        Item::Value(value) => shown_value(value),
-        Item::Table(_) => "a table",
-        Item::ArrayOfTables(_) => "a list of tables",
-    }
-}
-
-fn shown_value(value: &TomlValue) -> &'static str {
+fn shown(value: &DeValue<'_>) -> &'static str {
     match value {
-        TomlValue::String(_) => "a text",
-        TomlValue::Integer(_) => "a whole number",
-        TomlValue::Float(_) => "a number with a fraction",
-        TomlValue::Boolean(_) => "true or false",
-        TomlValue::Datetime(_) => "a date",
-        TomlValue::Array(_) => "a list",
-        TomlValue::InlineTable(_) => "a table",
+        DeValue::String(_) => "a text",
+        DeValue::Integer(number) if i64::from_str_radix(number.as_str(), number.radix()).is_err() => {
+            "a number beyond 64 bits"
+        }
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number with a fraction",
+        DeValue::Boolean(_) => "true or false",
+        DeValue::Datetime(_) => "a date",
+        DeValue::Array(list) if list.first().is_some_and(|item| item.get_ref().is_table()) => "a list of tables",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
     }
 }

@@ -2,9 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use toml_edit::Document;
+use toml::de::DeTable;
 
-use super::fields::Log;
+use super::fields::{Log, Table};
 use super::problem::{Fault, Problem};
 use super::sources::Listing;
 use crate::base::{FileId, Glob, Place, RelPath, SourceFiles};
@@ -32,11 +32,11 @@ pub enum TreeFault {
     },
 }
 
-/// A definition file that was read as TOML.
-pub(super) struct RawFile {
+/// A definition file that was read as TOML; it borrows the texts.
+pub(super) struct RawFile<'a> {
     pub id: FileId,
     pub folder: RelPath,
-    pub document: Document<String>,
+    pub table: Table<'a>,
 }
 
 /// Returns the root of the tree that `from` lies in: the nearest folder whose `board.toml` has a `[tree]` table.
@@ -81,20 +81,41 @@ impl NamedFile {
     }
 }
 
-/// A definition file's text and what it says, or what is wrong with it.
-pub(super) struct ParsedFile {
-    path: RelPath,
-    named_at: Option<Place>,
-    outcome: Result<(String, Result<Document<String>, toml_edit::TomlError>), Fault>,
+/// Reads one file's text. Files do not depend on each other here, so several can be read at once.
+pub(super) fn read_text(root: &Path, named: &NamedFile) -> Result<String, Fault> {
+    text_of(root, &named.path, named.leads)
 }
 
-/// Reads and parses one file. Files do not depend on each other here, so several can be read at once.
-pub(super) fn parse_file(root: &Path, named: &NamedFile) -> ParsedFile {
-    let outcome = text_of(root, &named.path, named.leads).map(|text| {
-        let document = Document::parse(text.clone());
-        (text, document)
-    });
-    ParsedFile { path: named.path.clone(), named_at: named.named_at, outcome }
+/// Takes a text in, or logs why there is none.
+pub(super) fn take_text(
+    named: &NamedFile,
+    text: Result<String, Fault>,
+    files: &mut SourceFiles,
+    log: &Log,
+) -> Option<FileId> {
+    match text {
+        Ok(text) => Some(files.add(named.path.as_str(), text)),
+        Err(fault) => {
+            log.add(Problem { fault, place: named.named_at, related: None, near: vec![] });
+            None
+        }
+    }
+}
+
+/// Reads one file as TOML, or logs what is wrong with it.
+pub(super) fn parse_file<'a>(id: FileId, files: &'a SourceFiles, log: &Log) -> Option<RawFile<'a>> {
+    match DeTable::parse(files.text(id)) {
+        Ok(table) => {
+            let folder = RelPath::parse(files.name(id)).map_or(RelPath::root(), |path| path.parent());
+            Some(RawFile { id, folder, table: table.into_inner() })
+        }
+        Err(e) => {
+            let place = Place::new(id, e.span().unwrap_or(0..0));
+            let message = e.message().trim().replace('\n', "; ");
+            log.add(Problem::at(place, Fault::Toml(message)));
+            None
+        }
+    }
 }
 
 /// Whether the folders on the way to a file may be links.
@@ -124,27 +145,6 @@ fn text_of(root: &Path, path: &RelPath, leads: Leads) -> Result<String, Fault> {
     String::from_utf8(bytes).map_err(|e| Fault::NotUtf8 { file: shown, offset: e.utf8_error().valid_up_to() })
 }
 
-/// Takes a file in, or logs what is wrong with it.
-pub(super) fn take_file(parsed: ParsedFile, files: &mut SourceFiles, log: &Log) -> Option<RawFile> {
-    let (text, document) = match parsed.outcome {
-        Ok(read) => read,
-        Err(fault) => {
-            log.add(Problem { fault, place: parsed.named_at, related: None, near: vec![] });
-            return None;
-        }
-    };
-    let id = files.add(parsed.path.as_str(), &text);
-    match document {
-        Ok(document) => Some(RawFile { id, folder: parsed.path.parent(), document }),
-        Err(e) => {
-            let place = Place::new(id, e.span().unwrap_or(0..0));
-            let message = e.message().trim().replace('\n', "; ");
-            log.add(Problem::at(place, Fault::Toml(message)));
-            None
-        }
-    }
-}
-
 /// Returns the nested definition files that these patterns name, sorted. Patterns that are wrong name none.
 pub fn boards_named(patterns: &[String], listing: &Listing) -> Vec<RelPath> {
     let mut named = std::collections::BTreeSet::new();
@@ -165,16 +165,17 @@ fn boards_of(glob: &Glob, text: &str, listing: &Listing) -> Vec<RelPath> {
 }
 
 /// Returns the nested definition files that the root one names, sorted.
-pub(super) fn named_boards(root: &Path, file: &RawFile, log: &Log) -> Vec<NamedFile> {
-    let Some(boards) = file.document.get("tree").and_then(|t| t.get("boards")).and_then(|b| b.as_array()) else {
+pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> Vec<NamedFile> {
+    let tree = file.table.get("tree").and_then(|tree| tree.get_ref().as_table());
+    let Some(boards) = tree.and_then(|tree| tree.get("boards")).and_then(|boards| boards.get_ref().as_array()) else {
         return Vec::new();
     };
     let mut named = std::collections::BTreeMap::new();
     let mut listing = None;
     for item in boards {
         // A wrong type is reported when the table is read in full.
-        let Some(text) = item.as_str() else { continue };
-        let place = Place::new(file.id, item.span().unwrap_or(0..0));
+        let Some(text) = item.get_ref().as_str() else { continue };
+        let place = Place::new(file.id, item.span());
         let glob = match Glob::parse(&RelPath::root(), text) {
             Ok(glob) => glob,
             Err(fault) => {

@@ -30,7 +30,7 @@ struct Entries<'a> {
 pub(super) fn link(
     root: &Path,
     source_root: Option<&Path>,
-    raw: &[RawFile],
+    raw: &[RawFile<'_>],
     files: &SourceFiles,
     log: &Log,
 ) -> Option<Board> {
@@ -39,7 +39,7 @@ pub(super) fn link(
     let mut toolchain_found = None;
     for (index, file) in raw.iter().enumerate() {
         let place = Place::new(file.id, 0..0);
-        let fields = Fields::new(file.document.as_table(), file.id, place, "a board".into(), log);
+        let fields = Fields::new(&file.table, file.id, place, "a board".into(), log);
         if index == 0 {
             tree = read_tree_table(&fields, root, source_root);
             toolchain_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]".into()));
@@ -120,7 +120,7 @@ pub(super) fn link(
     Some(board)
 }
 
-fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &RawFile, log: &'a Log) {
+fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &RawFile<'_>, log: &'a Log) {
     let default_section = fields.text("section-of-all");
     for found in fields.list("accept") {
         let Some(table) = fields.sub(&found, "an entry of `accept`".into()) else {

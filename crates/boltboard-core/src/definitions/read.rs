@@ -3,39 +3,57 @@
 use std::path::Path;
 
 use super::fields::Log;
-use super::find::{MAX_FILES, NamedFile, ParsedFile, named_boards, parse_file, take_file};
+use super::find::{MAX_FILES, NamedFile, RawFile, named_boards, parse_file, read_text, take_text};
 use super::problem::{Fault, Problem};
 use super::{Reading, link};
-use crate::base::SourceFiles;
+use crate::base::{FileId, SourceFiles};
+use crate::board::Board;
 
 /// Reads all definitions of the tree at `root`. `sources` overrides where its sources lie.
 pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
     let log = Log::default();
     let mut files = SourceFiles::default();
-    let mut raw = Vec::new();
     // Paths are compared with where files really lie.
     let root = &root.canonicalize().unwrap_or_else(|_| root.to_path_buf());
-    let first = parse_file(root, &NamedFile::root());
-    raw.extend(take_file(first, &mut files, &log));
-    let mut named = raw.first().map(|file| named_boards(root, file, &log)).unwrap_or_default();
+    let first = NamedFile::root();
+    let first_id = take_text(&first, read_text(root, &first), &mut files, &log);
+    let named = first_id.map_or(Vec::new(), |id| named_by(id, root, &files, &log));
+    let texts = side_by_side(&named, |(_, named)| named.iter().map(|file| read_text(root, file)).collect::<Vec<_>>());
+    let mut ids: Vec<FileId> = first_id.into_iter().collect();
+    for (file, text) in named.iter().zip(texts.into_iter().flatten()) {
+        ids.extend(take_text(file, text, &mut files, &log));
+    }
+    let board = read_texts(&ids, root, sources, &files, &log);
+    let mut problems = log.into_problems();
+    problems.sort_by_key(|p| p.place.map(|place| (place.file, place.start)));
+    Reading { board: board.filter(|_| problems.is_empty()), problems, files }
+}
+
+/// The files that the root one names.
+fn named_by(first: FileId, root: &Path, files: &SourceFiles, log: &Log) -> Vec<NamedFile> {
+    // What is wrong with the root file is logged when it is read with the others.
+    let Some(file) = parse_file(first, files, &Log::default()) else { return Vec::new() };
+    let mut named = named_boards(root, &file, log);
     if named.len() >= MAX_FILES {
         let fault = Fault::Limit { what: "the number of definition files".into(), limit: MAX_FILES.to_string() };
         log.add(Problem { fault, place: None, related: None, near: vec![] });
         named.truncate(MAX_FILES - 1);
     }
-    let parse = |(_, files): (usize, &[NamedFile])| {
-        files.iter().map(|file| parse_file(root, file)).collect::<Vec<ParsedFile>>()
-    };
-    for parsed in side_by_side(&named, parse).into_iter().flatten() {
-        raw.extend(take_file(parsed, &mut files, &log));
-    }
+    named
+}
+
+fn read_texts(
+    ids: &[FileId],
+    root: &Path,
+    sources: Option<&Path>,
+    files: &SourceFiles,
+    log: &Log,
+) -> Option<Board> {
+    let parse =
+        |(_, ids): (usize, &[FileId])| ids.iter().filter_map(|id| parse_file(*id, files, log)).collect::<Vec<_>>();
+    let raw: Vec<RawFile<'_>> = side_by_side(ids, parse).into_iter().flatten().collect();
     // Linking on top of unreadable files would only report their names as missing.
-    let board = if log.is_empty() { link::link(root, sources, &raw, &files, &log) } else { None };
-    // Giving back what was parsed takes a while, and nobody has to wait for it.
-    std::thread::spawn(move || drop(raw));
-    let mut problems = log.into_problems();
-    problems.sort_by_key(|p| p.place.map(|place| (place.file, place.start)));
-    Reading { board: board.filter(|_| problems.is_empty()), problems, files }
+    if log.is_empty() { link::link(root, sources, &raw, files, log) } else { None }
 }
 
 /// Does something with a list in a few parts, each in a thread of its own; the answers come in the order of the list. Each part

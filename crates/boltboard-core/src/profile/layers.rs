@@ -260,7 +260,7 @@ impl Choices {
     pub fn with(mut self, board: &Board, option: OptionId, value: Value) -> Choices {
         let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
         let text = format!("{}={value}", board.options[option].name);
-        let place = Place::new(self.files.add("command line", &text), 0..text.len());
+        let place = Place::new(self.files.add("command line", text.as_str()), 0..text.len());
         self.put(Choice { option, value, layer, place, reason: None });
         self
     }
@@ -284,7 +284,7 @@ impl Choices {
         let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
         for text in tried {
             let asked = board.read_asked(text)?;
-            let file = self.files.add("command line", text);
+            let file = self.files.add("command line", text.as_str());
             let place = Place::new(file, 0..text.len());
             match asked {
                 Asked::Value(option, value) => {
@@ -343,7 +343,7 @@ impl Reader<'_> {
                 return None;
             }
         };
-        let file = self.choices.files.add(&shown, &text);
+        let file = self.choices.files.add(&shown, text.as_str());
         match Document::parse(text) {
             Ok(document) => Some((file, document)),
             Err(e) => {
