@@ -9,7 +9,7 @@ use super::find::RawFile;
 use super::lookup::{Index, Names};
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
-use super::{options, order, outputs, parts};
+use super::{options, outputs, parts};
 use crate::base::{Arena, Place, SourceFiles};
 use crate::board::{
     Acceptance, AcceptedOf, Board, Interp, OptionDef, PartDef, Rule, SectionDef, SectionId, Toolchain, Tree,
@@ -26,7 +26,7 @@ struct Entries<'a> {
     accepted: Vec<Acceptance>,
 }
 
-/// Links all files into a board; reports to `log` and returns `None` when something is wrong.
+/// Links all files into a board that has no order yet; reports to `log` and returns `None` when something is wrong.
 pub(super) fn link(
     root: &Path,
     source_root: Option<&Path>,
@@ -100,7 +100,7 @@ pub(super) fn link(
     part_list.into_iter().flatten().for_each(|part| {
         part_arena.add(part);
     });
-    let mut board = Board {
+    Some(Board {
         tree,
         options: option_arena.into(),
         sections,
@@ -114,10 +114,7 @@ pub(super) fn link(
         files: files.clone(),
         order: Vec::new(),
         option_names: names.options.into_names(),
-    };
-    order::check_cycles(&board, log);
-    board.order = order::canonical(&board);
-    Some(board)
+    })
 }
 
 fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &RawFile<'_>, log: &'a Log) {

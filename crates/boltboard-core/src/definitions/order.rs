@@ -1,7 +1,5 @@
 //! Rings in the definitions, and the order in which options are resolved.
 
-use std::collections::BTreeSet;
-
 use super::fields::Log;
 use super::problem::{Fault, Problem};
 use crate::base::Id;
@@ -16,7 +14,7 @@ pub(super) fn check_cycles(board: &Board, log: &Log) {
     if let Some(ring) = ring(count, &|i| certain_requirements(board, &board.options[Id::new(i)])) {
         log.add(Problem::at(place_of(&ring), Fault::RequireCycle(names(&ring))));
     }
-    if let Some(ring) = ring(count, &|i| default_sources(&board.options[Id::new(i)]).into_iter().collect()) {
+    if let Some(ring) = ring(count, &|i| default_sources(&board.options[Id::new(i)])) {
         log.add(Problem::at(place_of(&ring), Fault::DefaultCycle(names(&ring))));
     }
     let uses = |i: usize| board.parts[Id::new(i)].uses.iter().map(|u| u.item.index()).collect::<Vec<_>>();
@@ -46,9 +44,14 @@ pub(super) fn check_cycles(board: &Board, log: &Log) {
 pub(super) fn canonical(board: &Board) -> Vec<OptionId> {
     let mut by_name: Vec<OptionId> = board.options.ids().collect();
     by_name.sort_by(|a, b| board.options[*a].name.cmp(&board.options[*b].name));
+    let mut rank = vec![0; by_name.len()];
+    for (place, option) in by_name.iter().enumerate() {
+        rank[option.index()] = place;
+    }
     let next = |option: usize| {
-        let mut seen: Vec<usize> = looked_at(board, &board.options[Id::new(option)]).into_iter().collect();
-        seen.sort_by(|a, b| board.options[Id::new(*a)].name.cmp(&board.options[Id::new(*b)].name));
+        let mut seen = looked_at(board, &board.options[Id::new(option)]);
+        seen.sort_unstable_by_key(|option| rank[*option]);
+        seen.dedup();
         seen
     };
     let mut walk = Walk::new(board.options.len());
@@ -76,8 +79,9 @@ fn certain_requirements(board: &Board, option: &OptionDef) -> Vec<usize> {
     wanted
 }
 
-fn default_sources(option: &OptionDef) -> BTreeSet<usize> {
-    let mut sources = BTreeSet::new();
+/// In the order of the text; an option can be there more than once.
+fn default_sources(option: &OptionDef) -> Vec<usize> {
+    let mut sources = Vec::new();
     for rule in &option.defaults {
         if let Some(when) = &rule.when {
             when.expr.for_each_atom(&mut |atom| sources.extend(option_of(atom)));
@@ -89,7 +93,7 @@ fn default_sources(option: &OptionDef) -> BTreeSet<usize> {
     sources
 }
 
-fn looked_at(board: &Board, option: &OptionDef) -> BTreeSet<usize> {
+fn looked_at(board: &Board, option: &OptionDef) -> Vec<usize> {
     let mut seen = default_sources(option);
     for rule in &option.rules {
         board.rules[*rule].must.for_each_atom(&mut |atom| seen.extend(option_of(atom)));

@@ -5,7 +5,7 @@ use std::path::Path;
 use super::fields::Log;
 use super::find::{MAX_FILES, NamedFile, RawFile, named_boards, parse_file, read_text, take_text};
 use super::problem::{Fault, Problem};
-use super::{Reading, link};
+use super::{Reading, link, order};
 use crate::base::{FileId, SourceFiles};
 use crate::board::Board;
 
@@ -42,18 +42,22 @@ fn named_by(first: FileId, root: &Path, files: &SourceFiles, log: &Log) -> Vec<N
     named
 }
 
-fn read_texts(
-    ids: &[FileId],
-    root: &Path,
-    sources: Option<&Path>,
-    files: &SourceFiles,
-    log: &Log,
-) -> Option<Board> {
+fn read_texts(ids: &[FileId], root: &Path, sources: Option<&Path>, files: &SourceFiles, log: &Log) -> Option<Board> {
     let parse =
         |(_, ids): (usize, &[FileId])| ids.iter().filter_map(|id| parse_file(*id, files, log)).collect::<Vec<_>>();
     let raw: Vec<RawFile<'_>> = side_by_side(ids, parse).into_iter().flatten().collect();
     // Linking on top of unreadable files would only report their names as missing.
-    if log.is_empty() { link::link(root, sources, &raw, files, log) } else { None }
+    let mut board = if log.is_empty() { link::link(root, sources, &raw, files, log)? } else { return None };
+    let order = std::thread::scope(|scope| {
+        let linked = &board;
+        scope.spawn(move || {
+            drop(raw);
+            order::check_cycles(linked, log);
+        });
+        order::canonical(linked)
+    });
+    board.order = order;
+    Some(board)
 }
 
 /// Does something with a list in a few parts, each in a thread of its own; the answers come in the order of the list. Each part

@@ -105,40 +105,45 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
     Some(Loaded { board, logic, search: LazySearch::at(&place.file, head.content), source: LoadedFrom::Kept })
 }
 
-/// Keeps a board that was read from `started` on. What changed shortly before is not kept: a second change could leave the
-/// same status. Neither is anything when it cannot be written, which is no reason to stop. Returns the digest of the content.
+/// What of a board is kept, packed, with the status of all that it was read from.
+pub(super) struct Contents {
+    items: Vec<u8>,
+    option_ends: Vec<u32>,
+    rule_ends: Vec<u32>,
+    part_ends: Vec<u32>,
+    root: PathBuf,
+    files: Vec<(String, Stamp)>,
+    folders: Vec<(RelPath, Stamp)>,
+}
+
+impl Contents {
+    /// Packs a board that was read from `started` on. One whose files changed shortly before is not kept: a second change
+    /// could leave the same status.
+    pub fn of(board: &Board, root: &Path, started: SystemTime) -> Option<Contents> {
+        let settled = |path: &Path| Stamp::of_any(path).filter(|stamp| stamp.is_settled(started));
+        let file = |name: &str| Some((name.to_string(), settled(&root.join(name))?));
+        let folder = |folder: RelPath| settled(&folder.below(root)).map(|stamp| (folder, stamp));
+        let files: Option<Vec<(String, Stamp)>> = board.files.names().map(file).collect();
+        let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, root).into_iter().map(folder).collect();
+        let (files, folders) = (files?, folders?);
+        let mut items = Vec::new();
+        let option_ends = board.options.pack_into(&mut items);
+        let rule_ends = board.rules.pack_into(&mut items);
+        let part_ends = board.parts.pack_into(&mut items);
+        Some(Contents { items, option_ends, rule_ends, part_ends, root: root.to_path_buf(), files, folders })
+    }
+}
+
+/// Keeps a board. When it cannot be written, it is not kept, which is no reason to stop. Returns the digest of the content.
 pub(super) fn keep(
-    loaded: &Loaded,
-    root: &Path,
+    contents: Contents,
+    board: &Board,
+    logic: &Logic,
     sources: Option<&Path>,
     place: &KeptPlace,
-    started: SystemTime,
 ) -> Option<Digest> {
-    let board = &loaded.board;
-    let settled = |path: &Path| Stamp::of_any(path).filter(|stamp| stamp.is_settled(started));
-    let file = |name: &str| Some((name.to_string(), settled(&root.join(name))?));
-    let folder = |folder: RelPath| settled(&folder.below(root)).map(|stamp| (folder, stamp));
-    let mut items = Vec::new();
-    let (option_ends, rest, seen) = std::thread::scope(|scope| {
-        let rest = scope.spawn(|| {
-            let mut bytes = Vec::new();
-            let rule_ends = board.rules.pack_into(&mut bytes);
-            let part_ends = board.parts.pack_into(&mut bytes);
-            let logic = postcard::to_stdvec(&loaded.logic);
-            (bytes, rule_ends, part_ends, logic)
-        });
-        // Looking up status waits for the system, and can do so beside the packing.
-        let seen = scope.spawn(|| {
-            let files: Option<Vec<(String, Stamp)>> = board.files.names().map(file).collect();
-            let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, root).into_iter().map(folder).collect();
-            Some((files?, folders?))
-        });
-        (board.options.pack_into(&mut items), rest.join(), seen.join())
-    });
-    let (files, folders) = seen.ok()??;
-    let (bytes, rule_ends, part_ends, logic) = rest.ok()?;
-    let logic = logic.ok()?;
-    items.extend(bytes);
+    let Contents { items, option_ends, rule_ends, part_ends, root, files, folders } = contents;
+    let logic = postcard::to_stdvec(logic).ok()?;
     // All that a search index is made of.
     let sections = postcard::to_stdvec(&board.sections.clone().into_items()).ok()?;
     let content =
@@ -146,7 +151,7 @@ pub(super) fn keep(
     let head = Head {
         program: place.program.clone(),
         content,
-        root: root.to_path_buf(),
+        root,
         sources: sources.map(Path::to_path_buf),
         files,
         folders,

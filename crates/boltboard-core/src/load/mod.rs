@@ -99,12 +99,15 @@ pub fn load(root: &Path, sources: Option<&Path>, place: Option<&KeptPlace>) -> R
     }
     let mut reading = read_tree(root, sources);
     let Some(board) = reading.board.take() else { return Err(Box::new(reading)) };
-    let mut loaded = Loaded::of(board);
-    let place = place.filter(|place| place.work.check(&loaded.board.tree.name).is_ok());
-    if let Some(content) = place.and_then(|place| kept::keep(&loaded, root, sources, place, started))
-        && let Some(place) = place
-    {
-        loaded.search = LazySearch::at(&place.file, content);
-    }
-    Ok(loaded)
+    let Some(place) = place.filter(|place| place.work.check(&board.tree.name).is_ok()) else {
+        return Ok(Loaded::of(board));
+    };
+    // Packing takes as long as finding the clauses, and needs none of them.
+    let (logic, packed) = std::thread::scope(|scope| {
+        let packed = scope.spawn(|| kept::Contents::of(&board, root, started));
+        (encode(&board), packed.join())
+    });
+    let content = packed.ok().flatten().and_then(|packed| kept::keep(packed, &board, &logic, sources, place));
+    let search = content.map(|content| LazySearch::at(&place.file, content)).unwrap_or_default();
+    Ok(Loaded { board, logic, search, source: LoadedFrom::Definitions })
 }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::{TextSort, Unit, whole};
-use super::{Condition, DefaultChoice, Given, Lit, Logic, Owner, Shape, Var};
+use super::{Condition, DefaultChoice, Given, Lit, Logic, Owner, Quiet, Shape, Var};
 use crate::board::{Atom, Board, DefaultValue, Kind, OptionDef, OptionId, RuleId, Value};
 use crate::expr::{Expr, Op};
 
@@ -182,12 +182,15 @@ impl<'a> Encoder<'a> {
             guarded.extend_from_slice(list);
         }
         guard_starts.push(guarded.len() as u32);
-        let quiet = |(at, option): (usize, &OptionId)| {
-            let on = self.shapes[option.index()].on()?;
-            match &defaults[default_starts[at] as usize..default_starts[at + 1] as usize] {
-                [DefaultChoice { when: None, gives: Given::Value(value) }] if value.is_off() => Some(on.var()),
-                _ => None,
+        let quiet = |(at, option): (usize, &OptionId)| match &defaults
+            [default_starts[at] as usize..default_starts[at + 1] as usize]
+        {
+            [DefaultChoice { when: None, gives: Given::Value(value) }]
+                if value.is_off() && self.shapes[option.index()].on().is_some() =>
+            {
+                Quiet::Yes
             }
+            _ => Quiet::No,
         };
         let mut positions = vec![0_u32; self.board.order.len()];
         self.board.order.iter().enumerate().for_each(|(at, id)| positions[id.index()] = at as u32);
@@ -240,7 +243,7 @@ fn shape(option: &OptionDef, first: Var, compared: Option<&Vec<(Op, Value)>>) ->
             })
         });
         let cuts: BTreeSet<i128> = bounds.flatten().filter(|bound| *bound > low && *bound <= high).collect();
-        Shape::Scale { first, cuts: cuts.into_iter().collect(), low, high, unit }
+        Shape::Scale { first, cuts: cuts.into_iter().collect(), range: Box::new((low, high)), unit }
     };
     let text = |sort: TextSort| {
         let named = compared.iter().filter_map(|(_, value)| match value {

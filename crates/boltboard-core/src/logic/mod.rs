@@ -32,7 +32,7 @@ pub struct Lit(u32);
 
 /// The index of a clause. Clauses of one option stand together, options in the canonical order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct ClauseId(u32);
+pub struct ClauseId(pub(crate) u32);
 
 /// What a variable speaks about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -65,6 +65,15 @@ pub enum Given {
     Text(crate::board::Interp),
 }
 
+/// Whether an option is a switch or module that is off unless someone wants it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Quiet {
+    /// It is.
+    Yes,
+    /// Its default has to be looked at.
+    No,
+}
+
 /// The rules of a board as clauses, with how options' values are spelt in variables.
 ///
 /// Clause literals begin with the opposite of the guard; the others stand in the order in which the rule is written.
@@ -72,8 +81,8 @@ pub enum Given {
 pub struct Logic {
     /// All options, those that others look at first.
     pub(crate) order: Vec<OptionId>,
-    /// In the canonical order too: the variable of a switch or module that is off unless someone wants it.
-    pub(crate) quiet: Vec<Option<Var>>,
+    /// In the canonical order too.
+    pub(crate) quiet: Vec<Quiet>,
     /// Where each option stands in that order.
     positions: Vec<u32>,
     /// In the canonical order, so that what is looked at next lies next.

@@ -32,10 +32,8 @@ pub enum Shape {
         first: Var,
         /// The bounds, rising, each above `low` and at most `high`.
         cuts: Vec<i128>,
-        /// The least value.
-        low: i128,
-        /// The greatest value.
-        high: i128,
+        /// The least and the greatest value; aside, because there are far more switches than numbers.
+        range: Box<(i128, i128)>,
         /// Whether it is counted in bytes.
         unit: Unit,
     },
@@ -195,7 +193,8 @@ impl Shape {
                 Some(at) => equal(yes(at), no(at)),
                 None => equal(Condition::never(), Condition::always()),
             },
-            (Shape::Scale { low, high, cuts, .. }, _) => {
+            (Shape::Scale { range, cuts, .. }, _) => {
+                let (low, high) = &**range;
                 let n = whole(value).unwrap_or(0);
                 let from = |bound: i128, holds: bool| {
                     if bound <= *low || bound > *high {

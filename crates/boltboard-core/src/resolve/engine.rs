@@ -28,6 +28,9 @@ pub(super) enum Cause {
     Clause(ClauseId),
 }
 
+/// Stands for [`Cause::Given`]; there are never so many clauses.
+const GIVEN: u32 = u32::MAX;
+
 /// Nothing can be made of it; the clause that it ran into last, when it was a clause.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct DeadEnd {
@@ -39,7 +42,8 @@ pub(super) struct Engine<'a> {
     pub logic: &'a Logic,
     setting: Setting<'a>,
     known: Vec<Truth>,
-    causes: Vec<Cause>,
+    /// The clause that made it known; [`GIVEN`] where there was none.
+    causes: Vec<u32>,
     trail: Vec<Lit>,
     /// How much of the trail has been followed up.
     followed: usize,
@@ -64,7 +68,7 @@ impl<'a> Engine<'a> {
             logic,
             setting,
             known: vec![Truth::Open; logic.vars()],
-            causes: vec![Cause::Given; logic.vars()],
+            causes: vec![GIVEN; logic.vars()],
             trail: Vec::new(),
             followed: 0,
             accepted: 0,
@@ -89,7 +93,10 @@ impl<'a> Engine<'a> {
 
     /// Returns what made a variable known.
     pub fn cause(&self, var: Var) -> Cause {
-        self.causes[var.index()]
+        match self.causes[var.index()] {
+            GIVEN => Cause::Given,
+            clause => Cause::Clause(ClauseId(clause)),
+        }
     }
 
     /// Returns how much is known, for [`Engine::known_since`].
@@ -183,14 +190,27 @@ impl<'a> Engine<'a> {
         done
     }
 
-    /// Switches off what is still open: no rule begins to count by that, so there is nothing to follow up. Tells whether
-    /// it was done; where a judge has to be asked, it is not.
-    pub fn switch_off(&mut self, on: Var) -> bool {
-        let done = self.judge.is_none() && self.truth(on.yes()) == Truth::Open && self.set(on.no(), Cause::Given);
-        if done {
-            self.followed = self.trail.len();
+    /// Switches off a switch or module that is still open: no rule begins to count by that, so there is nothing to follow
+    /// up. Tells whether it was done; where a judge has to be asked, it is not.
+    pub fn switch_off(&mut self, shape: &Shape) -> bool {
+        let vars = match shape {
+            Shape::Switch { on } => on.index()..on.index() + 1,
+            Shape::Module { on } => on.index()..on.index() + 2,
+            Shape::Pick { .. } | Shape::Scale { .. } | Shape::Text { .. } | Shape::Words { .. } => return false,
+        };
+        if self.judge.is_some() || self.known[vars.start] != Truth::Open {
+            return false;
         }
-        done
+        for var in vars {
+            // What is built in cannot be: it would not be off.
+            if self.known[var] == Truth::Open {
+                self.known[var] = Truth::No;
+                self.causes[var] = GIVEN;
+                self.trail.push(Var::at(var).no());
+            }
+        }
+        self.followed = self.trail.len();
+        true
     }
 
     /// Asks the judge, if there is one, whether all that was not accepted yet can be completed.
@@ -320,7 +340,10 @@ impl<'a> Engine<'a> {
     fn set(&mut self, lit: Lit, cause: Cause) -> bool {
         let var = lit.var();
         self.known[var.index()] = if lit.is_yes() { Truth::Yes } else { Truth::No };
-        self.causes[var.index()] = cause;
+        self.causes[var.index()] = match cause {
+            Cause::Given => GIVEN,
+            Cause::Clause(clause) => clause.0,
+        };
         self.trail.push(lit);
         let Owner::Option(option) = self.logic.owner(var) else { return true };
         let logic = self.logic;

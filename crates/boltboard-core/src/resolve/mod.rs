@@ -10,13 +10,12 @@ mod engine;
 mod judge;
 mod possible;
 mod proof;
+mod resolution;
 mod settle;
 
 use std::collections::BTreeSet;
 
-use crate::base::Id;
-use crate::board::{Atom, Board, Interp, OptionId, Piece, RuleId, Value};
-use crate::expr::Expr;
+use crate::board::{Board, Interp, OptionId, Piece};
 use crate::logic::{Lit, Logic, Truth, Var};
 use crate::profile::{Choice, Choices};
 use crate::survey::Facts;
@@ -28,81 +27,7 @@ use settle::{NoValue, Setting};
 pub use clash::Clash;
 pub use possible::Possible;
 pub use proof::{Proof, Statement, Step};
-
-/// A value for each option, with where it comes from.
-#[derive(Debug, Clone)]
-pub struct Resolution {
-    values: Vec<Resolved>,
-}
-
-/// One option's value.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Resolved {
-    /// The value.
-    pub value: Value,
-    /// Where it comes from.
-    pub origin: Origin,
-    /// Whether it has an effect.
-    pub effect: Effect,
-}
-
-/// Where a value comes from.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Origin {
-    /// A person chose it; see [`Choices::get`].
-    Chosen,
-    /// Something that is on wants it; the rule says what.
-    PulledIn(RuleId),
-    /// The option's default rule of that index.
-    Default(usize),
-    /// Its default would be another value, but this rule, or a rule of another option, stands against it.
-    Held {
-        /// The default's value.
-        would_be: Value,
-        /// What stands against it.
-        by: RuleId,
-    },
-}
-
-/// Whether a value has an effect.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Effect {
-    /// It has.
-    InForce,
-    /// What the option belongs to is not there, so its value changes nothing.
-    Idle,
-}
-
-impl Resolution {
-    /// Returns what an option was resolved to.
-    pub fn get(&self, option: OptionId) -> &Resolved {
-        &self.values[option.index()]
-    }
-
-    /// Returns an option's value.
-    pub fn value(&self, option: OptionId) -> &Value {
-        &self.get(option).value
-    }
-
-    /// Returns all options with what they were resolved to, in the order of options.
-    pub fn iter(&self) -> impl Iterator<Item = (OptionId, &Resolved)> {
-        self.values.iter().enumerate().map(|(index, resolved)| (Id::new(index), resolved))
-    }
-
-    /// Tells whether an atom holds.
-    pub fn atom_holds(&self, facts: &Facts, atom: &Atom) -> bool {
-        match atom {
-            Atom::On(option) => !self.value(*option).is_off(),
-            Atom::Need(need) => facts.has(*need),
-            Atom::Compare(option, op, value) => self.value(*option).compares(*op, value),
-        }
-    }
-
-    /// Tells whether a condition holds.
-    pub fn holds(&self, facts: &Facts, expr: &Expr<Atom>) -> bool {
-        expr.holds(&|atom| self.atom_holds(facts, atom))
-    }
-}
+pub use resolution::{Effect, Origin, Resolution, Resolved};
 
 /// Fills in the pieces that need no folders: options and the tree's own name and version.
 pub(crate) fn fill(board: &Board, interp: &Interp, value: &dyn Fn(OptionId) -> String) -> String {
@@ -164,11 +89,10 @@ fn run(
     given.extend(given_of(logic, &choices.items));
     engine.give(&given).and_then(|()| engine.meet(Pull::Allowed)).map_err(|_| None)?;
     engine.accept();
-    let values = engine.settle(Setting { board, choices }).map_err(|NoValue(option)| Some(option))?;
-    let mut resolution = Resolution { values };
+    let mut resolution = engine.settle(Setting { board, choices }).map_err(|NoValue(option)| Some(option))?;
     for (option, when) in &logic.in_force {
         if when.truth(&|lit| engine.truth(lit)) != Truth::Yes {
-            resolution.values[option.index()].effect = Effect::Idle;
+            resolution.idle(*option);
         }
     }
     Ok(resolution)

@@ -1,9 +1,11 @@
 //! Defaults: every option that is still open gets a value, those that others look at first.
 
+use std::borrow::Cow;
+
 use super::engine::{Cause, DeadEnd, Engine, Pull};
-use super::{Effect, Origin, Resolved, fill};
+use super::{Effect, Origin, Resolution, Resolved, fill};
 use crate::board::{Board, Interp, Linkage, OptionId, RuleId, Switch, Value};
-use crate::logic::{Given, Lit, Shape, TextSort, Truth, Unit, whole};
+use crate::logic::{Given, Lit, Logic, Quiet, Shape, TextSort, Truth, Unit, whole};
 use crate::profile::Choices;
 
 /// What defaults look at beside the values themselves.
@@ -16,62 +18,53 @@ pub(super) struct Setting<'a> {
 /// No value of an option is left.
 pub(super) struct NoValue(pub OptionId);
 
-/// Values as they are found, in the order of options; what is not found yet is off.
-struct Found(Vec<Resolved>);
-
-impl Found {
-    fn none(count: usize) -> Found {
-        let off = Value::Switch(Switch::Off);
-        Found(vec![Resolved { value: off, origin: Origin::Default(0), effect: Effect::InForce }; count])
-    }
-}
-
-impl Engine<'_> {
+impl<'a> Engine<'a> {
     /// Gives every option a value: its default where nothing stands against it, else as little as possible.
-    pub(super) fn settle(&mut self, setting: Setting<'_>) -> Result<Vec<Resolved>, NoValue> {
+    pub(super) fn settle(&mut self, setting: Setting<'_>) -> Result<Resolution, NoValue> {
         let logic = self.logic;
-        let mut found = Found::none(logic.order.len());
-        for (option, quiet) in logic.order.iter().zip(&logic.quiet) {
-            if quiet.is_some_and(|on| self.switch_off(on)) {
-                if let Shape::Module { .. } = logic.shape(*option) {
-                    found.0[option.index()].value = Value::Module(Linkage::Off);
+        let mut found = Resolution::all_off(logic.order.len());
+        for ((option, shape), quiet) in logic.shapes().zip(&logic.quiet) {
+            if *quiet == Quiet::Yes && self.switch_off(shape) {
+                if let Shape::Module { .. } = shape {
+                    let value = Value::Module(Linkage::Off);
+                    found.put(option, Resolved { value, origin: Origin::Default(0), effect: Effect::InForce });
                 }
                 continue;
             }
-            let (rule, default) = self.default_of(*option, setting, &found);
-            let moved_by = self.settle_one(*option, &default, Pull::Allowed).map_err(|_| NoValue(*option))?;
-            let chosen = setting.choices.get(*option).map(|choice| &choice.value);
-            let value = chosen.cloned().unwrap_or_else(|| self.value_of(*option, &default));
+            let (rule, default) = self.default_of(option, setting, &found);
+            let moved_by = self.settle_one(option, &default, Pull::Allowed).map_err(|_| NoValue(option))?;
+            let chosen = setting.choices.get(option).map(|choice| &choice.value);
+            let value = chosen.cloned().unwrap_or_else(|| self.value_of(option, &default));
             let origin = if chosen.is_some() {
                 Origin::Chosen
-            } else if value == default {
+            } else if value == *default {
                 Origin::Default(rule)
-            } else if let (false, Some(by)) = (value.is_off(), self.wanted_by(*option)) {
+            } else if let (false, Some(by)) = (value.is_off(), self.wanted_by(option)) {
                 Origin::PulledIn(by)
-            } else if let Some(by) = moved_by.or_else(|| self.narrowed_by(*option)) {
-                Origin::Held { would_be: default, by }
+            } else if let Some(by) = moved_by.or_else(|| self.narrowed_by(option)) {
+                Origin::Held { would_be: default.into_owned(), by }
             } else {
                 Origin::Default(rule)
             };
-            found.0[option.index()] = Resolved { value, origin, effect: Effect::InForce };
+            found.put(option, Resolved { value, origin, effect: Effect::InForce });
         }
-        Ok(found.0)
+        Ok(found)
     }
 
     /// Takes the defaults that hold without pulling anything in; leaves open what has none.
     pub(super) fn settle_plainly(&mut self, setting: Setting<'_>) {
         let logic = self.logic;
-        let mut found = Found::none(logic.order.len());
-        for (option, quiet) in logic.order.iter().zip(&logic.quiet) {
-            if quiet.is_some_and(|on| self.switch_off(on)) {
+        let mut found = Resolution::all_off(logic.order.len());
+        for ((option, shape), quiet) in logic.shapes().zip(&logic.quiet) {
+            if *quiet == Quiet::Yes && self.switch_off(shape) {
                 continue;
             }
-            let (rule, default) = self.default_of(*option, setting, &found);
+            let (rule, default) = self.default_of(option, setting, &found);
             // What finds no value stays open, and so holds nothing.
-            let _ = self.settle_one(*option, &default, Pull::Forbidden);
-            if !matches!(logic.shape(*option), Shape::Switch { .. } | Shape::Module { .. }) {
-                let value = self.value_of(*option, &default);
-                found.0[option.index()] = Resolved { value, origin: Origin::Default(rule), effect: Effect::InForce };
+            let _ = self.settle_one(option, &default, Pull::Forbidden);
+            if !matches!(shape, Shape::Switch { .. } | Shape::Module { .. }) {
+                let value = self.value_of(option, &default);
+                found.put(option, Resolved { value, origin: Origin::Default(rule), effect: Effect::InForce });
             }
         }
     }
@@ -83,10 +76,7 @@ impl Engine<'_> {
         if shape.vars().all(|var| self.truth(var.yes()) != Truth::Open) {
             return Ok(None);
         }
-        if let Shape::Switch { on } | Shape::Module { on } = shape
-            && default.is_off()
-            && self.switch_off(*on)
-        {
+        if default.is_off() && self.switch_off(shape) {
             return Ok(None);
         }
         if let Shape::Words { .. } = shape {
@@ -102,10 +92,7 @@ impl Engine<'_> {
         };
         let Err(stopped) = first else { return Ok(None) };
         let moved_by = stopped.by.map(|clause| logic.rule(clause));
-        if let (Shape::Switch { on } | Shape::Module { on }, false) =
-            (shape, *default == Value::Module(Linkage::Builtin))
-            && self.switch_off(*on)
-        {
+        if *default != Value::Module(Linkage::Builtin) && self.switch_off(shape) {
             return Ok(moved_by);
         }
         let candidates = self.candidates(shape, default);
@@ -154,7 +141,8 @@ impl Engine<'_> {
             }
             Shape::Pick { values, .. } => values.iter().map(|value| shape.spell(&Value::Pick(value.clone()))).collect(),
             Shape::Text { values, .. } => values.iter().map(|value| shape.spell(&Value::Text(value.clone()))).collect(),
-            Shape::Scale { cuts, low, high, .. } => {
+            Shape::Scale { cuts, range, .. } => {
+                let (low, high) = &**range;
                 let from = whole(default).unwrap_or(*low);
                 let starts = std::iter::once(*low).chain(cuts.iter().copied());
                 let ends = cuts.iter().map(|cut| cut - 1).chain([*high]);
@@ -172,20 +160,21 @@ impl Engine<'_> {
     }
 
     /// Returns the default that counts now, and its value.
-    fn default_of(&self, option: OptionId, setting: Setting<'_>, found: &Found) -> (usize, Value) {
-        let defaults = self.logic.defaults(option);
+    fn default_of(&self, option: OptionId, setting: Setting<'_>, found: &Resolution) -> (usize, Cow<'a, Value>) {
+        let logic: &'a Logic = self.logic;
+        let defaults = logic.defaults(option);
         let counts = |when: &Option<crate::logic::Condition>| when.as_ref().is_none_or(|when| self.surely(when));
         let index = defaults.iter().position(|default| counts(&default.when)).unwrap_or(0);
         let value = match defaults.get(index).map(|default| &default.gives) {
-            Some(Given::Value(value)) => value.clone(),
-            Some(Given::Text(interp)) => self.filled(option, interp, setting, found),
-            None => setting.board.options[option].kind.own_default(),
+            Some(Given::Value(value)) => Cow::Borrowed(value),
+            Some(Given::Text(interp)) => Cow::Owned(self.filled(option, interp, setting, found)),
+            None => Cow::Owned(setting.board.options[option].kind.own_default()),
         };
         (index, value)
     }
 
-    fn filled(&self, option: OptionId, interp: &Interp, setting: Setting<'_>, found: &Found) -> Value {
-        let text = fill(setting.board, interp, &|other: OptionId| found.0[other.index()].value.to_string());
+    fn filled(&self, option: OptionId, interp: &Interp, setting: Setting<'_>, found: &Resolution) -> Value {
+        let text = fill(setting.board, interp, &|other: OptionId| found.value(other).to_string());
         let kind = &setting.board.options[option].kind;
         kind.read(&text).unwrap_or_else(|_| kind.own_default())
     }
@@ -205,7 +194,8 @@ impl Engine<'_> {
                 let taken = shape.vars().position(|var| holds(var.yes()));
                 taken.map_or_else(|| default.clone(), |at| Value::Pick(values[at].clone()))
             }
-            Shape::Scale { cuts, low, high, unit, .. } => {
+            Shape::Scale { cuts, range, unit, .. } => {
+                let (low, high) = &**range;
                 let known = |var: crate::logic::Var| self.truth(var.yes());
                 let least =
                     shape.vars().zip(cuts).filter(|(var, _)| known(*var) == Truth::Yes).map(|(_, cut)| *cut).last();
