@@ -1,0 +1,118 @@
+//! What resolving gives: a value for each option, with where it comes from.
+
+use crate::base::Id;
+use crate::board::{Atom, Linkage, OptionId, RuleId, Switch, Value};
+use crate::expr::Expr;
+use crate::survey::Facts;
+
+/// A value for each option, with where it comes from.
+///
+/// Most options of a large board are off because nobody wants them; they share what they were resolved to.
+#[derive(Debug, Clone)]
+pub struct Resolution {
+    /// All that occurs; the first [`SHARED`] may occur more than once.
+    values: Vec<Resolved>,
+    /// For each option, which of them.
+    places: Vec<u32>,
+}
+
+/// Off by default: as a switch and as a module, in force and idle.
+const SHARED: usize = 4;
+
+/// One option's value.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Resolved {
+    /// The value.
+    pub value: Value,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// Whether it has an effect.
+    pub effect: Effect,
+}
+
+/// Where a value comes from.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Origin {
+    /// A person chose it; see [`Choices::get`].
+    Chosen,
+    /// Something that is on wants it; the rule says what.
+    PulledIn(RuleId),
+    /// The option's default rule of that index.
+    Default(usize),
+    /// Its default would be another value, but this rule, or a rule of another option, stands against it.
+    Held {
+        /// The default's value.
+        would_be: Value,
+        /// What stands against it.
+        by: RuleId,
+    },
+}
+
+/// Whether a value has an effect.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Effect {
+    /// It has.
+    InForce,
+    /// What the option belongs to is not there, so its value changes nothing.
+    Idle,
+}
+
+impl Resolution {
+    /// All options as switches that are off.
+    pub(super) fn all_off(count: usize) -> Resolution {
+        let shared = |effect| {
+            let off = [Value::Switch(Switch::Off), Value::Module(Linkage::Off)];
+            off.map(|value| Resolved { value, origin: Origin::Default(0), effect })
+        };
+        Resolution { values: [shared(Effect::InForce), shared(Effect::Idle)].concat(), places: vec![0; count] }
+    }
+
+    /// Puts down what an option was resolved to.
+    pub(super) fn put(&mut self, option: OptionId, resolved: Resolved) {
+        let place = match self.values[..SHARED].iter().position(|shared| *shared == resolved) {
+            Some(place) => place,
+            None => {
+                self.values.push(resolved);
+                self.values.len() - 1
+            }
+        };
+        // There are at most as many values as options, whose ids are as narrow.
+        self.places[option.index()] = place as u32;
+    }
+
+    /// Puts down that an option's value has no effect.
+    pub(super) fn idle(&mut self, option: OptionId) {
+        let resolved = Resolved { effect: Effect::Idle, ..self.get(option).clone() };
+        self.put(option, resolved);
+    }
+
+    /// Returns what an option was resolved to.
+    pub fn get(&self, option: OptionId) -> &Resolved {
+        &self.values[self.places[option.index()] as usize]
+    }
+
+    /// Returns an option's value.
+    pub fn value(&self, option: OptionId) -> &Value {
+        &self.get(option).value
+    }
+
+    /// Returns all options with what they were resolved to, in the order of options.
+    pub fn iter(&self) -> impl Iterator<Item = (OptionId, &Resolved)> {
+        let resolved = |place: &u32| &self.values[*place as usize];
+        self.places.iter().enumerate().map(move |(index, place)| (Id::new(index), resolved(place)))
+    }
+
+    /// Tells whether an atom holds.
+    pub fn atom_holds(&self, facts: &Facts, atom: &Atom) -> bool {
+        match atom {
+            Atom::On(option) => !self.value(*option).is_off(),
+            Atom::Need(need) => facts.has(*need),
+            Atom::Compare(option, op, value) => self.value(*option).compares(*op, value),
+        }
+    }
+
+    /// Tells whether a condition holds.
+    pub fn holds(&self, facts: &Facts, expr: &Expr<Atom>) -> bool {
+        expr.holds(&|atom| self.atom_holds(facts, atom))
+    }
+}
