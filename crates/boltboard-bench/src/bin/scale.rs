@@ -43,45 +43,41 @@ fn measure(size: usize) -> Result<(), Fault> {
     done(&root, &["show", &names[0]])?;
     done(&root, &["show", &names[0]])?;
 
-    let cat = median(9, || cat(&files))?;
-    println!("{size} options, {} files, {} KB; cat {:.1} ms", files.len(), bytes / 1024, ms(cat));
-    let ratio = |time: Duration| time.as_secs_f64() / cat.as_secs_f64();
-    let tell = |what: &str, time: Duration| println!("  {what:28} {:9.1} ms  {:7.2}", ms(time), ratio(time));
+    println!("{size} options, {} files, {} KB", files.len(), bytes / 1024);
+    let beside = |times, what: &str, work: &mut dyn FnMut() -> Result<(), Fault>| beside(times, &files, what, work);
 
     let mut pick = fastrand::Rng::with_seed(7);
     let mut any = |names: &[String]| names[pick.usize(0..names.len())].clone();
-    tell("show", median(9, || done(&root, &["show", &any(&names)]))?);
-    tell("why", median(9, || done(&root, &["why", &any(&names)]))?);
+    beside(9, "show", &mut || done(&root, &["show", &any(&names)]))?;
+    beside(9, "why", &mut || done(&root, &["why", &any(&names)]))?;
     let mut turn = false;
-    let set = median(9, || {
+    beside(9, "set", &mut || {
         turn = !turn;
         done(&root, &["set", if turn { "core-queue=on" } else { "core-queue=off" }])
     })?;
-    tell("set", set);
-    tell("options --find", median(9, || done(&root, &["options", "--find", "valve mirror"]))?);
-    tell("options --find, misspelt", median(9, || done(&root, &["options", "--find", "vavle mirorr"]))?);
-    let cold = median(5, || {
+    beside(9, "options --find", &mut || done(&root, &["options", "--find", "valve mirror"]))?;
+    beside(9, "options --find, misspelt", &mut || done(&root, &["options", "--find", "vavle mirorr"]))?;
+    beside(9, "show, nothing kept", &mut || {
         std::fs::remove_file(root.join("bolt-work/board"))?;
         done(&root, &["show", &names[0]])
     })?;
-    tell("show, nothing kept", cold);
 
     let tried = [vec!["core-filter=on".to_string()], vec!["core-filter=on".to_string(), "core-meter=on".to_string()]];
     let [one, two] = tried.map(|words| Choices::default().with_tried(&board, &words));
     let (one, two) = (one?, two?);
     let mut changed = false;
-    let resolving = median(41, || {
+    beside(41, "resolve after one choice", &mut || {
         changed = !changed;
         let choices = if changed { &two } else { &one };
         resolve(&board, &logic, choices, &facts).map(|_| ()).map_err(|_| "a clash".into())
     })?;
-    tell("resolve after one choice", resolving);
 
-    let mut reach: Vec<Duration> = Vec::new();
+    let mut reach: Vec<Beside> = Vec::new();
     let mut outcomes = [0; 3];
     let mut chooser = fastrand::Rng::with_seed(11);
     while reach.len() < 100 {
         let name = &names[chooser.usize(0..names.len())];
+        let floor = cat(&files)?;
         let begun = Instant::now();
         let output = run(&root, &["reach", name])?;
         // Numbers and texts want a value; they are not asked here.
@@ -91,16 +87,18 @@ fn measure(size: usize) -> Result<(), Fault> {
             Some(1) => outcomes[2] += 1,
             _ => continue,
         }
-        reach.push(begun.elapsed());
+        reach.push(Beside { floor, taken: begun.elapsed() });
     }
-    reach.sort();
-    tell("reach, median of 100", reach[50]);
-    tell("reach, the worst", reach[99]);
+    reach.sort_by(|a, b| a.ratio().total_cmp(&b.ratio()));
+    reach[50].tell("reach, median of 100");
+    reach[99].tell("reach, the worst");
     println!("  reach: {} held already, {} with ways, {} never", outcomes[0], outcomes[1], outcomes[2]);
 
-    let begun = Instant::now();
-    let peak = peak_memory(&root, &["lint", "--level", "wrong"])?;
-    tell("lint with proofs", begun.elapsed());
+    let mut peak = 0;
+    beside(3, "lint with proofs", &mut || {
+        peak = peak_memory(&root, &["lint", "--level", "wrong"])?;
+        Ok(())
+    })?;
     println!("  lint: at most {} MB", peak / 1024);
     Ok(())
 }
@@ -109,18 +107,43 @@ fn ms(time: Duration) -> f64 {
     time.as_secs_f64() * 1000.0
 }
 
-fn median(times: usize, mut work: impl FnMut() -> Result<(), Fault>) -> Result<Duration, Fault> {
-    let mut taken = Vec::new();
-    for _ in 0..times {
-        let begun = Instant::now();
-        work()?;
-        taken.push(begun.elapsed());
-    }
-    taken.sort();
-    Ok(taken[times / 2])
+/// One wait, and the `cat` just before it: other work on the machine slows both alike.
+struct Beside {
+    floor: Duration,
+    taken: Duration,
 }
 
-fn cat(files: &[PathBuf]) -> Result<(), Fault> {
+impl Beside {
+    fn ratio(&self) -> f64 {
+        self.taken.as_secs_f64() / self.floor.as_secs_f64()
+    }
+
+    fn tell(&self, what: &str) {
+        println!("  {what:28} {:9.1} ms, cat {:6.1} ms: {:7.2}", ms(self.taken), ms(self.floor), self.ratio());
+    }
+}
+
+/// Does something some times, each time after a `cat`, and tells the median by ratio.
+fn beside(
+    times: usize,
+    files: &[PathBuf],
+    what: &str,
+    work: &mut dyn FnMut() -> Result<(), Fault>,
+) -> Result<(), Fault> {
+    let mut pairs = Vec::new();
+    for _ in 0..times {
+        let floor = cat(files)?;
+        let begun = Instant::now();
+        work()?;
+        pairs.push(Beside { floor, taken: begun.elapsed() });
+    }
+    pairs.sort_by(|a, b| a.ratio().total_cmp(&b.ratio()));
+    pairs[times / 2].tell(what);
+    Ok(())
+}
+
+fn cat(files: &[PathBuf]) -> Result<Duration, Fault> {
+    let begun = Instant::now();
     // Beyond some hundred kilobytes of arguments the system refuses; larger boards take several calls.
     for files in files.chunks(4_000) {
         let status = Command::new("cat").args(files).stdin(Stdio::null()).stdout(Stdio::null()).status()?;
@@ -128,7 +151,7 @@ fn cat(files: &[PathBuf]) -> Result<(), Fault> {
             return Err("cat failed".into());
         }
     }
-    Ok(())
+    Ok(begun.elapsed())
 }
 
 fn done(root: &Path, words: &[&str]) -> Result<(), Fault> {

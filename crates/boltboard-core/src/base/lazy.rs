@@ -87,8 +87,13 @@ impl<T: DeserializeOwned> Index<Id<T>> for LazyArena<T> {
 
 impl<T> From<Arena<T>> for LazyArena<T> {
     fn from(arena: Arena<T>) -> Self {
-        let items = arena.into_items().into_iter().map(|item| OnceLock::from(Box::new(item))).collect();
-        LazyArena { items, packed: Packed::default() }
+        arena.into_items().into_iter().map(Box::new).collect::<Vec<_>>().into()
+    }
+}
+
+impl<T> From<Vec<Box<T>>> for LazyArena<T> {
+    fn from(items: Vec<Box<T>>) -> Self {
+        LazyArena { items: items.into_iter().map(OnceLock::from).collect(), packed: Packed::default() }
     }
 }
 

@@ -36,6 +36,11 @@ impl<T> NameTable<T> {
         Some(Id::new(self.sorted[found] as usize))
     }
 
+    /// Returns all ids, sorted by name.
+    pub fn by_name(&self) -> impl Iterator<Item = Id<T>> {
+        self.sorted.iter().map(|index| Id::new(*index as usize))
+    }
+
     /// Returns the name of an item.
     pub fn get(&self, id: Id<T>) -> &str {
         self.at(id.index())

@@ -1,5 +1,7 @@
 //! What the readers of all sorts of tables share: named tables, paths and patterns, C names, and where rules go.
 
+use std::sync::Arc;
+
 use super::fields::{Fields, Log, Table, Text};
 use super::problem::Fault;
 use crate::base::{Arena, Glob, RelPath};
@@ -8,8 +10,8 @@ use crate::board::{HeaderId, Rule, RuleId};
 /// A named table such as `[option.fog]`, with the folder of its file.
 pub(super) struct Entry<'a> {
     pub name: Text,
-    pub folder: RelPath,
-    pub default_section: Option<Text>,
+    pub folder: &'a RelPath,
+    pub default_section: Option<Arc<Text>>,
     pub table: &'a Table<'a>,
     pub log: &'a Log,
 }
@@ -57,7 +59,7 @@ pub(super) fn check_c_name(fields: &Fields<'_>, text: &Text) {
 pub(super) fn globs(texts: &[Text], fields: &Fields<'_>, entry: &Entry<'_>) -> Vec<Glob> {
     let mut globs = Vec::new();
     for text in texts {
-        match Glob::parse(&entry.folder, &text.text) {
+        match Glob::parse(entry.folder, &text.text) {
             Ok(glob) => globs.push(glob),
             Err(fault) => fields.problem(text.place, fault),
         }

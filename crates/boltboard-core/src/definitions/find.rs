@@ -164,11 +164,12 @@ fn boards_of(glob: &Glob, text: &str, listing: &Listing) -> Vec<RelPath> {
     listing.matching(glob).filter(is_board).cloned().collect()
 }
 
-/// Returns the nested definition files that the root one names, sorted.
-pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> Vec<NamedFile> {
+/// Returns the nested definition files that the root one names, sorted, and the files of the tree where it names some by
+/// pattern.
+pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> (Vec<NamedFile>, Option<Listing>) {
     let tree = file.table.get("tree").and_then(|tree| tree.get_ref().as_table());
     let Some(boards) = tree.and_then(|tree| tree.get("boards")).and_then(|boards| boards.get_ref().as_array()) else {
-        return Vec::new();
+        return (Vec::new(), None);
     };
     let mut named = std::collections::BTreeMap::new();
     let mut listing = None;
@@ -198,5 +199,5 @@ pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> Vec<Na
     }
     named.remove(&RelPath::root().child("board.toml"));
     let file = |(path, (place, leads))| NamedFile { path, named_at: Some(place), leads };
-    named.into_iter().map(file).collect()
+    (named.into_iter().map(file).collect(), listing)
 }

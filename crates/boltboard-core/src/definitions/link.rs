@@ -1,6 +1,7 @@
 //! From files to one board: names first, then everything that refers to them.
 
 use std::path::Path;
+use std::sync::Arc;
 
 use super::accept;
 use super::entry::{Entry, MacroHabit, RuleSink};
@@ -10,7 +11,7 @@ use super::lookup::{Index, Names};
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::{options, outputs, parts};
-use crate::base::{Arena, Place, SourceFiles};
+use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
     Acceptance, AcceptedOf, Board, Interp, OptionDef, PartDef, Rule, SectionDef, SectionId, Toolchain, Tree,
 };
@@ -62,7 +63,7 @@ pub(super) fn link(
         sections.add(outputs::section(entry, &names));
     }
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
-    let (option_arena, rules) = all_options(&entries.options, rest, &names, habits.first());
+    let (options, rules) = all_options(&entries.options, rest, &names, habits.first());
     let mut needs = Arena::default();
     for entry in &entries.needs {
         needs.add(super::needs::need(entry, &names));
@@ -102,30 +103,30 @@ pub(super) fn link(
     });
     Some(Board {
         tree,
-        options: option_arena.into(),
+        options,
         sections,
         needs,
         parts: part_arena.into(),
-        rules: rules.into(),
+        rules,
         headers,
         tests,
         accepted,
         toolchain,
         files: files.clone(),
         order: Vec::new(),
-        option_names: names.options.into_names(),
+        option_names: NameTable::new(entries.options.iter().map(|entry| entry.name.text.as_str())),
     })
 }
 
-fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &RawFile<'_>, log: &'a Log) {
-    let default_section = fields.text("section-of-all");
+fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &'a RawFile<'_>, log: &'a Log) {
+    let default_section = fields.text("section-of-all").map(Arc::new);
     for found in fields.list("accept") {
         let Some(table) = fields.sub(&found, "an entry of `accept`".into()) else {
             fields.wrong_type(&found, "tables [[accept]]");
             continue;
         };
         let name = Text { text: "accept".into(), place: found.place };
-        let entry = Entry { name, folder: file.folder.clone(), default_section: None, table: fields.table(), log };
+        let entry = Entry { name, folder: &file.folder, default_section: None, table: fields.table(), log };
         entries.accepted.extend(accept::of_files(&table, &entry));
         table.finish();
     }
@@ -139,8 +140,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &RawFile<'_
     ];
     for (key, list) in tables {
         for (name, table) in fields.named(key) {
-            let (folder, default_section) = (file.folder.clone(), default_section.clone());
-            list.push(Entry { name, folder, default_section, table, log });
+            list.push(Entry { name, folder: &file.folder, default_section: default_section.clone(), table, log });
         }
     }
 }
@@ -151,28 +151,26 @@ fn all_options(
     rest: SectionId,
     names: &Names,
     habit: Option<&MacroHabit>,
-) -> (Arena<OptionDef>, Arena<Rule>) {
+) -> (LazyArena<OptionDef>, LazyArena<Rule>) {
     let read = |(start, chunk): (usize, &[Entry<'_>])| {
         let mut sink = RuleSink::default();
         let option = |(index, entry): (usize, &Entry<'_>)| {
-            options::option(entry, crate::base::Id::new(start + index), rest, names, habit, &mut sink)
+            Box::new(options::option(entry, crate::base::Id::new(start + index), rest, names, habit, &mut sink))
         };
-        let options: Vec<OptionDef> = chunk.iter().enumerate().map(option).collect();
-        (options, sink.rules)
+        let options: Vec<Box<OptionDef>> = chunk.iter().enumerate().map(option).collect();
+        let rules: Vec<Box<Rule>> = sink.rules.into_items().into_iter().map(Box::new).collect();
+        (options, rules)
     };
-    let mut options = Arena::default();
-    let mut rules: Arena<Rule> = Arena::default();
+    let (mut options, mut rules) = (Vec::with_capacity(entries.len()), Vec::new());
     for (chunk, own_rules) in side_by_side(entries, read) {
         let before = rules.len();
         for mut option in chunk {
             option.rules.iter_mut().for_each(|rule| *rule = crate::base::Id::new(before + rule.index()));
-            options.add(option);
+            options.push(option);
         }
-        own_rules.into_items().into_iter().for_each(|rule| {
-            rules.add(rule);
-        });
+        rules.extend(own_rules);
     }
-    (options, rules)
+    (LazyArena::from(options), LazyArena::from(rules))
 }
 
 fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use super::fields::{Fields, Found, Log, Text};
 use super::problem::{Fault, Problem};
-use crate::base::{Id, NameTable, Place, near_matches};
+use crate::base::{Id, Place, near_matches};
 use crate::board::{
     Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece, SectionDef, When,
 };
@@ -13,12 +13,12 @@ use crate::expr::{self, Op, RawAtom, RawWhat};
 /// Names of one sort, with their ids and places.
 pub(super) struct Index<T> {
     what: &'static str,
-    ids: HashMap<String, (Id<T>, Place)>,
+    ids: HashMap<String, (Id<T>, Place), foldhash::fast::RandomState>,
 }
 
 impl<T> Index<T> {
     pub fn new(what: &'static str) -> Self {
-        Index { what, ids: HashMap::new() }
+        Index { what, ids: HashMap::default() }
     }
 
     /// Takes in a name; reports a bad or doubled one and returns `None` for it.
@@ -49,12 +49,6 @@ impl<T> Index<T> {
         let fault = Fault::UnknownName { what: self.what, name: name.to_string() };
         log.add(Problem::at(place, fault).with_near(near_matches(name, self.ids.keys().map(String::as_str))));
         None
-    }
-
-    pub fn into_names(self) -> NameTable<T> {
-        let mut names: Vec<(Id<T>, String)> = self.ids.into_iter().map(|(name, (id, _))| (id, name)).collect();
-        names.sort();
-        NameTable::new(names.iter().map(|(_, name)| name.as_str()))
     }
 }
 

@@ -40,4 +40,6 @@ pub struct Reading {
     pub problems: Vec<Problem>,
     /// The files, for showing the problems' places.
     pub files: SourceFiles,
+    /// The files of the tree, where definition files are named by pattern.
+    pub listing: Option<Listing>,
 }

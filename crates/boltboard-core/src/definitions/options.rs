@@ -1,5 +1,7 @@
 //! `[option.NAME]`.
 
+use std::sync::Arc;
+
 use super::entry::{Entry, MacroHabit, RuleSink, check_c_name};
 use super::fields::{Fields, Found, Text};
 use super::lookup::Names;
@@ -106,7 +108,7 @@ pub(super) fn option(
         let text = format!("a {} has no list of values", kind.name());
         fields.problem(fields.place, Fault::Combination(text));
     }
-    let section = fields.text("section").or_else(|| entry.default_section.clone());
+    let section = fields.text("section").map(Arc::new).or_else(|| entry.default_section.clone());
     let section = section.and_then(|text| names.sections.find(&text, log)).unwrap_or(fallback_section);
     let on_off = matches!(kind, Kind::Switch | Kind::Module);
     let mut asked = Asked { names, fields: &fields, option: id, value: None, rules: Vec::new() };

@@ -42,10 +42,8 @@ pub(super) fn check_cycles(board: &Board, log: &Log) {
 /// Returns all options so that what an option looks at comes before it. Ties, and rings through `conflicts`, go by
 /// name, so the order does not depend on the order of files.
 pub(super) fn canonical(board: &Board) -> Vec<OptionId> {
-    let mut by_name: Vec<OptionId> = board.options.ids().collect();
-    by_name.sort_by(|a, b| board.options[*a].name.cmp(&board.options[*b].name));
-    let mut rank = vec![0; by_name.len()];
-    for (place, option) in by_name.iter().enumerate() {
+    let mut rank = vec![0; board.options.len()];
+    for (place, option) in board.option_names.by_name().enumerate() {
         rank[option.index()] = place;
     }
     let next = |option: usize| {
@@ -56,7 +54,7 @@ pub(super) fn canonical(board: &Board) -> Vec<OptionId> {
     };
     let mut walk = Walk::new(board.options.len());
     let mut order = Vec::with_capacity(board.options.len());
-    for start in by_name {
+    for start in board.option_names.by_name() {
         walk.from(start.index(), &next, &mut |done| order.push(Id::new(done)));
     }
     order

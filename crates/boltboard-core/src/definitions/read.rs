@@ -5,6 +5,7 @@ use std::path::Path;
 use super::fields::Log;
 use super::find::{MAX_FILES, NamedFile, RawFile, named_boards, parse_file, read_text, take_text};
 use super::problem::{Fault, Problem};
+use super::sources::Listing;
 use super::{Reading, link, order};
 use crate::base::{FileId, SourceFiles};
 use crate::board::Board;
@@ -17,7 +18,7 @@ pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
     let root = &root.canonicalize().unwrap_or_else(|_| root.to_path_buf());
     let first = NamedFile::root();
     let first_id = take_text(&first, read_text(root, &first), &mut files, &log);
-    let named = first_id.map_or(Vec::new(), |id| named_by(id, root, &files, &log));
+    let (named, listing) = first_id.map_or((Vec::new(), None), |id| named_by(id, root, &files, &log));
     let texts = side_by_side(&named, |(_, named)| named.iter().map(|file| read_text(root, file)).collect::<Vec<_>>());
     let mut ids: Vec<FileId> = first_id.into_iter().collect();
     for (file, text) in named.iter().zip(texts.into_iter().flatten()) {
@@ -26,20 +27,20 @@ pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
     let board = read_texts(&ids, root, sources, &files, &log);
     let mut problems = log.into_problems();
     problems.sort_by_key(|p| p.place.map(|place| (place.file, place.start)));
-    Reading { board: board.filter(|_| problems.is_empty()), problems, files }
+    Reading { board: board.filter(|_| problems.is_empty()), problems, files, listing }
 }
 
-/// The files that the root one names.
-fn named_by(first: FileId, root: &Path, files: &SourceFiles, log: &Log) -> Vec<NamedFile> {
+/// See [`named_boards`].
+fn named_by(first: FileId, root: &Path, files: &SourceFiles, log: &Log) -> (Vec<NamedFile>, Option<Listing>) {
     // What is wrong with the root file is logged when it is read with the others.
-    let Some(file) = parse_file(first, files, &Log::default()) else { return Vec::new() };
-    let mut named = named_boards(root, &file, log);
+    let Some(file) = parse_file(first, files, &Log::default()) else { return (Vec::new(), None) };
+    let (mut named, listing) = named_boards(root, &file, log);
     if named.len() >= MAX_FILES {
         let fault = Fault::Limit { what: "the number of definition files".into(), limit: MAX_FILES.to_string() };
         log.add(Problem { fault, place: None, related: None, near: vec![] });
         named.truncate(MAX_FILES - 1);
     }
-    named
+    (named, listing)
 }
 
 fn read_texts(ids: &[FileId], root: &Path, sources: Option<&Path>, files: &SourceFiles, log: &Log) -> Option<Board> {

@@ -5,6 +5,7 @@ use std::path::Path;
 
 use super::find::WORK_MARK;
 use super::problem::{Fault, Problem};
+use super::read::side_by_side;
 use crate::base::{Glob, RelPath};
 use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
 
@@ -16,25 +17,26 @@ pub struct Listing {
 }
 
 impl Listing {
-    /// Looks at the tree at `root`.
+    /// Looks at the tree at `root`. What cannot be looked into is left out.
     pub fn of(root: &Path) -> Listing {
-        let walk = walkdir::WalkDir::new(root).follow_links(false).into_iter().filter_entry(|entry| {
-            let hidden = entry.depth() > 0 && entry.file_name().to_string_lossy().starts_with('.');
-            let work = entry.file_type().is_dir() && entry.path().join(WORK_MARK).is_file();
-            !hidden && !work
-        });
-        let (mut files, mut folders) = (Vec::new(), Vec::new());
-        for entry in walk.filter_map(Result::ok) {
-            let Some(path) = RelPath::of(entry.path(), root) else { continue };
-            if entry.file_type().is_dir() {
-                folders.push(path);
-            } else if entry.file_type().is_file() || (entry.file_type().is_symlink() && entry.path().is_file()) {
-                files.push(path);
+        let mut listing = Listing { files: Vec::new(), folders: Vec::new() };
+        let mut level = vec![RelPath::root()];
+        // Folders of one depth do not depend on each other.
+        while !level.is_empty() {
+            let look = |(_, folders): (usize, &[RelPath])| {
+                folders.iter().filter_map(|folder| entries_of(root, folder)).collect::<Vec<_>>()
+            };
+            let seen: Vec<(RelPath, Entries)> = side_by_side(&level, look).into_iter().flatten().collect();
+            level.clear();
+            for (folder, entries) in seen {
+                listing.folders.push(folder);
+                listing.files.extend(entries.files);
+                level.extend(entries.folders);
             }
         }
-        files.sort();
-        folders.sort();
-        Listing { files, folders }
+        listing.files.sort();
+        listing.folders.sort();
+        listing
     }
 
     /// Returns all folders that were looked into, the root among them.
@@ -70,6 +72,31 @@ impl Listing {
         files.dedup();
         files
     }
+}
+
+#[derive(Default)]
+struct Entries {
+    files: Vec<RelPath>,
+    folders: Vec<RelPath>,
+}
+
+/// What lies in a folder, unless that is a work folder.
+fn entries_of(root: &Path, folder: &RelPath) -> Option<(RelPath, Entries)> {
+    let mut entries = Entries::default();
+    for entry in std::fs::read_dir(folder.below(root)).ok()?.filter_map(Result::ok) {
+        let (name, Ok(kind)) = (entry.file_name(), entry.file_type()) else { continue };
+        // Names that are no text cannot be written in definitions.
+        let Some(name) = name.to_str().filter(|name| !name.starts_with('.')) else { continue };
+        if name == WORK_MARK && entry.path().is_file() {
+            return None;
+        }
+        if kind.is_dir() {
+            entries.folders.push(folder.child(name));
+        } else if kind.is_file() || (kind.is_symlink() && entry.path().is_file()) {
+            entries.files.push(folder.child(name));
+        }
+    }
+    Some((folder.clone(), entries))
 }
 
 /// Checks what definitions say about files: patterns that match nothing, sources that cannot be compiled, and two

@@ -114,23 +114,25 @@ pub(super) struct Contents {
     root: PathBuf,
     files: Vec<(String, Stamp)>,
     folders: Vec<(RelPath, Stamp)>,
+    digest: Digest,
 }
 
 impl Contents {
     /// Packs a board that was read from `started` on. One whose files changed shortly before is not kept: a second change
     /// could leave the same status.
-    pub fn of(board: &Board, root: &Path, started: SystemTime) -> Option<Contents> {
+    pub fn of(board: &Board, listing: Option<&Listing>, root: &Path, started: SystemTime) -> Option<Contents> {
         let settled = |path: &Path| Stamp::of_any(path).filter(|stamp| stamp.is_settled(started));
         let file = |name: &str| Some((name.to_string(), settled(&root.join(name))?));
-        let folder = |folder: RelPath| settled(&folder.below(root)).map(|stamp| (folder, stamp));
+        let folder = |folder: &RelPath| settled(&folder.below(root)).map(|stamp| (folder.clone(), stamp));
         let files: Option<Vec<(String, Stamp)>> = board.files.names().map(file).collect();
-        let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, root).into_iter().map(folder).collect();
+        let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, listing).map(folder).collect();
         let (files, folders) = (files?, folders?);
         let mut items = Vec::new();
         let option_ends = board.options.pack_into(&mut items);
         let rule_ends = board.rules.pack_into(&mut items);
         let part_ends = board.parts.pack_into(&mut items);
-        Some(Contents { items, option_ends, rule_ends, part_ends, root: root.to_path_buf(), files, folders })
+        let digest = Digest::of(&items);
+        Some(Contents { items, option_ends, rule_ends, part_ends, root: root.to_path_buf(), files, folders, digest })
     }
 }
 
@@ -142,12 +144,11 @@ pub(super) fn keep(
     sources: Option<&Path>,
     place: &KeptPlace,
 ) -> Option<Digest> {
-    let Contents { items, option_ends, rule_ends, part_ends, root, files, folders } = contents;
+    let Contents { items, option_ends, rule_ends, part_ends, root, files, folders, digest } = contents;
     let logic = postcard::to_stdvec(logic).ok()?;
     // All that a search index is made of.
     let sections = postcard::to_stdvec(&board.sections.clone().into_items()).ok()?;
-    let content =
-        Digest::of(&[Digest::of(&items).to_string(), Digest::of(&sections).to_string()].concat().into_bytes());
+    let content = Digest::of(&[digest.to_string(), Digest::of(&sections).to_string()].concat().into_bytes());
     let head = Head {
         program: place.program.clone(),
         content,
@@ -205,17 +206,14 @@ fn same_boards(head: &Head, root: &Path) -> bool {
     named.iter().map(RelPath::as_str).eq(before)
 }
 
-/// The folders in which a further definition file could appear.
-fn watched(board: &Board, root: &Path) -> Vec<RelPath> {
+/// The folders in which a further definition file could appear; without a listing nothing is named by pattern.
+fn watched<'a>(board: &'a Board, listing: Option<&'a Listing>) -> impl Iterator<Item = &'a RelPath> {
     let patterns: Vec<&String> = board.tree.boards.iter().filter(|text| text.contains(['*', '?', '[', '{'])).collect();
-    if patterns.is_empty() {
-        return Vec::new();
-    }
     let depth = |path: &str| path.split('/').filter(|part| !part.is_empty()).count();
-    let counts = |folder: &RelPath| {
+    let counts = move |folder: &&RelPath| {
         patterns.iter().any(|pattern| pattern.contains("**") || depth(folder.as_str()) < depth(pattern))
     };
-    Listing::of(root).folders().iter().filter(|folder| counts(folder)).cloned().collect()
+    listing.map_or(&[][..], Listing::folders).iter().filter(counts)
 }
 
 /// Parts the file into its sections, if it is whole.

@@ -104,7 +104,7 @@ pub fn load(root: &Path, sources: Option<&Path>, place: Option<&KeptPlace>) -> R
     };
     // Packing takes as long as finding the clauses, and needs none of them.
     let (logic, packed) = std::thread::scope(|scope| {
-        let packed = scope.spawn(|| kept::Contents::of(&board, root, started));
+        let packed = scope.spawn(|| kept::Contents::of(&board, reading.listing.as_ref(), root, started));
         (encode(&board), packed.join())
     });
     let content = packed.ok().flatten().and_then(|packed| kept::keep(packed, &board, &logic, sources, place));

@@ -179,7 +179,11 @@ impl Logic {
 
     /// Returns the defaults of an option, in the order in which they are looked at.
     pub fn defaults(&self, option: OptionId) -> &[DefaultChoice] {
-        let at = self.positions[option.index()] as usize;
+        self.defaults_at(self.positions[option.index()] as usize)
+    }
+
+    /// Returns the defaults of the option that stands there in the canonical order.
+    pub(crate) fn defaults_at(&self, at: usize) -> &[DefaultChoice] {
         &self.defaults[self.default_starts[at] as usize..self.default_starts[at + 1] as usize]
     }
 

@@ -10,14 +10,20 @@ use crate::survey::Facts;
 /// Most options of a large board are off because nobody wants them; they share what they were resolved to.
 #[derive(Debug, Clone)]
 pub struct Resolution {
-    /// All that occurs; the first [`SHARED`] may occur more than once.
+    /// All that occurs; the first, those of [`SHARED`], may occur more than once.
     values: Vec<Resolved>,
     /// For each option, which of them.
     places: Vec<u32>,
 }
 
-/// Off by default: as a switch and as a module, in force and idle.
-const SHARED: usize = 4;
+/// What a switch or module can be by its first default, in force and idle.
+const SHARED: [Value; 5] = [
+    Value::Switch(Switch::Off),
+    Value::Switch(Switch::On),
+    Value::Module(Linkage::Off),
+    Value::Module(Linkage::Loadable),
+    Value::Module(Linkage::Builtin),
+];
 
 /// One option's value.
 #[derive(Debug, Clone, PartialEq)]
@@ -60,23 +66,29 @@ pub enum Effect {
 impl Resolution {
     /// All options as switches that are off.
     pub(super) fn all_off(count: usize) -> Resolution {
-        let shared = |effect| {
-            let off = [Value::Switch(Switch::Off), Value::Module(Linkage::Off)];
-            off.map(|value| Resolved { value, origin: Origin::Default(0), effect })
-        };
+        let shared = |effect| SHARED.map(|value| Resolved { value, origin: Origin::Default(0), effect });
         Resolution { values: [shared(Effect::InForce), shared(Effect::Idle)].concat(), places: vec![0; count] }
     }
 
     /// Puts down what an option was resolved to.
     pub(super) fn put(&mut self, option: OptionId, resolved: Resolved) {
-        let place = match self.values[..SHARED].iter().position(|shared| *shared == resolved) {
-            Some(place) => place,
-            None => {
+        let at = match (&resolved.origin, &resolved.value) {
+            (Origin::Default(0), Value::Switch(Switch::Off)) => Some(0),
+            (Origin::Default(0), Value::Switch(Switch::On)) => Some(1),
+            (Origin::Default(0), Value::Module(Linkage::Off)) => Some(2),
+            (Origin::Default(0), Value::Module(Linkage::Loadable)) => Some(3),
+            (Origin::Default(0), Value::Module(Linkage::Builtin)) => Some(4),
+            _ => None,
+        };
+        let place = match (at, resolved.effect) {
+            (Some(at), Effect::InForce) => at,
+            (Some(at), Effect::Idle) => at + SHARED.len(),
+            (None, _) => {
                 self.values.push(resolved);
                 self.values.len() - 1
             }
         };
-        // There are at most as many values as options, whose ids are as narrow.
+        // There are hardly more values than options, whose ids are as narrow.
         self.places[option.index()] = place as u32;
     }
 

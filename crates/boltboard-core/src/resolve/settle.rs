@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::engine::{Cause, DeadEnd, Engine, Pull};
 use super::{Effect, Origin, Resolution, Resolved, fill};
 use crate::board::{Board, Interp, Linkage, OptionId, RuleId, Switch, Value};
-use crate::logic::{Given, Lit, Logic, Quiet, Shape, TextSort, Truth, Unit, whole};
+use crate::logic::{DefaultChoice, Given, Lit, Quiet, Shape, TextSort, Truth, Unit, whole};
 use crate::profile::Choices;
 
 /// What defaults look at beside the values themselves.
@@ -23,7 +23,7 @@ impl<'a> Engine<'a> {
     pub(super) fn settle(&mut self, setting: Setting<'_>) -> Result<Resolution, NoValue> {
         let logic = self.logic;
         let mut found = Resolution::all_off(logic.order.len());
-        for ((option, shape), quiet) in logic.shapes().zip(&logic.quiet) {
+        for (at, ((option, shape), quiet)) in logic.shapes().zip(&logic.quiet).enumerate() {
             if *quiet == Quiet::Yes && self.switch_off(shape) {
                 if let Shape::Module { .. } = shape {
                     let value = Value::Module(Linkage::Off);
@@ -31,7 +31,7 @@ impl<'a> Engine<'a> {
                 }
                 continue;
             }
-            let (rule, default) = self.default_of(option, setting, &found);
+            let (rule, default) = self.default_of(option, logic.defaults_at(at), setting, &found);
             let moved_by = self.settle_one(option, &default, Pull::Allowed).map_err(|_| NoValue(option))?;
             let chosen = setting.choices.get(option).map(|choice| &choice.value);
             let value = chosen.cloned().unwrap_or_else(|| self.value_of(option, &default));
@@ -55,11 +55,11 @@ impl<'a> Engine<'a> {
     pub(super) fn settle_plainly(&mut self, setting: Setting<'_>) {
         let logic = self.logic;
         let mut found = Resolution::all_off(logic.order.len());
-        for ((option, shape), quiet) in logic.shapes().zip(&logic.quiet) {
+        for (at, ((option, shape), quiet)) in logic.shapes().zip(&logic.quiet).enumerate() {
             if *quiet == Quiet::Yes && self.switch_off(shape) {
                 continue;
             }
-            let (rule, default) = self.default_of(option, setting, &found);
+            let (rule, default) = self.default_of(option, logic.defaults_at(at), setting, &found);
             // What finds no value stays open, and so holds nothing.
             let _ = self.settle_one(option, &default, Pull::Forbidden);
             if !matches!(shape, Shape::Switch { .. } | Shape::Module { .. }) {
@@ -159,10 +159,14 @@ impl<'a> Engine<'a> {
         all.into_iter().filter(fits).collect()
     }
 
-    /// Returns the default that counts now, and its value.
-    fn default_of(&self, option: OptionId, setting: Setting<'_>, found: &Resolution) -> (usize, Cow<'a, Value>) {
-        let logic: &'a Logic = self.logic;
-        let defaults = logic.defaults(option);
+    /// Returns which of an option's defaults counts now, and its value.
+    fn default_of(
+        &self,
+        option: OptionId,
+        defaults: &'a [DefaultChoice],
+        setting: Setting<'_>,
+        found: &Resolution,
+    ) -> (usize, Cow<'a, Value>) {
         let counts = |when: &Option<crate::logic::Condition>| when.as_ref().is_none_or(|when| self.surely(when));
         let index = defaults.iter().position(|default| counts(&default.when)).unwrap_or(0);
         let value = match defaults.get(index).map(|default| &default.gives) {

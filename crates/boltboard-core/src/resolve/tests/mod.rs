@@ -3,7 +3,8 @@
 pub(crate) mod oracle;
 
 use super::*;
-use crate::board::Switch;
+use crate::board::{Switch, Value};
+
 use crate::logic::encode;
 use crate::testing::{self, TestTree};
 
