@@ -182,19 +182,25 @@ impl<'a> Encoder<'a> {
             guarded.extend_from_slice(list);
         }
         guard_starts.push(guarded.len() as u32);
-        let quiet = |(at, option): (usize, &OptionId)| match &defaults
-            [default_starts[at] as usize..default_starts[at + 1] as usize]
-        {
-            [DefaultChoice { when: None, gives: Given::Value(value) }]
-                if value.is_off() && self.shapes[option.index()].on().is_some() =>
-            {
-                Quiet::Yes
+        let quiet = |(at, option): (usize, &OptionId)| {
+            let own = &defaults[default_starts[at] as usize..default_starts[at + 1] as usize];
+            let [DefaultChoice { when: None, gives: Given::Value(value) }] = own else { return Quiet::No };
+            match self.shapes[option.index()] {
+                Shape::Switch { on } if value.is_off() => Quiet::Switch(on),
+                Shape::Module { on } if value.is_off() => Quiet::Module(on),
+                _ => Quiet::No,
             }
-            _ => Quiet::No,
+        };
+        let alone = |owner: &Owner| match owner {
+            Owner::Option(option) => {
+                matches!(self.shapes[option.index()], Shape::Switch { .. } | Shape::Words { .. })
+            }
+            Owner::Always | Owner::Need(_) | Owner::Several => true,
         };
         let mut positions = vec![0_u32; self.board.order.len()];
         self.board.order.iter().enumerate().for_each(|(at, id)| positions[id.index()] = at as u32);
         Logic {
+            alone: self.owners.iter().map(alone).collect(),
             quiet: self.board.order.iter().enumerate().map(quiet).collect(),
             positions,
             shapes: self.board.order.iter().map(|id| self.shapes[id.index()].clone()).collect(),

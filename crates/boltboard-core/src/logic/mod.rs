@@ -65,11 +65,13 @@ pub enum Given {
     Text(crate::board::Interp),
 }
 
-/// Whether an option is a switch or module that is off unless someone wants it.
+/// Whether an option is off unless someone wants it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Quiet {
-    /// It is.
-    Yes,
+    /// A switch with this variable is.
+    Switch(Var),
+    /// A module with this first variable is.
+    Module(Var),
     /// Its default has to be looked at.
     No,
 }
@@ -91,6 +93,8 @@ pub struct Logic {
     default_starts: Vec<u32>,
     pub(crate) in_force: Vec<(OptionId, Condition)>,
     owners: Vec<Owner>,
+    /// Whether a variable says nothing about the others of its option, as that of a switch.
+    alone: Vec<bool>,
     first_need: u32,
     clause_starts: Vec<u32>,
     literals: Vec<Lit>,
@@ -152,6 +156,11 @@ impl ClauseId {
 }
 
 impl Logic {
+    /// Tells whether a variable says nothing about the others of its option.
+    pub(crate) fn is_alone(&self, var: Var) -> bool {
+        self.alone[var.index()]
+    }
+
     /// Returns how many variables there are.
     pub fn vars(&self) -> usize {
         self.owners.len()

@@ -127,7 +127,7 @@ impl Explainer<'_> {
                 } else {
                     vec![Blocker::Option(self.reason(other, told))]
                 };
-                Cause::Held { would_be: would_be.clone(), rule: *by, blockers }
+                Cause::Held { would_be: Value::clone(would_be), rule: *by, blockers }
             }
             (Origin::Default(rule), None) => {
                 Cause::Default { rule: *rule, from: self.default_from(option, *rule, told) }

@@ -150,7 +150,7 @@ fn gap(situation: Situation<'_>, fact: &Fact) -> Gap {
             && let Origin::Held { would_be, by } = &resolved.origin
             && names(&board.rules[*by].must, need)
         {
-            let (would_be, is) = (would_be.clone(), resolved.value.clone());
+            let (would_be, is) = (Value::clone(would_be), resolved.value.clone());
             lost.push(Lost { option: *option, would_be, is, chosen: false });
         }
     }

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use super::judge::Judge;
 use super::settle::Setting;
 use crate::board::RuleId;
-use crate::logic::{ClauseId, Condition, Lit, Logic, Owner, Shape, Truth, Var};
+use crate::logic::{ClauseId, Condition, Lit, Logic, Owner, Quiet, Shape, Truth, Var};
 
 /// Whether options that may be off can be switched on to meet a rule.
 #[derive(Clone, Copy, PartialEq)]
@@ -193,10 +193,19 @@ impl<'a> Engine<'a> {
     /// Switches off a switch or module that is still open: no rule begins to count by that, so there is nothing to follow
     /// up. Tells whether it was done; where a judge has to be asked, it is not.
     pub fn switch_off(&mut self, shape: &Shape) -> bool {
-        let vars = match shape {
-            Shape::Switch { on } => on.index()..on.index() + 1,
-            Shape::Module { on } => on.index()..on.index() + 2,
-            Shape::Pick { .. } | Shape::Scale { .. } | Shape::Text { .. } | Shape::Words { .. } => return false,
+        match shape {
+            Shape::Switch { on } => self.stay_off(Quiet::Switch(*on)),
+            Shape::Module { on } => self.stay_off(Quiet::Module(*on)),
+            Shape::Pick { .. } | Shape::Scale { .. } | Shape::Text { .. } | Shape::Words { .. } => false,
+        }
+    }
+
+    /// The same for what is off unless someone wants it.
+    pub fn stay_off(&mut self, quiet: Quiet) -> bool {
+        let vars = match quiet {
+            Quiet::Switch(on) => on.index()..on.index() + 1,
+            Quiet::Module(on) => on.index()..on.index() + 2,
+            Quiet::No => return false,
         };
         if self.judge.is_some() || self.known[vars.start] != Truth::Open {
             return false;
@@ -345,8 +354,11 @@ impl<'a> Engine<'a> {
             Cause::Clause(clause) => clause.0,
         };
         self.trail.push(lit);
-        let Owner::Option(option) = self.logic.owner(var) else { return true };
         let logic = self.logic;
+        if logic.is_alone(var) {
+            return true;
+        }
+        let Owner::Option(option) = logic.owner(var) else { return true };
         match logic.shape(option) {
             Shape::Switch { .. } | Shape::Words { .. } => true,
             Shape::Module { on } => match (var == *on, lit.is_yes()) {

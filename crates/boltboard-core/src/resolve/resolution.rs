@@ -48,7 +48,7 @@ pub enum Origin {
     /// Its default would be another value, but this rule, or a rule of another option, stands against it.
     Held {
         /// The default's value.
-        would_be: Value,
+        would_be: Box<Value>,
         /// What stands against it.
         by: RuleId,
     },

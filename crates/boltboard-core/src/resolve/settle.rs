@@ -23,9 +23,9 @@ impl<'a> Engine<'a> {
     pub(super) fn settle(&mut self, setting: Setting<'_>) -> Result<Resolution, NoValue> {
         let logic = self.logic;
         let mut found = Resolution::all_off(logic.order.len());
-        for (at, ((option, shape), quiet)) in logic.shapes().zip(&logic.quiet).enumerate() {
-            if *quiet == Quiet::Yes && self.switch_off(shape) {
-                if let Shape::Module { .. } = shape {
+        for (at, (option, quiet)) in logic.order.iter().copied().zip(&logic.quiet).enumerate() {
+            if self.stay_off(*quiet) {
+                if let Quiet::Module(_) = quiet {
                     let value = Value::Module(Linkage::Off);
                     found.put(option, Resolved { value, origin: Origin::Default(0), effect: Effect::InForce });
                 }
@@ -42,7 +42,7 @@ impl<'a> Engine<'a> {
             } else if let (false, Some(by)) = (value.is_off(), self.wanted_by(option)) {
                 Origin::PulledIn(by)
             } else if let Some(by) = moved_by.or_else(|| self.narrowed_by(option)) {
-                Origin::Held { would_be: default.into_owned(), by }
+                Origin::Held { would_be: Box::new(default.into_owned()), by }
             } else {
                 Origin::Default(rule)
             };
@@ -55,14 +55,14 @@ impl<'a> Engine<'a> {
     pub(super) fn settle_plainly(&mut self, setting: Setting<'_>) {
         let logic = self.logic;
         let mut found = Resolution::all_off(logic.order.len());
-        for (at, ((option, shape), quiet)) in logic.shapes().zip(&logic.quiet).enumerate() {
-            if *quiet == Quiet::Yes && self.switch_off(shape) {
+        for (at, (option, quiet)) in logic.order.iter().copied().zip(&logic.quiet).enumerate() {
+            if self.stay_off(*quiet) {
                 continue;
             }
             let (rule, default) = self.default_of(option, logic.defaults_at(at), setting, &found);
             // What finds no value stays open, and so holds nothing.
             let _ = self.settle_one(option, &default, Pull::Forbidden);
-            if !matches!(shape, Shape::Switch { .. } | Shape::Module { .. }) {
+            if !matches!(logic.shape(option), Shape::Switch { .. } | Shape::Module { .. }) {
                 let value = self.value_of(option, &default);
                 found.put(option, Resolved { value, origin: Origin::Default(rule), effect: Effect::InForce });
             }
