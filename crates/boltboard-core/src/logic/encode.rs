@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::shape::{TextSort, Unit, whole};
-use super::{Condition, DefaultChoice, Given, Lit, Logic, Owner, Quiet, Shape, Var};
-use crate::board::{Atom, Board, DefaultValue, Kind, OptionDef, OptionId, RuleId, Value};
+use super::{Condition, DefaultChoice, Given, Lit, Logic, Owner, PlainDefault, Shape, Var};
+use crate::board::{Atom, Board, DefaultValue, Kind, Linkage, OptionDef, OptionId, RuleId, Switch, Value};
 use crate::expr::{Expr, Op};
 
 /// How much a bare module name asks for.
@@ -182,13 +182,15 @@ impl<'a> Encoder<'a> {
             guarded.extend_from_slice(list);
         }
         guard_starts.push(guarded.len() as u32);
-        let quiet = |(at, option): (usize, &OptionId)| {
+        let plain = |(at, option): (usize, &OptionId)| {
             let own = &defaults[default_starts[at] as usize..default_starts[at + 1] as usize];
-            let [DefaultChoice { when: None, gives: Given::Value(value) }] = own else { return Quiet::No };
-            match self.shapes[option.index()] {
-                Shape::Switch { on } if value.is_off() => Quiet::Switch(on),
-                Shape::Module { on } if value.is_off() => Quiet::Module(on),
-                _ => Quiet::No,
+            let [DefaultChoice { when: None, gives: Given::Value(value) }] = own else { return PlainDefault::Other };
+            match (&self.shapes[option.index()], value) {
+                (Shape::Switch { on }, Value::Switch(Switch::Off)) => PlainDefault::SwitchOff(*on),
+                (Shape::Switch { on }, Value::Switch(Switch::On)) => PlainDefault::SwitchOn(*on),
+                (Shape::Module { on }, Value::Module(Linkage::Off)) => PlainDefault::ModuleOff(*on),
+                (Shape::Module { on }, Value::Module(Linkage::Loadable)) => PlainDefault::Loadable(*on),
+                _ => PlainDefault::Other,
             }
         };
         let alone = |owner: &Owner| match owner {
@@ -201,7 +203,7 @@ impl<'a> Encoder<'a> {
         self.board.order.iter().enumerate().for_each(|(at, id)| positions[id.index()] = at as u32);
         Logic {
             alone: self.owners.iter().map(alone).collect(),
-            quiet: self.board.order.iter().enumerate().map(quiet).collect(),
+            plain: self.board.order.iter().enumerate().map(plain).collect(),
             positions,
             shapes: self.board.order.iter().map(|id| self.shapes[id.index()].clone()).collect(),
             order: self.board.order.clone(),

@@ -65,15 +65,19 @@ pub enum Given {
     Text(crate::board::Interp),
 }
 
-/// Whether an option is off unless someone wants it.
+/// A default without conditions, with the option's first variable: nothing else has to be looked at.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Quiet {
-    /// A switch with this variable is.
-    Switch(Var),
-    /// A module with this first variable is.
-    Module(Var),
-    /// Its default has to be looked at.
-    No,
+pub enum PlainDefault {
+    /// A switch is off.
+    SwitchOff(Var),
+    /// A switch is on.
+    SwitchOn(Var),
+    /// A module is off.
+    ModuleOff(Var),
+    /// A module is loadable.
+    Loadable(Var),
+    /// It is none of these.
+    Other,
 }
 
 /// The rules of a board as clauses, with how options' values are spelt in variables.
@@ -84,7 +88,7 @@ pub struct Logic {
     /// All options, those that others look at first.
     pub(crate) order: Vec<OptionId>,
     /// In the canonical order too.
-    pub(crate) quiet: Vec<Quiet>,
+    pub(crate) plain: Vec<PlainDefault>,
     /// Where each option stands in that order.
     positions: Vec<u32>,
     /// In the canonical order, so that what is looked at next lies next.

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use super::judge::Judge;
 use super::settle::Setting;
 use crate::board::RuleId;
-use crate::logic::{ClauseId, Condition, Lit, Logic, Owner, Quiet, Shape, Truth, Var};
+use crate::logic::{ClauseId, Condition, Lit, Logic, Owner, Shape, Truth, Var};
 
 /// Whether options that may be off can be switched on to meet a rule.
 #[derive(Clone, Copy, PartialEq)]
@@ -194,23 +194,18 @@ impl<'a> Engine<'a> {
     /// up. Tells whether it was done; where a judge has to be asked, it is not.
     pub fn switch_off(&mut self, shape: &Shape) -> bool {
         match shape {
-            Shape::Switch { on } => self.stay_off(Quiet::Switch(*on)),
-            Shape::Module { on } => self.stay_off(Quiet::Module(*on)),
+            Shape::Switch { on } => self.all_no(*on, 1),
+            Shape::Module { on } => self.all_no(*on, 2),
             Shape::Pick { .. } | Shape::Scale { .. } | Shape::Text { .. } | Shape::Words { .. } => false,
         }
     }
 
-    /// The same for what is off unless someone wants it.
-    pub fn stay_off(&mut self, quiet: Quiet) -> bool {
-        let vars = match quiet {
-            Quiet::Switch(on) => on.index()..on.index() + 1,
-            Quiet::Module(on) => on.index()..on.index() + 2,
-            Quiet::No => return false,
-        };
-        if self.judge.is_some() || self.known[vars.start] != Truth::Open {
+    /// The same for a switch or module whose variables are known.
+    pub fn all_no(&mut self, first: Var, count: usize) -> bool {
+        if self.judge.is_some() || self.truth(first.yes()) != Truth::Open {
             return false;
         }
-        for var in vars {
+        for var in first.index()..first.index() + count {
             // What is built in cannot be: it would not be off.
             if self.known[var] == Truth::Open {
                 self.known[var] = Truth::No;

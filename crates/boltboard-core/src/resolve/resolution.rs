@@ -66,8 +66,11 @@ pub enum Effect {
 impl Resolution {
     /// All options as switches that are off.
     pub(super) fn all_off(count: usize) -> Resolution {
+        let mut values = Vec::with_capacity(count / 2);
         let shared = |effect| SHARED.map(|value| Resolved { value, origin: Origin::Default(0), effect });
-        Resolution { values: [shared(Effect::InForce), shared(Effect::Idle)].concat(), places: vec![0; count] }
+        values.extend(shared(Effect::InForce));
+        values.extend(shared(Effect::Idle));
+        Resolution { values, places: vec![0; count] }
     }
 
     /// Puts down what an option was resolved to.

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use super::engine::{Cause, DeadEnd, Engine, Pull};
 use super::{Effect, Origin, Resolution, Resolved, fill};
 use crate::board::{Board, Interp, Linkage, OptionId, RuleId, Switch, Value};
-use crate::logic::{DefaultChoice, Given, Lit, Quiet, Shape, TextSort, Truth, Unit, whole};
+use crate::logic::{DefaultChoice, Given, Lit, PlainDefault, Shape, TextSort, Truth, Unit, whole};
 use crate::profile::Choices;
 
 /// What defaults look at beside the values themselves.
@@ -23,12 +23,9 @@ impl<'a> Engine<'a> {
     pub(super) fn settle(&mut self, setting: Setting<'_>) -> Result<Resolution, NoValue> {
         let logic = self.logic;
         let mut found = Resolution::all_off(logic.order.len());
-        for (at, (option, quiet)) in logic.order.iter().copied().zip(&logic.quiet).enumerate() {
-            if self.stay_off(*quiet) {
-                if let Quiet::Module(_) = quiet {
-                    let value = Value::Module(Linkage::Off);
-                    found.put(option, Resolved { value, origin: Origin::Default(0), effect: Effect::InForce });
-                }
+        for (at, (option, plain)) in logic.order.iter().copied().zip(&logic.plain).enumerate() {
+            if let Some(resolved) = self.settle_plain(*plain) {
+                found.put(option, resolved);
                 continue;
             }
             let (rule, default) = self.default_of(option, logic.defaults_at(at), setting, &found);
@@ -55,8 +52,8 @@ impl<'a> Engine<'a> {
     pub(super) fn settle_plainly(&mut self, setting: Setting<'_>) {
         let logic = self.logic;
         let mut found = Resolution::all_off(logic.order.len());
-        for (at, (option, quiet)) in logic.order.iter().copied().zip(&logic.quiet).enumerate() {
-            if self.stay_off(*quiet) {
+        for (at, (option, plain)) in logic.order.iter().copied().zip(&logic.plain).enumerate() {
+            if self.settle_plain(*plain).is_some() {
                 continue;
             }
             let (rule, default) = self.default_of(option, logic.defaults_at(at), setting, &found);
@@ -66,6 +63,32 @@ impl<'a> Engine<'a> {
                 let value = self.value_of(option, &default);
                 found.put(option, Resolved { value, origin: Origin::Default(rule), effect: Effect::InForce });
             }
+        }
+    }
+
+    /// Settles a switch or module that is still open and has a default without conditions; `None` where more has to be
+    /// looked at.
+    fn settle_plain(&mut self, plain: PlainDefault) -> Option<Resolved> {
+        let by_default = |value| Resolved { value, origin: Origin::Default(0), effect: Effect::InForce };
+        let [off, gone] = [Value::Switch(Switch::Off), Value::Module(Linkage::Off)];
+        let (literals, vars, default, else_off) = match plain {
+            PlainDefault::SwitchOff(on) => return self.all_no(on, 1).then(|| by_default(off)),
+            PlainDefault::ModuleOff(on) => return self.all_no(on, 2).then(|| by_default(gone)),
+            PlainDefault::SwitchOn(on) => ([on.yes(), on.yes()], 1, Value::Switch(Switch::On), off),
+            PlainDefault::Loadable(on) => ([on.yes(), on.plus(1).no()], 2, Value::Module(Linkage::Loadable), gone),
+            PlainDefault::Other => return None,
+        };
+        let first = literals[0];
+        if self.judge.is_some() || self.truth(first) != Truth::Open {
+            return None;
+        }
+        match self.attempt(&literals, Pull::Forbidden) {
+            Ok(()) => Some(by_default(default)),
+            Err(DeadEnd { by: Some(clause) }) if self.all_no(first.var(), vars) => {
+                let origin = Origin::Held { would_be: Box::new(default), by: self.logic.rule(clause) };
+                Some(Resolved { value: else_off, origin, effect: Effect::InForce })
+            }
+            Err(_) => None,
         }
     }
 
