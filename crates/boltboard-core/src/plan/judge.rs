@@ -219,7 +219,7 @@ impl Judge<'_> {
 
     /// Returns the digest by which a file counts for a step: that of its content, or of a shared library's interface.
     pub fn counted(&self, step: &Step, location: &Location, content: Digest) -> Digest {
-        if !step.interfaces.contains(location) {
+        if !step.sees_interface(location) {
             return content;
         }
         let read = || {
@@ -324,8 +324,8 @@ impl Judge<'_> {
                 reasons.push(Reason::Unsettled);
                 continue;
             };
-            // A compile reads what it finds; every other step reads what it declares.
-            if !matches!(step.action, Action::Compile { .. }) && !step.reads.contains(&location) {
+            // A compile and a link read what they find; every other step reads what it declares.
+            if !step.may_find(&location) && !step.reads.contains(&location) {
                 reasons.push(Reason::Dropped(location));
                 continue;
             }

@@ -3,7 +3,7 @@
 use super::fill::main_output;
 use super::location::Location;
 use super::lower::{Lower, source_path};
-use super::step::{Action, StepId, Tool, ToolPlace, Word};
+use super::step::{Action, Finds, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
 use crate::board::{Generator, PartDef, PartId, PartKind};
 use crate::survey::{Fact, Language};
@@ -44,7 +44,7 @@ impl Lower<'_> {
         let mut reads: Vec<Location> = [inputs.objects, inputs.archives, inputs.shared].concat();
         reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
         let tool = self.compiler(if inputs.cxx { Language::Cxx } else { Language::C });
-        let linked = self.run_step(id, part, tool, words, reads, vec![output.clone()]);
+        let linked = self.run_step(id, part, tool, words, reads, vec![output.clone()], Finds::Libraries);
         if let Some(linked) = linked {
             self.plan.steps[linked].interfaces = interfaces;
         }
@@ -61,6 +61,7 @@ impl Lower<'_> {
         outputs
     }
 
+    #[allow(clippy::too_many_arguments, reason = "the fields of a step, each of another sort")]
     fn run_step(
         &mut self,
         id: PartId,
@@ -69,9 +70,10 @@ impl Lower<'_> {
         words: Vec<Word>,
         reads: Vec<Location>,
         writes: Vec<Location>,
+        finds: Finds,
     ) -> Option<StepId> {
         let folder = Location::Tree(RelPath::root());
-        let action = Action::Run { tool, words, folder, environment: vec![], success: vec![0] };
+        let action = Action::Run { tool, words, folder, environment: vec![], success: vec![0], finds };
         self.add(Some(id), part.place, action, reads, writes, None)
     }
 
@@ -86,7 +88,7 @@ impl Lower<'_> {
         // `q` keeps members of equal names from different folders apart; `D` leaves out times and owners.
         let mut words = vec![Word::text("qcDs"), Word::result(0)];
         words.extend(objects.iter().cloned().map(Word::place));
-        self.run_step(id, part, tool, words, objects, vec![output.clone()]);
+        self.run_step(id, part, tool, words, objects, vec![output.clone()], Finds::Nothing);
         vec![output]
     }
 
@@ -236,7 +238,8 @@ impl Lower<'_> {
                     .map(|(name, value)| (name.clone(), self.input.words(value, &[], &writes)))
                     .collect();
                 let folder = Location::Tree(work_folder.clone());
-                let action = Action::Run { tool, words, folder, environment, success: success.clone() };
+                let success = success.clone();
+                let action = Action::Run { tool, words, folder, environment, success, finds: Finds::Nothing };
                 self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone());
                 writes
             }

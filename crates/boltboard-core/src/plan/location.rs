@@ -37,9 +37,8 @@ impl Location {
     /// Returns the location of a file on this machine; `path` is absolute or relative to the tree.
     pub fn of(path: &Path, folders: &Folders) -> Location {
         let absolute = if path.is_absolute() { path.to_path_buf() } else { folders.tree.join(path) };
-        // Spellings with `..` go by what they lead to, as the compiler opens them.
         let dotted = absolute.components().any(|c| c.as_os_str() == "..");
-        let absolute = if dotted { absolute.canonicalize().unwrap_or(absolute) } else { absolute };
+        let absolute = if dotted { without_dots(absolute) } else { absolute };
         let below = |root: PathBuf| RelPath::of(&absolute, &root);
         // The build may lie within the tree, so it comes first.
         None.or_else(|| below(folders.made()).map(Location::Made))
@@ -47,6 +46,24 @@ impl Location {
             .or_else(|| below(folders.outputs()).map(Location::Output))
             .or_else(|| below(folders.tree.clone()).map(Location::Tree))
             .unwrap_or(Location::System(absolute))
+    }
+}
+
+/// Spells a path with `..` without them. Links stay in it where that leads to the same file, because they may come to lead
+/// elsewhere; else it goes by what it leads to, as the compiler opens it.
+fn without_dots(path: PathBuf) -> PathBuf {
+    let mut plain = PathBuf::new();
+    for part in path.components() {
+        if part.as_os_str() == ".." {
+            plain.pop();
+        } else {
+            plain.push(part);
+        }
+    }
+    match path.canonicalize() {
+        Ok(real) if plain.canonicalize().is_ok_and(|same| same == real) => plain,
+        Ok(real) => real,
+        Err(_) => path,
     }
 }
 

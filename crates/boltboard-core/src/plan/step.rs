@@ -86,6 +86,8 @@ pub enum Action {
         environment: Vec<(String, Vec<Word>)>,
         /// Exit codes that mean success.
         success: Vec<i32>,
+        /// What it reads beyond [`Step::reads`].
+        finds: Finds,
     },
     /// Writes a text that follows from the resolution.
     Write {
@@ -99,6 +101,15 @@ pub enum Action {
         /// What the name leads to.
         target: String,
     },
+}
+
+/// What a command reads beyond what it is given.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Finds {
+    /// Nothing.
+    Nothing,
+    /// Libraries that it looks for by name, and start files: a link.
+    Libraries,
 }
 
 /// The program that runs a step.
@@ -207,6 +218,29 @@ impl Step {
             Action::Write { .. } => "write",
             Action::Copy => "copy",
             Action::Link { .. } => "name",
+        }
+    }
+
+    /// Tells whether it links, and so looks for libraries by name.
+    pub fn links(&self) -> bool {
+        matches!(self.action, Action::Run { finds: Finds::Libraries, .. })
+    }
+
+    /// Tells whether it may read files that are not known beforehand: headers, or libraries.
+    pub fn may_find(&self, location: &Location) -> bool {
+        match &self.action {
+            Action::Compile { .. } => true,
+            Action::Run { .. } => self.links() && matches!(location, Location::System(_) | Location::Tree(_)),
+            Action::Write { .. } | Action::Copy | Action::Link { .. } => false,
+        }
+    }
+
+    /// Tells whether only the interface of a file counts, if it is a shared library.
+    pub fn sees_interface(&self, location: &Location) -> bool {
+        let host = |path: &std::path::Path| path.file_name().is_some_and(|name| name.to_string_lossy().contains(".so"));
+        match location {
+            Location::System(path) => self.links() && host(path),
+            other => self.interfaces.contains(other),
         }
     }
 

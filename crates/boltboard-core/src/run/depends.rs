@@ -1,6 +1,7 @@
 //! What a compile read: the compiler's dependency file, and the places where a header was looked for in vain.
 
 use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 
 use crate::base::RelPath;
 use crate::plan::{Include, Location, TokenMemo};
@@ -74,6 +75,78 @@ fn add_misses(
         }
         misses.insert(candidate);
     }
+}
+
+/// What a linker told.
+pub struct Traced {
+    /// Files that it read, those that the step declares first.
+    pub inputs: Vec<Location>,
+    /// Lines that name no file.
+    pub rest: String,
+}
+
+/// Reads a linker's trace: a file on each line, members of archives in brackets behind it. Files that the link itself made
+/// lie aside and do not count.
+pub fn traced(trace: &str, declared: &[Location], aside: &Path, folders: &Folders) -> Traced {
+    let mut traced = Traced { inputs: declared.to_vec(), rest: String::new() };
+    for line in trace.lines() {
+        let bare = line.split_once('(').map_or(line, |(archive, _)| archive).trim_end();
+        let path = [line, bare].map(|text| folders.tree.join(text)).into_iter().find(|path| path.is_file());
+        let Some(path) = path else {
+            // Files of a compile that was part of the link are gone by now.
+            if !Path::new(bare).is_absolute() {
+                traced.rest.push_str(line);
+                traced.rest.push('\n');
+            }
+            continue;
+        };
+        let location = Location::of(&path, folders);
+        let own = path.starts_with(aside) || matches!(location, Location::Object(_) | Location::Output(_));
+        if !own && !traced.inputs.contains(&location) {
+            traced.inputs.push(location);
+        }
+    }
+    traced
+}
+
+/// Returns the places where a library named by `-l` would have been found before the one that was read. `own` are the
+/// folders that the linker searches by itself.
+pub fn library_misses(
+    inputs: &[Location],
+    arguments: &[String],
+    own: &[PathBuf],
+    folders: &Folders,
+) -> BTreeSet<Location> {
+    let (mut names, mut places) = (Vec::new(), Vec::new());
+    let mut words = arguments.iter();
+    while let Some(word) = words.next() {
+        for (flag, values) in [("-l", &mut names), ("-L", &mut places)] {
+            match word.strip_prefix(flag) {
+                Some("") => values.extend(words.clone().next().cloned()),
+                Some(value) => values.push(value.to_string()),
+                None => {}
+            }
+        }
+    }
+    let places = places.iter().map(|place| folders.tree.join(place)).chain(own.iter().cloned());
+    let places: Vec<PathBuf> = places.collect();
+    let real = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_path_buf());
+    let read: BTreeSet<PathBuf> = inputs.iter().map(|input| real(&input.path(folders))).collect();
+    let mut misses = BTreeSet::new();
+    for name in names.iter().filter(|name| !name.starts_with(':')) {
+        let files = places.iter().flat_map(|place| ["so", "a"].map(|ending| place.join(format!("lib{name}.{ending}"))));
+        let mut before = BTreeSet::new();
+        for file in files {
+            if file.is_file() && read.contains(&real(&file)) {
+                misses.append(&mut before);
+                break;
+            }
+            if !file.is_file() {
+                before.insert(Location::of(&file, folders));
+            }
+        }
+    }
+    misses
 }
 
 fn parent(location: &Location) -> Location {

@@ -1,11 +1,11 @@
 //! One step: run aside, looked at, moved into place.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
-use super::depends::{included_binaries, search_misses};
+use super::depends::{self, included_binaries, search_misses};
 use super::failure::{Cause, Failure, first_error};
 use crate::base::files::{make_folder, write_whole};
 use crate::base::{Digest, FileError, parse_dependencies};
@@ -13,6 +13,9 @@ use crate::launch::{Exit, Job, Launch};
 use crate::plan::{Action, Fragment, Judge, Location, Step, StepId, ToolPlace, Word};
 use crate::store::{Note, Output, StatusMemo, Store};
 use crate::survey::{Language, Tools};
+
+/// Makes every linker name the files that it reads, one a line.
+const TRACE: &str = "-Wl,-t";
 
 /// What is needed to run steps; shared by all workers.
 pub(super) struct Executor<'a> {
@@ -144,6 +147,11 @@ impl Executor<'_> {
         }
         let inputs = match dependency_file {
             Some(file) => self.inputs_of_compile(step, &file).map_err(|cause| trouble(cause, said.clone()))?,
+            None if step.links() => {
+                let traced = depends::traced(&outcome.stdout_text(), &step.reads, aside, &self.judge.plan.folders);
+                said = traced.rest + &outcome.stderr_text();
+                traced.inputs
+            }
             None => step.reads.clone(),
         };
         let inputs = self.with_binaries(step, inputs);
@@ -153,7 +161,7 @@ impl Executor<'_> {
             ..t
         })?;
         let wall_ms = u64::try_from(outcome.wall.as_millis()).unwrap_or(u64::MAX);
-        let note = self.observed(step, &inputs, started, outputs, said.clone(), wall_ms);
+        let note = self.observed(step, &job, &inputs, started, outputs, said.clone(), wall_ms);
         if let Some(note) = &note {
             for output in &note.outputs {
                 if let Ok(location) = output.location.parse::<Location>() {
@@ -165,10 +173,12 @@ impl Executor<'_> {
         Ok(Ended::Done { note, said, wall: outcome.wall })
     }
 
+    #[allow(clippy::too_many_arguments, reason = "what was seen of one run, each of another sort")]
     /// Puts together what the step saw. `None` when a file of the tree changed while it ran.
     fn observed(
         &self,
         step: &Step,
+        job: &Job,
         inputs: &[Location],
         started: SystemTime,
         outputs: Vec<Output>,
@@ -189,7 +199,7 @@ impl Executor<'_> {
             let content = self.judge.status.digest(&path)?;
             digests.push((file.kept(), self.judge.counted(step, file, content)));
         }
-        let (mut macros, mut absent) = (Vec::new(), Vec::new());
+        let (mut macros, mut absent) = (Vec::new(), BTreeSet::new());
         if let Action::Compile { search, language, .. } = &step.action
             && *language != Language::Asm
         {
@@ -197,9 +207,16 @@ impl Executor<'_> {
             let mut places = search.clone();
             let own = self.tools.compiler(*language).map(|c| c.include_folders.clone()).unwrap_or_default();
             places.extend(own.into_iter().map(Location::System));
-            absent = search_misses(inputs, &places, folders, self.judge.tokens).iter().map(Location::kept).collect();
+            absent = search_misses(inputs, &places, folders, self.judge.tokens);
         }
-        Some(self.note(step, digests, absent, macros, outputs, said, wall_ms))
+        if step.links() {
+            let program = &job.program;
+            let linker =
+                [Language::C, Language::Cxx].into_iter().filter_map(|language| self.tools.compiler(language).ok());
+            let own = linker.filter(|compiler| compiler.path == *program).map(|c| c.library_folders.clone()).next();
+            absent = depends::library_misses(inputs, &job.arguments, &own.unwrap_or_default(), folders);
+        }
+        Some(self.note(step, digests, absent.iter().map(Location::kept).collect(), macros, outputs, said, wall_ms))
     }
 
     fn with_binaries(&self, step: &Step, mut inputs: Vec<Location>) -> Vec<Location> {
@@ -328,6 +345,9 @@ impl Executor<'_> {
             }
             Action::Write { .. } | Action::Copy | Action::Link { .. } => {}
         }
+        if step.links() {
+            arguments.push(TRACE.into());
+        }
         let program = match step.tool().map(|tool| &tool.place) {
             Some(ToolPlace::Host { path, .. }) => path.clone(),
             Some(ToolPlace::Made(at)) => at.path(folders),
@@ -386,6 +406,9 @@ fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
     {
         // The last five ask for the dependency file.
         arguments = &arguments[..arguments.len().saturating_sub(5)];
+    }
+    if step.links() {
+        arguments = &arguments[..arguments.len().saturating_sub(1)];
     }
     let aside = aside.display().to_string();
     let word = |word: &String| if word.starts_with(&aside) { "/dev/null".into() } else { quoted(word) };

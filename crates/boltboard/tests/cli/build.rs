@@ -362,3 +362,40 @@ fn macros_among_the_flags_reach_files_that_name_them_and_debug_information_that_
     tree.run("build").code(0);
     tree.equals_clean();
 }
+
+#[test]
+fn a_library_of_the_host_that_changes_links_again_what_took_it() {
+    let host = Scratch::with(&[("tide.c", "int tide(void) { return 1; }\n")]);
+    let library = |folder: &str, value: &str| {
+        std::fs::create_dir_all(host.at(folder)).expect("a folder");
+        host.write("tide.c", &format!("int tide(void) {{ return {value}; }}\n"));
+        let script = format!("cc -c tide.c -o tide.o && rm -f {folder}/libtide.a && ar qcD {folder}/libtide.a tide.o");
+        let done = std::process::Command::new("sh").arg("-c").arg(script).current_dir(host.path()).status();
+        assert!(done.expect("a shell").success());
+    };
+    library("second", "1");
+    std::fs::create_dir_all(host.at("first")).expect("a folder");
+    let flags = format!("\"-L{}\", \"-L{}\"", host.at("first").display(), host.at("second").display());
+    let board = format!(
+        "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.prog]\nkind = \"program\"\nsources = [\"prog.c\"]\n\
+         libraries = [\"tide\"]\nlink-flags = [{flags}]\n"
+    );
+    let tree =
+        Scratch::with(&[("board.toml", &board), ("prog.c", "int tide(void); int main(void) { return tide(); }\n")]);
+    let answer =
+        || std::process::Command::new(tree.at("bolt-work/builds/mine/out/bin/prog")).status().expect("it runs");
+    tree.run("build").code(0).says(&["2 steps run"]);
+    assert_eq!(answer().code(), Some(1));
+    tree.run("build").code(0).says(&["0 steps run"]);
+    library("second", "2");
+    tree.run("preview").code(0).says(&["second/libtide.a"]);
+    tree.run("build").code(0).says(&["1 step run"]);
+    assert_eq!(answer().code(), Some(2), "the archive has another member");
+    library("first", "3");
+    tree.run("preview").code(0).says(&["first/libtide.a"]);
+    tree.run("build").code(0).says(&["1 step run"]);
+    assert_eq!(answer().code(), Some(3), "another one now comes first");
+    std::fs::remove_file(host.at("first/libtide.a")).expect("it was there");
+    tree.run("build").code(0).says(&["0 steps run, 1 from the store"]);
+    assert_eq!(answer().code(), Some(2), "it is gone again");
+}
