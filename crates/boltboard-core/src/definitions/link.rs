@@ -35,19 +35,18 @@ pub(super) fn link(
     files: &SourceFiles,
     log: &Log,
 ) -> Option<Board> {
+    let (first, rest) = raw.split_first()?;
+    let fields = board_fields(first, log);
+    let tree = read_tree_table(&fields, root, source_root);
+    let toolchain_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]".into()));
     let mut entries = Entries::default();
-    let mut tree = None;
-    let mut toolchain_found = None;
-    for (index, file) in raw.iter().enumerate() {
-        let place = Place::new(file.id, 0..0);
-        let fields = Fields::new(&file.table, file.id, place, "a board".into(), log);
-        if index == 0 {
-            tree = read_tree_table(&fields, root, source_root);
-            toolchain_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]".into()));
-        }
-        collect(&mut entries, &fields, file, log);
-        fields.finish();
-    }
+    collect(&mut entries, fields, first, log);
+    let collected = side_by_side(rest, |(_, files)| {
+        let mut entries = Entries::default();
+        files.iter().for_each(|file| collect(&mut entries, board_fields(file, log), file, log));
+        entries
+    });
+    collected.into_iter().for_each(|more| entries.append(more));
     let names = name_all(&mut entries, log);
     let tree = tree?;
 
@@ -118,7 +117,23 @@ pub(super) fn link(
     })
 }
 
-fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &'a RawFile<'_>, log: &'a Log) {
+impl<'a> Entries<'a> {
+    fn append(&mut self, mut more: Entries<'a>) {
+        self.options.append(&mut more.options);
+        self.needs.append(&mut more.needs);
+        self.parts.append(&mut more.parts);
+        self.sections.append(&mut more.sections);
+        self.headers.append(&mut more.headers);
+        self.tests.append(&mut more.tests);
+        self.accepted.append(&mut more.accepted);
+    }
+}
+
+fn board_fields<'a>(file: &'a RawFile<'_>, log: &'a Log) -> Fields<'a> {
+    Fields::new(&file.table, file.id, Place::new(file.id, 0..0), "a board".into(), log)
+}
+
+fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<'_>, log: &'a Log) {
     let default_section = fields.text("section-of-all").map(Arc::new);
     for found in fields.list("accept") {
         let Some(table) = fields.sub(&found, "an entry of `accept`".into()) else {
@@ -143,6 +158,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: &Fields<'a>, file: &'a RawFile
             list.push(Entry { name, folder: &file.folder, default_section: default_section.clone(), table, log });
         }
     }
+    fields.finish();
 }
 
 /// Reads all options, several at a time. Rules are numbered as if it had been one after the other.

@@ -63,7 +63,10 @@ fn read_texts(ids: &[FileId], root: &Path, sources: Option<&Path>, files: &Sourc
 
 /// Does something with a list in a few parts, each in a thread of its own; the answers come in the order of the list. Each part
 /// is told where it starts.
-pub(super) fn side_by_side<T: Sync, A: Send>(items: &[T], work: impl Fn((usize, &[T])) -> A + Sync) -> Vec<A> {
+pub(super) fn side_by_side<'i, T: Sync, A: Send>(
+    items: &'i [T],
+    work: impl Fn((usize, &'i [T])) -> A + Sync,
+) -> Vec<A> {
     let jobs = std::thread::available_parallelism().map_or(1, usize::from).min(8);
     let share = items.len().div_ceil(jobs).max(64);
     if items.len() <= share {
