@@ -195,6 +195,11 @@ impl Logic {
         self.defaults_at(self.positions[option.index()] as usize)
     }
 
+    /// Returns where an option stands in the canonical order.
+    pub(crate) fn position(&self, option: OptionId) -> usize {
+        self.positions[option.index()] as usize
+    }
+
     /// Returns the defaults of the option that stands there in the canonical order.
     pub(crate) fn defaults_at(&self, at: usize) -> &[DefaultChoice] {
         &self.defaults[self.default_starts[at] as usize..self.default_starts[at + 1] as usize]

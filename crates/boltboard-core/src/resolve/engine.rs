@@ -4,9 +4,9 @@
 //! waits. Nothing is searched here beyond the next step: where a way that looked open turns out to lead nowhere, the
 //! whole run is made again with a [`Judge`], which knows of every step whether it can be completed.
 
-use std::cell::OnceCell;
 use std::collections::BTreeSet;
 
+use super::by_default::ByDefault;
 use super::judge::Judge;
 use super::settle::Setting;
 use crate::board::RuleId;
@@ -52,7 +52,7 @@ pub(super) struct Engine<'a> {
     /// Active clauses with several literals left, in no order.
     waiting: Vec<ClauseId>,
     stopped_by: Option<ClauseId>,
-    by_default: OnceCell<Vec<Truth>>,
+    by_default: Option<Box<ByDefault<'a>>>,
     pub judge: Option<Judge<'a>>,
 }
 
@@ -74,7 +74,7 @@ impl<'a> Engine<'a> {
             accepted: 0,
             waiting: Vec::new(),
             stopped_by: None,
-            by_default: OnceCell::new(),
+            by_default: None,
             judge,
         };
         engine.set(Var::ALWAYS.yes(), Cause::Given);
@@ -299,8 +299,10 @@ impl<'a> Engine<'a> {
             let ways = logic.literals(clause)[1..].iter().copied().filter(|lit| self.truth(*lit) == Truth::Open);
             let mut ways: Vec<Lit> = ways.collect();
             if pull == Pull::Allowed {
-                let by_default = self.by_default();
-                ways.sort_by_key(|way| !holds_in(logic, by_default, *way));
+                let by_default = self.by_default.take();
+                let mut by_default = by_default.unwrap_or_else(|| Box::new(ByDefault::new(self.apart())));
+                ways.sort_by_cached_key(|way| !by_default.holds(*way, self.setting));
+                self.by_default = Some(by_default);
             }
             let taken = ways.into_iter().any(|way| {
                 let mark = self.mark();
@@ -318,25 +320,21 @@ impl<'a> Engine<'a> {
         true
     }
 
-    /// What options would be if nothing more were pulled in: tells which way through an `or` holds already.
-    fn by_default(&self) -> &[Truth] {
-        self.by_default.get_or_init(|| {
-            let mut plain = Engine {
-                logic: self.logic,
-                setting: self.setting,
-                known: self.known.clone(),
-                causes: self.causes.clone(),
-                trail: Vec::new(),
-                followed: 0,
-                accepted: 0,
-                waiting: Vec::new(),
-                stopped_by: None,
-                by_default: OnceCell::new(),
-                judge: None,
-            };
-            plain.settle_plainly(self.setting);
-            plain.known
-        })
+    /// An engine that knows the same and goes its own way from here.
+    pub(super) fn apart(&self) -> Engine<'a> {
+        Engine {
+            logic: self.logic,
+            setting: self.setting,
+            known: self.known.clone(),
+            causes: self.causes.clone(),
+            trail: Vec::new(),
+            followed: 0,
+            accepted: 0,
+            waiting: Vec::new(),
+            stopped_by: None,
+            by_default: None,
+            judge: None,
+        }
     }
 
     /// Puts down a literal that was open, and what it means for the other variables of its option. Tells whether
@@ -398,13 +396,4 @@ fn truth_in(known: &[Truth], lit: Lit) -> Truth {
         (Truth::No, false) => Truth::Yes,
         (Truth::Open, false) => Truth::Open,
     }
-}
-
-/// Tells whether a way through a fork holds among these values.
-fn holds_in(logic: &Logic, values: &[Truth], way: Lit) -> bool {
-    if logic.owner(way.var()) != Owner::Several {
-        return truth_in(values, way) == Truth::Yes;
-    }
-    let met = |clause| logic.literals(clause)[1..].iter().any(|lit| holds_in(logic, values, *lit));
-    logic.guarded_by(way.var()).all(met)
 }

@@ -5,6 +5,7 @@
 //! already holds is taken, else the first written that can hold. A built-in module relies only on built-in modules.
 //! The same input gives the same values, whatever the order of files or choices.
 
+mod by_default;
 mod clash;
 mod engine;
 mod judge;

@@ -1,8 +1,10 @@
 //! What resolving gives: a value for each option, with where it comes from.
 
+use super::settle::Plainly;
 use crate::base::Id;
 use crate::board::{Atom, Linkage, OptionId, RuleId, Switch, Value};
 use crate::expr::Expr;
+use crate::logic::PlainDefault;
 use crate::survey::Facts;
 
 /// A value for each option, with where it comes from.
@@ -93,6 +95,24 @@ impl Resolution {
         };
         // There are hardly more values than options, whose ids are as narrow.
         self.places[option.index()] = place as u32;
+    }
+
+    /// Puts down how an option with such a default was settled.
+    pub(super) fn put_plain(&mut self, option: OptionId, plain: PlainDefault, plainly: Plainly) {
+        let (default, off) = match plain {
+            PlainDefault::SwitchOff(_) => (0, 0),
+            PlainDefault::SwitchOn(_) => (1, 0),
+            PlainDefault::ModuleOff(_) => (2, 2),
+            PlainDefault::Loadable(_) => (3, 2),
+            PlainDefault::Other => return,
+        };
+        match plainly {
+            Plainly::ByDefault => self.places[option.index()] = default as u32,
+            Plainly::Held(by) => {
+                let origin = Origin::Held { would_be: Box::new(SHARED[default].clone()), by };
+                self.put(option, Resolved { value: SHARED[off].clone(), origin, effect: Effect::InForce });
+            }
+        }
     }
 
     /// Puts down that an option's value has no effect.

@@ -18,14 +18,23 @@ pub(super) struct Setting<'a> {
 /// No value of an option is left.
 pub(super) struct NoValue(pub OptionId);
 
+/// How an option with a [`PlainDefault`] was settled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Plainly {
+    /// By that default.
+    ByDefault,
+    /// Off, because a rule stands against it.
+    Held(RuleId),
+}
+
 impl<'a> Engine<'a> {
     /// Gives every option a value: its default where nothing stands against it, else as little as possible.
     pub(super) fn settle(&mut self, setting: Setting<'_>) -> Result<Resolution, NoValue> {
         let logic = self.logic;
         let mut found = Resolution::all_off(logic.order.len());
         for (at, (option, plain)) in logic.order.iter().copied().zip(&logic.plain).enumerate() {
-            if let Some(resolved) = self.settle_plain(*plain) {
-                found.put(option, resolved);
+            if let Some(plainly) = self.settle_plain(*plain) {
+                found.put_plain(option, *plain, plainly);
                 continue;
             }
             let (rule, default) = self.default_of(option, logic.defaults_at(at), setting, &found);
@@ -48,34 +57,14 @@ impl<'a> Engine<'a> {
         Ok(found)
     }
 
-    /// Takes the defaults that hold without pulling anything in; leaves open what has none.
-    pub(super) fn settle_plainly(&mut self, setting: Setting<'_>) {
-        let logic = self.logic;
-        let mut found = Resolution::all_off(logic.order.len());
-        for (at, (option, plain)) in logic.order.iter().copied().zip(&logic.plain).enumerate() {
-            if self.settle_plain(*plain).is_some() {
-                continue;
-            }
-            let (rule, default) = self.default_of(option, logic.defaults_at(at), setting, &found);
-            // What finds no value stays open, and so holds nothing.
-            let _ = self.settle_one(option, &default, Pull::Forbidden);
-            if !matches!(logic.shape(option), Shape::Switch { .. } | Shape::Module { .. }) {
-                let value = self.value_of(option, &default);
-                found.put(option, Resolved { value, origin: Origin::Default(rule), effect: Effect::InForce });
-            }
-        }
-    }
-
     /// Settles a switch or module that is still open and has a default without conditions; `None` where more has to be
-    /// looked at.
-    fn settle_plain(&mut self, plain: PlainDefault) -> Option<Resolved> {
-        let by_default = |value| Resolved { value, origin: Origin::Default(0), effect: Effect::InForce };
-        let [off, gone] = [Value::Switch(Switch::Off), Value::Module(Linkage::Off)];
-        let (literals, vars, default, else_off) = match plain {
-            PlainDefault::SwitchOff(on) => return self.all_no(on, 1).then(|| by_default(off)),
-            PlainDefault::ModuleOff(on) => return self.all_no(on, 2).then(|| by_default(gone)),
-            PlainDefault::SwitchOn(on) => ([on.yes(), on.yes()], 1, Value::Switch(Switch::On), off),
-            PlainDefault::Loadable(on) => ([on.yes(), on.plus(1).no()], 2, Value::Module(Linkage::Loadable), gone),
+    /// looked at. There are so many of these that nothing larger is handed around here.
+    pub(super) fn settle_plain(&mut self, plain: PlainDefault) -> Option<Plainly> {
+        let (literals, vars) = match plain {
+            PlainDefault::SwitchOff(on) => return self.all_no(on, 1).then_some(Plainly::ByDefault),
+            PlainDefault::ModuleOff(on) => return self.all_no(on, 2).then_some(Plainly::ByDefault),
+            PlainDefault::SwitchOn(on) => ([on.yes(), on.yes()], 1),
+            PlainDefault::Loadable(on) => ([on.yes(), on.plus(1).no()], 2),
             PlainDefault::Other => return None,
         };
         let first = literals[0];
@@ -83,17 +72,21 @@ impl<'a> Engine<'a> {
             return None;
         }
         match self.attempt(&literals, Pull::Forbidden) {
-            Ok(()) => Some(by_default(default)),
+            Ok(()) => Some(Plainly::ByDefault),
             Err(DeadEnd { by: Some(clause) }) if self.all_no(first.var(), vars) => {
-                let origin = Origin::Held { would_be: Box::new(default), by: self.logic.rule(clause) };
-                Some(Resolved { value: else_off, origin, effect: Effect::InForce })
+                Some(Plainly::Held(self.logic.rule(clause)))
             }
             Err(_) => None,
         }
     }
 
     /// Settles an option; returns the rule that kept it from its default, if one did.
-    fn settle_one(&mut self, option: OptionId, default: &Value, most: Pull) -> Result<Option<RuleId>, DeadEnd> {
+    pub(super) fn settle_one(
+        &mut self,
+        option: OptionId,
+        default: &Value,
+        most: Pull,
+    ) -> Result<Option<RuleId>, DeadEnd> {
         let logic = self.logic;
         let shape = logic.shape(option);
         if shape.vars().all(|var| self.truth(var.yes()) != Truth::Open) {
@@ -183,7 +176,7 @@ impl<'a> Engine<'a> {
     }
 
     /// Returns which of an option's defaults counts now, and its value.
-    fn default_of(
+    pub(super) fn default_of(
         &self,
         option: OptionId,
         defaults: &'a [DefaultChoice],
@@ -207,7 +200,7 @@ impl<'a> Engine<'a> {
     }
 
     /// Returns the value that the variables spell; where they leave several, the one nearest to the default.
-    fn value_of(&self, option: OptionId, default: &Value) -> Value {
+    pub(super) fn value_of(&self, option: OptionId, default: &Value) -> Value {
         let holds = |lit: Lit| self.truth(lit) == Truth::Yes;
         let shape = self.logic.shape(option);
         match shape {
