@@ -6,12 +6,14 @@ mod execute;
 mod failure;
 mod jobs;
 mod tests_of_tree;
+mod verify;
 
 pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Watch, build};
 pub use depends::{included_binaries, search_misses};
 pub use failure::{Cause, Failure, FirstError, first_error};
 pub use jobs::{Jobs, default_jobs};
 pub use tests_of_tree::{TestOutcome, TestReport, run_tests};
+pub use verify::{Difference, Unlike, Verification, verify};
 
 #[cfg(test)]
 mod tests;

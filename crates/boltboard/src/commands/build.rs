@@ -4,7 +4,7 @@ use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
 use boltboard_core::launch::RealLaunch;
 use boltboard_core::plan::TokenMemo;
-use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, build, default_jobs};
+use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, build, default_jobs, verify};
 use boltboard_core::store::{Ledger, LedgerEntry, LedgerOutcome, StatusMemo, Store, WorkLock};
 use clap::Args;
 
@@ -12,7 +12,7 @@ use super::options::remember_options;
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::render::Screen;
-use crate::render::build::{Progress, summary};
+use crate::render::build::{Progress, summary, verified};
 use crate::session::{Planned, Resolved, Session};
 
 /// Bring everything up to date
@@ -30,6 +30,9 @@ pub struct BuildArgs {
     /// Print nothing but failures
     #[arg(long, short)]
     pub quiet: bool,
+    /// Afterwards build everything anew on the side, and compare each file byte for byte
+    #[arg(long)]
+    pub verify: bool,
 }
 
 /// What a build came to.
@@ -105,7 +108,32 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
         LedgerOutcome::Failed => Exit::No,
         LedgerOutcome::Interrupted => Exit::Interrupted,
     };
+    let exit = match exit {
+        Exit::Done if args.verify => verify_now(session, screen, args, &input)?,
+        other => other,
+    };
     Ok(Built { resolved, planned, exit })
+}
+
+/// Compares what was built with a clean build, which is removed afterwards.
+fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, input: &BuildInput<'_>) -> Result<Exit, Stop> {
+    let started = Instant::now();
+    let side = session.work.scratch()?;
+    let mut progress = Progress::new(session.board, input.plan, input.jobs.count, screen.live && !args.quiet);
+    progress.quiet = args.quiet;
+    let verification = verify(input, side.path(), &mut progress);
+    progress.finish();
+    let verification = verification?;
+    let wall_ms = u64::try_from(started.elapsed().as_millis()).unwrap_or(u64::MAX);
+    let same = verification.differences.is_empty() && verification.report.failures.is_empty();
+    if !args.quiet || !same {
+        screen.out(&verified(input.plan, &verification, wall_ms));
+    }
+    Ok(match (verification.report.interrupted, same) {
+        (true, _) => Exit::Interrupted,
+        (false, true) => Exit::Done,
+        (false, false) => Exit::No,
+    })
 }
 
 /// How many jobs: as told, else as cores and free memory allow.

@@ -29,7 +29,7 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
             return Err(Stop::new(Exit::WrongUse, diagnostic));
         }
     }
-    let quietly = BuildArgs { jobs: None, keep_going: false, verbose: false, quiet: true };
+    let quietly = BuildArgs { jobs: None, keep_going: false, verbose: false, quiet: true, verify: false };
     let built = build_now(&session, screen, &quietly)?;
     if built.exit != Exit::Done {
         return Ok(built.exit);

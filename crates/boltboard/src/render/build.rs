@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use boltboard_core::board::Board;
 use boltboard_core::plan::{Plan, Step, StepId};
-use boltboard_core::run::{BuildReport, Failure, Ran, Watch};
+use boltboard_core::run::{BuildReport, Failure, Ran, Unlike, Verification, Watch};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use super::text::{Role, count, duration, paint};
@@ -236,5 +236,51 @@ pub fn summary(plan: &Plan, report: &BuildReport, wall_ms: u64, output_bytes: u6
             .collect();
         text.push_str(&paint(Role::Faint, &format!("Slowest: {}.\n", names.join(", "))));
     }
+    text
+}
+
+/// How many differences are shown.
+const DIFFERENCES: usize = 10;
+
+/// Tells what a comparison with a clean build came to.
+pub fn verified(plan: &Plan, verification: &Verification, wall_ms: u64) -> String {
+    let Verification { report, files, differences } = verification;
+    if report.interrupted || !report.failures.is_empty() {
+        let why = if report.interrupted { "it was interrupted" } else { "the clean build on the side failed" };
+        return format!("{} {why}.\n", paint(Role::Bad, "Not compared:"));
+    }
+    if differences.is_empty() {
+        return format!(
+            "{} a clean build on the side made the same {}, byte for byte, in {}.\n",
+            paint(Role::Good, "Verified:"),
+            count(*files, "file", "files"),
+            duration(wall_ms)
+        );
+    }
+    let mut text = format!(
+        "{} {} not as in a clean build, of {files} compared.\n",
+        paint(Role::Bad, "Different:"),
+        count(differences.len(), "file is", "files are")
+    );
+    for difference in differences.iter().take(DIFFERENCES) {
+        let how = match difference.how {
+            Unlike::From(byte) => format!("differs from byte {byte} on"),
+            Unlike::Missing => "is missing".to_string(),
+            Unlike::Extra => "would not be there".to_string(),
+        };
+        let maker = difference.step.map_or("no step makes it".to_string(), |id| {
+            let step = &plan.steps[id];
+            format!("made by {} {} ({})", step.verb(), subject(step), plan.owner(step))
+        });
+        text.push_str(&format!("  {} {how}; {maker}\n", paint(Role::Title, &difference.file)));
+    }
+    if differences.len() > DIFFERENCES {
+        text.push_str(&format!("  and {} more\n", differences.len() - DIFFERENCES));
+    }
+    text.push_str(&format!(
+        "  {} a step that gives other bytes each time (a date, a random name), or that reads what it does not declare\n",
+        paint(Role::Faint, "look for:")
+    ));
+    text.push_str(&format!("  {} boltboard clean && boltboard build\n", paint(Role::Faint, "to start anew:")));
     text
 }

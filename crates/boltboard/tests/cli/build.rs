@@ -399,3 +399,30 @@ fn a_library_of_the_host_that_changes_links_again_what_took_it() {
     tree.run("build").code(0).says(&["0 steps run, 1 from the store"]);
     assert_eq!(answer().code(), Some(2), "it is gone again");
 }
+
+#[test]
+fn a_clean_build_on_the_side_tells_whether_the_build_can_be_trusted() {
+    let tree = built();
+    tree.run("set depth=5").code(0);
+    tree.run("build --verify").code(0).says(&["2 steps run", "Verified:", "byte for byte"]);
+    tree.write("bolt-work/builds/mine/out/bin/stray", "left by a person");
+    tree.run("build --verify").code(1).says(&["out/bin/stray would not be there; no step makes it"]);
+    assert_eq!(tree.read("bolt-work/builds/mine/out/bin/stray"), "left by a person", "it only looks");
+    let left = std::fs::read_dir(tree.at("bolt-work/scratch")).map_or(0, Iterator::count);
+    assert_eq!(left, 0, "the clean build is gone");
+}
+
+#[test]
+fn a_generator_that_reads_what_it_does_not_declare_is_found_by_verifying() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
+                 command = [\"sh\", \"-c\", \"cat hidden.txt > ${step:writes}\"]\nwrites = [\"text.h\"]\n";
+    let tree = Scratch::with(&[("board.toml", board), ("hidden.txt", "int tide = 1;\n")]);
+    tree.run("build --verify").code(0).says(&["Verified:"]);
+    tree.write("hidden.txt", "int tide = 2;\n");
+    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build --verify").code(1).says(&[
+        "1 file is not as in a clean build, of 1 compared",
+        "made/text.h differs from byte 11 on; made by generate",
+        "reads what it does not declare",
+    ]);
+}

@@ -12,6 +12,7 @@ mod look;
 mod large;
 mod profiles;
 mod reasoning;
+mod rounds;
 mod skerry;
 mod structure;
 mod survey;
