@@ -1,13 +1,15 @@
 //! `boltboard test`
 
+use std::path::PathBuf;
+
 use boltboard_core::run::{TestOutcome, run_tests};
 use clap::Args;
 
 use super::build::{BuildArgs, build_now};
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
-use crate::render::Screen;
 use crate::render::text::{Role, count, duration, pad, paint};
+use crate::render::{Screen, junit};
 use crate::session::Session;
 
 /// Run the tree's own tests
@@ -16,6 +18,9 @@ pub struct TestArgs {
     /// Only these tests [default: all]
     #[arg(value_name = "NAME")]
     names: Vec<String>,
+    /// Also write the reports to FILE, in the XML form that test runners and build servers share (JUnit)
+    #[arg(long, value_name = "FILE")]
+    junit: Option<PathBuf>,
 }
 
 /// Builds what is not current, then runs the tests. It ends with 1 when one fails.
@@ -55,6 +60,10 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
         }
     };
     let reports = run_tests(&input, &built.planned.folders, &session.launch, &wanted, &mut ended);
+    if let Some(file) = &args.junit {
+        let text = junit::report(session.board, &reports);
+        boltboard_core::base::files::write_whole(file, text.as_bytes())?;
+    }
     let failed = reports.iter().filter(|r| matches!(r.outcome, TestOutcome::Failed(_))).count();
     let passed = reports.iter().filter(|r| r.outcome == TestOutcome::Passed).count();
     screen.out(&format!("{} passed, {failed} failed\n", count(passed, "test", "tests")));

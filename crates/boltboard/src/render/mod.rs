@@ -5,6 +5,7 @@ pub mod clash;
 pub mod compare;
 pub mod deliver;
 pub mod json;
+pub mod junit;
 pub mod lint;
 pub mod options;
 pub mod overview;

@@ -263,6 +263,11 @@ command = ["${part:main}", "15"]
     tree.run("test").code(0).says(&["passed    adds-up"]);
     tree.run("set extra=builtin").code(0);
     tree.run("test").code(1).says(&["failed    adds-up", "exit code 1"]);
+    tree.run("test --junit reports/tests.xml").code(1);
+    let report = tree.read("reports/tests.xml");
+    for piece in ["<testcase name=\"adds-up\"", "failures=\"1\"", "<failure message=\"exit code 1\""] {
+        assert!(report.contains(piece), "no {piece} in {report}");
+    }
     assert!(!made("out/lib/kinds/extra.so").exists(), "a built-in module has no file of its own");
     tree.edit("board.toml", "\"15\"", "\"115\"");
     tree.run("test").code(0);

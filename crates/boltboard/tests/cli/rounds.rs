@@ -5,6 +5,7 @@
 //! prints its seed and the fewest acts that still bring it about.
 
 use std::path::PathBuf;
+use std::process::Stdio;
 use std::time::{Duration, SystemTime};
 
 use crate::harness::Scratch;
@@ -188,7 +189,8 @@ fn happen(tree: &Scratch, act: Act) {
             spoil(&files, which, how);
         }
         Act::Kill(after) => {
-            let mut child = tree.command("build").spawn().expect("it starts");
+            let mut child =
+                tree.command("build").stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
             std::thread::sleep(Duration::from_millis(u64::from(after) / 2));
             let _ = child.kill();
             let _ = child.wait();
