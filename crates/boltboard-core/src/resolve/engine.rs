@@ -322,19 +322,11 @@ impl<'a> Engine<'a> {
 
     /// An engine that knows the same and goes its own way from here.
     pub(super) fn apart(&self) -> Engine<'a> {
-        Engine {
-            logic: self.logic,
-            setting: self.setting,
-            known: self.known.clone(),
-            causes: self.causes.clone(),
-            trail: Vec::new(),
-            followed: 0,
-            accepted: 0,
-            waiting: Vec::new(),
-            stopped_by: None,
-            by_default: None,
-            judge: None,
-        }
+        let mut own = Engine::new(self.logic, self.setting, None);
+        own.known.clone_from(&self.known);
+        own.causes.clone_from(&self.causes);
+        own.trail.clear();
+        own
     }
 
     /// Puts down a literal that was open, and what it means for the other variables of its option. Tells whether

@@ -207,4 +207,61 @@ mod tests {
         let found = included_binaries(&at("a.S"), &[at("data")], &folders);
         assert_eq!(found, [at("logo.bin"), at("data/far.bin"), at("inner.bin")]);
     }
+
+    /// A tree with a host beside it; both have these files, all empty.
+    fn beside(files: &[&str]) -> (tempfile::TempDir, Folders) {
+        let folder = tempfile::tempdir().unwrap();
+        for name in files {
+            std::fs::create_dir_all(folder.path().join(name).parent().unwrap()).unwrap();
+            std::fs::write(folder.path().join(name), "").unwrap();
+        }
+        let tree = folder.path().join("tree");
+        std::fs::create_dir_all(&tree).unwrap();
+        let folders = Folders { tree, build: folder.path().join("build") };
+        (folder, folders)
+    }
+
+    #[test]
+    fn a_linker_s_trace_names_what_it_read() {
+        let (folder, folders) =
+            beside(&["host/crt1.o", "host/libtide.a", "tree/kept.a", "build/out/low.a", "build/aside/1/t.o"]);
+        let host = |name: &str| folder.path().join("host").join(name);
+        let trace = [
+            host("crt1.o").display().to_string(),
+            format!("{}(tide.o)", host("libtide.a").display()),
+            format!("{}(ebb.o)", host("libtide.a").display()),
+            "kept.a".into(),
+            folders.outputs().join("low.a").display().to_string(),
+            folders.aside().join("1/t.o").display().to_string(),
+            host("gone.o").display().to_string(),
+            "tide: a line that names no file".into(),
+        ];
+        let aside = folders.aside().join("1");
+        let declared = [Location::Output(RelPath::parse("low.a").unwrap())];
+        let traced = traced(&trace.join("\n"), &declared, &aside, &folders);
+        let read = [
+            declared[0].clone(),
+            Location::System(host("crt1.o")),
+            Location::System(host("libtide.a")),
+            Location::Tree(RelPath::parse("kept.a").unwrap()),
+        ];
+        assert_eq!(traced.inputs, read);
+        assert_eq!(traced.rest, "tide: a line that names no file\n");
+    }
+
+    #[test]
+    fn a_library_that_would_be_found_first_is_looked_out_for() {
+        let (folder, folders) = beside(&["b/libtide.a", "own/libm.so", "c/libtide.so"]);
+        let at = |name: &str| folder.path().join(name);
+        let words = ["-L", "../a", &format!("-L{}", at("b").display()), "-ltide", "-lm", "-lnone", "-l:exact.a"];
+        let inputs = [Location::System(at("b/libtide.a")), Location::System(at("own/libm.so"))];
+        let misses = library_misses(&inputs, &words.map(String::from), &[at("own"), at("c")], &folders);
+        let missed: Vec<String> = misses
+            .iter()
+            .map(|miss| miss.path(&folders).display().to_string().replace(&at("").display().to_string(), ""))
+            .collect();
+        let named = |miss: &&String| !miss.contains("..");
+        assert_eq!(missed.iter().filter(named).collect::<Vec<_>>(), ["b/libm.a", "b/libm.so", "b/libtide.so"]);
+        assert_eq!(missed.len(), 7, "four more in a folder that is not there yet: {missed:?}");
+    }
 }
