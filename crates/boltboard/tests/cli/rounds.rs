@@ -119,7 +119,7 @@ fn spoil(files: &[PathBuf], which: u8, how: u8) {
     let Ok(mut bytes) = std::fs::read(file) else { return };
     let middle = bytes.len() / 2;
     match bytes.get_mut(middle) {
-        Some(byte) if how % 2 == 0 => *byte = byte.wrapping_add(1),
+        Some(byte) if how.is_multiple_of(2) => *byte = byte.wrapping_add(1),
         _ => bytes.truncate(middle),
     }
     std::fs::remove_file(file).expect("removed");
@@ -148,7 +148,7 @@ fn happen(tree: &Scratch, act: Act) {
         }
         Act::Remove(which) => drop(std::fs::remove_file(tree.at(&format!("low/x{}.c", which % 4)))),
         Act::HeaderFirst(to) => {
-            let name = if to % 2 == 0 { "first/low.h" } else { "second/late.h" };
+            let name = if to.is_multiple_of(2) { "first/low.h" } else { "second/late.h" };
             let text = "#undef LOW\n#define LOW 1\n#define EXTRA_LOW 1\nint shared(void);\n";
             tree.write(name, &text.replace('1', &(to % 10).to_string()));
         }
