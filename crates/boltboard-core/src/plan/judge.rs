@@ -4,7 +4,7 @@
 //! are the same, every file that it read has the same content, nothing lies where a header was looked for in vain, and
 //! every option macro that the files it read name stands for the same.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use super::interface::interface_digest;
@@ -98,6 +98,47 @@ pub enum Reason {
     Unsettled,
     /// An earlier step that it reads from runs.
     Follows(StepId),
+}
+
+/// An earlier result of a compile whose text after preprocessing may be the same.
+#[derive(Debug, Clone)]
+pub struct Alike {
+    /// What that compile saw and made.
+    pub note: Note,
+    /// What has changed since.
+    pub changes: TextChanges,
+    /// Whether its result lies in place; else it is kept in the store.
+    pub in_place: bool,
+}
+
+/// Changes that a compile can see only through its text after preprocessing.
+#[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub struct TextChanges {
+    /// Macros, with what they stood for before.
+    pub macros: BTreeMap<String, Option<String>>,
+    /// Headers with another content.
+    pub files: BTreeSet<Location>,
+}
+
+impl TextChanges {
+    /// Returns the changes when there are no others.
+    pub fn of(step: &Step, reasons: &[Reason]) -> Option<TextChanges> {
+        let mut changes = TextChanges::default();
+        for reason in reasons {
+            match reason {
+                Reason::Macro { name, before, .. } => {
+                    changes.macros.insert(name.clone(), before.clone());
+                }
+                Reason::Edited(location @ (Location::Tree(_) | Location::Made(_)))
+                    if step.source().is_some_and(|source| source != location) =>
+                {
+                    changes.files.insert(location.clone());
+                }
+                _ => return None,
+            }
+        }
+        Some(changes)
+    }
 }
 
 /// Contents that files will have once earlier steps are done.
@@ -261,6 +302,29 @@ impl Judge<'_> {
         Judged { verdict, reasons }
     }
 
+    /// Looks for an earlier result of a compile that differs from what would be made now in macros and in the content of
+    /// headers at most, so that its text after preprocessing may be the same.
+    pub fn alike(&self, step: &Step) -> Option<Alike> {
+        if !step.is_preprocessed() || step.records_macros() {
+            return None;
+        }
+        let base_key = self.base_key(step);
+        let record = self.journal.records.get(&step.name).filter(|record| record.base_key == base_key);
+        if let Some(record) = record
+            && let Some(note) = &record.note
+        {
+            let reasons = self.against_record(step, record, &base_key, &Ahead::default());
+            if let Some(changes) = TextChanges::of(step, &reasons) {
+                return Some(Alike { note: note.clone(), changes, in_place: true });
+            }
+        }
+        let kept = self.store.notes(&base_key).into_iter().filter_map(|note| {
+            let changes = TextChanges::of(step, &self.against_note(step, &note, &Ahead::default()))?;
+            note.outputs.iter().all(|o| self.store.has(&o.digest)).then_some(Alike { note, changes, in_place: false })
+        });
+        kept.min_by_key(|alike| alike.changes.macros.len() + alike.changes.files.len())
+    }
+
     fn stands(&self, step: &Step, note: &Note, ahead: &Ahead) -> bool {
         self.against_note(step, note, ahead).is_empty() && note.outputs.iter().all(|o| self.store.has(&o.digest))
     }
@@ -348,7 +412,7 @@ impl Judge<'_> {
             }
         }
         reasons.extend(self.macro_changes(step, note, &inputs));
-        if reasons.is_empty() && note.macro_names != self.names_digest(step) {
+        if note.macro_names != self.names_digest(step) {
             reasons.extend(self.new_macros(step, note, &inputs));
         }
         reasons

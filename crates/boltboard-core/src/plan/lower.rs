@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::location::Location;
-use super::macros::{MacroTable, header_text, macro_table};
+use super::macros::{HeaderText, MacroTable, macro_table};
 use super::step::{Action, Plan, Step, StepId};
 use crate::base::{Arena, Place, RelPath};
 use crate::board::{Board, Condition, Generator, Importance, Linkage, NeedId, PartDef, PartId, PartKind, Piece, Value};
@@ -132,9 +132,10 @@ pub fn lower(input: PlanInput<'_>) -> Result<Plan, Vec<PlanProblem>> {
     };
     lower.required_needs();
     for (id, header) in input.board.headers.iter() {
-        let content = header_text(input.board, id, header, &macros);
-        let location = Location::Made(header.path.clone());
-        lower.plan.headers.push(location.clone());
+        let text = HeaderText::of(input.board, id, header, &macros);
+        let content = text.filled(|name| macros.value(name));
+        let location = text.at.clone();
+        lower.plan.headers.push(text);
         let step = lower.add(None, header.place, Action::Write { content }, vec![], vec![location], None);
         lower.header_steps.extend(step);
     }

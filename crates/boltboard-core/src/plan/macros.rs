@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use super::location::Location;
 use crate::base::Digest;
 use crate::board::{Board, HeaderDef, HeaderId, Linkage, MacroDef, MacroForm, OptionId, Value};
 use crate::resolve::{Effect, Resolution};
@@ -26,6 +27,11 @@ pub struct MacroEntry {
 }
 
 impl MacroTable {
+    /// Returns what a macro stands for, `None` when it is not defined.
+    pub fn value(&self, name: &str) -> Option<&str> {
+        self.entries.get(name)?.stands_for.as_deref()
+    }
+
     /// Returns a digest of all names.
     pub fn names_digest(&self) -> Digest {
         Digest::of_parts(self.entries.keys().map(String::as_str))
@@ -85,22 +91,40 @@ pub(super) fn quoted(text: &str) -> String {
     out
 }
 
-/// Writes an option header. Every macro has one line, defined or not, so that line numbers stay the same.
-pub(super) fn header_text(board: &Board, id: HeaderId, header: &HeaderDef, table: &MacroTable) -> String {
-    let mut text = format!(
-        "/* The options of {} {}. Written by boltboard; change options, not this file. */\n#ifndef {guard}\n#define {guard}\n\n",
-        board.tree.name,
-        board.tree.version,
-        guard = header.guard
-    );
-    for (name, entry) in table.entries.iter().filter(|(_, entry)| entry.header == id) {
-        match &entry.stands_for {
-            Some(value) => text.push_str(&format!("#define {name} {value}\n")),
-            None => {
-                text.push_str(&format!("/* {name} is not defined: {} is off. */\n", board.options[entry.option].name))
+/// The text of an option header but for the values.
+#[derive(Debug, Clone)]
+pub struct HeaderText {
+    /// Where it lies.
+    pub at: Location,
+    head: String,
+    /// The macros with what stands in their lines while they are not defined.
+    lines: Vec<(String, String)>,
+}
+
+impl HeaderText {
+    pub(super) fn of(board: &Board, id: HeaderId, header: &HeaderDef, table: &MacroTable) -> HeaderText {
+        let head = format!(
+            "/* The options of {} {}. Written by boltboard; change options, not this file. */\n#ifndef {guard}\n#define {guard}\n\n",
+            board.tree.name,
+            board.tree.version,
+            guard = header.guard
+        );
+        let lines = table.entries.iter().filter(|(_, entry)| entry.header == id).map(|(name, entry)| {
+            (name.clone(), format!("/* {name} is not defined: {} is off. */\n", board.options[entry.option].name))
+        });
+        HeaderText { at: Location::Made(header.path.clone()), head, lines: lines.collect() }
+    }
+
+    /// Writes the header. Every macro has one line, defined or not, so that line numbers stay the same.
+    pub fn filled<'t>(&'t self, stands_for: impl Fn(&str) -> Option<&'t str>) -> String {
+        let mut text = self.head.clone();
+        for (name, undefined) in &self.lines {
+            match stands_for(name) {
+                Some(value) => text.extend(["#define ", name, " ", value, "\n"]),
+                None => text.push_str(undefined),
             }
         }
+        text.push_str("\n#endif\n");
+        text
     }
-    text.push_str("\n#endif\n");
-    text
 }

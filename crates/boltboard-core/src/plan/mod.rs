@@ -15,10 +15,10 @@ mod tokens;
 mod usage;
 
 pub use interface::interface_digest;
-pub use judge::{Ahead, Judge, Judged, Reason, Verdict};
+pub use judge::{Ahead, Alike, Judge, Judged, Reason, TextChanges, Verdict};
 pub use location::Location;
 pub use lower::{PlanFault, PlanInput, PlanProblem, lower};
-pub use macros::{MacroTable, macro_table};
+pub use macros::{HeaderText, MacroTable, macro_table};
 pub use preview::{Preview, PreviewStep, Timing, Work, preview};
 pub use step::{Action, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
 pub use tokens::{Include, Tokens};

@@ -1,6 +1,6 @@
 //! What a build would do, told beforehand.
 
-use super::judge::{Ahead, Judge, Reason, Verdict};
+use super::judge::{Ahead, Judge, Reason, TextChanges, Verdict};
 use super::step::StepId;
 
 /// One step that would not be left alone.
@@ -14,6 +14,8 @@ pub struct PreviewStep {
     pub reasons: Vec<Reason>,
     /// How long it took last time.
     pub timing: Timing,
+    /// Whether it is a compile that is spared if its text after preprocessing comes out the same.
+    pub may_be_spared: bool,
 }
 
 /// How long a step took last time.
@@ -87,8 +89,13 @@ pub fn preview(judge: &Judge<'_>) -> Preview {
         if judged.verdict == Verdict::Current {
             current += 1;
         } else {
+            let may_be_spared = judged.verdict == Verdict::Run
+                && step.is_preprocessed()
+                && !step.records_macros()
+                && TextChanges::of(step, &judged.reasons).is_some();
             steps.push(PreviewStep {
                 step: id,
+                may_be_spared,
                 verdict: judged.verdict,
                 reasons: judged.reasons,
                 timing: judge.timing(step),

@@ -4,11 +4,15 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use super::location::Location;
-use super::macros::MacroTable;
+use super::macros::{HeaderText, MacroTable};
 use crate::base::{Arena, Digest, Id};
 use crate::board::{Condition, PartId};
 use crate::store::Folders;
 use crate::survey::Language;
+
+/// Flags that put macros, or the whole command, into the result.
+const RECORDING: [&str; 4] =
+    ["-fdebug-macro", "-frecord-gcc-switches", "-frecord-command-line", "-grecord-command-line"];
 
 /// The id of a [`Step`].
 pub type StepId = Id<Step>;
@@ -21,7 +25,7 @@ pub struct Plan {
     /// Where everything lies.
     pub folders: Folders,
     /// The option headers; compiles see them macro by macro, not as files.
-    pub headers: Vec<Location>,
+    pub headers: Vec<HeaderText>,
     /// The parts that are made, with what each ends in.
     pub parts: BTreeMap<PartId, Vec<Location>>,
     /// The macros of the option headers.
@@ -31,6 +35,11 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// Tells whether a file is an option header.
+    pub fn is_header(&self, location: &Location) -> bool {
+        self.headers.iter().any(|header| header.at == *location)
+    }
+
     /// Returns the name of the part that a step belongs to.
     pub fn owner(&self, step: &Step) -> &str {
         step.part.and_then(|part| self.part_names.get(part.index())).map_or("option header", String::as_str)
@@ -244,13 +253,19 @@ impl Step {
         }
     }
 
+    /// Tells whether it compiles a text that goes through the preprocessor.
+    pub fn is_preprocessed(&self) -> bool {
+        matches!(&self.action, Action::Compile { language, .. } if *language != Language::Asm)
+    }
+
     /// Tells whether its result holds every macro, named or not, as debug information of the third level does.
     pub fn records_macros(&self) -> bool {
-        let third = |word: &Word| {
+        let records = |word: &Word| {
             let text = word.neutral(&[]);
-            text.starts_with("-g") && text.ends_with('3') && !text.starts_with("-gdwarf-")
+            let third = text.starts_with("-g") && text.ends_with('3') && !text.starts_with("-gdwarf-");
+            third || RECORDING.contains(&text.as_str())
         };
-        matches!(&self.action, Action::Compile { words, .. } if words.iter().any(third))
+        matches!(&self.action, Action::Compile { words, .. } if words.iter().any(records))
     }
 
     /// Returns its source, if it compiles one.

@@ -276,6 +276,7 @@ impl Done {
             outputs: vec![Output { location: object.kept(), digest: Digest::of(b"object"), mode: 0o644 }],
             said: String::new(),
             wall_ms: 7,
+            text: None,
         };
         Done { tree, chosen: "", note }
     }

@@ -5,6 +5,7 @@
 
 use std::collections::HashSet;
 use std::hash::{BuildHasher, BuildHasherDefault, DefaultHasher};
+use std::ops::Range;
 
 /// What a C text names.
 #[derive(Debug, Clone, Default)]
@@ -32,9 +33,26 @@ fn hash(name: &[u8]) -> u64 {
 impl Tokens {
     /// Reads a text.
     pub fn of(text: &[u8]) -> Tokens {
-        let mut reader = Reader { text, at: 0, tokens: Tokens::default(), line_start: true };
+        let mut reader = Reader::of(text);
         reader.all();
         reader.tokens
+    }
+
+    /// Tells whether two texts have the same code in the same lines and columns; directives and comments may differ.
+    pub fn stand_alike(a: &[u8], b: &[u8]) -> bool {
+        let code = |text| {
+            let mut reader = Reader::of(text);
+            reader.all();
+            let mut code = text.to_vec();
+            for span in reader.skipped {
+                code[span].iter_mut().filter(|c| **c != b'\n').for_each(|c| *c = b' ');
+            }
+            code
+        };
+        let (a, b) = (code(a), code(b));
+        let lines = |code: &[u8]| code.split(|c| *c == b'\n').map(|line| line.trim_ascii_end().to_vec()).collect();
+        let (a, b): (Vec<Vec<u8>>, Vec<Vec<u8>>) = (lines(&a), lines(&b));
+        a == b
     }
 
     /// Tells whether a name occurs.
@@ -48,6 +66,10 @@ struct Reader<'a> {
     at: usize,
     tokens: Tokens,
     line_start: bool,
+    /// Where the directive began that is being read.
+    directive: Option<usize>,
+    /// Comments and directives.
+    skipped: Vec<Range<usize>>,
 }
 
 fn is_start(c: u8) -> bool {
@@ -58,7 +80,11 @@ fn is_more(c: u8) -> bool {
     is_start(c) || c.is_ascii_digit()
 }
 
-impl Reader<'_> {
+impl<'a> Reader<'a> {
+    fn of(text: &'a [u8]) -> Reader<'a> {
+        Reader { text, at: 0, tokens: Tokens::default(), line_start: true, directive: None, skipped: Vec::new() }
+    }
+
     fn peek(&self, ahead: usize) -> u8 {
         self.text.get(self.at + ahead).copied().unwrap_or(0)
     }
@@ -83,6 +109,7 @@ impl Reader<'_> {
             match c {
                 b'\n' => {
                     self.line_start = true;
+                    self.end_directive();
                     self.at += 1;
                     continue;
                 }
@@ -99,10 +126,12 @@ impl Reader<'_> {
                     continue;
                 }
                 b'#' if self.line_start => {
+                    self.directive = Some(self.at);
                     self.at += 1;
                     self.directive();
                 }
                 b'%' if self.line_start && next == b':' => {
+                    self.directive = Some(self.at);
                     self.at += 2;
                     self.directive();
                 }
@@ -122,20 +151,30 @@ impl Reader<'_> {
             }
             self.line_start = false;
         }
+        self.end_directive();
+    }
+
+    fn end_directive(&mut self) {
+        if let Some(start) = self.directive.take() {
+            self.skipped.push(start..self.at.min(self.text.len()));
+        }
     }
 
     fn block_comment(&mut self) {
         let rest = &self.text[self.at + 2..];
         let len = rest.windows(2).position(|w| w == b"*/").map_or(rest.len(), |n| n + 2);
+        self.skipped.push(self.at..self.at + 2 + len);
         self.at += 2 + len;
     }
 
     fn line_comment(&mut self) {
+        let start = self.at;
         while self.at < self.text.len() && self.peek(0) != b'\n' {
             if !self.joined_line() {
                 self.at += 1;
             }
         }
+        self.skipped.push(start..self.at);
     }
 
     /// Steps over a string or character constant; it ends at the end of the line at the latest.
@@ -276,6 +315,22 @@ mod tests {
             ("after a comment start in a string", "f(\"/*\"); OPT", true),
         ] {
             assert_eq!(Tokens::of(text.as_bytes()).names("OPT"), want, "{case}");
+        }
+    }
+
+    #[test]
+    fn code_stands_alike_where_only_directives_and_comments_differ() {
+        let text = "/* a */ int x;\n#define N 1 // one\nint y; // last\n";
+        for (case, other, want) in [
+            ("the same", text, true),
+            ("another value", "/* a */ int x;\n#define N 22 // two\nint y; // last\n", true),
+            ("a comment at the end", "/* a */ int x;\n#define N 1 // one\nint y; /* or not */\n", true),
+            ("a longer comment before code", "/* ab */ int x;\n#define N 1 // one\nint y; // last\n", false),
+            ("a line more", "/* a */ int x;\n\n#define N 1 // one\nint y; // last\n", false),
+            ("a directive over two lines", "/* a */ int x;\n#define N \\\n 1\nint y; // last\n", false),
+            ("other code", "/* a */ int z;\n#define N 1 // one\nint y; // last\n", false),
+        ] {
+            assert_eq!(Tokens::stand_alike(text.as_bytes(), other.as_bytes()), want, "{case}");
         }
     }
 

@@ -8,9 +8,10 @@ use std::time::Duration;
 use super::execute::{Ended, Executor};
 use super::failure::Failure;
 use super::jobs::Jobs;
+use super::same_text::Experience;
 use crate::base::FileError;
 use crate::launch::Launch;
-use crate::plan::{Ahead, Judge, Judged, Location, Plan, Step, StepId, TokenMemo, Verdict};
+use crate::plan::{Ahead, Alike, Judge, Judged, Location, Plan, Step, StepId, TokenMemo, Verdict};
 use crate::store::{Journal, Note, StatusMemo, StepRecord, Store};
 use crate::survey::Tools;
 
@@ -64,6 +65,11 @@ pub trait Watch {
 pub enum Ran {
     /// Nothing was to do.
     Current,
+    /// It was spared: its text after preprocessing is the same as for its last result.
+    Spared {
+        /// What it had said.
+        said: String,
+    },
     /// Its results were put in place from the store; what it had said then is told again.
     FromStore {
         /// What it had said.
@@ -85,6 +91,8 @@ pub struct BuildReport {
     pub ran: Vec<(StepId, Duration)>,
     /// Steps taken from the store.
     pub from_store: Vec<StepId>,
+    /// Compiles whose result stands because their text after preprocessing is the same.
+    pub spared: Vec<StepId>,
     /// Files written that follow from the resolution: headers, templates, tables.
     pub written: Vec<StepId>,
     /// Steps with nothing to do.
@@ -157,6 +165,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         tools: input.tools,
         store: input.store,
         logs: input.logs.clone(),
+        experience: Experience::default(),
     };
     let mut course = Course {
         input,
@@ -186,6 +195,8 @@ struct Course<'a> {
     left_ms: u64,
 }
 
+/// A step to run, with an earlier result that may stand.
+type Work = (StepId, Option<Alike>);
 type Ready = BinaryHeap<(u64, std::cmp::Reverse<StepId>)>;
 
 impl Course<'_> {
@@ -197,7 +208,7 @@ impl Course<'_> {
         }
         self.left_ms = self.graph.own_ms.iter().sum();
         self.watch.begins(plan.steps.len());
-        let (send_work, work) = mpsc::channel::<StepId>();
+        let (send_work, work) = mpsc::channel::<Work>();
         let work = Mutex::new(work);
         let (send_done, done) = mpsc::channel::<(StepId, Ended)>();
         std::thread::scope(|scope| {
@@ -206,8 +217,8 @@ impl Course<'_> {
                 scope.spawn(move || {
                     loop {
                         let next = work.lock().unwrap_or_else(std::sync::PoisonError::into_inner).recv();
-                        let Ok(id) = next else { return };
-                        if send_done.send((id, executor.run(id, &plan.steps[id]))).is_err() {
+                        let Ok((id, alike)) = next else { return };
+                        if send_done.send((id, executor.run(id, &plan.steps[id], alike))).is_err() {
                             return;
                         }
                     }
@@ -217,8 +228,9 @@ impl Course<'_> {
             drop(send_work);
             result
         })?;
-        let finished =
-            self.report.ran.len() + self.report.from_store.len() + self.report.written.len() + self.report.current;
+        let report = &self.report;
+        let done = [&report.from_store, &report.spared, &report.written].map(Vec::len).iter().sum::<usize>();
+        let finished = report.ran.len() + done + report.current;
         self.report.left = plan.steps.len() - finished - self.report.failures.len();
         Ok(())
     }
@@ -226,7 +238,7 @@ impl Course<'_> {
     fn coordinate(
         &mut self,
         ready: &mut Ready,
-        send_work: &mpsc::Sender<StepId>,
+        send_work: &mpsc::Sender<Work>,
         done: &mpsc::Receiver<(StepId, Ended)>,
     ) -> Result<(), BuildFault> {
         let mut running = 0;
@@ -245,9 +257,7 @@ impl Course<'_> {
                 let step = &self.input.plan.steps[id];
                 self.watch.starts(id, step);
                 running += 1;
-                if send_work.send(id).is_err() {
-                    halted = true;
-                }
+                halted |= send_work.send((id, self.judge.alike(step))).is_err();
             }
             if running == 0 {
                 return Ok(());
@@ -256,6 +266,13 @@ impl Course<'_> {
             running -= 1;
             match ended {
                 Ended::Done { note, said, wall } => self.done(id, note, said, wall, ready)?,
+                Ended::Spared { note, in_place } => {
+                    if in_place || self.restore(&note)? {
+                        self.spared(id, note, ready)?;
+                    } else if send_work.send((id, None)).is_ok() {
+                        running += 1;
+                    }
+                }
                 Ended::Failed(failure) => {
                     self.watch.fails(&failure, &self.input.plan.steps[id]);
                     self.report.failures.push(*failure);
@@ -321,6 +338,14 @@ impl Course<'_> {
             self.report.written.push(id);
         }
         self.passed(id, &Ran::Now { said, wall }, ready);
+        Ok(())
+    }
+
+    fn spared(&mut self, id: StepId, note: Note, ready: &mut Ready) -> Result<(), BuildFault> {
+        let said = note.said.clone();
+        self.record(&self.input.plan.steps[id], Some(note))?;
+        self.report.spared.push(id);
+        self.passed(id, &Ran::Spared { said }, ready);
         Ok(())
     }
 

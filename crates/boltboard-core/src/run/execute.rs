@@ -1,21 +1,20 @@
 //! One step: run aside, looked at, moved into place.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 use super::depends::{self, included_binaries, search_misses};
 use super::failure::{Cause, Failure, first_error};
+use super::job::{Ends, Run, aside_of, repeatable};
+use super::same_text::Experience;
 use crate::base::files::{make_folder, write_whole};
 use crate::base::{Digest, FileError, parse_dependencies};
 use crate::launch::{Exit, Job, Launch};
-use crate::plan::{Action, Fragment, Judge, Location, Step, StepId, ToolPlace, Word};
+use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
 use crate::store::{Note, Output, StatusMemo, Store};
 use crate::survey::{Language, Tools};
-
-/// Makes every linker name the files that it reads, one a line.
-const TRACE: &str = "-Wl,-t";
 
 /// What is needed to run steps; shared by all workers.
 pub(super) struct Executor<'a> {
@@ -24,12 +23,15 @@ pub(super) struct Executor<'a> {
     pub tools: &'a Tools,
     pub store: &'a Store,
     pub logs: PathBuf,
+    pub experience: Experience,
 }
 
 /// What came of a step that ran.
 pub(super) enum Ended {
     /// It is done; `note` is none when an input changed while it ran.
     Done { note: Option<Note>, said: String, wall: Duration },
+    /// It was spared: its text after preprocessing is the same as for an earlier result.
+    Spared { note: Note, in_place: bool },
     /// It failed.
     Failed(Box<Failure>),
     /// Everything stops.
@@ -38,13 +40,15 @@ pub(super) enum Ended {
 
 impl Executor<'_> {
     /// Runs a step to its end.
-    pub fn run(&self, id: StepId, step: &Step) -> Ended {
+    pub fn run(&self, id: StepId, step: &Step, alike: Option<Alike>) -> Ended {
         let aside = self.judge.plan.folders.aside().join(id.index().to_string());
+        let _ = std::fs::remove_dir_all(&aside);
         let result = match &step.action {
             Action::Write { content } => self.write(step, content),
             Action::Copy => self.copy(step),
             Action::Link { target } => self.name(step, target),
-            Action::Compile { .. } | Action::Run { .. } => self.process(step, &aside),
+            Action::Compile { .. } => self.compile(step, &aside, alike),
+            Action::Run { .. } => self.process(step, &aside, None),
         };
         // What is left aside is of no use; a new run starts with an empty folder anyway.
         let _ = std::fs::remove_dir_all(&aside);
@@ -72,9 +76,13 @@ impl Executor<'_> {
 
     fn write(&self, step: &Step, content: &str) -> Result<Ended, Trouble> {
         let path = step.writes[0].path(&self.judge.plan.folders);
+        let digest = Digest::of(content.as_bytes());
         write_whole(&path, content.as_bytes())?;
         self.judge.tokens.forget(&path);
-        self.in_process(step, Digest::of(content.as_bytes()), 0o644)
+        if !self.judge.plan.is_header(&step.writes[0]) {
+            self.store.put(&path, &digest)?;
+        }
+        self.in_process(step, digest, 0o644)
     }
 
     fn copy(&self, step: &Step) -> Result<Ended, Trouble> {
@@ -115,12 +123,13 @@ impl Executor<'_> {
         said: String,
         wall_ms: u64,
     ) -> Note {
-        Note { inputs, absent, macros, macro_names: self.judge.names_digest(step), outputs, said, wall_ms }
+        Note { inputs, absent, macros, macro_names: self.judge.names_digest(step), outputs, said, wall_ms, text: None }
     }
 
-    fn process(&self, step: &Step, aside: &Path) -> Result<Ended, Trouble> {
+    pub(super) fn process(&self, step: &Step, aside: &Path, text: Option<Digest>) -> Result<Ended, Trouble> {
         let started = SystemTime::now();
-        let (job, dependency_file) = self.job(step, aside)?;
+        let run = Run { folders: &self.judge.plan.folders, defines: None, ends: Ends::Whole };
+        let (job, dependency_file) = self.job(step, aside, &run)?;
         let command = repeatable(step, &job, aside);
         let trouble = |cause: Cause, said: String| Trouble { cause, said, command: command.clone() };
         let outcome = self.launch.run(&job).map_err(|e| trouble(Cause::Start(e.source.to_string()), String::new()))?;
@@ -162,6 +171,7 @@ impl Executor<'_> {
         })?;
         let wall_ms = u64::try_from(outcome.wall.as_millis()).unwrap_or(u64::MAX);
         let note = self.observed(step, &job, &inputs, started, outputs, said.clone(), wall_ms);
+        let note = note.map(|note| Note { text, ..note });
         if let Some(note) = &note {
             for output in &note.outputs {
                 if let Ok(location) = output.location.parse::<Location>() {
@@ -175,7 +185,7 @@ impl Executor<'_> {
 
     #[allow(clippy::too_many_arguments, reason = "what was seen of one run, each of another sort")]
     /// Puts together what the step saw. `None` when a file of the tree changed while it ran.
-    fn observed(
+    pub(super) fn observed(
         &self,
         step: &Step,
         job: &Job,
@@ -186,9 +196,9 @@ impl Executor<'_> {
         wall_ms: u64,
     ) -> Option<Note> {
         let folders = &self.judge.plan.folders;
-        let headers = &self.judge.plan.headers;
-        let reads_header = inputs.iter().any(|input| headers.contains(input));
-        let files: Vec<Location> = inputs.iter().filter(|input| !headers.contains(input)).cloned().collect();
+        let (headers, files): (Vec<Location>, Vec<Location>) =
+            inputs.iter().cloned().partition(|input| self.judge.plan.is_header(input));
+        let reads_header = !headers.is_empty();
         let mut digests = Vec::new();
         for file in &files {
             let path = file.path(folders);
@@ -197,6 +207,10 @@ impl Executor<'_> {
                 return None;
             }
             let content = self.judge.status.digest(&path)?;
+            if matches!(file, Location::Tree(_)) && step.source().is_some_and(|source| source != file) {
+                // Kept so that the text of then can be had again; without it, a compile is only not spared.
+                let _ = self.store.put(&path, &content);
+            }
             digests.push((file.kept(), self.judge.counted(step, file, content)));
         }
         let (mut macros, mut absent) = (Vec::new(), BTreeSet::new());
@@ -219,7 +233,7 @@ impl Executor<'_> {
         Some(self.note(step, digests, absent.iter().map(Location::kept).collect(), macros, outputs, said, wall_ms))
     }
 
-    fn with_binaries(&self, step: &Step, mut inputs: Vec<Location>) -> Vec<Location> {
+    pub(super) fn with_binaries(&self, step: &Step, mut inputs: Vec<Location>) -> Vec<Location> {
         if let Action::Compile { search, .. } = &step.action {
             let own: Vec<Location> = inputs.iter().filter(|i| !matches!(i, Location::System(_))).cloned().collect();
             let taken = own.iter().flat_map(|input| included_binaries(input, search, &self.judge.plan.folders));
@@ -244,10 +258,9 @@ impl Executor<'_> {
         }
         for input in &inputs {
             if let Location::Tree(path) = input {
-                let shipped = plan
-                    .headers
-                    .iter()
-                    .find(|h| matches!(h, Location::Made(made) if ends_with(path.as_str(), made.as_str())));
+                let mut headers = plan.headers.iter().map(|header| &header.at);
+                let shipped =
+                    headers.find(|h| matches!(h, Location::Made(made) if ends_with(path.as_str(), made.as_str())));
                 if let Some(header) = shipped.filter(|header| !inputs.contains(header)) {
                     return Err(Cause::ShippedHeader { found: path.to_string(), header: header.to_string() });
                 }
@@ -285,103 +298,17 @@ impl Executor<'_> {
         }
         Ok(outputs)
     }
-
-    /// Makes the process of a step; for compiles also the place of the dependency file.
-    fn job(&self, step: &Step, aside: &Path) -> Result<(Job, Option<PathBuf>), Trouble> {
-        let folders = &self.judge.plan.folders;
-        let _ = std::fs::remove_dir_all(aside);
-        for write in &step.writes {
-            make_folder(aside_of(write, aside).parent().unwrap_or(aside))?;
-        }
-        let word = |word: &Word| -> String {
-            let fragment = |fragment: &Fragment| match fragment {
-                Fragment::Text(text) => text.clone(),
-                // From the tree's root, paths of sources are the same on every machine.
-                Fragment::At(Location::Tree(path))
-                    if matches!(step.action, Action::Compile { .. }) && !is_map(word) =>
-                {
-                    path.to_string()
-                }
-                Fragment::At(at) => at.path(folders).display().to_string(),
-                Fragment::Result(index) => {
-                    step.writes.get(*index).map_or(String::new(), |w| aside_of(w, aside).display().to_string())
-                }
-            };
-            word.fragments.iter().map(fragment).collect()
-        };
-        let mut environment: BTreeMap<String, String> = [
-            ("PATH".to_string(), self.tools.search_path.clone()),
-            ("LC_ALL".into(), "C".into()),
-            ("SOURCE_DATE_EPOCH".into(), "0".into()),
-            ("TMPDIR".into(), aside.display().to_string()),
-        ]
-        .into();
-        let (mut arguments, mut dependency_file, mut folder) = (Vec::new(), None, folders.tree.clone());
-        match &step.action {
-            Action::Compile { words, defines, language, .. } => {
-                arguments.extend(words.iter().map(word));
-                arguments.extend(defines.iter().map(|(name, value)| {
-                    value.as_ref().map_or_else(|| format!("-D{name}"), |value| format!("-D{name}={value}"))
-                }));
-                arguments.extend(["-c".into(), "-o".into(), aside_of(&step.writes[0], aside).display().to_string()]);
-                if *language != Language::Asm {
-                    let file = aside.join("reads.d");
-                    arguments.extend([
-                        "-MD".into(),
-                        "-MT".into(),
-                        "x".into(),
-                        "-MF".into(),
-                        file.display().to_string(),
-                    ]);
-                    dependency_file = Some(file);
-                }
-            }
-            Action::Run { words, folder: at, environment: own, .. } => {
-                arguments.extend(words.iter().map(word));
-                folder = at.path(folders);
-                for (name, words) in own {
-                    environment.insert(name.clone(), words.iter().map(word).collect::<Vec<_>>().join(" "));
-                }
-            }
-            Action::Write { .. } | Action::Copy | Action::Link { .. } => {}
-        }
-        if step.links() {
-            arguments.push(TRACE.into());
-        }
-        let program = match step.tool().map(|tool| &tool.place) {
-            Some(ToolPlace::Host { path, .. }) => path.clone(),
-            Some(ToolPlace::Made(at)) => at.path(folders),
-            Some(ToolPlace::Absent(why)) => {
-                let command = step.command().join(" ");
-                return Err(Trouble { cause: Cause::NoTool(why.clone()), said: String::new(), command });
-            }
-            None => PathBuf::new(),
-        };
-        Ok((Job { program, arguments, folder, environment, limit: None }, dependency_file))
-    }
-}
-
-fn is_map(word: &Word) -> bool {
-    matches!(word.fragments.first(), Some(Fragment::Text(text)) if text == "-ffile-prefix-map=")
 }
 
 fn ends_with(path: &str, ending: &str) -> bool {
     path.strip_suffix(ending).is_some_and(|rest| rest.is_empty() || rest.ends_with('/'))
 }
 
-fn aside_of(write: &Location, aside: &Path) -> PathBuf {
-    let path = match write {
-        Location::Tree(path) | Location::Made(path) | Location::Object(path) | Location::Output(path) => path.as_str(),
-        Location::System(_) => "file",
-    };
-    aside.join(path)
-}
-
 /// A step's trouble before it is told as a [`Failure`].
-struct Trouble {
-    cause: Cause,
-    said: String,
-    command: String,
+pub(super) struct Trouble {
+    pub cause: Cause,
+    pub said: String,
+    pub command: String,
 }
 
 impl From<FileError> for Trouble {
@@ -390,29 +317,4 @@ impl From<FileError> for Trouble {
         let cause = if error.is_full() { Cause::DiskFull(error.path.display().to_string()) } else { Cause::File(text) };
         Trouble { cause, said: String::new(), command: String::new() }
     }
-}
-
-/// Writes a job as a shell would take it, so that it can be run again by hand: what lies aside is gone by then, so results go
-/// nowhere.
-fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
-    let safe = |c: char| c.is_ascii_alphanumeric() || "-_./=+,:@%".contains(c);
-    let quoted = |text: &str| {
-        let plain = !text.is_empty() && text.chars().all(safe);
-        if plain { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
-    };
-    let mut arguments = job.arguments.as_slice();
-    if let Action::Compile { language, .. } = &step.action
-        && *language != Language::Asm
-    {
-        // The last five ask for the dependency file.
-        arguments = &arguments[..arguments.len().saturating_sub(5)];
-    }
-    if step.links() {
-        arguments = &arguments[..arguments.len().saturating_sub(1)];
-    }
-    let aside = aside.display().to_string();
-    let word = |word: &String| if word.starts_with(&aside) { "/dev/null".into() } else { quoted(word) };
-    let words: Vec<String> = arguments.iter().map(word).collect();
-    let (folder, program) = (job.folder.display().to_string(), job.program.display().to_string());
-    format!("cd {} && {} {}", quoted(&folder), quoted(&program), words.join(" "))
 }

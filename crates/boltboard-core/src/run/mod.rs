@@ -4,7 +4,9 @@ mod build;
 mod depends;
 mod execute;
 mod failure;
+mod job;
 mod jobs;
+mod same_text;
 mod tests_of_tree;
 mod verify;
 

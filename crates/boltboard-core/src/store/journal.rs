@@ -27,6 +27,9 @@ pub struct Note {
     pub said: String,
     /// How long it ran, in milliseconds.
     pub wall_ms: u64,
+    /// Digest of a compile's text after preprocessing, where it was looked at.
+    #[serde(default)]
+    pub text: Option<Digest>,
 }
 
 /// A file that a step made.

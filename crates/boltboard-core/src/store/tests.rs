@@ -13,6 +13,7 @@ fn note(input: &str, wall_ms: u64) -> Note {
         outputs: vec![],
         said: "a warning".into(),
         wall_ms,
+        text: None,
     }
 }
 

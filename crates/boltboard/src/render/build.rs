@@ -124,8 +124,12 @@ impl Watch for Progress<'_> {
         self.bar.set_position(u64::try_from(self.done).unwrap_or(0));
         let said = match ran {
             Ran::Current => "",
-            Ran::FromStore { said } | Ran::Now { said, .. } => said.trim_end(),
+            Ran::FromStore { said } | Ran::Spared { said } | Ran::Now { said, .. } => said.trim_end(),
         };
+        if self.verbose && matches!(ran, Ran::Spared { .. }) {
+            let why = paint(Role::Faint, "its text after preprocessing is the same");
+            self.line(&format!("{:<9} {}  {why}", "spared", subject(step)));
+        }
         self.warnings += said.matches("warning: ").count();
         if !said.is_empty() && !self.quiet {
             self.line(&format!("{} {}\n{}", paint(Role::Warn, "said by"), subject(step), said));
@@ -190,6 +194,9 @@ pub fn summary(plan: &Plan, report: &BuildReport, wall_ms: u64, output_bytes: u6
     parts.push(format!("{} run", count(report.ran.len(), "step", "steps")));
     if !report.from_store.is_empty() {
         parts.push(format!("{} from the store", report.from_store.len()));
+    }
+    if !report.spared.is_empty() {
+        parts.push(format!("{} spared", count(report.spared.len(), "compile", "compiles")));
     }
     if !report.written.is_empty() {
         parts.push(format!("{} written", count(report.written.len(), "file", "files")));

@@ -107,6 +107,11 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
             text.push_str(&format!("    and {} more\n", preview.stale.len() - LISTED));
         }
     }
+    let spared = preview.steps.iter().filter(|s| s.may_be_spared).count();
+    if spared > 0 {
+        let which = if spared == 1 { "1 compile is".to_string() } else { format!("{spared} compiles are") };
+        text.push_str(&format!("\n{which} spared where the text after preprocessing comes out the same."));
+    }
     text.push_str(&format!(
         "\n{} current. {}\n",
         count(preview.current, "step is", "steps are"),

@@ -13,6 +13,7 @@ mod large;
 mod profiles;
 mod reasoning;
 mod rounds;
+mod same_text;
 mod skerry;
 mod structure;
 mod survey;

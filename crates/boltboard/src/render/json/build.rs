@@ -32,6 +32,7 @@ struct StepAnswer {
     verdict: &'static str,
     reasons: Vec<ReasonAnswer>,
     expected_ms: u64,
+    may_be_spared: bool,
 }
 
 #[derive(Serialize)]
@@ -122,6 +123,7 @@ pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -
             },
             reasons: s.reasons.iter().map(|r| reason(session.board, plan, r)).collect(),
             expected_ms: s.timing.ms(),
+            may_be_spared: s.may_be_spared,
         }
     });
     let (expected_work_ms, expectation_guessed) = match preview.work() {

@@ -1,0 +1,149 @@
+//! From a step to the process that runs it.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use super::execute::{Executor, Trouble};
+use super::failure::Cause;
+use crate::base::files::make_folder;
+use crate::launch::Job;
+use crate::plan::{Action, Fragment, Location, Step, ToolPlace, Word};
+use crate::store::Folders;
+use crate::survey::Language;
+
+/// Makes every linker name the files that it reads, one a line.
+const TRACE: &str = "-Wl,-t";
+/// Where a text after preprocessing lies aside.
+pub(super) const TEXT: &str = "text";
+
+/// What is wanted of a compiler's run, and what it runs on.
+pub(super) struct Run<'a> {
+    pub folders: &'a Folders,
+    pub defines: Option<&'a BTreeMap<String, Option<String>>>,
+    pub ends: Ends,
+}
+
+/// How far a compile goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Ends {
+    /// To the end.
+    Whole,
+    /// To the text after preprocessing.
+    Preprocessed,
+}
+
+impl Executor<'_> {
+    /// Makes the process of a step; for compiles also the place of the dependency file.
+    pub(super) fn job(&self, step: &Step, aside: &Path, run: &Run<'_>) -> Result<(Job, Option<PathBuf>), Trouble> {
+        let folders = run.folders;
+        for write in &step.writes {
+            make_folder(aside_of(write, aside).parent().unwrap_or(aside))?;
+        }
+        let word = |word: &Word| -> String {
+            let fragment = |fragment: &Fragment| match fragment {
+                Fragment::Text(text) => text.clone(),
+                // From the tree's root, paths of sources are the same on every machine.
+                Fragment::At(Location::Tree(path))
+                    if matches!(step.action, Action::Compile { .. }) && !is_map(word) =>
+                {
+                    path.to_string()
+                }
+                Fragment::At(at) => at.path(folders).display().to_string(),
+                Fragment::Result(index) => {
+                    step.writes.get(*index).map_or(String::new(), |w| aside_of(w, aside).display().to_string())
+                }
+            };
+            word.fragments.iter().map(fragment).collect()
+        };
+        let mut environment: BTreeMap<String, String> = [
+            ("PATH".to_string(), self.tools.search_path.clone()),
+            ("LC_ALL".into(), "C".into()),
+            ("SOURCE_DATE_EPOCH".into(), "0".into()),
+            ("TMPDIR".into(), aside.display().to_string()),
+        ]
+        .into();
+        let (mut arguments, mut dependency_file, mut folder) = (Vec::new(), None, folders.tree.clone());
+        match &step.action {
+            Action::Compile { words, defines, language, .. } => {
+                arguments.extend(words.iter().map(word));
+                arguments.extend(run.defines.unwrap_or(defines).iter().map(|(name, value)| {
+                    value.as_ref().map_or_else(|| format!("-D{name}"), |value| format!("-D{name}={value}"))
+                }));
+                let (end, result) = match run.ends {
+                    Ends::Whole => ("-c", aside_of(&step.writes[0], aside)),
+                    Ends::Preprocessed => ("-E", aside.join(TEXT)),
+                };
+                arguments.extend([end.into(), "-o".into(), result.display().to_string()]);
+                if *language != Language::Asm {
+                    let file = aside.join("reads.d");
+                    arguments.extend([
+                        "-MD".into(),
+                        "-MT".into(),
+                        "x".into(),
+                        "-MF".into(),
+                        file.display().to_string(),
+                    ]);
+                    dependency_file = Some(file);
+                }
+            }
+            Action::Run { words, folder: at, environment: own, .. } => {
+                arguments.extend(words.iter().map(word));
+                folder = at.path(folders);
+                for (name, words) in own {
+                    environment.insert(name.clone(), words.iter().map(word).collect::<Vec<_>>().join(" "));
+                }
+            }
+            Action::Write { .. } | Action::Copy | Action::Link { .. } => {}
+        }
+        if step.links() {
+            arguments.push(TRACE.into());
+        }
+        let program = match step.tool().map(|tool| &tool.place) {
+            Some(ToolPlace::Host { path, .. }) => path.clone(),
+            Some(ToolPlace::Made(at)) => at.path(folders),
+            Some(ToolPlace::Absent(why)) => {
+                let command = step.command().join(" ");
+                return Err(Trouble { cause: Cause::NoTool(why.clone()), said: String::new(), command });
+            }
+            None => PathBuf::new(),
+        };
+        Ok((Job { program, arguments, folder, environment, limit: None }, dependency_file))
+    }
+}
+
+fn is_map(word: &Word) -> bool {
+    matches!(word.fragments.first(), Some(Fragment::Text(text)) if text == "-ffile-prefix-map=")
+}
+
+pub(super) fn aside_of(write: &Location, aside: &Path) -> PathBuf {
+    let path = match write {
+        Location::Tree(path) | Location::Made(path) | Location::Object(path) | Location::Output(path) => path.as_str(),
+        Location::System(_) => "file",
+    };
+    aside.join(path)
+}
+
+/// Writes a job as a shell would take it, so that it can be run again by hand: what lies aside is gone by then, so results go
+/// nowhere.
+pub(super) fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
+    let safe = |c: char| c.is_ascii_alphanumeric() || "-_./=+,:@%".contains(c);
+    let quoted = |text: &str| {
+        let plain = !text.is_empty() && text.chars().all(safe);
+        if plain { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
+    };
+    let mut arguments = job.arguments.as_slice();
+    if let Action::Compile { language, .. } = &step.action
+        && *language != Language::Asm
+    {
+        // The last five ask for the dependency file.
+        arguments = &arguments[..arguments.len().saturating_sub(5)];
+    }
+    if step.links() {
+        arguments = &arguments[..arguments.len().saturating_sub(1)];
+    }
+    let aside = aside.display().to_string();
+    let word = |word: &String| if word.starts_with(&aside) { "/dev/null".into() } else { quoted(word) };
+    let words: Vec<String> = arguments.iter().map(word).collect();
+    let (folder, program) = (job.folder.display().to_string(), job.program.display().to_string());
+    format!("cd {} && {} {}", quoted(&folder), quoted(&program), words.join(" "))
+}

@@ -1,0 +1,208 @@
+//! Is the text that a compile reads after preprocessing the same as before a change? Then its result stands, and the compile
+//! can be spared.
+//!
+//! The preprocessor runs once as things are now and once as they were: in a folder aside that holds the headers with the
+//! macros and contents of then. Both texts are compared with the line marks in them.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::os::unix::fs::symlink;
+use std::path::Path;
+use std::sync::Mutex;
+use std::time::{Duration, Instant, SystemTime};
+
+use super::execute::{Ended, Executor, Trouble};
+use super::job::{Ends, Run, TEXT};
+use crate::base::files::{make_folder, write_whole};
+use crate::base::{Digest, FileError, parse_dependencies};
+use crate::launch::{Exit, Job, Outcome};
+use crate::plan::{Action, Alike, Judge, Location, Step, TextChanges, Tokens};
+use crate::store::{Folders, Note};
+
+/// So many looks tell whether more of them for the same change pay.
+const ENOUGH: u32 = 20;
+
+/// What looks at texts has cost and spared so far, by change.
+#[derive(Debug, Default)]
+pub(super) struct Experience {
+    tallies: Mutex<BTreeMap<TextChanges, Tally>>,
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+struct Tally {
+    looks: u32,
+    same: u32,
+    wall: Duration,
+}
+
+impl Experience {
+    /// Tells whether a look is worth its time: one of twenty must spare a compile, and a compile must take longer than a look.
+    pub fn says_look(&self, alike: &Alike) -> bool {
+        let tallies = self.tallies.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let Some(tally) = tallies.get(&alike.changes).filter(|tally| tally.looks >= ENOUGH) else { return true };
+        let compile = Duration::from_millis(alike.note.wall_ms);
+        tally.same * ENOUGH >= tally.looks && tally.wall / tally.looks < compile
+    }
+
+    /// Remembers a look.
+    pub fn looked(&self, changes: &TextChanges, same: bool, wall: Duration) {
+        let mut tallies = self.tallies.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let tally = tallies.entry(changes.clone()).or_default();
+        tally.looks += 1;
+        tally.same += u32::from(same);
+        tally.wall += wall;
+    }
+}
+
+/// What a look at the text after preprocessing came to.
+enum Look {
+    /// It is the same, so what was made then stands, for these inputs.
+    Same(Note),
+    /// It is another one, or nothing can be said; its digest if it is known.
+    Other(Option<Digest>),
+}
+
+impl Executor<'_> {
+    /// Runs a compile, unless a look at its text after preprocessing shows that an earlier result stands.
+    pub(super) fn compile(&self, step: &Step, aside: &Path, alike: Option<Alike>) -> Result<Ended, Trouble> {
+        let Some(alike) = alike.filter(|alike| self.experience.says_look(alike)) else {
+            return self.process(step, aside, None);
+        };
+        let began = Instant::now();
+        let look = self.look(step, aside, &alike)?;
+        self.experience.looked(&alike.changes, matches!(look, Look::Same(_)), began.elapsed());
+        match look {
+            Look::Same(note) => Ok(Ended::Spared { note, in_place: alike.in_place }),
+            Look::Other(text) => self.process(step, aside, text),
+        }
+    }
+
+    fn look(&self, step: &Step, aside: &Path, alike: &Alike) -> Result<Look, Trouble> {
+        let unknown = Ok(Look::Other(None));
+        let started = SystemTime::now();
+        let now = &self.judge.plan.folders;
+        let run = Run { folders: now, defines: None, ends: Ends::Preprocessed };
+        let (job, dependency_file) = self.job(step, aside, &run)?;
+        let Some(text) = self.preprocessed(&job, aside, &run) else { return unknown };
+        let dependencies = dependency_file.and_then(|file| std::fs::read_to_string(file).ok()).unwrap_or_default();
+        // An edited file that the preprocessor does not read is one that the assembler takes in as it is.
+        let read: BTreeSet<Location> =
+            parse_dependencies(&dependencies).iter().map(|file| Location::of(Path::new(file), now)).collect();
+        if !alike.changes.files.is_subset(&read) {
+            return unknown;
+        }
+        let before = match alike.note.text {
+            Some(text) => Some(text),
+            None => match past(self.judge, step, alike, &aside.join("past"))? {
+                None => None,
+                Some(past) => {
+                    let run = Run { folders: &past.folders, defines: Some(&past.defines), ends: Ends::Preprocessed };
+                    let (job, _) = self.job(step, aside, &run)?;
+                    self.preprocessed(&job, aside, &run)
+                }
+            },
+        };
+        if before != Some(text) {
+            return Ok(Look::Other(Some(text)));
+        }
+        let mut inputs = step.reads.clone();
+        inputs.extend(read.into_iter().filter(|input| step.source() != Some(input)));
+        let inputs = self.with_binaries(step, inputs);
+        let old = &alike.note;
+        let note = self.observed(step, &job, &inputs, started, old.outputs.clone(), old.said.clone(), old.wall_ms);
+        let Some(note) = note else { return unknown };
+        let note = Note { text: Some(text), ..note };
+        self.store.add_note(&self.judge.base_key(step), &note)?;
+        Ok(Look::Same(note))
+    }
+
+    /// Runs a preprocessor; `None` when it fails, which the compile then tells better.
+    fn preprocessed(&self, job: &Job, aside: &Path, run: &Run<'_>) -> Option<Digest> {
+        let outcome = self.launch.run(job).ok().filter(|outcome| outcome.exit == Exit::Code(0))?;
+        let text = std::fs::read(aside.join(TEXT)).ok()?;
+        Some(text_digest(&outcome, &text, run.folders, &self.judge.plan.folders))
+    }
+}
+
+/// A compile's files as they were, in a folder aside.
+struct Past {
+    /// The folders to run in.
+    folders: Folders,
+    /// The macros that are given as flags.
+    defines: BTreeMap<String, Option<String>>,
+}
+
+/// Puts the files of an earlier compile together. `None` when some content is no longer kept, or when an edit moved text
+/// within a line, which may count even where the text is the same.
+///
+/// # Errors
+/// The folder aside cannot be written.
+fn past(judge: &Judge<'_>, step: &Step, alike: &Alike, aside: &Path) -> Result<Option<Past>, FileError> {
+    let Action::Compile { defines, .. } = &step.action else { return Ok(None) };
+    let (plan, changes) = (judge.plan, &alike.changes);
+    let now = &plan.folders;
+    let of_tree = |location: &Location| matches!(location, Location::Tree(_));
+    let tree = if changes.files.iter().any(of_tree) { aside.join("tree") } else { now.tree.clone() };
+    let before = Folders { tree: tree.clone(), build: aside.to_path_buf() };
+    make_folder(&before.made())?;
+    for (text, digest) in &alike.note.inputs {
+        let Ok(location) = text.parse::<Location>() else { return Ok(None) };
+        let wanted = match &location {
+            Location::Tree(_) => tree != now.tree,
+            Location::Made(_) => true,
+            Location::Object(_) | Location::Output(_) | Location::System(_) => false,
+        };
+        if !wanted {
+            continue;
+        }
+        let (from, to) = (location.path(now), location.path(&before));
+        make_folder(to.parent().unwrap_or(aside))?;
+        if !changes.files.contains(&location) {
+            symlink(&from, &to).map_err(FileError::on("make the link", &to))?;
+            continue;
+        }
+        let (Some(then), Ok(now)) = (judge.store.read(digest), std::fs::read(&from)) else { return Ok(None) };
+        if !Tokens::stand_alike(&then, &now) {
+            return Ok(None);
+        }
+        std::fs::write(&to, then).map_err(FileError::on("write", &to))?;
+    }
+    for header in &plan.headers {
+        let value = |name: &str| match changes.macros.get(name) {
+            Some(before) => before.as_deref(),
+            None => plan.macros.value(name),
+        };
+        write_whole(&header.at.path(&before), header.filled(value).as_bytes())?;
+    }
+    let mut then = defines.clone();
+    for (name, value) in &changes.macros {
+        let of_header = plan.macros.entries.contains_key(name) && !defines.contains_key(name);
+        match value {
+            _ if of_header => {}
+            Some(value) => {
+                then.insert(name.clone(), Some(value.clone()));
+            }
+            None => {
+                then.remove(name);
+            }
+        }
+    }
+    Ok(Some(Past { folders: before, defines: then }))
+}
+
+/// Returns the digest of a preprocessor's text and of what it said, with the names of folders as they are now.
+fn text_digest(outcome: &Outcome, text: &[u8], ran_in: &Folders, now: &Folders) -> Digest {
+    let said = outcome.stderr_text();
+    let text = String::from_utf8_lossy(text);
+    let plain = |text: &str| {
+        if ran_in.build == now.build {
+            return text.to_string();
+        }
+        let text = text.replace(&name(&ran_in.made()), &name(&now.made()));
+        if ran_in.tree == now.tree { text } else { text.replace(&name(&ran_in.tree), &name(&now.tree)) }
+    };
+    Digest::of_parts([plain(&text).as_str(), plain(&said).as_str()])
+}
+
+fn name(folder: &Path) -> String {
+    folder.display().to_string()
+}
