@@ -95,7 +95,7 @@ fn write_folder(root: &Path, folder: usize, folders: usize, files: usize) -> std
         );
         std::fs::write(place.join(format!("f{file}.c")), text)?;
     }
-    if folder % LINKED == 0 {
+    if folder.is_multiple_of(LINKED) {
         let mut text = String::new();
         let range = folder..folders.min(folder + LINKED);
         range.clone().for_each(|f| {

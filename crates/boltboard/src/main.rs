@@ -6,6 +6,7 @@ mod exit;
 mod host;
 mod render;
 mod session;
+mod standing;
 
 use clap::Parser;
 

@@ -73,13 +73,37 @@ pub struct Planned {
     pub plan: Plan,
 }
 
-impl Session {
-    /// Reads the tree that the arguments name.
-    pub fn open(global: &Global, screen: &Screen) -> Result<Session, Stop> {
+/// Where a command works, known before the board is read.
+pub struct Whereabouts {
+    /// The root of the board.
+    pub root: PathBuf,
+    /// The work folder, whether or not it is there yet.
+    pub work: WorkFolder,
+    /// The profile in use.
+    pub profile: ProfileName,
+}
+
+impl Whereabouts {
+    /// Finds the tree that the arguments name.
+    pub fn find(global: &Global) -> Result<Whereabouts, Stop> {
         let here = std::env::current_dir().map_err(|e| Stop::usage(format!("cannot tell the current folder: {e}")))?;
         let start = global.tree.clone().unwrap_or_else(|| here.clone());
         let root = find_root(&start)?;
         let work = WorkFolder::at(&work_root(global, &here, &root));
+        let profile = match &global.profile {
+            Some(name) => profile_name(name)?,
+            None => {
+                work.active()?.or_else(|| ProfileName::parse(FIRST_PROFILE)).ok_or_else(|| Stop::usage("no profile"))?
+            }
+        };
+        Ok(Whereabouts { root, work, profile })
+    }
+}
+
+impl Session {
+    /// Reads the tree that the arguments name.
+    pub fn open(global: &Global, screen: &Screen) -> Result<Session, Stop> {
+        let Whereabouts { root, work, profile } = Whereabouts::find(global)?;
         // A tree that is only looked at gets no work folder.
         let place =
             work.exists().then(|| KeptPlace { file: work.board(), program: this_program(), work: work.clone() });
@@ -89,12 +113,6 @@ impl Session {
         let (board, logic): (&'static Board, &'static Logic) = (Box::leak(Box::new(board)), Box::leak(Box::new(logic)));
         work.check(&board.tree.name)?;
         let shelf = work.shelf(root.join("profiles"));
-        let profile = match &global.profile {
-            Some(name) => profile_name(name)?,
-            None => {
-                work.active()?.or_else(|| ProfileName::parse(FIRST_PROFILE)).ok_or_else(|| Stop::usage("no profile"))?
-            }
-        };
         let search_path = std::env::var("PATH").unwrap_or_default();
         let launch = RealLaunch::default();
         let probes = ProbeMemo::load(&work.probes());
@@ -312,7 +330,7 @@ impl Session {
 }
 
 /// What tells this program from other versions of it, also while it is being worked on.
-fn this_program() -> String {
+pub fn this_program() -> String {
     let stamp = std::env::current_exe().ok().and_then(|path| Stamp::of(&path));
     format!("{} {stamp:?}", env!("CARGO_PKG_VERSION"))
 }

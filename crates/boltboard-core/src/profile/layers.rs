@@ -207,10 +207,14 @@ impl Shelf {
         Ok(found)
     }
 
+    /// Returns where a profile is looked for, first to last.
+    pub fn places(&self, name: &ProfileName) -> [PathBuf; 2] {
+        [self.own_path(name), self.shipped.join(format!("{name}.toml"))]
+    }
+
     fn find(&self, name: &ProfileName) -> Option<(PathBuf, ProfileSource)> {
-        let file = format!("{name}.toml");
-        let places = [(&self.own, ProfileSource::Own), (&self.shipped, ProfileSource::Shipped)];
-        places.into_iter().map(|(folder, source)| (folder.join(&file), source)).find(|(path, _)| path.exists())
+        let sources = [ProfileSource::Own, ProfileSource::Shipped];
+        self.places(name).into_iter().zip(sources).find(|(path, _)| path.exists())
     }
 
     /// Reads a profile with all its layers and checks it against a board.

@@ -9,10 +9,11 @@ use super::execute::{Ended, Executor};
 use super::failure::Failure;
 use super::jobs::Jobs;
 use super::same_text::Experience;
+use super::watched::{SealWanted, seal};
 use crate::base::FileError;
 use crate::launch::Launch;
 use crate::plan::{Ahead, Alike, Judge, Judged, Location, Plan, Step, StepId, TokenMemo, Verdict};
-use crate::store::{Journal, Note, StatusMemo, StepRecord, Store};
+use crate::store::{Journal, Note, StatusMemo, StepRecord, Store, break_seal};
 use crate::survey::Tools;
 
 /// Everything a build needs.
@@ -35,6 +36,8 @@ pub struct BuildInput<'a> {
     pub jobs: Jobs,
     /// What to do after a failure.
     pub after_failure: AfterFailure,
+    /// What the build is sealed with when all is done; it is not sealed without.
+    pub seal: Option<SealWanted>,
     /// Tells whether to stop.
     pub stopped: &'a (dyn Fn() -> bool + Sync),
 }
@@ -153,6 +156,7 @@ impl Graph {
 /// The work folder cannot be read or written. Steps that fail are in the report instead.
 pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildReport, BuildFault> {
     let plan = input.plan;
+    break_seal(&plan.folders.seal())?;
     let mut journal = Journal::open(&plan.folders.build)?;
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     // Judging looks at the records from before this build; each step is judged once, before it runs.
@@ -178,9 +182,13 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
     };
     course.run(&executor)?;
     let mut report = course.report;
+    let _ = std::fs::remove_dir_all(plan.folders.aside());
     if report.failures.is_empty() && !report.interrupted {
         report.removed = remove_stale(&judge, &mut journal)?;
         journal.compact()?;
+        if let Some(wanted) = &input.seal {
+            seal(&judge, &journal, wanted)?;
+        }
     }
     Ok(report)
 }
@@ -317,6 +325,7 @@ impl Course<'_> {
             if !self.input.store.restore(&output.digest, &path, output.mode)? {
                 return Ok(false);
             }
+            self.input.status.learn(&path, output.digest);
             self.input.tokens.forget(&path);
         }
         Ok(true)

@@ -105,6 +105,9 @@ impl Executor<'_> {
     }
 
     fn in_process(&self, step: &Step, digest: Digest, mode: u32) -> Result<Ended, Trouble> {
+        if !matches!(step.action, Action::Link { .. }) {
+            self.judge.status.learn(&step.writes[0].path(&self.judge.plan.folders), digest);
+        }
         // A copy has the content of what it copies; the other texts follow from the resolution alone.
         let inputs = step.reads.iter().map(|read| (read.kept(), digest)).collect();
         let outputs = vec![Output { location: step.writes[0].kept(), digest, mode }];
@@ -294,6 +297,7 @@ impl Executor<'_> {
             make_folder(target.parent().unwrap_or(Path::new(".")))?;
             std::fs::rename(&made, &target).map_err(FileError::on("move into place", &target))?;
             self.judge.tokens.forget(&target);
+            self.judge.status.learn(&target, digest);
             outputs.push(Output { location: write.kept(), digest, mode });
         }
         Ok(outputs)

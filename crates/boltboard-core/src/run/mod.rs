@@ -9,6 +9,7 @@ mod jobs;
 mod same_text;
 mod tests_of_tree;
 mod verify;
+mod watched;
 
 pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Watch, build};
 pub use depends::{included_binaries, search_misses};
@@ -16,6 +17,7 @@ pub use failure::{Cause, Failure, FirstError, first_error};
 pub use jobs::{Jobs, default_jobs};
 pub use tests_of_tree::{TestOutcome, TestReport, run_tests};
 pub use verify::{Difference, Unlike, Verification, verify};
+pub use watched::SealWanted;
 
 #[cfg(test)]
 mod tests;

@@ -97,6 +97,7 @@ fn build_with(
         logs: tree.root().join("logs"),
         jobs: Jobs { count: 1 },
         after_failure,
+        seal: None,
         stopped,
     };
     let mut seen = Seen::default();

@@ -51,7 +51,7 @@ pub fn verify(input: &BuildInput<'_>, side: &Path, watch: &mut dyn Watch) -> Res
     plan.folders.build = side.join("build");
     let (store, status, tokens) = (Store::at(&side.join("store")), StatusMemo::default(), TokenMemo::default());
     let logs = side.join("logs");
-    let clean = BuildInput { plan: &plan, store: &store, status: &status, tokens: &tokens, logs, ..*input };
+    let clean = BuildInput { plan: &plan, store: &store, status: &status, tokens: &tokens, logs, seal: None, ..*input };
     let report = build(&clean, watch)?;
     if !report.failures.is_empty() || report.interrupted {
         return Ok(Verification { report, files: 0, differences: Vec::new() });

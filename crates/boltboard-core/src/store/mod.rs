@@ -5,6 +5,7 @@ mod content;
 mod journal;
 mod ledger;
 mod lock;
+mod seal;
 mod status;
 mod work;
 
@@ -12,6 +13,7 @@ pub use content::Store;
 pub use journal::{Journal, Note, Output, StepRecord};
 pub use ledger::{Ledger, LedgerEntry, LedgerOutcome};
 pub use lock::{LockFault, WorkLock};
+pub use seal::{SealMaker, Sealed, break_seal, sealed};
 pub use status::{Stamp, StatusMemo};
 pub use work::{Folders, WorkFault, WorkFolder};
 

@@ -72,6 +72,18 @@ impl StatusMemo {
         Some(digest)
     }
 
+    /// Takes in a file that was just made here, with the digest of its content.
+    pub fn learn(&self, path: &Path, digest: Digest) {
+        if let Some(stamp) = Stamp::of(path) {
+            self.lock().insert(path.to_path_buf(), Seen { stamp, digest, settled: true });
+        }
+    }
+
+    /// Returns what was last seen of a file: its status, if that is enough to tell a change, and its content.
+    pub fn seen(&self, path: &Path) -> Option<(Option<Stamp>, Digest)> {
+        self.lock().get(path).map(|seen| (seen.settled.then_some(seen.stamp), seen.digest))
+    }
+
     /// Tells whether a file was changed at or after a time.
     pub fn changed_since(path: &Path, time: SystemTime) -> bool {
         let time = time.duration_since(UNIX_EPOCH).unwrap_or_default();
@@ -92,6 +104,19 @@ impl From<(u64, u64, i128, i128)> for Stamp {
 impl From<Stamp> for (u64, u64, i128, i128) {
     fn from(stamp: Stamp) -> Self {
         (stamp.size, stamp.inode, stamp.modified_ns, stamp.changed_ns)
+    }
+}
+
+impl From<&rustix::fs::Stat> for Stamp {
+    #[allow(clippy::unnecessary_cast, reason = "the sorts of the fields differ between machines")]
+    fn from(status: &rustix::fs::Stat) -> Stamp {
+        let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
+        Stamp {
+            size: u64::try_from(status.st_size).unwrap_or(0),
+            inode: status.st_ino as u64,
+            modified_ns: ns(status.st_mtime as i64, status.st_mtime_nsec as i64),
+            changed_ns: ns(status.st_ctime as i64, status.st_ctime_nsec as i64),
+        }
     }
 }
 

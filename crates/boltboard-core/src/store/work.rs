@@ -60,6 +60,11 @@ impl Folders {
         self.build.join("out")
     }
 
+    /// The seal of a build that is current.
+    pub fn seal(&self) -> PathBuf {
+        self.build.join("seal")
+    }
+
     /// The folder of results that are not in place yet.
     pub fn aside(&self) -> PathBuf {
         self.build.join("aside")
@@ -121,12 +126,17 @@ impl WorkFolder {
         Shelf { own: self.root.join("profiles"), shipped }
     }
 
+    /// The file that says which profile is in use.
+    pub fn active_file(&self) -> PathBuf {
+        self.root.join("active")
+    }
+
     /// Returns the profile in use, if one was chosen.
     ///
     /// # Errors
     /// The file that says so cannot be read.
     pub fn active(&self) -> Result<Option<ProfileName>, FileError> {
-        Ok(read_text(&self.root.join("active"))?.and_then(|text| ProfileName::parse(text.trim())))
+        Ok(read_text(&self.active_file())?.and_then(|text| ProfileName::parse(text.trim())))
     }
 
     /// Puts a profile in use.
@@ -134,7 +144,7 @@ impl WorkFolder {
     /// # Errors
     /// The file that says so cannot be written.
     pub fn set_active(&self, profile: &ProfileName) -> Result<(), FileError> {
-        write_whole(&self.root.join("active"), format!("{profile}\n").as_bytes())
+        write_whole(&self.active_file(), format!("{profile}\n").as_bytes())
     }
 
     /// Returns the folders of a profile's build.

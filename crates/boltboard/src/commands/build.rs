@@ -1,9 +1,10 @@
 //! `boltboard build`
 
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use boltboard_core::launch::RealLaunch;
-use boltboard_core::plan::TokenMemo;
+use boltboard_core::plan::{Plan, TokenMemo};
+use boltboard_core::profile::ProfileName;
 use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, build, default_jobs, verify};
 use boltboard_core::store::{Ledger, LedgerEntry, LedgerOutcome, StatusMemo, Store, WorkLock};
 use clap::Args;
@@ -14,6 +15,7 @@ use crate::exit::{Exit, Stop};
 use crate::render::Screen;
 use crate::render::build::{Progress, summary, verified};
 use crate::session::{Planned, Resolved, Session};
+use crate::standing::{seal_wanted, standing};
 
 /// Bring everything up to date
 #[derive(Debug, Args)]
@@ -47,6 +49,19 @@ pub struct Built {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, Stop> {
+    let (started, began) = (Instant::now(), SystemTime::now());
+    if !args.verify
+        && let Some((sealed, place)) = standing(global)?
+    {
+        let report = BuildReport { current: sealed.steps, ..BuildReport::default() };
+        let wall_ms = millis(started.elapsed());
+        let entry = ledger_entry(&place.profile, None, &report, began, wall_ms, sealed.output_bytes);
+        Ledger::append(&place.work.ledger(), &entry)?;
+        if !args.quiet {
+            screen.out(&summary(None, &report, wall_ms, sealed.output_bytes));
+        }
+        return Ok(Exit::Done);
+    }
     let session = Session::open(global, screen)?;
     Ok(build_now(&session, screen, args)?.exit)
 }
@@ -84,6 +99,7 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
         tools: &planned.tools,
         logs: session.work.logs(),
         jobs,
+        seal: seal_wanted(session, &resolved.choices, &planned, began),
         after_failure: if args.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
         stopped: &stopped,
     };
@@ -91,12 +107,12 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
     progress.finish();
     let report = report?;
     status.save(&session.work.status())?;
-    let wall_ms = u64::try_from(started.elapsed().as_millis()).unwrap_or(u64::MAX);
+    let wall_ms = millis(started.elapsed());
     let size = folder_bytes(&planned.folders.outputs());
-    let entry = ledger_entry(session, &planned, &report, began, wall_ms, size);
+    let entry = ledger_entry(&session.profile, Some(&planned.plan), &report, began, wall_ms, size);
     Ledger::append(&session.work.ledger(), &entry)?;
     if !args.quiet {
-        screen.out(&summary(&planned.plan, &report, wall_ms, size));
+        screen.out(&summary(Some(&planned.plan), &report, wall_ms, size));
     }
     let exit = match entry.outcome {
         LedgerOutcome::Done => Exit::Done,
@@ -124,7 +140,7 @@ fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, input: &Buil
     let verification = verify(input, side.path(), &mut progress);
     progress.finish();
     let verification = verification?;
-    let wall_ms = u64::try_from(started.elapsed().as_millis()).unwrap_or(u64::MAX);
+    let wall_ms = millis(started.elapsed());
     let same = verification.differences.is_empty() && verification.report.failures.is_empty();
     if !args.quiet || !same {
         screen.out(&verified(input.plan, &verification, wall_ms));
@@ -161,24 +177,26 @@ fn stop_on_signal(launch: &RealLaunch) -> impl Fn() -> bool + Sync + use<'_> {
     move || launch.is_stopped()
 }
 
+fn millis(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
+/// Puts the record of a build together; one whose seal stood has no plan.
 fn ledger_entry(
-    session: &Session,
-    planned: &Planned,
+    profile: &ProfileName,
+    plan: Option<&Plan>,
     report: &BuildReport,
     began: SystemTime,
     wall_ms: u64,
     output_bytes: u64,
 ) -> LedgerEntry {
-    let mut slowest: Vec<(String, u64)> = report
-        .ran
-        .iter()
-        .map(|(id, wall)| (planned.plan.steps[*id].name.clone(), u64::try_from(wall.as_millis()).unwrap_or(0)))
-        .collect();
+    let name = |id| plan.map_or(String::new(), |plan: &Plan| plan.steps[id].name.clone());
+    let mut slowest: Vec<(String, u64)> = report.ran.iter().map(|(id, wall)| (name(*id), millis(*wall))).collect();
     slowest.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
     slowest.truncate(5);
     LedgerEntry {
         started_s: began.duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs()),
-        profile: session.profile.to_string(),
+        profile: profile.to_string(),
         outcome: if report.interrupted {
             LedgerOutcome::Interrupted
         } else if report.failures.is_empty() {
@@ -186,7 +204,7 @@ fn ledger_entry(
         } else {
             LedgerOutcome::Failed
         },
-        steps: planned.plan.steps.len(),
+        steps: plan.map_or(report.current, |plan| plan.steps.len()),
         ran: report.ran.len(),
         from_store: report.from_store.len(),
         wall_ms,

@@ -7,6 +7,7 @@ use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::render::{Screen, json, preview as render};
 use crate::session::Session;
+use crate::standing::standing;
 
 /// Tell what a build would do, and why
 #[derive(Debug, Args)]
@@ -21,6 +22,12 @@ pub struct PreviewArgs {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit, Stop> {
+    if !global.json
+        && let Some((sealed, _)) = standing(global)?
+    {
+        screen.out(&render::nothing_to_do(sealed.steps));
+        return Ok(Exit::Done);
+    }
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;

@@ -188,8 +188,8 @@ pub fn failed(board: &Board, plan: &Plan, failure: &Failure, step: &Step) -> Str
     text.trim_end().to_string()
 }
 
-/// Sums a build up.
-pub fn summary(plan: &Plan, report: &BuildReport, wall_ms: u64, output_bytes: u64) -> String {
+/// Sums a build up; without a plan, nothing had to be looked at but status.
+pub fn summary(plan: Option<&Plan>, report: &BuildReport, wall_ms: u64, output_bytes: u64) -> String {
     let mut parts = Vec::new();
     parts.push(format!("{} run", count(report.ran.len(), "step", "steps")));
     if !report.from_store.is_empty() {
@@ -232,7 +232,10 @@ pub fn summary(plan: &Plan, report: &BuildReport, wall_ms: u64, output_bytes: u6
     );
     let mut slow: Vec<_> = report.ran.iter().filter(|(_, wall)| wall.as_millis() > 200).collect();
     slow.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
-    if report.ran.len() > 3 && !slow.is_empty() {
+    if let Some(plan) = plan
+        && report.ran.len() > 3
+        && !slow.is_empty()
+    {
         let names: Vec<String> = slow
             .iter()
             .take(3)

@@ -47,10 +47,15 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
     }
 }
 
+/// Says that a build would do nothing.
+pub fn nothing_to_do(steps: usize) -> String {
+    format!("Nothing to do: all {} are current.\n", count(steps, "step", "steps"))
+}
+
 /// Draws a preview: what runs for sure with its reason, what may follow, what comes from the store.
 pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbose: bool) -> String {
     if preview.steps.is_empty() && preview.stale.is_empty() {
-        return format!("Nothing to do: all {} are current.\n", count(preview.current, "step", "steps"));
+        return nothing_to_do(preview.current);
     }
     let mut text = String::new();
     let group = |wanted: &dyn Fn(&PreviewStep) -> bool| preview.steps.iter().filter(|s| wanted(s)).collect::<Vec<_>>();

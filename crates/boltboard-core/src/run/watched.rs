@@ -1,0 +1,109 @@
+//! All places that a build looked at, for its seal.
+
+use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
+use std::time::SystemTime;
+
+use crate::base::{Digest, FileError};
+use crate::plan::{Action, Judge, Location, Step, ToolPlace};
+use crate::store::{Journal, Note, SealMaker, Sealed};
+
+/// What is needed to seal a build.
+#[derive(Debug, Clone)]
+pub struct SealWanted {
+    /// Stands for what was asked, by whom, in which environment.
+    pub asked: Digest,
+    /// The time before anything was looked at.
+    pub started: SystemTime,
+    /// Files and folders that the plan follows from.
+    pub looked: Vec<PathBuf>,
+}
+
+/// Seals a build of which every step is done.
+///
+/// # Errors
+/// The seal cannot be written.
+pub(super) fn seal(judge: &Judge<'_>, journal: &Journal, wanted: &SealWanted) -> Result<(), FileError> {
+    let mut places = Places {
+        judge,
+        maker: SealMaker::new(judge.status, wanted.started),
+        contents: HashMap::new(),
+        misses: HashSet::new(),
+        output_bytes: 0,
+    };
+    for path in &wanted.looked {
+        places.maker.looked(path.clone());
+    }
+    let mut tools: HashSet<PathBuf> = HashSet::new();
+    for (_, step) in judge.plan.steps.iter() {
+        let note = journal.records.get(&step.name).and_then(|record| record.note.as_ref());
+        let Some(()) = note.and_then(|note| places.add(step, note)) else { return Ok(()) };
+        if let Some(ToolPlace::Host { path, .. }) = step.tool().map(|tool| &tool.place)
+            && !tools.contains(path)
+        {
+            tools.insert(path.clone());
+            places.maker.looked(path.clone());
+        }
+    }
+    let sealed = Sealed { steps: judge.plan.steps.len(), output_bytes: places.output_bytes };
+    places.maker.write(&judge.plan.folders.seal(), wanted.asked, sealed)
+}
+
+struct Places<'a> {
+    judge: &'a Judge<'a>,
+    maker: SealMaker<'a>,
+    /// What each file that was read holds now, as its kept name, and whether its interface is meant.
+    contents: HashMap<(&'a str, bool), Option<Digest>>,
+    misses: HashSet<&'a str>,
+    output_bytes: u64,
+}
+
+impl<'a> Places<'a> {
+    /// Adds the places of one step; `None` when its result no longer stands.
+    fn add(&mut self, step: &Step, note: &'a Note) -> Option<()> {
+        let folders = &self.judge.plan.folders;
+        let may_see_interface = step.links() || !step.interfaces.is_empty();
+        for (text, digest) in &note.inputs {
+            let interface = may_see_interface && step.sees_interface(&text.parse().ok()?);
+            let (judge, maker) = (self.judge, &mut self.maker);
+            let content = self.contents.entry((text, interface)).or_insert_with(|| {
+                let location: Location = text.parse().ok()?;
+                let path = location.path(folders);
+                let (_, content) = judge.status.seen(&path)?;
+                maker.read(path, |_| true);
+                Some(if interface { judge.counted(step, &location, content) } else { content })
+            });
+            if content.as_ref() != Some(digest) {
+                return None;
+            }
+        }
+        for output in &note.outputs {
+            let location: Location = output.location.parse().ok()?;
+            let path = location.path(folders);
+            match &step.action {
+                Action::Link { target } => self.maker.leads(path, target),
+                _ => {
+                    if matches!(location, Location::Output(_)) {
+                        self.output_bytes += std::fs::metadata(&path).map_or(0, |status| status.len());
+                    }
+                    self.maker.read(path, |content| content == output.digest);
+                }
+            }
+        }
+        for text in &note.absent {
+            if !self.misses.insert(text) {
+                continue;
+            }
+            let path = text.parse::<Location>().ok()?.path(folders);
+            // Names that come or go in a folder of the tree or the host change its status; folders of the build change
+            // with every build.
+            let folder = path.parent().filter(|folder| !folder.starts_with(&folders.build) && folder.is_dir());
+            match folder.map(std::path::Path::to_path_buf) {
+                Some(folder) if self.maker.has(&folder) => {}
+                Some(folder) => self.maker.looked(folder),
+                None => self.maker.absent(path),
+            }
+        }
+        Some(())
+    }
+}
