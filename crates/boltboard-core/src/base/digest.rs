@@ -8,7 +8,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 
 /// A 256-bit BLAKE3 digest, written as 64 hexadecimal digits.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Digest([u8; 32]);
 
 impl Digest {
@@ -36,12 +36,18 @@ impl Digest {
 
     /// Returns the digest of a sequence of texts; the borders between them count.
     pub fn of_parts<'a>(parts: impl IntoIterator<Item = &'a str>) -> Digest {
-        let mut hasher = blake3::Hasher::new();
+        let mut bytes = Vec::with_capacity(1024);
         for part in parts {
-            hasher.update(&(part.len() as u64).to_le_bytes());
-            hasher.update(part.as_bytes());
+            bytes.extend_from_slice(&(part.len() as u64).to_le_bytes());
+            bytes.extend_from_slice(part.as_bytes());
         }
-        Digest(*hasher.finalize().as_bytes())
+        Digest::of(&bytes)
+    }
+
+    /// Returns its first eight bytes: enough to tell damage from what was written.
+    pub fn short(&self) -> [u8; 8] {
+        let [a, b, c, d, e, f, g, h, ..] = self.0;
+        [a, b, c, d, e, f, g, h]
     }
 }
 
@@ -61,13 +67,18 @@ impl FromStr for Digest {
         Ok(Digest(*blake3::Hash::from_hex(text)?.as_bytes()))
     }
 }
+/// As text where people may read it, else as its bytes.
 impl Serialize for Digest {
     fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
+        if serializer.is_human_readable() { serializer.collect_str(self) } else { self.0.serialize(serializer) }
     }
 }
+
 impl<'de> Deserialize<'de> for Digest {
     fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        if !deserializer.is_human_readable() {
+            return <[u8; 32]>::deserialize(deserializer).map(Digest);
+        }
         let text = <std::borrow::Cow<'de, str>>::deserialize(deserializer)?;
         text.parse().map_err(serde::de::Error::custom)
     }

@@ -65,6 +65,15 @@ impl Glob {
         (self.sort == Sort::Plain).then_some(&self.text)
     }
 
+    /// Returns what every path that matches begins with.
+    pub fn beginning(&self) -> &str {
+        let text = self.text.as_str();
+        match self.sort {
+            Sort::Plain => text,
+            Sort::Pattern => text.find(['*', '?', '[', '{', '\\']).map_or(text, |end| &text[..end]),
+        }
+    }
+
     fn matcher(&self) -> Option<&GlobMatcher> {
         // It could be compiled when it was first read.
         self.matcher.get_or_init(|| compiled(&self.text, self.sort).unwrap_or(None)).as_ref()

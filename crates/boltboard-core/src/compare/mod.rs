@@ -109,7 +109,7 @@ pub fn plans(board: &Board, left: &Side<'_>, right: &Side<'_>) -> PlanDifference
     let time = |side: &Side<'_>, steps: &mut dyn Iterator<Item = StepId>| {
         let each = steps.filter(|id| side.judge.plan.steps[*id].has_process()).map(|id| {
             let name = &side.judge.plan.steps[id].name;
-            side.judge.journal.records.get(name).and_then(|r| r.note.as_ref()).map(|n| n.wall_ms)
+            side.judge.journal.packed(name).and_then(|r| r.note.as_ref()).map(|n| n.wall_ms)
         });
         each.sum::<Option<u64>>()
     };
@@ -138,7 +138,7 @@ fn state(plan: &Plan, part: PartId) -> PartState {
 /// name.
 fn same(left: &Side<'_>, left_id: StepId, right: &Side<'_>, right_id: StepId) -> Option<bool> {
     let (ls, rs) = (&left.judge.plan.steps[left_id], &right.judge.plan.steps[right_id]);
-    let record = |side: &Side<'_>| side.judge.journal.records.get(&ls.name).and_then(|r| r.note.clone());
+    let record = |side: &Side<'_>| side.judge.journal.get(&ls.name).and_then(|r| r.note);
     let (ln, rn) = (record(left), record(right));
     let (lk, rk) = (left.judge.base_key(ls), right.judge.base_key(rs));
     let current = |side: &Side<'_>, step| side.judge.judge(step, &crate::plan::Ahead::default()).reasons.is_empty();

@@ -54,9 +54,16 @@ impl Listing {
         let plain = glob.plain().map(|path| self.files.binary_search(path).ok().map(|at| &self.files[at]));
         let (one, many) = match plain {
             Some(found) => (found, &[][..]),
-            None => (None, &self.files[..]),
+            None => (None, self.beginning_with(glob.beginning())),
         };
         one.into_iter().chain(many.iter().filter(|path| glob.matches(path)))
+    }
+
+    /// The files whose paths begin so: they stand together.
+    fn beginning_with(&self, text: &str) -> &[RelPath] {
+        let start = self.files.partition_point(|file| file.as_str() < text);
+        let rest = &self.files[start..];
+        &rest[..rest.partition_point(|file| file.as_str().starts_with(text))]
     }
 
     /// Returns the files that one rule takes, sorted.

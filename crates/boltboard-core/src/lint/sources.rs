@@ -10,9 +10,9 @@ use regex::Regex;
 use super::mentioned::Mentioned;
 use super::{Detail, Finding, Spot, Subject, read};
 use crate::base::RelPath;
-use crate::board::{Board, FindingKind, Generator, PartKind};
+use crate::board::{Board, FindingKind, Generator, OptionDef, PartKind};
 use crate::definitions::Listing;
-use crate::plan::{Tokens, Usage};
+use crate::plan::{NameIndex, Tokens, Usage};
 
 /// Findings about files. A tree without sources of its own has none.
 pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, root: &Path) -> Vec<Finding> {
@@ -64,11 +64,17 @@ fn loose(board: &Board, listing: &Listing, sources: &[&RelPath]) -> Vec<Finding>
 /// Macros that carry options into headers and that nothing names. A pick has a macro for each value; one that is named will do.
 fn unread(board: &Board, usage: &Usage, mentioned: &Mentioned) -> Vec<Finding> {
     let mut findings = Vec::new();
+    let carried = |option: &'_ OptionDef| -> Vec<String> {
+        option.macros.iter().filter(|m| m.header.is_some()).map(|m| m.name.clone()).collect()
+    };
+    let all: Vec<String> = board.options.iter().flat_map(|(_, option)| carried(option)).collect();
+    let index = NameIndex::of(all.iter().map(String::as_str));
+    let seen = usage.seen(&index);
     for (id, option) in board.options.iter() {
         let names = || option.macros.iter().filter(|definition| definition.header.is_some()).map(|m| m.name.as_str());
         // An option that chooses parts, sources, flags or other values needs no reader.
         let Some(first) = names().next() else { continue };
-        if usage.seen(names()).is_empty() && !mentioned.option(id) {
+        if !names().any(|name| seen.contains(name)) && !mentioned.option(id) {
             findings.push(Finding {
                 kind: FindingKind::MacroUnread,
                 subject: Subject::Macro(first.to_string()),

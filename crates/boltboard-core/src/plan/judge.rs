@@ -4,13 +4,13 @@
 //! are the same, every file that it read has the same content, nothing lies where a header was looked for in vain, and
 //! every option macro that the files it read name stands for the same.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 
 use super::interface::interface_digest;
 use super::location::Location;
 use super::step::{Action, Plan, Step, StepId, ToolPlace};
-use super::usage::{TokenMemo, Usage};
+use super::usage::{NameIndex, TokenMemo, Usage};
 use crate::base::Digest;
 use crate::board::OptionId;
 use crate::store::{Journal, Note, StatusMemo, StepRecord, Store};
@@ -35,7 +35,7 @@ pub enum Verdict {
     /// Nothing.
     Current,
     /// Its results are kept and only put in place.
-    FromStore(Note),
+    FromStore(Box<Note>),
     /// It runs.
     Run,
     /// It runs if an earlier step's result comes out changed.
@@ -145,6 +145,7 @@ impl TextChanges {
 #[derive(Debug, Clone, Default)]
 pub struct Ahead {
     files: BTreeMap<Location, Coming>,
+    names: HashSet<String>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -154,6 +155,16 @@ enum Coming {
 }
 
 impl Ahead {
+    /// Tells whether a file, by its kept name, will be written.
+    pub(super) fn touches(&self, name: &str) -> bool {
+        !self.names.is_empty() && self.names.contains(name)
+    }
+
+    fn insert(&mut self, location: Location, coming: Coming) {
+        self.names.insert(location.kept());
+        self.files.insert(location, coming);
+    }
+
     /// Says what a step will make.
     pub fn add(&mut self, id: StepId, step: &Step, judged: &Judged) {
         match &judged.verdict {
@@ -161,7 +172,7 @@ impl Ahead {
             Verdict::FromStore(note) => {
                 for output in &note.outputs {
                     if let Ok(location) = output.location.parse() {
-                        self.files.insert(location, Coming::Known(output.digest));
+                        self.insert(location, Coming::Known(output.digest));
                     }
                 }
             }
@@ -173,7 +184,7 @@ impl Ahead {
                             Coming::Open(id)
                         }
                     };
-                    self.files.insert(location.clone(), coming);
+                    self.insert(location.clone(), coming);
                 }
             }
         }
@@ -218,29 +229,54 @@ impl Judge<'_> {
         self.plan.macros.entries.get(name).map(|entry| (entry.stands_for.clone(), Some(entry.option)))
     }
 
-    /// Returns the names of all macros that a step could see.
-    pub fn macro_names<'s>(&'s self, step: &'s Step) -> impl Iterator<Item = &'s str> {
-        let defines = match &step.action {
-            Action::Compile { defines, .. } => Some(defines.keys().map(String::as_str)),
-            Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
-        };
-        self.plan.macros.entries.keys().map(String::as_str).chain(defines.into_iter().flatten())
+    /// Returns what a macro stands for in a step, `None` when it is not defined.
+    pub(super) fn macro_value<'s>(&'s self, step: &'s Step, name: &str) -> Option<&'s str> {
+        match self.defines(step).and_then(|defines| defines.get(name)) {
+            Some(value) => value.as_deref(),
+            None => self.plan.macros.value(name),
+        }
     }
 
-    /// Returns the digest of those names.
+    /// Returns the macros given as flags to a step.
+    fn defines<'s>(&self, step: &'s Step) -> Option<&'s BTreeMap<String, Option<String>>> {
+        match &step.action {
+            Action::Compile { defines, .. } => Some(defines),
+            Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
+        }
+    }
+
+    /// Returns the digest of the names of all macros that a step could see.
     pub fn names_digest(&self, step: &Step) -> Digest {
-        Digest::of_parts(self.macro_names(step))
+        let of_headers = self.plan.macros.index().digest;
+        match self.defines(step).filter(|defines| !defines.is_empty()) {
+            None => of_headers,
+            Some(defines) => {
+                let of_headers = of_headers.to_string();
+                Digest::of_parts(std::iter::once(of_headers.as_str()).chain(defines.keys().map(String::as_str)))
+            }
+        }
     }
 
     /// Returns the macros that the files of a compile name, with what they stand for.
     pub fn seen_macros(&self, step: &Step, inputs: &[Location], reads_header: bool) -> Vec<(String, Option<String>)> {
-        let mut usage = Usage::default();
-        for input in inputs {
-            usage.add(self.tokens.of(&input.path(&self.plan.folders)));
+        let empty = BTreeMap::new();
+        let (carried, defines) = (&self.plan.macros, self.defines(step).unwrap_or(&empty));
+        let mut seen: BTreeSet<&str> = BTreeSet::new();
+        if step.records_macros() {
+            seen.extend(carried.entries.keys().filter(|_| reads_header).map(String::as_str));
+            seen.extend(defines.keys().map(String::as_str));
+        } else {
+            let mut usage = Usage::default();
+            for input in inputs {
+                usage.add(self.tokens.of(&input.path(&self.plan.folders)));
+            }
+            if reads_header {
+                seen.extend(usage.seen(carried.index()));
+            }
+            let flags = NameIndex::of(defines.keys().map(String::as_str));
+            let flags = usage.seen(&flags);
+            seen.extend(defines.keys().map(String::as_str).filter(|name| flags.contains(name)));
         }
-        let carried = |name: &&str| reads_header || !self.plan.macros.entries.contains_key(*name);
-        let possible = self.macro_names(step).filter(carried);
-        let seen = if step.records_macros() { possible.collect() } else { usage.seen(possible) };
         seen.into_iter().map(|name| (name.to_string(), self.macro_now(step, name).and_then(|(now, _)| now))).collect()
     }
 
@@ -274,10 +310,9 @@ impl Judge<'_> {
     /// Judges a step, given what earlier steps will make.
     pub fn judge(&self, step: &Step, ahead: &Ahead) -> Judged {
         let base_key = self.base_key(step);
-        let record = self.journal.records.get(&step.name);
-        let mut reasons = match record {
+        let mut reasons = match self.journal.get(&step.name) {
             None => vec![Reason::New],
-            Some(record) => self.against_record(step, record, &base_key, ahead),
+            Some(record) => self.against_record(step, &record, &base_key, ahead),
         };
         if reasons.is_empty() {
             return Judged { verdict: Verdict::Current, reasons };
@@ -294,7 +329,7 @@ impl Judge<'_> {
         if !in_process
             && let Some(note) = self.store.notes(&base_key).into_iter().find(|note| self.stands(step, note, ahead))
         {
-            return Judged { verdict: Verdict::FromStore(note), reasons };
+            return Judged { verdict: Verdict::FromStore(Box::new(note)), reasons };
         }
         let only_follows = reasons.iter().all(|reason| matches!(reason, Reason::Follows(_)));
         let verdict = if only_follows { Verdict::Follows } else { Verdict::Run };
@@ -309,11 +344,11 @@ impl Judge<'_> {
             return None;
         }
         let base_key = self.base_key(step);
-        let record = self.journal.records.get(&step.name).filter(|record| record.base_key == base_key);
+        let record = self.journal.get(&step.name).filter(|record| record.base_key == base_key);
         if let Some(record) = record
             && let Some(note) = &record.note
         {
-            let reasons = self.against_record(step, record, &base_key, &Ahead::default());
+            let reasons = self.against_record(step, &record, &base_key, &Ahead::default());
             if let Some(changes) = TextChanges::of(step, &reasons) {
                 return Some(Alike { note: note.clone(), changes, in_place: true });
             }

@@ -1,9 +1,10 @@
 //! Which macros carry options, and what each stands for under a resolution.
 
 use std::collections::BTreeMap;
+use std::sync::OnceLock;
 
 use super::location::Location;
-use crate::base::Digest;
+use super::usage::NameIndex;
 use crate::board::{Board, HeaderDef, HeaderId, Linkage, MacroDef, MacroForm, OptionId, Value};
 use crate::resolve::{Effect, Resolution};
 use crate::survey::Facts;
@@ -13,6 +14,7 @@ use crate::survey::Facts;
 pub struct MacroTable {
     /// What each stands for (`None`: not defined), and the option that it carries.
     pub entries: BTreeMap<String, MacroEntry>,
+    index: OnceLock<NameIndex>,
 }
 
 /// A macro under a resolution.
@@ -32,9 +34,9 @@ impl MacroTable {
         self.entries.get(name)?.stands_for.as_deref()
     }
 
-    /// Returns a digest of all names.
-    pub fn names_digest(&self) -> Digest {
-        Digest::of_parts(self.entries.keys().map(String::as_str))
+    /// Returns the index of all names.
+    pub fn index(&self) -> &NameIndex {
+        self.index.get_or_init(|| NameIndex::of(self.entries.keys().map(String::as_str)))
     }
 }
 
@@ -49,7 +51,7 @@ pub fn macro_table(board: &Board, resolution: &Resolution, facts: &Facts) -> Mac
             }
         }
     }
-    MacroTable { entries }
+    MacroTable { entries, index: OnceLock::new() }
 }
 
 fn stands_for(option: OptionId, carrier: &MacroDef, resolution: &Resolution, facts: &Facts) -> Option<String> {

@@ -10,6 +10,7 @@ mod lower;
 mod link;
 mod macros;
 mod preview;
+mod quick;
 mod step;
 mod tokens;
 mod usage;
@@ -19,10 +20,11 @@ pub use judge::{Ahead, Alike, Judge, Judged, Reason, TextChanges, Verdict};
 pub use location::Location;
 pub use lower::{PlanFault, PlanInput, PlanProblem, lower};
 pub use macros::{HeaderText, MacroTable, macro_table};
-pub use preview::{Preview, PreviewStep, Timing, Work, preview};
+pub use preview::{Preview, PreviewStep, Timing, Timings, Work, preview};
+pub use quick::QuickJudge;
 pub use step::{Action, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
 pub use tokens::{Include, Tokens};
-pub use usage::{TokenMemo, Usage};
+pub use usage::{NameIndex, TokenMemo, Usage};
 
 #[cfg(test)]
 mod tests;

@@ -1,7 +1,12 @@
 //! What a build would do, told beforehand.
 
+use std::collections::{HashMap, HashSet};
+
 use super::judge::{Ahead, Judge, Reason, TextChanges, Verdict};
-use super::step::StepId;
+use super::quick::QuickJudge;
+use super::step::{Step, StepId};
+use crate::base::Digest;
+use crate::store::Number;
 
 /// One step that would not be left alone.
 #[derive(Debug, Clone)]
@@ -83,7 +88,12 @@ pub fn preview(judge: &Judge<'_>) -> Preview {
     let mut ahead = Ahead::default();
     let mut steps = Vec::new();
     let mut current = 0;
+    let (mut quick, timings) = (QuickJudge::new(judge), Timings::of(judge));
     for (id, step) in judge.plan.steps.iter() {
+        if quick.is_current(step, &ahead) {
+            current += 1;
+            continue;
+        }
         let judged = judge.judge(step, &ahead);
         ahead.add(id, step, &judged);
         if judged.verdict == Verdict::Current {
@@ -98,34 +108,53 @@ pub fn preview(judge: &Judge<'_>) -> Preview {
                 may_be_spared,
                 verdict: judged.verdict,
                 reasons: judged.reasons,
-                timing: judge.timing(step),
+                timing: timings.step(step),
             });
         }
     }
     Preview { steps, current, stale: judge.stale() }
 }
 
-impl Judge<'_> {
+/// How long steps take, from what the journal knows.
+pub struct Timings<'a> {
+    judge: &'a Judge<'a>,
+    /// The median of each tool.
+    of_tools: HashMap<Digest, u64>,
+}
+
+impl<'a> Timings<'a> {
+    /// Looks at all records.
+    pub fn of(judge: &'a Judge<'a>) -> Timings<'a> {
+        let mut times: HashMap<Number, Vec<u64>> = HashMap::new();
+        for record in judge.journal.all() {
+            if let Some(note) = &record.note {
+                times.entry(record.tool).or_default().push(note.wall_ms);
+            }
+        }
+        let median = |(tool, mut times): (Number, Vec<u64>)| {
+            let middle = times.len() / 2;
+            (judge.journal.digest(tool), *times.select_nth_unstable(middle).1)
+        };
+        Timings { judge, of_tools: times.into_iter().map(median).collect() }
+    }
+
     /// Returns how long a step took, or a guess from others of its kind.
-    pub fn timing(&self, step: &super::step::Step) -> Timing {
+    pub fn step(&self, step: &Step) -> Timing {
         if !step.has_process() {
             return Timing::None;
         }
-        let own = self.journal.records.get(&step.name).and_then(|r| r.note.as_ref()).map(|n| n.wall_ms);
-        if let Some(ms) = own {
-            return Timing::Known(ms);
+        let own = self.judge.journal.packed(&step.name).and_then(|record| record.note.as_ref());
+        match own {
+            Some(note) => Timing::Known(note.wall_ms),
+            None => self.of_tools.get(&self.judge.tool_identity(step)).map_or(Timing::Unknown, |ms| Timing::Guess(*ms)),
         }
-        let of_tool = |r: &&crate::store::StepRecord| r.tool == self.tool_identity(step);
-        let notes = self.journal.records.values().filter(of_tool).filter_map(|r| r.note.as_ref());
-        let mut times: Vec<u64> = notes.map(|n| n.wall_ms).collect();
-        times.sort_unstable();
-        times.get(times.len() / 2).map_or(Timing::Unknown, |ms| Timing::Guess(*ms))
     }
+}
 
+impl Judge<'_> {
     /// Returns the names of recorded steps that the plan no longer has.
     pub fn stale(&self) -> Vec<String> {
-        let planned: std::collections::BTreeSet<&str> =
-            self.plan.steps.iter().map(|(_, step)| step.name.as_str()).collect();
-        self.journal.records.keys().filter(|name| !planned.contains(name.as_str())).cloned().collect()
+        let planned: HashSet<&str> = self.plan.steps.iter().map(|(_, step)| step.name.as_str()).collect();
+        self.journal.names().into_iter().filter(|name| !planned.contains(name)).map(str::to_string).collect()
     }
 }

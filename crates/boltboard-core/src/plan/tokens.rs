@@ -3,14 +3,13 @@
 //! Comments, strings and character constants hold no names. Lines that end in `\` go on. Names are kept as hashes: two
 //! names with one hash would at worst make a file depend on an option that it does not name.
 
-use std::collections::HashSet;
-use std::hash::{BuildHasher, BuildHasherDefault, DefaultHasher};
 use std::ops::Range;
 
 /// What a C text names.
 #[derive(Debug, Clone, Default)]
 pub struct Tokens {
-    names: HashSet<u64, BuildHasherDefault<DefaultHasher>>,
+    /// The hashes of all names, sorted.
+    pub(super) names: Vec<u64>,
     /// The headers that it asks for.
     pub includes: Vec<Include>,
     /// Whether it builds names by pasting (`##`).
@@ -26,8 +25,17 @@ pub enum Include {
     Searched(String),
 }
 
-fn hash(name: &[u8]) -> u64 {
-    BuildHasherDefault::<DefaultHasher>::default().hash_one(name)
+/// The hash of the empty name.
+pub(super) const EMPTY: u64 = 0xcbf2_9ce4_8422_2325;
+
+/// Goes on from the hash of a name to that of the name with one more byte: FNV-1a of 64 bits.
+pub(super) fn with_byte(hash: u64, byte: u8) -> u64 {
+    (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
+}
+
+/// Returns the hash of a name.
+pub(super) fn hash(name: &[u8]) -> u64 {
+    name.iter().fold(EMPTY, |hash, byte| with_byte(hash, *byte))
 }
 
 impl Tokens {
@@ -35,7 +43,11 @@ impl Tokens {
     pub fn of(text: &[u8]) -> Tokens {
         let mut reader = Reader::of(text);
         reader.all();
-        reader.tokens
+        let mut tokens = reader.tokens;
+        tokens.names.sort_unstable();
+        tokens.names.dedup();
+        tokens.names.shrink_to_fit();
+        tokens
     }
 
     /// Tells whether two texts have the same code in the same lines and columns; directives and comments may differ.
@@ -57,7 +69,7 @@ impl Tokens {
 
     /// Tells whether a name occurs.
     pub fn names(&self, name: &str) -> bool {
-        self.names.contains(&hash(name.as_bytes()))
+        self.names.binary_search(&hash(name.as_bytes())).is_ok()
     }
 }
 
@@ -220,7 +232,7 @@ impl<'a> Reader<'a> {
         if matches!(word.as_slice(), b"__has_include" | b"__has_include_next") {
             self.header_name();
         }
-        self.tokens.names.insert(hash(&word));
+        self.tokens.names.push(hash(&word));
     }
 
     /// A raw C++ string: `R"mark( … )mark"`. In C this is a name and a string; reading on to the mark would then skip
@@ -239,7 +251,7 @@ impl<'a> Reader<'a> {
     fn number(&mut self) {
         let word = self.word();
         // Digits can be pasted to a name, so they count as a piece of one.
-        self.tokens.names.insert(hash(&word));
+        self.tokens.names.push(hash(&word));
         if word.is_empty() {
             self.at += 1;
         }

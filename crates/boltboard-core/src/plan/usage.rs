@@ -1,10 +1,13 @@
 //! Which option macros a set of files names.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
-use super::tokens::Tokens;
+use foldhash::fast::FixedState;
+
+use super::tokens::{EMPTY, Tokens, with_byte};
+use crate::base::Digest;
 
 /// Tokens of files, read once a process.
 #[derive(Debug, Default)]
@@ -30,6 +33,35 @@ impl TokenMemo {
     }
 }
 
+/// Names that are looked for in files, such as those of all macros that carry options.
+#[derive(Debug, Clone, Default)]
+pub struct NameIndex {
+    names: Vec<String>,
+    numbers: HashMap<u64, u32, FixedState>,
+    /// Hashes of all that these names can begin with, but for the whole names.
+    beginnings: HashSet<u64, FixedState>,
+    /// Digest of the names.
+    pub digest: Digest,
+}
+
+impl NameIndex {
+    /// Makes an index of some names.
+    pub fn of<'a>(names: impl IntoIterator<Item = &'a str>) -> NameIndex {
+        let mut index = NameIndex { names: names.into_iter().map(str::to_string).collect(), ..NameIndex::default() };
+        for (number, name) in (0u32..).zip(&index.names) {
+            let (mut hash, mut begun) = (EMPTY, Vec::with_capacity(name.len()));
+            for byte in name.bytes() {
+                begun.push(hash);
+                hash = with_byte(hash, byte);
+            }
+            index.beginnings.extend(begun.into_iter().skip(1));
+            index.numbers.insert(hash, number);
+        }
+        index.digest = Digest::of_parts(index.names.iter().map(String::as_str));
+        index
+    }
+}
+
 /// What the files of one compile name.
 #[derive(Debug, Default)]
 pub struct Usage {
@@ -44,29 +76,42 @@ impl Usage {
         self.files.push(tokens);
     }
 
-    fn names(&self, name: &str) -> bool {
-        self.files.iter().any(|tokens| tokens.names(name))
+    fn hashes(&self) -> impl Iterator<Item = &u64> {
+        self.files.iter().flat_map(|tokens| &tokens.names)
     }
 
-    /// Returns those of the macros that the files name, or that pasting could form from pieces that they name.
-    pub fn seen<'a>(&self, macros: impl IntoIterator<Item = &'a str>) -> BTreeSet<&'a str> {
-        macros.into_iter().filter(|name| self.names(name) || (self.pastes && self.formable(name))).collect()
-    }
-
-    /// Tells whether a name can be cut into pieces that all occur: `a ## b` only ever joins tokens that stand somewhere
-    /// in the text.
-    fn formable(&self, name: &str) -> bool {
-        // reach[i]: the first i bytes can be made of pieces.
-        let mut reach = vec![false; name.len() + 1];
-        reach[0] = true;
-        for end in 1..=name.len() {
-            reach[end] = (0..end).any(|start| {
-                let whole = start == 0 && end == name.len();
-                reach[start] && !whole && self.names(&name[start..end])
-            });
+    /// Returns those of the names that the files name, or that pasting could form from pieces that they name.
+    pub fn seen<'i>(&self, index: &'i NameIndex) -> BTreeSet<&'i str> {
+        let name = |number: &u32| index.names.get(*number as usize).map(String::as_str);
+        let mut seen: BTreeSet<&str> =
+            self.hashes().filter_map(|hash| index.numbers.get(hash)).filter_map(name).collect();
+        // Whatever is pasted begins with a piece that stands somewhere in the text.
+        if self.pastes && self.hashes().any(|hash| index.beginnings.contains(hash)) {
+            let pieces: HashSet<u64, FixedState> = self.hashes().copied().collect();
+            seen.extend(index.names.iter().map(String::as_str).filter(|name| formable(name.as_bytes(), &pieces)));
         }
-        reach[name.len()]
+        seen
     }
+}
+
+/// Tells whether a name can be cut into pieces that all occur: `a ## b` only ever joins tokens that stand somewhere in the
+/// text.
+fn formable(name: &[u8], pieces: &HashSet<u64, FixedState>) -> bool {
+    // reach[i]: the first i bytes can be made of pieces.
+    let mut reach = vec![false; name.len() + 1];
+    reach[0] = true;
+    for start in 0..name.len() {
+        if !reach[start] {
+            continue;
+        }
+        let mut hash = EMPTY;
+        for end in start + 1..=name.len() {
+            hash = with_byte(hash, name[end - 1]);
+            let whole = start == 0 && end == name.len();
+            reach[end] |= !whole && pieces.contains(&hash);
+        }
+    }
+    reach[name.len()]
 }
 
 #[cfg(test)]
@@ -81,7 +126,7 @@ mod tests {
 
     #[test]
     fn pasting_sees_what_it_could_form_and_no_more() {
-        let macros = ["SK_FOG", "SK_LAMP", "SK_LINK_2"];
+        let macros = NameIndex::of(["SK_FOG", "SK_LAMP", "SK_LINK_2"]);
         for (case, text, want) in [
             ("a prefix and a name", "#define ON(x) SK_##x\nON(FOG)", vec!["SK_FOG"]),
             ("the name as an argument elsewhere", "#define CAT(a,b) a##b\nCAT(SK_, LAMP)", vec!["SK_LAMP"]),
@@ -90,7 +135,7 @@ mod tests {
             ("pasting of other things", "#define CAT(a,b) a##b\nCAT(x, y)", vec![]),
             ("named outright", "#ifdef SK_LAMP\n#endif", vec!["SK_LAMP"]),
         ] {
-            let seen: Vec<&str> = usage(text).seen(macros).into_iter().collect();
+            let seen: Vec<&str> = usage(text).seen(&macros).into_iter().collect();
             assert_eq!(seen, want, "{case}");
         }
     }

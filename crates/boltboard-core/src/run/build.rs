@@ -1,6 +1,6 @@
 //! The whole build: ready steps run longest way first, as many as there are jobs.
 
-use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
+use std::collections::{BTreeSet, BinaryHeap, HashMap};
 use std::path::PathBuf;
 use std::sync::{Mutex, mpsc};
 use std::time::Duration;
@@ -12,7 +12,7 @@ use super::same_text::Experience;
 use super::watched::{SealWanted, seal};
 use crate::base::FileError;
 use crate::launch::Launch;
-use crate::plan::{Ahead, Alike, Judge, Judged, Location, Plan, Step, StepId, TokenMemo, Verdict};
+use crate::plan::{Ahead, Alike, Judge, Judged, Location, Plan, QuickJudge, Step, StepId, Timings, TokenMemo, Verdict};
 use crate::store::{Journal, Note, StatusMemo, StepRecord, Store, break_seal};
 use crate::survey::Tools;
 
@@ -128,7 +128,8 @@ struct Graph {
 impl Graph {
     fn of(plan: &Plan, judge: &Judge<'_>) -> Graph {
         let count = plan.steps.len();
-        let mut makers: BTreeMap<&Location, StepId> = BTreeMap::new();
+        let timings = Timings::of(judge);
+        let mut makers: HashMap<&Location, StepId> = HashMap::new();
         for (id, step) in plan.steps.iter() {
             makers.extend(step.writes.iter().map(|write| (write, id)));
         }
@@ -139,7 +140,7 @@ impl Graph {
             let before: BTreeSet<StepId> = read.chain(step.after.iter().copied()).filter(|b| *b != id).collect();
             graph.waits[id.index()] = before.len();
             before.iter().for_each(|b| graph.next[b.index()].push(id));
-            graph.own_ms[id.index()] = judge.timing(step).ms();
+            graph.own_ms[id.index()] = timings.step(step).ms();
         }
         // Steps come after those that they read from, so going backwards sees every way.
         for id in plan.steps.ids().rev() {
@@ -174,6 +175,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
     let mut course = Course {
         input,
         judge: &judge,
+        quick: QuickJudge::new(&judge),
         graph,
         journal: &mut journal,
         watch,
@@ -196,6 +198,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
 struct Course<'a> {
     input: &'a BuildInput<'a>,
     judge: &'a Judge<'a>,
+    quick: QuickJudge<'a>,
     graph: Graph,
     journal: &'a mut Journal,
     watch: &'a mut dyn Watch,
@@ -297,6 +300,11 @@ impl Course<'_> {
     /// Does what can be done without a process. Returns whether the step is settled.
     fn settle(&mut self, id: StepId, ready: &mut Ready) -> Result<bool, BuildFault> {
         let step = &self.input.plan.steps[id];
+        if self.quick.is_current(step, &Ahead::default()) {
+            self.report.current += 1;
+            self.passed(id, &Ran::Current, ready);
+            return Ok(true);
+        }
         let Judged { verdict, .. } = self.judge.judge(step, &Ahead::default());
         match verdict {
             Verdict::Current => {
@@ -308,7 +316,7 @@ impl Course<'_> {
                 if !self.restore(&note)? {
                     return Ok(false);
                 }
-                self.record(step, Some(note.clone()))?;
+                self.record(step, Some((*note).clone()))?;
                 self.report.from_store.push(id);
                 self.passed(id, &Ran::FromStore { said: note.said }, ready);
                 Ok(true)
@@ -359,13 +367,14 @@ impl Course<'_> {
     }
 
     fn record(&mut self, step: &Step, note: Option<Note>) -> Result<(), BuildFault> {
-        self.journal.add(StepRecord {
+        self.journal.add(&StepRecord {
             step: step.name.clone(),
             base_key: self.judge.base_key(step),
             command: step.command(),
             tool: self.judge.tool_identity(step),
             note,
         })?;
+        step.writes.iter().for_each(|write| self.quick.forget(write));
         Ok(())
     }
 
@@ -387,7 +396,7 @@ fn remove_stale(judge: &Judge<'_>, journal: &mut Journal) -> Result<Vec<String>,
         judge.plan.steps.iter().flat_map(|(_, step)| step.writes.iter().map(Location::kept)).collect();
     let mut removed = Vec::new();
     for name in judge.stale() {
-        let outputs = journal.records.get(&name).and_then(|r| r.note.as_ref()).map(|n| n.outputs.clone());
+        let outputs = journal.get(&name).and_then(|r| r.note).map(|n| n.outputs);
         for output in outputs.unwrap_or_default().iter().filter(|o| !kept.contains(&o.location)) {
             let Ok(location) = output.location.parse::<Location>() else { continue };
             let path = location.path(&judge.plan.folders);

@@ -126,7 +126,17 @@ impl Executor<'_> {
         said: String,
         wall_ms: u64,
     ) -> Note {
-        Note { inputs, absent, macros, macro_names: self.judge.names_digest(step), outputs, said, wall_ms, text: None }
+        Note {
+            inputs,
+            absent,
+            macros,
+            macro_names: self.judge.names_digest(step),
+            outputs,
+            said,
+            wall_ms,
+            memory: 0,
+            text: None,
+        }
     }
 
     pub(super) fn process(&self, step: &Step, aside: &Path, text: Option<Digest>) -> Result<Ended, Trouble> {

@@ -6,7 +6,7 @@ use std::time::SystemTime;
 
 use crate::base::{Digest, FileError};
 use crate::plan::{Action, Judge, Location, Step, ToolPlace};
-use crate::store::{Journal, Note, SealMaker, Sealed};
+use crate::store::{Journal, Number, PackedNote, SealMaker, Sealed};
 
 /// What is needed to seal a build.
 #[derive(Debug, Clone)]
@@ -27,6 +27,7 @@ pub(super) fn seal(judge: &Judge<'_>, journal: &Journal, wanted: &SealWanted) ->
     let mut places = Places {
         judge,
         maker: SealMaker::new(judge.status, wanted.started),
+        journal,
         contents: HashMap::new(),
         misses: HashSet::new(),
         output_bytes: 0,
@@ -36,7 +37,7 @@ pub(super) fn seal(judge: &Judge<'_>, journal: &Journal, wanted: &SealWanted) ->
     }
     let mut tools: HashSet<PathBuf> = HashSet::new();
     for (_, step) in judge.plan.steps.iter() {
-        let note = journal.records.get(&step.name).and_then(|record| record.note.as_ref());
+        let note = journal.packed(&step.name).and_then(|record| record.note.as_ref());
         let Some(()) = note.and_then(|note| places.add(step, note)) else { return Ok(()) };
         if let Some(ToolPlace::Host { path, .. }) = step.tool().map(|tool| &tool.place)
             && !tools.contains(path)
@@ -52,33 +53,36 @@ pub(super) fn seal(judge: &Judge<'_>, journal: &Journal, wanted: &SealWanted) ->
 struct Places<'a> {
     judge: &'a Judge<'a>,
     maker: SealMaker<'a>,
-    /// What each file that was read holds now, as its kept name, and whether its interface is meant.
-    contents: HashMap<(&'a str, bool), Option<Digest>>,
-    misses: HashSet<&'a str>,
+    journal: &'a Journal,
+    /// What each file that was read holds now, by its number, and whether its interface is meant.
+    contents: HashMap<(Number, bool), Option<Digest>>,
+    misses: HashSet<Number>,
     output_bytes: u64,
 }
 
-impl<'a> Places<'a> {
+impl Places<'_> {
     /// Adds the places of one step; `None` when its result no longer stands.
-    fn add(&mut self, step: &Step, note: &'a Note) -> Option<()> {
-        let folders = &self.judge.plan.folders;
+    fn add(&mut self, step: &Step, note: &PackedNote) -> Option<()> {
+        let (judge, journal) = (self.judge, self.journal);
+        let folders = &judge.plan.folders;
         let may_see_interface = step.links() || !step.interfaces.is_empty();
-        for (text, digest) in &note.inputs {
+        for (file, content) in &note.inputs {
+            let text = journal.text(*file);
             let interface = may_see_interface && step.sees_interface(&text.parse().ok()?);
-            let (judge, maker) = (self.judge, &mut self.maker);
-            let content = self.contents.entry((text, interface)).or_insert_with(|| {
+            let maker = &mut self.maker;
+            let now = self.contents.entry((*file, interface)).or_insert_with(|| {
                 let location: Location = text.parse().ok()?;
                 let path = location.path(folders);
                 let (_, content) = judge.status.seen(&path)?;
                 maker.read(path, |_| true);
                 Some(if interface { judge.counted(step, &location, content) } else { content })
             });
-            if content.as_ref() != Some(digest) {
+            if *now != Some(journal.digest(*content)) {
                 return None;
             }
         }
-        for output in &note.outputs {
-            let location: Location = output.location.parse().ok()?;
+        for (file, made, _) in &note.outputs {
+            let (location, made) = (journal.text(*file).parse::<Location>().ok()?, journal.digest(*made));
             let path = location.path(folders);
             match &step.action {
                 Action::Link { target } => self.maker.leads(path, target),
@@ -86,15 +90,15 @@ impl<'a> Places<'a> {
                     if matches!(location, Location::Output(_)) {
                         self.output_bytes += std::fs::metadata(&path).map_or(0, |status| status.len());
                     }
-                    self.maker.read(path, |content| content == output.digest);
+                    self.maker.read(path, |content| content == made);
                 }
             }
         }
-        for text in &note.absent {
-            if !self.misses.insert(text) {
+        for file in &note.absent {
+            if !self.misses.insert(*file) {
                 continue;
             }
-            let path = text.parse::<Location>().ok()?.path(folders);
+            let path = journal.text(*file).parse::<Location>().ok()?.path(folders);
             // Names that come or go in a folder of the tree or the host change its status; folders of the build change
             // with every build.
             let folder = path.parent().filter(|folder| !folder.starts_with(&folders.build) && folder.is_dir());

@@ -3,7 +3,7 @@
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use super::journal::Note;
+use super::record::Note;
 use crate::base::files::{make_folder, read_text, write_whole};
 use crate::base::{Digest, FileError};
 

@@ -1,68 +1,36 @@
-//! What each step of a build last did: one JSON line a step, later lines win. A line cut off by a kill is left out.
+//! What each step of a build last did: a file of frames, later ones win. Each frame has its length and a checksum; what a kill or
+//! a power cut has torn off at the end is left out, and so is all that follows a damaged frame.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use foldhash::fast::FixedState;
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::{make_folder, read_text, write_whole};
+use super::record::{Number, PackedRecord, StepRecord, Tables};
+use crate::base::files::{make_folder, write_whole};
 use crate::base::{Digest, FileError};
 
-/// What a step saw and made: enough to tell whether the same would come out again.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Note {
-    /// All files read, with their content, but for option headers.
-    pub inputs: Vec<(String, Digest)>,
-    /// Places where a header was looked for and not found before the one that was read.
-    pub absent: Vec<String>,
-    /// The macros that carry options and that the files read name, with what they stood for (`None`: not defined).
-    pub macros: Vec<(String, Option<String>)>,
-    /// Digest of the names of all such macros there were.
-    pub macro_names: Digest,
-    /// What was made.
-    pub outputs: Vec<Output>,
-    /// What the step said, such as warnings.
-    pub said: String,
-    /// How long it ran, in milliseconds.
-    pub wall_ms: u64,
-    /// Digest of a compile's text after preprocessing, where it was looked at.
-    #[serde(default)]
-    pub text: Option<Digest>,
-}
+/// What the file begins with.
+const MARK: &[u8] = b"boltboard journal 2\n";
+/// Length and checksum of a frame, in bytes.
+const HEAD: usize = 12;
 
-/// A file that a step made.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Output {
-    /// Where it lies.
-    pub location: String,
-    /// Its content.
-    pub digest: Digest,
-    /// Permission bits.
-    pub mode: u32,
-}
-
-/// A step's last run.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct StepRecord {
-    /// The step's name.
-    pub step: String,
-    /// Digest of its command and tools.
-    pub base_key: Digest,
-    /// The command's words.
-    pub command: Vec<String>,
-    /// Digest of the tool that ran it.
-    pub tool: Digest,
-    /// What it saw and made; `None` when an input changed while it ran, so that it counts as not done.
-    pub note: Option<Note>,
+/// One frame: texts and digests that no earlier frame names, and what happened to a step.
+#[derive(Serialize, Deserialize)]
+struct Frame {
+    texts: Vec<Arc<str>>,
+    digests: Vec<Digest>,
+    event: Event,
 }
 
 #[derive(Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-enum Line {
-    Done(Box<StepRecord>),
-    Removed(String),
+enum Event {
+    Done(Box<PackedRecord>),
+    Removed(Number),
 }
 
 /// The records of one build folder, by step name.
@@ -70,42 +38,126 @@ enum Line {
 pub struct Journal {
     path: PathBuf,
     file: Option<File>,
-    lines: usize,
-    /// The records.
-    pub records: BTreeMap<String, StepRecord>,
+    /// How much of the file is whole, in bytes.
+    whole: u64,
+    frames: usize,
+    tables: Tables,
+    records: HashMap<Number, PackedRecord, FixedState>,
+    /// Whether something in the middle was damaged, so that steps whose records are gone run again.
+    pub damaged: bool,
 }
 
 impl Journal {
-    /// Reads the journal of a build folder; none is an empty one.
+    /// Reads the journal of a build folder; none is an empty one, and so is one in a format of another version.
     ///
     /// # Errors
     /// The file is there and cannot be read.
     pub fn open(build: &Path) -> Result<Journal, FileError> {
-        let path = build.join("journal.jsonl");
-        let mut journal = Journal { path, file: None, lines: 0, records: BTreeMap::new() };
-        for line in read_text(&journal.path)?.unwrap_or_default().lines() {
-            journal.lines += 1;
-            match serde_json::from_str(line) {
-                Ok(Line::Done(record)) => {
-                    journal.records.insert(record.step.clone(), *record);
-                }
-                Ok(Line::Removed(step)) => {
-                    journal.records.remove(&step);
-                }
-                // A torn or damaged line costs one step run again.
-                Err(_) => {}
+        let path = build.join("journal");
+        let bytes = match std::fs::read(&path) {
+            Ok(bytes) => bytes,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+            Err(e) => return Err(FileError::on("read", &path)(e)),
+        };
+        let mut journal = Journal {
+            path,
+            file: None,
+            whole: 0,
+            frames: 0,
+            tables: Tables::default(),
+            records: HashMap::default(),
+            damaged: false,
+        };
+        let Some(mut rest) = bytes.strip_prefix(MARK) else {
+            journal.damaged = !bytes.is_empty();
+            return Ok(journal);
+        };
+        journal.whole = MARK.len() as u64;
+        while let Some((frame, after)) = next_frame(rest) {
+            let taken = frame.is_some_and(|frame| journal.take(frame));
+            if !taken {
+                journal.damaged = true;
+                break;
             }
+            journal.whole += (rest.len() - after.len()) as u64;
+            rest = after;
         }
         Ok(journal)
+    }
+
+    fn take(&mut self, frame: Frame) -> bool {
+        self.frames += 1;
+        frame.texts.into_iter().for_each(|text| {
+            self.tables.texts.add(text);
+        });
+        frame.digests.into_iter().for_each(|digest| {
+            self.tables.digests.add(digest);
+        });
+        match frame.event {
+            Event::Done(record) if self.tables.hold(&record) => {
+                self.records.insert(record.step, *record);
+                true
+            }
+            Event::Done(_) => false,
+            Event::Removed(step) => {
+                self.records.remove(&step);
+                true
+            }
+        }
+    }
+
+    /// Returns a step's record.
+    pub fn get(&self, step: &str) -> Option<StepRecord> {
+        self.tables.unpack(self.packed(step)?)
+    }
+
+    /// Returns a step's record as it is kept.
+    pub fn packed(&self, step: &str) -> Option<&PackedRecord> {
+        self.records.get(&self.tables.texts.find(step)?)
+    }
+
+    /// Returns a text by its number.
+    pub fn text(&self, number: Number) -> &str {
+        self.tables.texts.get(number).map_or("", |text| text)
+    }
+
+    /// Returns a digest by its number.
+    pub fn digest(&self, number: Number) -> Digest {
+        self.tables.digests.get(number).copied().unwrap_or_default()
+    }
+
+    /// Returns the number of a text.
+    pub fn number(&self, text: &str) -> Option<Number> {
+        self.tables.texts.find(text)
+    }
+
+    /// Returns how many texts there are; their numbers are below that.
+    pub fn texts(&self) -> usize {
+        self.tables.texts.len()
+    }
+
+    /// Returns the names of all steps that have a record, sorted.
+    pub fn names(&self) -> Vec<&str> {
+        let mut names: Vec<&str> = self.records.keys().map(|step| self.text(*step)).collect();
+        names.sort_unstable();
+        names
+    }
+
+    /// Returns all records as they are kept, in no order.
+    pub fn all(&self) -> impl Iterator<Item = &PackedRecord> {
+        self.records.values()
     }
 
     /// Adds a step's record.
     ///
     /// # Errors
     /// It cannot be written.
-    pub fn add(&mut self, record: StepRecord) -> Result<(), FileError> {
-        self.write(&Line::Done(Box::new(record.clone())))?;
-        self.records.insert(record.step.clone(), record);
+    pub fn add(&mut self, record: &StepRecord) -> Result<(), FileError> {
+        let (texts, digests) = (self.tables.texts.len(), self.tables.digests.len());
+        let packed = self.tables.pack(record);
+        let frame = self.frame(texts, digests, Event::Done(Box::new(packed.clone())));
+        self.write(&frame)?;
+        self.records.insert(packed.step, packed);
         Ok(())
     }
 
@@ -114,49 +166,93 @@ impl Journal {
     /// # Errors
     /// It cannot be written.
     pub fn remove(&mut self, step: &str) -> Result<(), FileError> {
-        self.write(&Line::Removed(step.to_string()))?;
-        self.records.remove(step);
+        let Some(number) = self.tables.texts.find(step).filter(|number| self.records.contains_key(number)) else {
+            return Ok(());
+        };
+        let frame = self.frame(self.tables.texts.len(), self.tables.digests.len(), Event::Removed(number));
+        self.write(&frame)?;
+        self.records.remove(&number);
         Ok(())
     }
 
-    fn write(&mut self, line: &Line) -> Result<(), FileError> {
+    /// A frame with the texts and digests from these numbers on.
+    fn frame(&self, texts: usize, digests: usize, event: Event) -> Vec<u8> {
+        let number = |at: usize| Number::try_from(at).unwrap_or(Number::MAX);
+        let texts = (texts..self.tables.texts.len()).filter_map(|at| self.tables.texts.get(number(at)).cloned());
+        let digests =
+            (digests..self.tables.digests.len()).filter_map(|at| self.tables.digests.get(number(at)).copied());
+        framed(&Frame { texts: texts.collect(), digests: digests.collect(), event })
+    }
+
+    fn write(&mut self, frame: &[u8]) -> Result<(), FileError> {
         let failed = FileError::on("write", &self.path);
         if self.file.is_none() {
             make_folder(self.path.parent().unwrap_or(Path::new(".")))?;
             let open = File::options().create(true).append(true).open(&self.path);
             let mut file = open.map_err(FileError::on("open", &self.path))?;
-            // Ends a line that an earlier kill cut off.
-            if self.lines > 0 {
-                file.write_all(b"\n").map_err(FileError::on("write", &self.path))?;
+            // What an earlier kill has cut off, or damage, ends here.
+            file.set_len(self.whole).map_err(FileError::on("write", &self.path))?;
+            if self.whole == 0 {
+                file.write_all(MARK).map_err(FileError::on("write", &self.path))?;
+                self.whole = MARK.len() as u64;
             }
             self.file = Some(file);
         }
-        let mut text = serde_json::to_string(line).unwrap_or_default();
-        text.push('\n');
-        self.lines += 1;
+        self.frames += 1;
         match &mut self.file {
-            Some(file) => file.write_all(text.as_bytes()).map_err(failed),
+            Some(file) => file.write_all(frame).map_err(failed),
             None => Ok(()),
         }
     }
 
-    /// Writes the journal anew when most of its lines no longer count.
+    /// Writes the journal anew when most of its frames no longer count.
     ///
     /// # Errors
     /// It cannot be written.
     pub fn compact(&mut self) -> Result<(), FileError> {
-        if self.lines < 4 * self.records.len() + 100 {
+        if self.frames < 4 * self.records.len() + 100 {
             return Ok(());
         }
-        let mut text = String::new();
-        for record in self.records.values() {
-            text.push_str(&serde_json::to_string(&Line::Done(Box::new(record.clone()))).unwrap_or_default());
-            text.push('\n');
+        let records: BTreeMap<&str, StepRecord> =
+            self.records.values().filter_map(|r| Some((self.text(r.step), self.tables.unpack(r)?))).collect();
+        let mut fresh = Journal {
+            path: self.path.clone(),
+            file: None,
+            whole: 0,
+            frames: 0,
+            tables: Tables::default(),
+            records: HashMap::default(),
+            damaged: false,
+        };
+        let mut bytes = MARK.to_vec();
+        for record in records.values() {
+            let (texts, digests) = (fresh.tables.texts.len(), fresh.tables.digests.len());
+            let packed = fresh.tables.pack(record);
+            bytes.extend(fresh.frame(texts, digests, Event::Done(Box::new(packed.clone()))));
+            fresh.records.insert(packed.step, packed);
+            fresh.frames += 1;
         }
-        self.file = None;
-        self.lines = self.records.len();
-        write_whole(&self.path, text.as_bytes())
+        write_whole(&self.path, &bytes)?;
+        fresh.whole = bytes.len() as u64;
+        *self = fresh;
+        Ok(())
     }
+}
+
+fn framed(frame: &Frame) -> Vec<u8> {
+    let payload = postcard::to_stdvec(frame).unwrap_or_default();
+    let length = u32::try_from(payload.len()).unwrap_or(0);
+    [&length.to_le_bytes()[..], &Digest::of(&payload).short(), &payload].concat()
+}
+
+/// Reads the next frame: `Some(None)` for a damaged one, `None` where nothing whole follows.
+fn next_frame(bytes: &[u8]) -> Option<(Option<Frame>, &[u8])> {
+    let (head, rest) = bytes.split_at_checked(HEAD)?;
+    let [a, b, c, d, check @ ..] = head else { return None };
+    let length = u32::from_le_bytes([*a, *b, *c, *d]) as usize;
+    let (payload, after) = rest.split_at_checked(length)?;
+    let sound = Digest::of(payload).short() == *check;
+    Some((sound.then(|| postcard::from_bytes(payload).ok()).flatten(), after))
 }
 
 #[cfg(test)]
@@ -165,23 +261,42 @@ mod tests {
 
     fn record(step: &str) -> StepRecord {
         let digest = Digest::of(step.as_bytes());
-        StepRecord { step: step.into(), base_key: digest, command: vec![], tool: digest, note: None }
+        StepRecord { step: step.into(), base_key: digest, command: vec![step.into()], tool: digest, note: None }
     }
 
     #[test]
-    fn a_torn_line_costs_only_itself() {
+    fn a_torn_or_damaged_end_costs_only_itself() {
+        for (case, damaged) in [("torn", false), ("damaged", true)] {
+            let folder = tempfile::tempdir().unwrap();
+            let mut journal = Journal::open(folder.path()).unwrap();
+            journal.add(&record("a")).unwrap();
+            journal.add(&record("b")).unwrap();
+            drop(journal);
+            let path = folder.path().join("journal");
+            let mut bytes = std::fs::read(&path).unwrap();
+            let last = bytes.len() - 1;
+            if damaged {
+                bytes[last] ^= 1
+            } else {
+                bytes.truncate(last - 20)
+            }
+            std::fs::write(&path, bytes).unwrap();
+            let mut journal = Journal::open(folder.path()).unwrap();
+            assert_eq!((journal.names(), journal.damaged), (vec!["a"], damaged), "{case}");
+            journal.add(&record("c")).unwrap();
+            let again = Journal::open(folder.path()).unwrap();
+            assert_eq!((again.names(), again.damaged), (vec!["a", "c"], false), "{case}");
+            assert_eq!(again.get("c"), Some(record("c")));
+        }
+    }
+
+    #[test]
+    fn what_is_no_journal_is_set_aside() {
         let folder = tempfile::tempdir().unwrap();
+        std::fs::write(folder.path().join("journal"), "boltboard journal 99\nsomething").unwrap();
         let mut journal = Journal::open(folder.path()).unwrap();
-        journal.add(record("a")).unwrap();
-        journal.add(record("b")).unwrap();
-        drop(journal);
-        let path = folder.path().join("journal.jsonl");
-        let text = std::fs::read_to_string(&path).unwrap();
-        std::fs::write(&path, &text[..text.len() - 20]).unwrap();
-        let mut journal = Journal::open(folder.path()).unwrap();
-        assert_eq!(journal.records.keys().collect::<Vec<_>>(), ["a"]);
-        journal.add(record("c")).unwrap();
-        let again = Journal::open(folder.path()).unwrap();
-        assert_eq!(again.records.keys().collect::<Vec<_>>(), ["a", "c"], "what came after the torn line is kept");
+        assert!(journal.damaged && journal.names().is_empty());
+        journal.add(&record("a")).unwrap();
+        assert_eq!(Journal::open(folder.path()).unwrap().names(), ["a"]);
     }
 }

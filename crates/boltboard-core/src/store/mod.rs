@@ -5,14 +5,16 @@ mod content;
 mod journal;
 mod ledger;
 mod lock;
+mod record;
 mod seal;
 mod status;
 mod work;
 
 pub use content::Store;
-pub use journal::{Journal, Note, Output, StepRecord};
+pub use journal::Journal;
 pub use ledger::{Ledger, LedgerEntry, LedgerOutcome};
 pub use lock::{LockFault, WorkLock};
+pub use record::{Note, Number, Output, PackedNote, PackedRecord, StepRecord};
 pub use seal::{SealMaker, Sealed, break_seal, sealed};
 pub use status::{Stamp, StatusMemo};
 pub use work::{Folders, WorkFault, WorkFolder};

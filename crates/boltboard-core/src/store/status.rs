@@ -6,10 +6,14 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
+use foldhash::fast::FixedState;
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::{read_text, write_whole};
+use crate::base::files::write_whole;
 use crate::base::{Digest, FileError};
+
+/// What the kept file begins with.
+const MARK: &[u8] = b"boltboard status 1\n";
 
 /// A status is trusted only when the file was last changed this long before it was read: within that time a second
 /// change could leave the same time stamp.
@@ -25,7 +29,7 @@ pub struct Stamp {
     changed_ns: i128,
 }
 
-#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy)]
 struct Seen {
     stamp: Stamp,
     digest: Digest,
@@ -35,15 +39,21 @@ struct Seen {
 /// Contents of files, looked up by their status where that is enough.
 #[derive(Debug, Default)]
 pub struct StatusMemo {
-    seen: Mutex<HashMap<PathBuf, Seen>>,
+    seen: Mutex<HashMap<PathBuf, Seen, FixedState>>,
 }
 
 impl StatusMemo {
     /// Reads what was kept; a missing or damaged file is an empty memo.
     pub fn load(path: &Path) -> StatusMemo {
-        let text = read_text(path).ok().flatten().unwrap_or_default();
-        let seen: HashMap<PathBuf, Seen> = serde_json::from_str(&text).unwrap_or_default();
-        StatusMemo { seen: Mutex::new(seen) }
+        let bytes = std::fs::read(path).unwrap_or_default();
+        let kept = bytes.strip_prefix(MARK).and_then(|rest| rest.split_at_checked(32));
+        let sound =
+            kept.filter(|(digest, content)| postcard::to_stdvec(&Digest::of(content)).is_ok_and(|d| d == *digest));
+        let seen: Option<Vec<(&str, Stamp, Digest)>> =
+            sound.and_then(|(_, content)| postcard::from_bytes(content).ok());
+        let seen = seen.unwrap_or_default().into_iter();
+        let seen = seen.map(|(path, stamp, digest)| (PathBuf::from(path), Seen { stamp, digest, settled: true }));
+        StatusMemo { seen: Mutex::new(seen.collect()) }
     }
 
     /// Keeps what was seen.
@@ -51,9 +61,14 @@ impl StatusMemo {
     /// # Errors
     /// It cannot be written.
     pub fn save(&self, path: &Path) -> Result<(), FileError> {
-        let seen = self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let sorted: std::collections::BTreeMap<_, _> = seen.iter().filter(|(_, s)| s.settled).collect();
-        write_whole(path, serde_json::to_string(&sorted).unwrap_or_default().as_bytes())
+        let seen = self.lock();
+        let settled = seen.iter().filter(|(_, seen)| seen.settled);
+        let mut kept: Vec<(&str, Stamp, Digest)> =
+            settled.filter_map(|(path, seen)| Some((path.to_str()?, seen.stamp, seen.digest))).collect();
+        kept.sort_unstable_by_key(|(path, ..)| *path);
+        let content = postcard::to_stdvec(&kept).unwrap_or_default();
+        let digest = postcard::to_stdvec(&Digest::of(&content)).unwrap_or_default();
+        write_whole(path, &[MARK, &digest, &content].concat())
     }
 
     /// Returns the digest of a file's content, `None` when it is not a readable file.
@@ -90,7 +105,7 @@ impl StatusMemo {
         Stamp::of(path).is_none_or(|s| s.changed_ns >= i128::try_from(time.as_nanos()).unwrap_or(0))
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<PathBuf, Seen>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<PathBuf, Seen, FixedState>> {
         self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 }

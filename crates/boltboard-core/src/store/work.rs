@@ -179,12 +179,12 @@ impl WorkFolder {
 
     /// What was last seen of files.
     pub fn status(&self) -> PathBuf {
-        self.root.join("status.json")
+        self.root.join("status")
     }
 
     /// What compilers have answered.
     pub fn probes(&self) -> PathBuf {
-        self.root.join("probes.json")
+        self.root.join("probes")
     }
 
     /// Makes a folder for passing files that is gone when dropped: in here if that can be, else where the system keeps such.

@@ -184,8 +184,8 @@ fn damaged_state_costs_work_and_nothing_else() {
     tree.run("build").code(0);
     let before = tree.outputs("mine");
     for (damaged, text) in [
-        ("bolt-work/builds/mine/journal.jsonl", "{\"done\":{\"step\":\n\u{0}garbage"),
-        ("bolt-work/status.json", "not json"),
+        ("bolt-work/builds/mine/journal", "{\"done\":{\"step\":\n\u{0}garbage"),
+        ("bolt-work/status", "not json"),
         ("bolt-work/ledger.jsonl", "{}\nnot json\n"),
     ] {
         tree.write(damaged, text);

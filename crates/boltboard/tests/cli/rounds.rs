@@ -179,7 +179,7 @@ fn happen(tree: &Scratch, act: Act) {
         Act::SpoilState(which, how) => {
             let own = |file: &PathBuf| !file.components().any(|part| part.as_os_str() == "profiles");
             let files = std::fs::read_dir(work("")).into_iter().flatten().filter_map(Result::ok).map(|e| e.path());
-            let names = ["status.json", "ledger.jsonl", "board", "board.words", "probes.json"];
+            let names = ["status", "ledger.jsonl", "board", "board.words", "probes"];
             let known = |file: &PathBuf| file.file_name().is_some_and(|name| names.iter().any(|known| name == *known));
             let mut files: Vec<PathBuf> = files.filter(own).filter(known).collect();
             files.extend(

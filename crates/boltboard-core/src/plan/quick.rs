@@ -1,0 +1,93 @@
+//! The quick look at a step: is it current? It goes by numbers, looks at each file once however many steps read it, and leaves
+//! every answer but a plain yes to the [`Judge`].
+
+use super::judge::{Ahead, Judge};
+use super::location::Location;
+use super::step::{Action, Step};
+use crate::base::Digest;
+
+/// What was found out about a file.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Found {
+    Unknown,
+    Nothing,
+    Content(Digest),
+}
+
+/// Looks at the steps of one build.
+pub struct QuickJudge<'a> {
+    judge: &'a Judge<'a>,
+    /// By the number of a file's name in the journal.
+    contents: Vec<Found>,
+    present: Vec<Option<bool>>,
+}
+
+impl<'a> QuickJudge<'a> {
+    /// Makes one that has looked at nothing.
+    pub fn new(judge: &'a Judge<'a>) -> QuickJudge<'a> {
+        let texts = judge.journal.texts();
+        QuickJudge { judge, contents: vec![Found::Unknown; texts], present: vec![None; texts] }
+    }
+
+    /// Tells whether a step is current for sure, given what earlier steps will make.
+    pub fn is_current(&mut self, step: &Step, ahead: &Ahead) -> bool {
+        let (judge, journal) = (self.judge, self.judge.journal);
+        let Some(record) = journal.packed(&step.name) else { return false };
+        let Some(note) = &record.note else { return false };
+        let plain = match &step.action {
+            Action::Compile { .. } => true,
+            Action::Run { .. } => {
+                !step.links() && step.interfaces.is_empty() && self.same_reads(step, note.inputs.len())
+            }
+            Action::Write { .. } | Action::Copy => true,
+            Action::Link { .. } => false,
+        };
+        plain
+            && record.base_key == judge.base_key(step)
+            && journal.digest(note.macro_names) == judge.names_digest(step)
+            && note.macros.iter().all(|(name, value)| {
+                judge.macro_value(step, journal.text(*name)) == value.map(|value| journal.text(value))
+            })
+            && note.outputs.iter().all(|(file, content, _)| self.holds(*file, journal.digest(*content), ahead))
+            && note.inputs.iter().all(|(file, content)| self.holds(*file, journal.digest(*content), ahead))
+            && !note.absent.iter().any(|file| self.is_present(*file))
+    }
+
+    /// Forgets a file that a step has written.
+    pub fn forget(&mut self, location: &Location) {
+        if let Some(number) = self.judge.journal.number(&location.kept()) {
+            self.contents[number as usize] = Found::Unknown;
+            self.present[number as usize] = None;
+        }
+    }
+
+    fn same_reads(&self, step: &Step, inputs: usize) -> bool {
+        let journal = self.judge.journal;
+        let Some(note) = journal.packed(&step.name).and_then(|record| record.note.as_ref()) else { return false };
+        let known = |read: &Location| {
+            journal.number(&read.kept()).is_some_and(|number| note.inputs.iter().any(|(file, _)| *file == number))
+        };
+        step.reads.len() == inputs && step.reads.iter().all(known)
+    }
+
+    fn holds(&mut self, file: u32, content: Digest, ahead: &Ahead) -> bool {
+        let name = self.judge.journal.text(file);
+        if ahead.touches(name) {
+            return false;
+        }
+        let found = &mut self.contents[file as usize];
+        if *found == Found::Unknown {
+            let path = name.parse::<Location>().ok().map(|location| location.path(&self.judge.plan.folders));
+            *found = path.and_then(|path| self.judge.status.digest(&path)).map_or(Found::Nothing, Found::Content);
+        }
+        *found == Found::Content(content)
+    }
+
+    fn is_present(&mut self, file: u32) -> bool {
+        let judge = self.judge;
+        *self.present[file as usize].get_or_insert_with(|| {
+            let location = judge.journal.text(file).parse::<Location>();
+            location.is_ok_and(|location| location.path(&judge.plan.folders).exists())
+        })
+    }
+}
