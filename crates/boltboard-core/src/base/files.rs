@@ -46,12 +46,32 @@ pub fn make_folder(path: &Path) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_whole(path: &Path, content: &[u8]) -> Result<(), FileError> {
+    write_aside(path, content, Sync::Now)
+}
+
+/// The same without a sync, for what can be made again and tells by itself that it is whole: after a power cut it may be gone.
+///
+/// # Errors
+/// The file cannot be written; the old one is then still there.
+pub fn write_quickly(path: &Path, content: &[u8]) -> Result<(), FileError> {
+    write_aside(path, content, Sync::Later)
+}
+
+#[derive(PartialEq)]
+enum Sync {
+    Now,
+    Later,
+}
+
+fn write_aside(path: &Path, content: &[u8], sync: Sync) -> Result<(), FileError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     make_folder(folder)?;
     let failed = || FileError::on("write", path);
     let mut file = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
     file.write_all(content).map_err(failed())?;
-    file.as_file().sync_data().map_err(failed())?;
+    if sync == Sync::Now {
+        file.as_file().sync_data().map_err(failed())?;
+    }
     // Temporary files are private; results are as readable as what the person's own tools make.
     let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
     file.as_file().set_permissions(mode).map_err(failed())?;

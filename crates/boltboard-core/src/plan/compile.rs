@@ -1,10 +1,11 @@
 //! From the sources of a part to compiles.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use super::location::Location;
 use super::lower::{Lower, PlanFault, source_path};
-use super::step::{Action, Fragment, StepId, Tool, ToolPlace, Word};
+use super::step::{Action, Fragment, Setting, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
 use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};
 use crate::survey::{Fact, Language};
@@ -33,29 +34,38 @@ impl Lower<'_> {
 
     pub(super) fn compile(&mut self, id: PartId, part: &PartDef) {
         let (include_words, search) = self.includes(part);
-        let after = self.before_compiles(part);
+        let after: Arc<[StepId]> = self.before_compiles(part).into();
         let defines = self.defines(part);
+        // Most sources of a part share everything but their own names.
+        let mut settings: Vec<(Language, Vec<Word>, Arc<Setting>)> = Vec::new();
         let mut objects = Vec::new();
         let mut any_cxx = false;
         for (source, (file_flags, brought_by)) in self.sources(part) {
             let Some(language) = Language::of(source_path(&source)) else { continue };
             any_cxx |= language == Language::Cxx;
-            let mut words = self.flag_words(part, language);
-            words.extend(file_flags);
-            let mut defines = defines.clone();
-            let words = taken_out(words, &mut defines);
-            let mut words: Vec<Word> = words.into_iter().chain(include_words.clone()).collect();
-            words.push(Word::place(source.clone()));
+            let known = settings.iter().find(|(l, flags, _)| *l == language && *flags == file_flags);
+            let setting = match known {
+                Some((.., setting)) => Arc::clone(setting),
+                None => {
+                    let mut words = self.flag_words(part, language);
+                    words.extend(file_flags.iter().cloned());
+                    let mut defines = defines.clone();
+                    let mut words = taken_out(words, &mut defines);
+                    words.extend(include_words.clone());
+                    let setting = Arc::new(Setting::new(self.compiler(language), words, defines, search.clone()));
+                    settings.push((language, file_flags, Arc::clone(&setting)));
+                    setting
+                }
+            };
             let name = match &source {
                 Location::Made(path) => format!("{}/made/{path}.o", part.name),
                 _ => format!("{}/{}.o", part.name, source_path(&source)),
             };
             let object = Location::Object(RelPath::parse(&name).unwrap_or_else(|_| RelPath::root().child(&name)));
-            let tool = self.compiler(language);
-            let action = Action::Compile { language, tool, words, defines, search: search.clone() };
+            let action = Action::Compile { language, setting };
             let step = self.add(Some(id), part.place, action, vec![source], vec![object.clone()], brought_by);
             if let Some(step) = step {
-                self.plan.steps[step].after = after.clone();
+                self.plan.steps[step].after = Arc::clone(&after);
             }
             objects.push(object);
         }

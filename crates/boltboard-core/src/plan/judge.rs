@@ -194,6 +194,10 @@ impl Ahead {
 impl Judge<'_> {
     /// Returns the digest of a step's command and tool: what is the same whatever the files hold.
     pub fn base_key(&self, step: &Step) -> Digest {
+        if let (Action::Compile { setting, .. }, Some(source)) = (&step.action, step.source()) {
+            let (setting, source) = (setting.digest.to_string(), source.kept());
+            return Digest::of_parts(["compile 2", &setting, &source, &step.name]);
+        }
         let mut parts = vec!["step 1".to_string(), step.verb().to_string(), self.tool_identity(step).to_string()];
         parts.extend(step.command());
         match &step.action {
@@ -221,9 +225,7 @@ impl Judge<'_> {
 
     /// Returns what a macro stands for in a step, `None` when it is no macro that carries an option or flag.
     fn macro_now(&self, step: &Step, name: &str) -> Option<(Option<String>, Option<OptionId>)> {
-        if let Action::Compile { defines, .. } = &step.action
-            && let Some(value) = defines.get(name)
-        {
+        if let Some(value) = self.defines(step).and_then(|defines| defines.get(name)) {
             return Some((value.clone(), None));
         }
         self.plan.macros.entries.get(name).map(|entry| (entry.stands_for.clone(), Some(entry.option)))
@@ -240,7 +242,7 @@ impl Judge<'_> {
     /// Returns the macros given as flags to a step.
     fn defines<'s>(&self, step: &'s Step) -> Option<&'s BTreeMap<String, Option<String>>> {
         match &step.action {
-            Action::Compile { defines, .. } => Some(defines),
+            Action::Compile { setting, .. } => Some(&setting.defines),
             Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
         }
     }

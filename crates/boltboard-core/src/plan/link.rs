@@ -54,7 +54,7 @@ impl Lower<'_> {
             let target = source_path(&output).name().to_string();
             let named = self.add(Some(id), part.place, Action::Link { target }, vec![], vec![name.clone()], None);
             if let (Some(named), Some(linked)) = (named, linked) {
-                self.plan.steps[named].after.push(linked);
+                self.plan.steps[named].after = [linked].into();
             }
             outputs.push(name);
         }

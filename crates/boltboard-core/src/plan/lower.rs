@@ -1,6 +1,7 @@
 //! From parts to steps.
 
 use std::collections::BTreeMap;
+use std::sync::{Arc, OnceLock};
 
 use super::location::Location;
 use super::macros::{HeaderText, MacroTable, macro_table};
@@ -122,6 +123,7 @@ pub fn lower(input: PlanInput<'_>) -> Result<Plan, Vec<PlanProblem>> {
             parts: BTreeMap::new(),
             macros: MacroTable::default(),
             part_names: input.board.parts.iter().map(|(_, part)| part.name.clone()).collect(),
+            makers: OnceLock::new(),
         },
         header_steps: Vec::new(),
         made_by: BTreeMap::new(),
@@ -245,8 +247,16 @@ impl Lower<'_> {
         }
         let name = writes.first().map_or(String::new(), Location::to_string);
         let interfaces = vec![];
-        let step =
-            self.plan.steps.add(Step { name, part, action, reads, interfaces, writes, after: vec![], brought_by });
+        let step = self.plan.steps.add(Step {
+            name,
+            part,
+            action,
+            reads,
+            interfaces,
+            writes,
+            after: Arc::default(),
+            brought_by,
+        });
         for file in self.plan.steps[step].writes.clone() {
             self.made_by.insert(file, (step, owner.clone()));
         }

@@ -1,7 +1,8 @@
 //! Steps: single commands with all that they read and write.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
+use std::sync::{Arc, OnceLock};
 
 use super::location::Location;
 use super::macros::{HeaderText, MacroTable};
@@ -32,9 +33,16 @@ pub struct Plan {
     pub macros: MacroTable,
     /// The names of all parts, by id.
     pub part_names: Vec<String>,
+    pub(super) makers: OnceLock<HashMap<Location, StepId>>,
 }
 
 impl Plan {
+    /// Returns the step that makes a file.
+    pub fn maker(&self, file: &Location) -> Option<StepId> {
+        let all = || self.steps.iter().flat_map(|(id, step)| step.writes.iter().map(move |write| (write.clone(), id)));
+        self.makers.get_or_init(|| all().collect()).get(file).copied()
+    }
+
     /// Tells whether a file is an option header.
     pub fn is_header(&self, location: &Location) -> bool {
         self.headers.iter().any(|header| header.at == *location)
@@ -62,7 +70,7 @@ pub struct Step {
     /// Files that it writes.
     pub writes: Vec<Location>,
     /// Steps that must come first, beyond those whose files it reads.
-    pub after: Vec<StepId>,
+    pub after: Arc<[StepId]>,
     /// The condition that brought its source into the part.
     pub brought_by: Option<Condition>,
 }
@@ -74,14 +82,8 @@ pub enum Action {
     Compile {
         /// The source's language.
         language: Language,
-        /// The compiler.
-        tool: Tool,
-        /// Its words, but for the output and macros.
-        words: Vec<Word>,
-        /// Macros given as flags to files that name them.
-        defines: BTreeMap<String, Option<String>>,
-        /// Folders searched for headers, first to last, before the compiler's own.
-        search: Vec<Location>,
+        /// How, shared with others.
+        setting: Arc<Setting>,
     },
     /// Runs another command: links, archives, generators.
     Run {
@@ -110,6 +112,43 @@ pub enum Action {
         /// What the name leads to.
         target: String,
     },
+}
+
+/// What compiles have in common but for their sources.
+#[derive(Debug)]
+pub struct Setting {
+    /// The compiler.
+    pub tool: Tool,
+    /// Its words, but for the source, the output and macros.
+    pub words: Vec<Word>,
+    /// Macros given as flags to files that name them.
+    pub defines: BTreeMap<String, Option<String>>,
+    /// Folders searched for headers, first to last, before the compiler's own.
+    pub search: Vec<Location>,
+    /// Digest of the compiler and the words.
+    pub(super) digest: Digest,
+    /// Whether a result holds every macro, named or not.
+    records_macros: bool,
+}
+
+impl Setting {
+    /// Puts a setting together.
+    pub fn new(
+        tool: Tool,
+        words: Vec<Word>,
+        defines: BTreeMap<String, Option<String>>,
+        search: Vec<Location>,
+    ) -> Setting {
+        let neutral: Vec<String> = words.iter().map(|word| word.neutral(&[])).collect();
+        let identity = tool.identity().to_string();
+        let parts = [tool.name.as_str(), identity.as_str()].into_iter().chain(neutral.iter().map(String::as_str));
+        let records = |text: &String| {
+            let third = text.starts_with("-g") && text.ends_with('3') && !text.starts_with("-gdwarf-");
+            third || RECORDING.contains(&text.as_str())
+        };
+        let records_macros = neutral.iter().any(records);
+        Setting { digest: Digest::of_parts(parts), tool, words, defines, search, records_macros }
+    }
 }
 
 /// What a command reads beyond what it is given.
@@ -204,8 +243,9 @@ impl Step {
             std::iter::once(tool.name.clone()).chain(words).collect()
         };
         match &self.action {
-            Action::Compile { tool, words, .. } => {
-                let mut all: Vec<String> = with(tool, words);
+            Action::Compile { setting, .. } => {
+                let mut all: Vec<String> = with(&setting.tool, &setting.words);
+                all.extend(self.source().map(Location::to_string));
                 all.extend(["-c".to_string(), "-o".into(), self.name.clone()]);
                 all
             }
@@ -260,12 +300,7 @@ impl Step {
 
     /// Tells whether its result holds every macro, named or not, as debug information of the third level does.
     pub fn records_macros(&self) -> bool {
-        let records = |word: &Word| {
-            let text = word.neutral(&[]);
-            let third = text.starts_with("-g") && text.ends_with('3') && !text.starts_with("-gdwarf-");
-            third || RECORDING.contains(&text.as_str())
-        };
-        matches!(&self.action, Action::Compile { words, .. } if words.iter().any(records))
+        matches!(&self.action, Action::Compile { setting, .. } if setting.records_macros)
     }
 
     /// Returns its source, if it compiles one.
@@ -279,7 +314,8 @@ impl Step {
     /// Returns the program that runs it.
     pub fn tool(&self) -> Option<&Tool> {
         match &self.action {
-            Action::Compile { tool, .. } | Action::Run { tool, .. } => Some(tool),
+            Action::Compile { setting, .. } => Some(&setting.tool),
+            Action::Run { tool, .. } => Some(tool),
             Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
         }
     }

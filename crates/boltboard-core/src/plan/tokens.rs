@@ -12,6 +12,8 @@ pub struct Tokens {
     pub(super) names: Vec<u64>,
     /// The headers that it asks for.
     pub includes: Vec<Include>,
+    /// The files that an assembler takes in as they are (`.incbin`, also inside C strings).
+    pub binaries: Vec<String>,
     /// Whether it builds names by pasting (`##`).
     pub pastes: bool,
 }
@@ -44,6 +46,7 @@ impl Tokens {
         let mut reader = Reader::of(text);
         reader.all();
         let mut tokens = reader.tokens;
+        tokens.binaries = binaries(text);
         tokens.names.sort_unstable();
         tokens.names.dedup();
         tokens.names.shrink_to_fit();
@@ -71,6 +74,19 @@ impl Tokens {
     pub fn names(&self, name: &str) -> bool {
         self.names.binary_search(&hash(name.as_bytes())).is_ok()
     }
+}
+
+fn binaries(text: &[u8]) -> Vec<String> {
+    const ASKED: &[u8] = b".incbin";
+    let mut names = Vec::new();
+    let starts = text.iter().enumerate().filter(|(at, c)| **c == b'.' && text[*at..].starts_with(ASKED));
+    for (at, _) in starts {
+        let rest = text[at + ASKED.len()..].trim_ascii_start();
+        let rest = rest.strip_prefix(b"\\").unwrap_or(rest);
+        let name = rest.strip_prefix(b"\"").and_then(|rest| rest.split(|c| b"\"\\\n".contains(c)).next());
+        names.extend(name.map(|name| String::from_utf8_lossy(name).into_owned()));
+    }
+    names
 }
 
 struct Reader<'a> {

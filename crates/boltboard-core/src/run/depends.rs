@@ -9,13 +9,14 @@ use crate::store::Folders;
 
 /// Returns the files that an assembler takes in as they are (`.incbin "name"`, also inside C strings): no dependency file
 /// names them. They are looked for from the tree's root, then in the folders searched for headers.
-pub fn included_binaries(input: &Location, search: &[Location], folders: &Folders) -> Vec<Location> {
-    let text = std::fs::read(input.path(folders)).unwrap_or_default();
-    let text = String::from_utf8_lossy(&text);
+pub fn included_binaries(
+    input: &Location,
+    search: &[Location],
+    folders: &Folders,
+    tokens: &TokenMemo,
+) -> Vec<Location> {
     let mut found = Vec::new();
-    for rest in text.split(".incbin").skip(1) {
-        let rest = rest.trim_start().trim_start_matches('\\');
-        let Some(name) = rest.strip_prefix('"').and_then(|r| r.split(['"', '\\', '\n']).next()) else { continue };
+    for name in &tokens.of(&input.path(folders)).binaries {
         let root = Location::Tree(RelPath::root());
         let places = std::iter::once(&root).chain(search);
         found
@@ -204,7 +205,7 @@ mod tests {
         }
         let folders = Folders { tree: folder.path().into(), build: folder.path().join("build") };
         let at = |name: &str| Location::Tree(RelPath::parse(name).unwrap());
-        let found = included_binaries(&at("a.S"), &[at("data")], &folders);
+        let found = included_binaries(&at("a.S"), &[at("data")], &folders, &TokenMemo::default());
         assert_eq!(found, [at("logo.bin"), at("data/far.bin"), at("inner.bin")]);
     }
 

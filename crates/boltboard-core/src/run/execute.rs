@@ -227,11 +227,11 @@ impl Executor<'_> {
             digests.push((file.kept(), self.judge.counted(step, file, content)));
         }
         let (mut macros, mut absent) = (Vec::new(), BTreeSet::new());
-        if let Action::Compile { search, language, .. } = &step.action
+        if let Action::Compile { setting, language } = &step.action
             && *language != Language::Asm
         {
             macros = self.judge.seen_macros(step, &files, reads_header);
-            let mut places = search.clone();
+            let mut places = setting.search.clone();
             let own = self.tools.compiler(*language).map(|c| c.include_folders.clone()).unwrap_or_default();
             places.extend(own.into_iter().map(Location::System));
             absent = search_misses(inputs, &places, folders, self.judge.tokens);
@@ -247,9 +247,11 @@ impl Executor<'_> {
     }
 
     pub(super) fn with_binaries(&self, step: &Step, mut inputs: Vec<Location>) -> Vec<Location> {
-        if let Action::Compile { search, .. } = &step.action {
+        if let Action::Compile { setting, .. } = &step.action {
             let own: Vec<Location> = inputs.iter().filter(|i| !matches!(i, Location::System(_))).cloned().collect();
-            let taken = own.iter().flat_map(|input| included_binaries(input, search, &self.judge.plan.folders));
+            let taken = own.iter().flat_map(|input| {
+                included_binaries(input, &setting.search, &self.judge.plan.folders, self.judge.tokens)
+            });
             for file in taken.collect::<Vec<_>>() {
                 if !inputs.contains(&file) {
                     inputs.push(file);
@@ -279,11 +281,14 @@ impl Executor<'_> {
                 }
             }
             if let Location::Made(_) = input
-                && let Some((maker, made)) = plan.steps.iter().find(|(_, s)| s.writes.contains(input))
+                && let Some(maker) = plan.maker(input)
                 && !step.after.contains(&maker)
                 && !step.reads.contains(input)
             {
-                return Err(Cause::Undeclared { file: input.to_string(), maker: plan.owner(made).to_string() });
+                return Err(Cause::Undeclared {
+                    file: input.to_string(),
+                    maker: plan.owner(&plan.steps[maker]).to_string(),
+                });
             }
         }
         Ok(inputs)

@@ -64,9 +64,10 @@ impl Executor<'_> {
         .into();
         let (mut arguments, mut dependency_file, mut folder) = (Vec::new(), None, folders.tree.clone());
         match &step.action {
-            Action::Compile { words, defines, language, .. } => {
-                arguments.extend(words.iter().map(word));
-                arguments.extend(run.defines.unwrap_or(defines).iter().map(|(name, value)| {
+            Action::Compile { setting, language } => {
+                arguments.extend(setting.words.iter().map(word));
+                arguments.extend(step.source().map(|source| word(&Word::place(source.clone()))));
+                arguments.extend(run.defines.unwrap_or(&setting.defines).iter().map(|(name, value)| {
                     value.as_ref().map_or_else(|| format!("-D{name}"), |value| format!("-D{name}={value}"))
                 }));
                 let (end, result) = match run.ends {

@@ -137,7 +137,8 @@ struct Past {
 /// # Errors
 /// The folder aside cannot be written.
 fn past(judge: &Judge<'_>, step: &Step, alike: &Alike, aside: &Path) -> Result<Option<Past>, FileError> {
-    let Action::Compile { defines, .. } = &step.action else { return Ok(None) };
+    let Action::Compile { setting, .. } = &step.action else { return Ok(None) };
+    let defines = &setting.defines;
     let (plan, changes) = (judge.plan, &alike.changes);
     let now = &plan.folders;
     let of_tree = |location: &Location| matches!(location, Location::Tree(_));

@@ -4,7 +4,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use super::record::Note;
-use crate::base::files::{make_folder, read_text, write_whole};
+use crate::base::files::{make_folder, read_text, write_quickly};
 use crate::base::{Digest, FileError};
 
 /// How many notes are kept for one command; the oldest go first.
@@ -87,15 +87,16 @@ impl Store {
         kept.or_else(|| {
             let digest = work_out()?;
             // What cannot be kept is worked out again.
-            let _ = write_whole(&path, digest.to_string().as_bytes());
+            let _ = write_quickly(&path, digest.to_string().as_bytes());
             Some(digest)
         })
     }
 
     /// Returns the notes for a command, newest first. A damaged file of notes counts as none.
     pub fn notes(&self, key: &Digest) -> Vec<Note> {
-        let text = read_text(&self.path("notes", key)).ok().flatten().unwrap_or_default();
-        serde_json::from_str(&text).unwrap_or_default()
+        let bytes = std::fs::read(self.path("notes", key)).unwrap_or_default();
+        let sound = bytes.split_at_checked(8).filter(|(check, content)| Digest::of(content).short() == **check);
+        sound.and_then(|(_, content)| postcard::from_bytes(content).ok()).unwrap_or_default()
     }
 
     /// Adds a note for a command.
@@ -108,6 +109,7 @@ impl Store {
         notes.retain(|old| !same(old));
         notes.insert(0, note.clone());
         notes.truncate(MAX_NOTES);
-        write_whole(&self.path("notes", key), serde_json::to_string(&notes).unwrap_or_default().as_bytes())
+        let content = postcard::to_stdvec(&notes).unwrap_or_default();
+        write_quickly(&self.path("notes", key), &[&Digest::of(&content).short()[..], &content].concat())
     }
 }

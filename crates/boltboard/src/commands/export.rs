@@ -52,13 +52,14 @@ fn entries(plan: &Plan) -> Vec<Entry> {
     };
     let mut entries = Vec::new();
     for (_, step) in plan.steps.iter() {
-        let (Action::Compile { tool, words, defines, .. }, Some(source)) = (&step.action, step.source()) else {
+        let (Action::Compile { setting, .. }, Some(source)) = (&step.action, step.source()) else {
             continue;
         };
         let output = step.writes.first().map_or(String::new(), |at| at.path(folders).display().to_string());
-        let mut arguments = vec![tool.name.clone()];
-        arguments.extend(words.iter().map(word));
-        arguments.extend(defines.iter().map(|(name, value)| match value {
+        let mut arguments = vec![setting.tool.name.clone()];
+        arguments.extend(setting.words.iter().map(word));
+        arguments.push(word(&Word::place(source.clone())));
+        arguments.extend(setting.defines.iter().map(|(name, value)| match value {
             Some(value) => format!("-D{name}={value}"),
             None => format!("-D{name}"),
         }));

@@ -1,0 +1,327 @@
+//! Measures builds against what nature asks, in one run: status look-ups for a build without a change, the bare commands for a
+//! whole build and for one change, links into place for going back. Prints a table.
+//!
+//! `cargo build --release && cargo run --release -p boltboard-bench --bin floors [FILES] [COMPILES]`
+
+use std::error::Error;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use boltboard_bench::trees::write_tree;
+use boltboard_bench::{program, run};
+use serde_json::Value;
+
+type Result<T> = std::result::Result<T, Box<dyn Error>>;
+
+/// How often a short wait is measured; the median counts.
+const TIMES: usize = 7;
+
+fn main() -> Result<()> {
+    let numbers: Vec<usize> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
+    let (files, compiles) = (numbers.first().copied().unwrap_or(50_000), numbers.get(1).copied().unwrap_or(2_000));
+    let folder = tempfile::tempdir()?;
+    println!("| | ours ÷ the floor | ours, ms | floor, ms |\n|---|---|---|---|");
+    whole(&folder.path().join("whole"), compiles)?;
+    changes(&folder.path().join("large"), files)
+}
+
+fn tell(what: &str, ours: Duration, floor: Duration) {
+    let ms = |time: Duration| time.as_secs_f64() * 1000.0;
+    println!("| {what} | {:.2} | {:.1} | {:.1} |", ms(ours) / ms(floor), ms(ours), ms(floor));
+}
+
+fn ours(tree: &Path, words: &[&str]) -> Result<Duration> {
+    let began = Instant::now();
+    let output = run(tree, words)?;
+    let took = began.elapsed();
+    if output.status.success() { Ok(took) } else { Err(String::from_utf8_lossy(&output.stderr).into_owned().into()) }
+}
+
+fn median(mut times: Vec<Duration>) -> Duration {
+    times.sort();
+    times[times.len() / 2]
+}
+
+/// A build of everything, against the same commands two at a time with nothing around them. Halves take turns, because the
+/// machine's pace changes.
+fn whole(tree: &Path, compiles: usize) -> Result<()> {
+    write_tree(tree, compiles)?;
+    let commands = compile_commands(tree)?;
+    let sources = tree.join("sources-read");
+    let began = Instant::now();
+    let bytes: usize = walk(tree)?.iter().map(|file| std::fs::read(file).map_or(0, |text| text.len())).sum();
+    let reading = began.elapsed();
+    std::fs::write(&sources, bytes.to_string())?;
+    std::fs::remove_file(&sources)?;
+    let mut ratios = Vec::new();
+    for _ in 0..3 {
+        let _ = std::fs::remove_dir_all(tree.join("bolt-work"));
+        let mine = ours(tree, &["build", "--quiet", "--jobs", "2"])?;
+        let bare = bare(&commands, 2)?;
+        ratios.push((mine, bare));
+    }
+    ratios.sort_by_key(|(mine, bare)| mine.as_nanos() * 1000 / bare.as_nanos());
+    let (mine, bare) = ratios[ratios.len() / 2];
+    tell(&format!("whole build of {compiles} compiles, two at a time"), mine, bare);
+    let first = first_compile(tree)?;
+    tell("the first compile starts, against reading all sources", first, reading);
+    Ok(())
+}
+
+/// How long it takes from the start in a fresh tree until a compiler runs.
+fn first_compile(tree: &Path) -> Result<Duration> {
+    let _ = std::fs::remove_dir_all(tree.join("bolt-work"));
+    let began = Instant::now();
+    let mut child =
+        Command::new(program()).args(["build", "--quiet"]).current_dir(tree).stderr(Stdio::null()).spawn()?;
+    let aside = tree.join("bolt-work/builds/mine/aside");
+    let compiling = || std::fs::read_dir(&aside).is_ok_and(|entries| entries.count() > 1);
+    while !compiling() && began.elapsed() < Duration::from_secs(60) {
+        std::thread::sleep(Duration::from_micros(500));
+    }
+    let took = began.elapsed();
+    child.kill()?;
+    child.wait()?;
+    Ok(took)
+}
+
+/// Changes in a large tree that was built.
+fn changes(tree: &Path, files: usize) -> Result<()> {
+    write_tree(tree, files)?;
+    let began = Instant::now();
+    ours(tree, &["build", "--quiet"])?;
+    eprintln!("built {files} files in {:.0} s", began.elapsed().as_secs_f64());
+    std::thread::sleep(Duration::from_millis(100));
+    ours(tree, &["build", "--quiet"])?;
+    let places = looked_at(tree)?;
+    let (mut mine, mut bare, mut previews) = (Vec::new(), Vec::new(), Vec::new());
+    for _ in 0..TIMES {
+        bare.push(status_of(&places));
+        mine.push(ours(tree, &["build", "--quiet"])?);
+        previews.push(ours(tree, &["preview"])?);
+    }
+    let (bare, mine) = (median(bare), median(mine));
+    tell(&format!("no change, {} files looked at", places.len()), mine, bare);
+    tell("preview without a change, against the build without one", median(previews), mine);
+
+    let edited = tree.join("area0/room0/f1.c");
+    let text = std::fs::read_to_string(&edited)?;
+    let one = flip(tree, &|n| Ok(std::fs::write(&edited, format!("{text}int more{n}(void) {{ return {n}; }}\n"))?))?;
+    let switch = flip(tree, &|n| {
+        let value = if n.is_multiple_of(2) { "o0-1=on" } else { "o0-1=off" };
+        ours(tree, &["set", value]).map(|_| std::thread::sleep(Duration::from_millis(80)))
+    })?;
+    for (what, (mine, commands)) in [("one file edited", one), ("one option flipped", switch)] {
+        tell(&format!("{what}, against the status look-ups and its commands"), mine, bare + commands);
+    }
+    back(tree)?;
+    memory(tree)
+}
+
+/// Builds after a change, several times; returns the medians of ours and of the bare commands that ran.
+fn flip(tree: &Path, change: &dyn Fn(usize) -> Result<()>) -> Result<(Duration, Duration)> {
+    let (mut mine, mut bare) = (Vec::new(), Vec::new());
+    for n in 0..TIMES {
+        change(n)?;
+        // What is kept of earlier rounds would make the commands unneeded.
+        let _ = std::fs::remove_dir_all(tree.join("bolt-work/store/notes"));
+        let ran: Value = serde_json::from_slice(&run(tree, &["preview", "--json"])?.stdout)?;
+        mine.push(ours(tree, &["build", "--quiet"])?);
+        let wanted = |verb: &str| {
+            let steps = ran["steps"].as_array().into_iter().flatten();
+            steps
+                .filter(|step| step["does"] == verb)
+                .filter_map(|step| step["step"].as_str())
+                .map(str::to_string)
+                .collect()
+        };
+        bare.push(commands_of(tree, wanted("compile"), wanted("archive"), wanted("link"))?);
+    }
+    Ok((median(mine), median(bare)))
+}
+
+/// Runs the commands of some steps again, as a shell would.
+fn commands_of(tree: &Path, compiles: Vec<String>, archives: Vec<String>, links: Vec<String>) -> Result<Duration> {
+    let build = tree.join("bolt-work/builds/mine");
+    let all = compile_commands(tree)?;
+    let named = |step: &String| all.iter().find(|command| command.contains(&build.join(step).display().to_string()));
+    let compiles: Vec<Vec<String>> = compiles.iter().filter_map(named).cloned().collect();
+    let aside = tempfile::tempdir()?;
+    let archives: Vec<Vec<String>> = archives
+        .iter()
+        .map(|step| {
+            let room = step.trim_start_matches("out/lib/lib").trim_end_matches(".a");
+            let objects = walk(&build.join("objects").join(room)).unwrap_or_default();
+            let mut words = vec!["ar".into(), "qcDs".into(), aside.path().join(room).display().to_string()];
+            words.extend(objects.iter().map(|object| object.display().to_string()));
+            words
+        })
+        .collect();
+    let links: Vec<Vec<String>> = links
+        .iter()
+        .map(|step| {
+            let number: usize = step.trim_start_matches("out/bin/prog").parse().unwrap_or(0);
+            let mut words = vec!["cc".to_string(), "-o".into(), aside.path().join("linked").display().to_string()];
+            let own = walk(&build.join(format!("objects/prog{number}"))).unwrap_or_default();
+            words.extend(own.iter().map(|object| object.display().to_string()));
+            let rooms = (number * 50..(number + 1) * 50).map(|room| build.join(format!("out/lib/libroom{room}.a")));
+            words.extend(rooms.filter(|room| room.exists()).map(|room| room.display().to_string()));
+            words
+        })
+        .collect();
+    Ok(bare(&compiles, 2)? + bare(&archives, 2)? + bare(&links, 2)?)
+}
+
+/// Going back to an earlier profile, and to earlier values in one profile, against linking files into place.
+fn back(tree: &Path) -> Result<()> {
+    let build = tree.join("bolt-work/builds/mine");
+    ours(tree, &["set", "o0-0=on", "o1-0=on", "o2-0=on"])?;
+    ours(tree, &["build", "--quiet"])?;
+    let (mut mine, mut linking) = (Vec::new(), Vec::new());
+    for n in 0..TIMES {
+        let before = modified(&build)?;
+        let value = if n.is_multiple_of(2) { "off" } else { "on" };
+        let words: Vec<String> = (0..3).map(|room| format!("o{room}-0={value}")).collect();
+        ours(tree, &["set", &words[0], &words[1], &words[2]])?;
+        std::thread::sleep(Duration::from_millis(80));
+        mine.push(ours(tree, &["build", "--quiet"])?);
+        let after = modified(&build)?;
+        let changed: Vec<&PathBuf> = after.iter().filter(|file| !before.contains(file)).map(|(file, _)| file).collect();
+        linking.push(link_all(tree, &changed)? + status_of(&looked_at(tree)?));
+    }
+    tell("going back to earlier values, against status look-ups and links", median(mine), median(linking));
+
+    ours(tree, &["profile", "new", "other"])?;
+    ours(tree, &["set", "o3-0=off"])?;
+    ours(tree, &["build", "--quiet"])?;
+    let files: Vec<PathBuf> = modified(&build)?.into_iter().map(|(file, _)| file).collect();
+    let (mut mine, mut linking) = (Vec::new(), Vec::new());
+    for n in 0..TIMES {
+        ours(tree, &["profile", "use", if n.is_multiple_of(2) { "mine" } else { "other" }])?;
+        mine.push(ours(tree, &["build", "--quiet"])?);
+        linking.push(link_all(tree, &files.iter().collect::<Vec<_>>())?);
+    }
+    tell(&format!("going back to a profile, against linking its {} files", files.len()), median(mine), median(linking));
+    ours(tree, &["profile", "use", "mine"]).map(|_| ())
+}
+
+/// All made files with the time of their last change.
+fn modified(build: &Path) -> Result<std::collections::HashSet<(PathBuf, std::time::SystemTime)>> {
+    let mut files = std::collections::HashSet::new();
+    for folder in ["objects", "out", "made"] {
+        for file in walk(&build.join(folder))? {
+            let time = std::fs::metadata(&file)?.modified()?;
+            files.insert((file, time));
+        }
+    }
+    Ok(files)
+}
+
+fn link_all(tree: &Path, files: &[&PathBuf]) -> Result<Duration> {
+    let aside = tempfile::tempdir_in(tree)?;
+    let began = Instant::now();
+    for (number, file) in files.iter().enumerate() {
+        std::fs::hard_link(file, aside.path().join(number.to_string()))?;
+    }
+    Ok(began.elapsed())
+}
+
+/// The most memory that a build without and one with a change hold.
+fn memory(tree: &Path) -> Result<()> {
+    for (what, file) in [("a build without a change", None), ("a build with one edit", Some("area0/room0/f2.c"))] {
+        if let Some(file) = file {
+            let path = tree.join(file);
+            let text = std::fs::read_to_string(&path)?;
+            std::fs::write(&path, text + "int last_of_all;\n")?;
+        }
+        let mut child = Command::new(program()).args(["build", "--quiet"]).current_dir(tree).spawn()?;
+        let status = PathBuf::from(format!("/proc/{}/status", child.id()));
+        let mut most = 0u64;
+        while child.try_wait()?.is_none() {
+            let text = std::fs::read_to_string(&status).unwrap_or_default();
+            let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:"));
+            let kib = line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or(0);
+            most = most.max(kib);
+            std::thread::sleep(Duration::from_micros(500));
+        }
+        println!("| most memory of {what}, in MB | | {} | |", most / 1024);
+    }
+    Ok(())
+}
+
+/// The files whose status a build without a change has to know: sources, headers, definitions, objects, finished parts.
+fn looked_at(tree: &Path) -> Result<Vec<PathBuf>> {
+    let build = tree.join("bolt-work/builds/mine");
+    let mut places = walk(tree)?;
+    for folder in ["objects", "out", "made"] {
+        places.extend(walk(&build.join(folder))?);
+    }
+    Ok(places)
+}
+
+fn status_of(places: &[PathBuf]) -> Duration {
+    let began = Instant::now();
+    let there = places.iter().filter(|place| std::fs::metadata(place).is_ok()).count();
+    assert_eq!(there, places.len(), "every file is there");
+    began.elapsed()
+}
+
+/// All files below a folder, but for the work folder.
+fn walk(folder: &Path) -> Result<Vec<PathBuf>> {
+    let mut files = Vec::new();
+    let mut open = vec![folder.to_path_buf()];
+    while let Some(folder) = open.pop() {
+        for entry in std::fs::read_dir(folder)?.filter_map(std::result::Result::ok) {
+            match entry.file_type()? {
+                kind if kind.is_dir() && entry.file_name() != "bolt-work" => open.push(entry.path()),
+                kind if kind.is_file() => files.push(entry.path()),
+                _ => {}
+            }
+        }
+    }
+    files.sort();
+    Ok(files)
+}
+
+/// The compiler commands of a tree, from its own compilation database.
+fn compile_commands(tree: &Path) -> Result<Vec<Vec<String>>> {
+    let output = run(tree, &["export", "compile-commands"])?;
+    let entries: Value = serde_json::from_slice(&output.stdout)?;
+    let words = |entry: &Value| {
+        entry["arguments"].as_array().into_iter().flatten().filter_map(|w| w.as_str().map(str::to_string)).collect()
+    };
+    let folder = tree.display().to_string();
+    Ok(entries
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(words)
+        .map(|mut words: Vec<String>| {
+            words.insert(0, folder.clone());
+            words
+        })
+        .collect())
+}
+
+/// Runs commands, so many at a time, and nothing else. A command that begins with a folder runs there.
+fn bare(commands: &[Vec<String>], jobs: usize) -> Result<Duration> {
+    let next = Mutex::new(commands.iter());
+    let began = Instant::now();
+    std::thread::scope(|scope| {
+        for _ in 0..jobs {
+            scope.spawn(|| {
+                loop {
+                    let Some(words) = next.lock().ok().and_then(|mut next| next.next()) else { return };
+                    let (folder, words) = match words.first() {
+                        Some(first) if first.starts_with('/') => (first.as_str(), &words[1..]),
+                        _ => (".", &words[..]),
+                    };
+                    let _ = Command::new(&words[0]).args(&words[1..]).current_dir(folder).output();
+                }
+            });
+        }
+    });
+    Ok(began.elapsed())
+}
