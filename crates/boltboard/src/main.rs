@@ -14,7 +14,14 @@ use clap::Parser;
 #[global_allocator]
 static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
+/// The word that starts this program as the guard of another one's steps.
+const GUARD: &str = "guard-steps";
+
 fn main() -> std::process::ExitCode {
+    if std::env::args_os().nth(1).is_some_and(|word| word == GUARD) {
+        boltboard_core::launch::serve_guard(std::io::stdin().lock());
+        return std::process::ExitCode::SUCCESS;
+    }
     let cli = match args::Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {

@@ -296,6 +296,15 @@ impl Session {
 
     /// Tells what a build by a plan would do.
     pub fn preview(&self, planned: &Planned) -> Result<Preview, Stop> {
+        self.judged(planned, &mut |_, preview| Ok(preview.clone()))
+    }
+
+    /// Looks at what a build by a plan would do, with all that it is judged by.
+    pub fn judged<T>(
+        &self,
+        planned: &Planned,
+        look: &mut dyn FnMut(&Judge<'_>, &Preview) -> Result<T, Stop>,
+    ) -> Result<T, Stop> {
         let judge = Judge {
             plan: &planned.plan,
             journal: &Journal::open(&planned.folders.build)?,
@@ -303,7 +312,7 @@ impl Session {
             status: &StatusMemo::load(&self.work.status()),
             tokens: &TokenMemo::default(),
         };
-        Ok(preview(&judge))
+        look(&judge, &preview(&judge))
     }
 
     /// Returns what explains values.

@@ -1,5 +1,6 @@
 //! The only door to other processes: a real one, and a scripted one for tests.
 
+mod guard;
 mod real;
 mod scripted;
 
@@ -7,6 +8,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
+pub use guard::{Guard, serve_guard};
 pub use real::{RealLaunch, Stopper, find_program};
 pub use scripted::ScriptedLaunch;
 
@@ -52,6 +54,17 @@ pub struct Outcome {
     pub stderr: Vec<u8>,
     /// How long it ran.
     pub wall: Duration,
+    /// What it took of the machine.
+    pub used: Used,
+}
+
+/// What a process and those that it waited for took of the machine.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Used {
+    /// Processor time.
+    pub cpu: Duration,
+    /// The most memory that one of them held, in bytes.
+    pub memory: u64,
 }
 
 impl Outcome {

@@ -9,9 +9,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, Signal, kill_process_group};
+use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
+use wait4::Wait4;
 
-use super::{Exit, Job, Launch, LaunchError, Outcome};
+use super::{Exit, Guard, Job, Launch, LaunchError, Outcome, Used};
 
 /// How much of a process's output is kept, in bytes; the rest is read and dropped.
 const MAX_OUTPUT: usize = 16 * 1024 * 1024;
@@ -20,10 +21,14 @@ const MAX_OUTPUT: usize = 16 * 1024 * 1024;
 const BUSY_TRIES: u32 = 50;
 const BUSY_PAUSE: Duration = Duration::from_millis(4);
 
+/// How long processes that are asked to end may take before they are made to.
+const GRACE: Duration = Duration::from_secs(2);
+
 /// Runs real processes, until it is told to stop.
 #[derive(Debug, Default)]
 pub struct RealLaunch {
     stopper: Stopper,
+    guard: std::sync::OnceLock<Guard>,
 }
 
 /// Stops a [`RealLaunch`] from anywhere, such as a signal's handler.
@@ -39,12 +44,19 @@ struct State {
 }
 
 impl Stopper {
-    /// Ends all running processes and starts no more.
+    /// Asks all running processes to end, makes them after a while, and starts no more.
     pub fn stop(&self) {
-        self.state.stopped.store(true, Ordering::SeqCst);
-        for pid in self.running().iter() {
-            end_group(*pid);
+        if self.state.stopped.swap(true, Ordering::SeqCst) {
+            // Asked twice: somebody is in a hurry.
+            self.running().iter().for_each(|pid| signal_group(*pid, Signal::KILL));
+            return;
         }
+        self.running().iter().for_each(|pid| signal_group(*pid, Signal::TERM));
+        let later = self.clone();
+        std::thread::spawn(move || {
+            std::thread::sleep(GRACE);
+            later.running().iter().for_each(|pid| signal_group(*pid, Signal::KILL));
+        });
     }
 
     fn running(&self) -> std::sync::MutexGuard<'_, BTreeSet<i32>> {
@@ -64,6 +76,12 @@ impl RealLaunch {
         self.stopper.state.stopped.load(Ordering::SeqCst)
     }
 
+    /// Has what runs from now on ended even if this process is killed.
+    pub fn guard_with(&self, guard: Guard) {
+        // A second guard would guard the same.
+        let _ = self.guard.set(guard);
+    }
+
     fn running(&self) -> std::sync::MutexGuard<'_, BTreeSet<i32>> {
         self.stopper.running()
     }
@@ -71,6 +89,9 @@ impl RealLaunch {
     fn finish(&self, mut child: Child, job: &Job, started: Instant) -> std::io::Result<Outcome> {
         let pid = i32::try_from(child.id()).unwrap_or(i32::MAX);
         self.running().insert(pid);
+        if let Some(guard) = self.guard.get() {
+            guard.started(pid);
+        }
         if self.is_stopped() {
             end_group(pid);
         }
@@ -93,16 +114,28 @@ impl RealLaunch {
             drop(done);
             (stdout, stderr)
         });
-        let status = child.wait();
+        // It is left unreaped until its group is ended, so that its number cannot be another one's by then: a step must not leave
+        // anything behind that could still write.
+        if let Some(id) = Pid::from_raw(pid) {
+            let _ = waitid(WaitId::Pid(id), WaitIdOptions::EXITED | WaitIdOptions::NOWAIT);
+            end_group(pid);
+        }
+        let waited = child.wait4();
         self.running().remove(&pid);
-        let status = status?;
+        if let Some(guard) = self.guard.get() {
+            guard.ended(pid);
+        }
+        let waited = waited?;
+        let status = waited.status;
+        let used = Used { cpu: waited.rusage.utime + waited.rusage.stime, memory: waited.rusage.maxrss };
         let exit = match (status.code(), status.signal()) {
             _ if timed_out.load(Ordering::SeqCst) => Exit::TimedOut,
+            (Some(0), _) => Exit::Code(0),
+            _ if self.is_stopped() => Exit::Stopped,
             (Some(code), _) => Exit::Code(code),
-            (None, _) if self.is_stopped() => Exit::Stopped,
             (None, signal) => Exit::Signal(signal.unwrap_or(0)),
         };
-        Ok(Outcome { exit, stdout, stderr, wall: started.elapsed() })
+        Ok(Outcome { exit, stdout, stderr, wall: started.elapsed(), used })
     }
 }
 
@@ -111,7 +144,8 @@ impl Launch for RealLaunch {
         let failed = |source| LaunchError { program: job.program.clone(), source };
         let started = Instant::now();
         if self.is_stopped() {
-            return Ok(Outcome { exit: Exit::Stopped, stdout: vec![], stderr: vec![], wall: started.elapsed() });
+            let (wall, used) = (started.elapsed(), Used::default());
+            return Ok(Outcome { exit: Exit::Stopped, stdout: vec![], stderr: vec![], wall, used });
         }
         let mut command = Command::new(&job.program);
         command
@@ -138,9 +172,13 @@ impl Launch for RealLaunch {
 }
 
 fn end_group(pid: i32) {
+    signal_group(pid, Signal::KILL);
+}
+
+fn signal_group(pid: i32, signal: Signal) {
     if let Some(group) = Pid::from_raw(pid) {
         // It may have ended by itself in between, which is as good.
-        let _ = kill_process_group(group, Signal::KILL);
+        let _ = kill_process_group(group, signal);
     }
 }
 

@@ -57,6 +57,37 @@ fn a_stop_ends_what_runs_and_starts_nothing_more() {
     assert_eq!(launch.run(&shell("echo x")).expect("answers").exit, Exit::Stopped);
 }
 
+fn is_there(pid: &str) -> bool {
+    // A process that nobody has waited for yet is over all the same.
+    let status = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+    !status.is_empty() && !status.contains(") Z ")
+}
+
+#[test]
+fn what_a_process_leaves_running_ends_with_it() {
+    let outcome = run(&shell("sleep 30 >/dev/null 2>&1 & echo $!"));
+    let left = outcome.stdout_text();
+    assert_eq!(outcome.exit, Exit::Code(0));
+    std::thread::sleep(Duration::from_millis(50));
+    assert!(!is_there(left.trim()));
+    assert!(outcome.used.memory > 100 * 1024, "a shell takes {} bytes", outcome.used.memory);
+}
+
+#[test]
+fn a_guard_ends_the_groups_that_are_left_when_the_pipe_closes() {
+    let start = || {
+        let mut command = std::process::Command::new("sleep");
+        std::os::unix::process::CommandExt::process_group(command.arg("30"), 0).spawn().expect("it starts")
+    };
+    let (mut left, mut done) = (start(), start());
+    let told = format!("+{}\n+{}\nnoise\n-{}\n", left.id(), done.id(), done.id());
+    serve_guard(told.as_bytes());
+    assert!(!left.wait().expect("it ended").success());
+    assert!(is_there(&done.id().to_string()), "it was said to be over");
+    done.kill().expect("it runs");
+    done.wait().expect("it ended");
+}
+
 #[test]
 fn a_flood_of_output_blocks_nobody() {
     let outcome = run(&shell("i=0; while [ $i -lt 20000 ]; do echo 0123456789; echo x >&2; i=$((i+1)); done"));

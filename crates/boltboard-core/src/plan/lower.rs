@@ -200,7 +200,7 @@ impl PlanInput<'_> {
     }
 
     /// Returns a part's uses and theirs, nearest first, without repeats.
-    pub(super) fn all_uses(&self, part: &PartDef) -> Vec<PartId> {
+    pub fn all_uses(&self, part: &PartDef) -> Vec<PartId> {
         let mut all: Vec<PartId> = Vec::new();
         let mut waiting: std::collections::VecDeque<PartId> = self.uses(part).into();
         while let Some(next) = waiting.pop_front() {

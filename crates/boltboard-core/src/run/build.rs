@@ -1,19 +1,19 @@
-//! The whole build: ready steps run longest way first, as many as there are jobs.
+//! The whole build: what it needs, whom it tells, what it comes to.
 
-use std::collections::{BTreeSet, BinaryHeap, HashMap};
+use std::collections::BTreeSet;
 use std::path::PathBuf;
-use std::sync::{Mutex, mpsc};
 use std::time::Duration;
 
-use super::execute::{Ended, Executor};
+use super::course::Course;
+use super::execute::Executor;
 use super::failure::Failure;
 use super::jobs::Jobs;
 use super::same_text::Experience;
 use super::watched::{SealWanted, seal};
 use crate::base::FileError;
 use crate::launch::Launch;
-use crate::plan::{Ahead, Alike, Judge, Judged, Location, Plan, QuickJudge, Step, StepId, Timings, TokenMemo, Verdict};
-use crate::store::{Journal, Note, StatusMemo, StepRecord, Store, break_seal};
+use crate::plan::{Judge, Location, Plan, Reason, Step, StepId, TokenMemo};
+use crate::store::{Journal, StatusMemo, Store, break_seal};
 use crate::survey::Tools;
 
 /// Everything a build needs.
@@ -59,6 +59,8 @@ pub trait Watch {
     fn starts(&mut self, id: StepId, step: &Step);
     /// A step ended, or turned out to have nothing to do. `work_left_ms` is a guess at the work of all steps not done.
     fn ends(&mut self, id: StepId, step: &Step, ran: &Ran, work_left_ms: u64);
+    /// Time passes while steps run.
+    fn passes(&mut self) {}
     /// A step failed.
     fn fails(&mut self, failure: &Failure, step: &Step);
 }
@@ -108,6 +110,31 @@ pub struct BuildReport {
     pub removed: Vec<String>,
     /// Whether the build was interrupted.
     pub interrupted: bool,
+    /// Steps that failed in a way that may be the machine's fault, and passed when they ran alone.
+    pub unsteady: Vec<StepId>,
+    /// Why steps were not current.
+    pub reasons: Vec<(StepId, Vec<Reason>)>,
+    /// When what ran, and on which of the jobs.
+    pub spans: Vec<Span>,
+    /// Processor time of all steps.
+    pub cpu: Duration,
+    /// The most memory that one step held, in bytes.
+    pub memory: u64,
+    /// Whether some of the records of earlier builds were damaged, and dropped.
+    pub damaged: bool,
+}
+
+/// When a step ran.
+#[derive(Debug, Clone, Copy)]
+pub struct Span {
+    /// The step.
+    pub step: StepId,
+    /// The job that it ran on.
+    pub worker: usize,
+    /// When it started, from the start of the build.
+    pub began: Duration,
+    /// How long it took.
+    pub wall: Duration,
 }
 
 /// Why a build cannot go on at all.
@@ -116,39 +143,6 @@ pub enum BuildFault {
     /// A file of the work folder.
     #[error(transparent)]
     File(#[from] FileError),
-}
-
-struct Graph {
-    waits: Vec<usize>,
-    next: Vec<Vec<StepId>>,
-    way_ms: Vec<u64>,
-    own_ms: Vec<u64>,
-}
-
-impl Graph {
-    fn of(plan: &Plan, judge: &Judge<'_>) -> Graph {
-        let count = plan.steps.len();
-        let timings = Timings::of(judge);
-        let mut makers: HashMap<&Location, StepId> = HashMap::new();
-        for (id, step) in plan.steps.iter() {
-            makers.extend(step.writes.iter().map(|write| (write, id)));
-        }
-        let mut graph =
-            Graph { waits: vec![0; count], next: vec![vec![]; count], way_ms: vec![0; count], own_ms: vec![0; count] };
-        for (id, step) in plan.steps.iter() {
-            let read = step.reads.iter().filter_map(|read| makers.get(read).copied());
-            let before: BTreeSet<StepId> = read.chain(step.after.iter().copied()).filter(|b| *b != id).collect();
-            graph.waits[id.index()] = before.len();
-            before.iter().for_each(|b| graph.next[b.index()].push(id));
-            graph.own_ms[id.index()] = timings.step(step).ms();
-        }
-        // Steps come after those that they read from, so going backwards sees every way.
-        for id in plan.steps.ids().rev() {
-            let longest = graph.next[id.index()].iter().map(|n| graph.way_ms[n.index()]).max().unwrap_or(0);
-            graph.way_ms[id.index()] = graph.own_ms[id.index()] + longest;
-        }
-        graph
-    }
 }
 
 /// Brings everything up to date.
@@ -163,7 +157,6 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
     // Judging looks at the records from before this build; each step is judged once, before it runs.
     let before = Journal::open(&plan.folders.build)?;
     let judge = Judge { plan, journal: &before, store: input.store, status: input.status, tokens: input.tokens };
-    let graph = Graph::of(plan, &judge);
     let executor = Executor {
         judge: &judge,
         launch: input.launch,
@@ -172,18 +165,8 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         logs: input.logs.clone(),
         experience: Experience::default(),
     };
-    let mut course = Course {
-        input,
-        judge: &judge,
-        quick: QuickJudge::new(&judge),
-        graph,
-        journal: &mut journal,
-        watch,
-        report: BuildReport::default(),
-        left_ms: 0,
-    };
-    course.run(&executor)?;
-    let mut report = course.report;
+    let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
+    report.damaged = before.damaged;
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     if report.failures.is_empty() && !report.interrupted {
         report.removed = remove_stale(&judge, &mut journal)?;
@@ -193,201 +176,6 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         }
     }
     Ok(report)
-}
-
-struct Course<'a> {
-    input: &'a BuildInput<'a>,
-    judge: &'a Judge<'a>,
-    quick: QuickJudge<'a>,
-    graph: Graph,
-    journal: &'a mut Journal,
-    watch: &'a mut dyn Watch,
-    report: BuildReport,
-    left_ms: u64,
-}
-
-/// A step to run, with an earlier result that may stand.
-type Work = (StepId, Option<Alike>);
-type Ready = BinaryHeap<(u64, std::cmp::Reverse<StepId>)>;
-
-impl Course<'_> {
-    fn run(&mut self, executor: &Executor<'_>) -> Result<(), BuildFault> {
-        let plan = self.input.plan;
-        let mut ready: Ready = BinaryHeap::new();
-        for id in plan.steps.ids().filter(|id| self.graph.waits[id.index()] == 0) {
-            ready.push((self.graph.way_ms[id.index()], std::cmp::Reverse(id)));
-        }
-        self.left_ms = self.graph.own_ms.iter().sum();
-        self.watch.begins(plan.steps.len());
-        let (send_work, work) = mpsc::channel::<Work>();
-        let work = Mutex::new(work);
-        let (send_done, done) = mpsc::channel::<(StepId, Ended)>();
-        std::thread::scope(|scope| {
-            for _ in 0..self.input.jobs.count {
-                let (work, send_done) = (&work, send_done.clone());
-                scope.spawn(move || {
-                    loop {
-                        let next = work.lock().unwrap_or_else(std::sync::PoisonError::into_inner).recv();
-                        let Ok((id, alike)) = next else { return };
-                        if send_done.send((id, executor.run(id, &plan.steps[id], alike))).is_err() {
-                            return;
-                        }
-                    }
-                });
-            }
-            let result = self.coordinate(&mut ready, &send_work, &done);
-            drop(send_work);
-            result
-        })?;
-        let report = &self.report;
-        let done = [&report.from_store, &report.spared, &report.written].map(Vec::len).iter().sum::<usize>();
-        let finished = report.ran.len() + done + report.current;
-        self.report.left = plan.steps.len() - finished - self.report.failures.len();
-        Ok(())
-    }
-
-    fn coordinate(
-        &mut self,
-        ready: &mut Ready,
-        send_work: &mpsc::Sender<Work>,
-        done: &mpsc::Receiver<(StepId, Ended)>,
-    ) -> Result<(), BuildFault> {
-        let mut running = 0;
-        let mut halted = false;
-        loop {
-            while !halted && running < self.input.jobs.count {
-                if (self.input.stopped)() {
-                    self.report.interrupted = true;
-                    halted = true;
-                    break;
-                }
-                let Some((_, std::cmp::Reverse(id))) = ready.pop() else { break };
-                if self.settle(id, ready)? {
-                    continue;
-                }
-                let step = &self.input.plan.steps[id];
-                self.watch.starts(id, step);
-                running += 1;
-                halted |= send_work.send((id, self.judge.alike(step))).is_err();
-            }
-            if running == 0 {
-                return Ok(());
-            }
-            let Ok((id, ended)) = done.recv() else { return Ok(()) };
-            running -= 1;
-            match ended {
-                Ended::Done { note, said, wall } => self.done(id, note, said, wall, ready)?,
-                Ended::Spared { note, in_place } => {
-                    if in_place || self.restore(&note)? {
-                        self.spared(id, note, ready)?;
-                    } else if send_work.send((id, None)).is_ok() {
-                        running += 1;
-                    }
-                }
-                Ended::Failed(failure) => {
-                    self.watch.fails(&failure, &self.input.plan.steps[id]);
-                    self.report.failures.push(*failure);
-                    halted |= self.input.after_failure == AfterFailure::Stop;
-                }
-                Ended::Stopped => {
-                    self.report.interrupted = true;
-                    halted = true;
-                }
-            }
-        }
-    }
-
-    /// Does what can be done without a process. Returns whether the step is settled.
-    fn settle(&mut self, id: StepId, ready: &mut Ready) -> Result<bool, BuildFault> {
-        let step = &self.input.plan.steps[id];
-        if self.quick.is_current(step, &Ahead::default()) {
-            self.report.current += 1;
-            self.passed(id, &Ran::Current, ready);
-            return Ok(true);
-        }
-        let Judged { verdict, .. } = self.judge.judge(step, &Ahead::default());
-        match verdict {
-            Verdict::Current => {
-                self.report.current += 1;
-                self.passed(id, &Ran::Current, ready);
-                Ok(true)
-            }
-            Verdict::FromStore(note) => {
-                if !self.restore(&note)? {
-                    return Ok(false);
-                }
-                self.record(step, Some((*note).clone()))?;
-                self.report.from_store.push(id);
-                self.passed(id, &Ran::FromStore { said: note.said }, ready);
-                Ok(true)
-            }
-            Verdict::Run | Verdict::Follows => Ok(false),
-        }
-    }
-
-    /// Returns `false` when something kept was damaged, so that the step must run.
-    fn restore(&self, note: &Note) -> Result<bool, BuildFault> {
-        for output in &note.outputs {
-            let Ok(location) = output.location.parse::<Location>() else { return Ok(false) };
-            let path = location.path(&self.input.plan.folders);
-            if !self.input.store.restore(&output.digest, &path, output.mode)? {
-                return Ok(false);
-            }
-            self.input.status.learn(&path, output.digest);
-            self.input.tokens.forget(&path);
-        }
-        Ok(true)
-    }
-
-    fn done(
-        &mut self,
-        id: StepId,
-        note: Option<Note>,
-        said: String,
-        wall: Duration,
-        ready: &mut Ready,
-    ) -> Result<(), BuildFault> {
-        let step = &self.input.plan.steps[id];
-        self.record(step, note)?;
-        if step.has_process() {
-            self.report.ran.push((id, wall));
-        } else {
-            self.report.written.push(id);
-        }
-        self.passed(id, &Ran::Now { said, wall }, ready);
-        Ok(())
-    }
-
-    fn spared(&mut self, id: StepId, note: Note, ready: &mut Ready) -> Result<(), BuildFault> {
-        let said = note.said.clone();
-        self.record(&self.input.plan.steps[id], Some(note))?;
-        self.report.spared.push(id);
-        self.passed(id, &Ran::Spared { said }, ready);
-        Ok(())
-    }
-
-    fn record(&mut self, step: &Step, note: Option<Note>) -> Result<(), BuildFault> {
-        self.journal.add(&StepRecord {
-            step: step.name.clone(),
-            base_key: self.judge.base_key(step),
-            command: step.command(),
-            tool: self.judge.tool_identity(step),
-            note,
-        })?;
-        step.writes.iter().for_each(|write| self.quick.forget(write));
-        Ok(())
-    }
-
-    fn passed(&mut self, id: StepId, ran: &Ran, ready: &mut Ready) {
-        self.left_ms = self.left_ms.saturating_sub(self.graph.own_ms[id.index()]);
-        self.watch.ends(id, &self.input.plan.steps[id], ran, self.left_ms);
-        for next in std::mem::take(&mut self.graph.next[id.index()]) {
-            self.graph.waits[next.index()] -= 1;
-            if self.graph.waits[next.index()] == 0 {
-                ready.push((self.graph.way_ms[next.index()], std::cmp::Reverse(next)));
-            }
-        }
-    }
 }
 
 /// Removes files of steps that the plan no longer has, so that the folder looks as after a clean build.

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::time::{Duration, SystemTime};
+use std::time::SystemTime;
 
 use super::depends::{self, included_binaries, search_misses};
 use super::failure::{Cause, Failure, first_error};
@@ -11,7 +11,7 @@ use super::job::{Ends, Run, aside_of, repeatable};
 use super::same_text::Experience;
 use crate::base::files::{make_folder, write_whole};
 use crate::base::{Digest, FileError, parse_dependencies};
-use crate::launch::{Exit, Job, Launch};
+use crate::launch::{Exit, Job, Launch, Used};
 use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
 use crate::store::{Note, Output, StatusMemo, Store};
 use crate::survey::{Language, Tools};
@@ -29,7 +29,7 @@ pub(super) struct Executor<'a> {
 /// What came of a step that ran.
 pub(super) enum Ended {
     /// It is done; `note` is none when an input changed while it ran.
-    Done { note: Option<Note>, said: String, wall: Duration },
+    Done { note: Option<Note>, said: String, used: Used },
     /// It was spared: its text after preprocessing is the same as for an earlier result.
     Spared { note: Note, in_place: bool },
     /// It failed.
@@ -40,9 +40,9 @@ pub(super) enum Ended {
 
 impl Executor<'_> {
     /// Runs a step to its end.
-    pub fn run(&self, id: StepId, step: &Step, alike: Option<Alike>) -> Ended {
-        let aside = self.judge.plan.folders.aside().join(id.index().to_string());
-        let _ = std::fs::remove_dir_all(&aside);
+    /// `worker` numbers those that run side by side: each has a folder aside.
+    pub fn run(&self, worker: usize, id: StepId, step: &Step, alike: Option<Alike>) -> Ended {
+        let aside = self.judge.plan.folders.aside().join(worker.to_string());
         let result = match &step.action {
             Action::Write { content } => self.write(step, content),
             Action::Copy => self.copy(step),
@@ -50,8 +50,11 @@ impl Executor<'_> {
             Action::Compile { .. } => self.compile(step, &aside, alike),
             Action::Run { .. } => self.process(step, &aside, None),
         };
-        // What is left aside is of no use; a new run starts with an empty folder anyway.
-        let _ = std::fs::remove_dir_all(&aside);
+        // A compile leaves nothing but the list of what it read; making folders anew for each costs more than compiling.
+        let tidy = matches!(step.action, Action::Compile { .. }) && matches!(result, Ok(Ended::Done { .. }));
+        if step.has_process() && !tidy {
+            let _ = std::fs::remove_dir_all(&aside);
+        }
         match result {
             Ok(ended) => ended,
             Err(trouble) => Ended::Failed(Box::new(self.failure(id, step, trouble))),
@@ -80,7 +83,7 @@ impl Executor<'_> {
         write_whole(&path, content.as_bytes())?;
         self.judge.tokens.forget(&path);
         if !self.judge.plan.is_header(&step.writes[0]) {
-            self.store.put(&path, &digest)?;
+            self.store.copy(&path, &digest)?;
         }
         self.in_process(step, digest, 0o644)
     }
@@ -112,7 +115,7 @@ impl Executor<'_> {
         let inputs = step.reads.iter().map(|read| (read.kept(), digest)).collect();
         let outputs = vec![Output { location: step.writes[0].kept(), digest, mode }];
         let note = self.note(step, inputs, vec![], vec![], outputs, String::new(), 0);
-        Ok(Ended::Done { note: Some(note), said: String::new(), wall: Duration::ZERO })
+        Ok(Ended::Done { note: Some(note), said: String::new(), used: Used::default() })
     }
 
     #[allow(clippy::too_many_arguments, reason = "the fields of a note, each of another sort, set in this one place")]
@@ -184,16 +187,21 @@ impl Executor<'_> {
         })?;
         let wall_ms = u64::try_from(outcome.wall.as_millis()).unwrap_or(u64::MAX);
         let note = self.observed(step, &job, &inputs, started, outputs, said.clone(), wall_ms);
-        let note = note.map(|note| Note { text, ..note });
+        let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
         if let Some(note) = &note {
             for output in &note.outputs {
                 if let Ok(location) = output.location.parse::<Location>() {
-                    self.store.put(&location.path(&self.judge.plan.folders), &output.digest)?;
+                    let path = location.path(&self.judge.plan.folders);
+                    match location {
+                        Location::Object(_) => self.store.put(&path, &output.digest)?,
+                        _ => self.store.copy(&path, &output.digest)?,
+                    }
+                    self.judge.status.learn(&path, output.digest);
                 }
             }
             self.store.add_note(&self.judge.base_key(step), note)?;
         }
-        Ok(Ended::Done { note, said, wall: outcome.wall })
+        Ok(Ended::Done { note, said, used: outcome.used })
     }
 
     #[allow(clippy::too_many_arguments, reason = "what was seen of one run, each of another sort")]
@@ -222,7 +230,7 @@ impl Executor<'_> {
             let content = self.judge.status.digest(&path)?;
             if matches!(file, Location::Tree(_)) && step.source().is_some_and(|source| source != file) {
                 // Kept so that the text of then can be had again; without it, a compile is only not spared.
-                let _ = self.store.put(&path, &content);
+                let _ = self.store.copy(&path, &content);
             }
             digests.push((file.kept(), self.judge.counted(step, file, content)));
         }
@@ -298,7 +306,7 @@ impl Executor<'_> {
         let folders = &self.judge.plan.folders;
         let mut outputs = Vec::new();
         for write in &step.writes {
-            let made = aside_of(write, aside);
+            let made = aside_of(step, write, aside);
             if !made.is_file() {
                 return Err(Trouble {
                     cause: Cause::NoOutput(write.to_string()),
@@ -312,7 +320,6 @@ impl Executor<'_> {
             make_folder(target.parent().unwrap_or(Path::new(".")))?;
             std::fs::rename(&made, &target).map_err(FileError::on("move into place", &target))?;
             self.judge.tokens.forget(&target);
-            self.judge.status.learn(&target, digest);
             outputs.push(Output { location: write.kept(), digest, mode });
         }
         Ok(outputs)

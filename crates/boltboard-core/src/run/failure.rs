@@ -24,6 +24,29 @@ pub struct Failure {
     pub log: Option<PathBuf>,
 }
 
+/// What compilers and systems say when there is not enough memory or are not enough processes.
+const SHORT_OF: [&str; 6] = [
+    "annot allocate memory",
+    "out of memory",
+    "virtual memory exhausted",
+    "Resource temporarily unavailable",
+    "Killed signal terminated program",
+    "std::bad_alloc",
+];
+
+impl Failure {
+    /// Tells whether the machine may be at fault rather than the step: it was killed, or could not get what it asked for.
+    pub fn may_be_the_machine(&self) -> bool {
+        const KILLED: i32 = 9;
+        const BUS: i32 = 7;
+        match self.cause {
+            Cause::Signal(KILLED | BUS) => true,
+            Cause::Code(_) | Cause::Start(_) => SHORT_OF.iter().any(|words| self.said.contains(words)),
+            _ => false,
+        }
+    }
+}
+
 /// What happened to a step.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum Cause {

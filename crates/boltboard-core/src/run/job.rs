@@ -37,7 +37,9 @@ impl Executor<'_> {
     pub(super) fn job(&self, step: &Step, aside: &Path, run: &Run<'_>) -> Result<(Job, Option<PathBuf>), Trouble> {
         let folders = run.folders;
         for write in &step.writes {
-            make_folder(aside_of(write, aside).parent().unwrap_or(aside))?;
+            // What a compile that was stopped has left must not be taken for a result.
+            let _ = std::fs::remove_file(aside_of(step, write, aside));
+            make_folder(aside_of(step, write, aside).parent().unwrap_or(aside))?;
         }
         let word = |word: &Word| -> String {
             let fragment = |fragment: &Fragment| match fragment {
@@ -50,7 +52,7 @@ impl Executor<'_> {
                 }
                 Fragment::At(at) => at.path(folders).display().to_string(),
                 Fragment::Result(index) => {
-                    step.writes.get(*index).map_or(String::new(), |w| aside_of(w, aside).display().to_string())
+                    step.writes.get(*index).map_or(String::new(), |w| aside_of(step, w, aside).display().to_string())
                 }
             };
             word.fragments.iter().map(fragment).collect()
@@ -71,7 +73,7 @@ impl Executor<'_> {
                     value.as_ref().map_or_else(|| format!("-D{name}"), |value| format!("-D{name}={value}"))
                 }));
                 let (end, result) = match run.ends {
-                    Ends::Whole => ("-c", aside_of(&step.writes[0], aside)),
+                    Ends::Whole => ("-c", aside_of(step, &step.writes[0], aside)),
                     Ends::Preprocessed => ("-E", aside.join(TEXT)),
                 };
                 arguments.extend([end.into(), "-o".into(), result.display().to_string()]);
@@ -116,12 +118,17 @@ fn is_map(word: &Word) -> bool {
     matches!(word.fragments.first(), Some(Fragment::Text(text)) if text == "-ffile-prefix-map=")
 }
 
-pub(super) fn aside_of(write: &Location, aside: &Path) -> PathBuf {
+/// Where a result lies until it is moved into place: by its path, because generators may go by that, but for compiles, which are
+/// many.
+pub(super) fn aside_of(step: &Step, write: &Location, aside: &Path) -> PathBuf {
     let path = match write {
-        Location::Tree(path) | Location::Made(path) | Location::Object(path) | Location::Output(path) => path.as_str(),
-        Location::System(_) => "file",
+        Location::Tree(path) | Location::Made(path) | Location::Object(path) | Location::Output(path) => path,
+        Location::System(_) => return aside.join("file"),
     };
-    aside.join(path)
+    match step.action {
+        Action::Compile { .. } => aside.join(path.name()),
+        Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => aside.join(path.as_str()),
+    }
 }
 
 /// Writes a job as a shell would take it, so that it can be run again by hand: what lies aside is gone by then, so results go

@@ -1,9 +1,11 @@
 //! The steps executed: order, jobs, output kept whole, interruption, going on after a kill.
 
 mod build;
+mod course;
 mod depends;
 mod execute;
 mod failure;
+mod graph;
 mod job;
 mod jobs;
 mod same_text;
@@ -11,11 +13,11 @@ mod tests_of_tree;
 mod verify;
 mod watched;
 
-pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Watch, build};
+pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Span, Watch, build};
 pub use depends::{included_binaries, search_misses};
 pub use failure::{Cause, Failure, FirstError, first_error};
-pub use jobs::{Jobs, default_jobs};
-pub use tests_of_tree::{TestOutcome, TestReport, run_tests};
+pub use jobs::{Jobs, available_memory};
+pub use tests_of_tree::{Rerun, TestOutcome, TestReport, TestsInput, run_tests};
 pub use verify::{Difference, Unlike, Verification, verify};
 pub use watched::SealWanted;
 

@@ -70,6 +70,7 @@ impl Executor<'_> {
         let began = Instant::now();
         let look = self.look(step, aside, &alike)?;
         self.experience.looked(&alike.changes, matches!(look, Look::Same(_)), began.elapsed());
+        let _ = std::fs::remove_dir_all(aside.join("past"));
         match look {
             Look::Same(note) => Ok(Ended::Spared { note, in_place: alike.in_place }),
             Look::Other(text) => self.process(step, aside, text),
@@ -110,7 +111,7 @@ impl Executor<'_> {
         let old = &alike.note;
         let note = self.observed(step, &job, &inputs, started, old.outputs.clone(), old.said.clone(), old.wall_ms);
         let Some(note) = note else { return unknown };
-        let note = Note { text: Some(text), ..note };
+        let note = Note { text: Some(text), memory: old.memory, ..note };
         self.store.add_note(&self.judge.base_key(step), &note)?;
         Ok(Look::Same(note))
     }

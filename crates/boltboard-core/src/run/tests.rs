@@ -50,7 +50,7 @@ fn pretend(job: &Job) -> Outcome {
 }
 
 fn ended(exit: Exit, stderr: &str) -> Outcome {
-    Outcome { exit, stdout: vec![], stderr: stderr.into(), wall: Duration::from_millis(3) }
+    Outcome { exit, stdout: vec![], stderr: stderr.into(), wall: Duration::from_millis(3), used: Default::default() }
 }
 
 #[derive(Default)]
@@ -95,7 +95,7 @@ fn build_with(
         launch,
         tools: &planner.tools,
         logs: tree.root().join("logs"),
-        jobs: Jobs { count: 1 },
+        jobs: Jobs::of(1),
         after_failure,
         seal: None,
         stopped,
@@ -169,6 +169,47 @@ fn the_longest_way_goes_first() {
     }
     let next = built(&tree, slow, AfterFailure::Stop);
     assert_eq!(next.seen.started[0], "objects/low/low/two.c.o", "{:?}", next.seen.started);
+}
+
+#[test]
+fn what_is_killed_runs_again_alone_and_is_called_unsteady() {
+    let tree = tree();
+    let (killed, beside) = (Mutex::new(0), Mutex::new(Vec::new()));
+    let running = std::sync::atomic::AtomicUsize::new(0);
+    let answer = |job: &Job| {
+        use std::sync::atomic::Ordering;
+        let others = running.fetch_add(1, Ordering::SeqCst);
+        let is_two = job.arguments.iter().any(|word| word.ends_with("two.c"));
+        let mut times = killed.lock().expect("unpoisoned");
+        let outcome = if is_two && *times == 0 {
+            *times += 1;
+            ended(Exit::Signal(9), "")
+        } else {
+            if is_two {
+                beside.lock().expect("unpoisoned").push(others);
+            }
+            pretend(job)
+        };
+        drop(times);
+        running.fetch_sub(1, Ordering::SeqCst);
+        outcome
+    };
+    let built = built(&tree, answer, AfterFailure::Stop);
+    assert!(built.report.failures.is_empty() && built.seen.failed.is_empty());
+    assert_eq!((built.report.ran.len(), built.report.unsteady.len()), (7, 1));
+    assert_eq!(*beside.lock().expect("unpoisoned"), [0], "it had the machine to itself");
+}
+
+#[test]
+fn what_is_killed_twice_has_failed() {
+    let tree = tree();
+    let answer = |job: &Job| {
+        let is_two = job.arguments.iter().any(|word| word.ends_with("two.c"));
+        if is_two { ended(Exit::Code(1), "cc1: out of memory allocating 99 bytes") } else { pretend(job) }
+    };
+    let built = built(&tree, answer, AfterFailure::Stop);
+    assert_eq!((built.report.failures.len(), built.report.unsteady.len()), (1, 0));
+    assert_eq!(built.seen.started.iter().filter(|name| name.ends_with("two.c.o")).count(), 2);
 }
 
 fn failing(job: &Job) -> Outcome {

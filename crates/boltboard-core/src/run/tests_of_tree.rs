@@ -1,17 +1,25 @@
-//! The tree's own tests, run one after the other on what was built.
+//! The tree's own tests, several at once, on what was built. One that passed is not run again before something changes that
+//! it runs or reads.
 
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, mpsc};
 use std::time::Duration;
 
-use crate::board::TestId;
+use crate::base::files::{read_text, write_quickly};
+use crate::base::{Digest, FileError};
+use crate::board::{Folder, Interp, PartId, PartKind, Piece, TestDef, TestId};
 use crate::launch::{Exit, Job, Launch, LaunchError};
-use crate::plan::PlanInput;
-use crate::store::Folders;
+use crate::plan::{Plan, PlanInput};
+use crate::store::StatusMemo;
 
 /// How a test ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TestOutcome {
     /// It passed.
     Passed,
+    /// It passed before, and nothing that it runs or reads has changed.
+    Unchanged,
     /// It failed, or could not be started.
     Failed(String),
     /// It is not there with these options; the condition under which it is.
@@ -31,38 +39,181 @@ pub struct TestReport {
     pub wall: Duration,
 }
 
-/// Runs the tests of a tree that was built.
-pub fn run_tests(
-    input: &PlanInput<'_>,
-    folders: &Folders,
-    launch: &dyn Launch,
-    wanted: &dyn Fn(&str) -> bool,
-    ended: &mut dyn FnMut(&TestReport),
-) -> Vec<TestReport> {
-    let mut reports = Vec::new();
-    for (id, test) in input.board.tests.iter().filter(|(_, test)| wanted(&test.name)) {
-        let not_made = test.parts.iter().find(|part| !input.is_made(&input.board.parts[**part]));
-        let held = test.when.as_ref().filter(|when| !input.resolution.holds(input.facts, &when.expr));
-        let report = if let Some(when) = held {
-            not_there(id, Some(input.board.print(&when.expr)))
-        } else if let Some(part) = not_made {
-            not_there(id, input.board.parts[*part].gate().map(|gate| input.board.print(&gate)))
-        } else {
-            let words = test.command.iter().map(|word| absolute(input, word, folders)).collect();
-            run_one(id, words, test.limit_seconds, input, folders, launch)
-        };
-        ended(&report);
-        reports.push(report);
+/// Which tests are run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rerun {
+    /// Those that did not pass with the same inputs.
+    Changed,
+    /// All.
+    All,
+}
+
+/// What is needed to run the tests of a tree that was built.
+pub struct TestsInput<'a> {
+    /// What the plan was made of.
+    pub plan_input: &'a PlanInput<'a>,
+    /// The plan.
+    pub plan: &'a Plan,
+    /// Contents of files.
+    pub status: &'a StatusMemo,
+    /// Starts processes.
+    pub launch: &'a dyn Launch,
+    /// How many run at once.
+    pub jobs: usize,
+    /// Tells which tests are wanted, by name.
+    pub wanted: &'a (dyn Fn(&str) -> bool + Sync),
+    /// Which of them are run.
+    pub rerun: Rerun,
+}
+
+/// The inputs with which tests passed, by name.
+#[derive(Debug, Default)]
+struct PassedBefore {
+    place: PathBuf,
+    inputs: BTreeMap<String, Digest>,
+}
+
+impl PassedBefore {
+    fn load(place: PathBuf) -> PassedBefore {
+        let text = read_text(&place).ok().flatten().unwrap_or_default();
+        PassedBefore { place, inputs: serde_json::from_str(&text).unwrap_or_default() }
     }
-    reports
+
+    fn save(&self) -> Result<(), FileError> {
+        write_quickly(&self.place, serde_json::to_string(&self.inputs).unwrap_or_default().as_bytes())
+    }
+}
+
+/// Runs the tests of a tree that was built. `ended` is told of each as it ends; the reports come in the order of the board.
+///
+/// # Errors
+/// The record of what passed cannot be written.
+pub fn run_tests(input: &TestsInput<'_>, ended: &mut dyn FnMut(&TestReport)) -> Result<Vec<TestReport>, FileError> {
+    let board = input.plan_input.board;
+    let mut passed = PassedBefore::load(input.plan.folders.build.join("tests-passed"));
+    let mut reports = Vec::new();
+    let mut due: Vec<(TestId, Option<Digest>)> = Vec::new();
+    for (id, test) in board.tests.iter().filter(|(_, test)| (input.wanted)(&test.name)) {
+        if let Some(report) = input.not_there(id, test) {
+            ended(&report);
+            reports.push(report);
+            continue;
+        }
+        let inputs = input.inputs_of(test);
+        if input.rerun == Rerun::Changed && inputs.is_some() && passed.inputs.get(&test.name).copied() == inputs {
+            let report =
+                TestReport { test: id, outcome: TestOutcome::Unchanged, said: String::new(), wall: Duration::ZERO };
+            ended(&report);
+            reports.push(report);
+            continue;
+        }
+        due.push((id, inputs));
+    }
+    let next = Mutex::new(due.into_iter());
+    let (send, done) = mpsc::channel();
+    std::thread::scope(|scope| {
+        for _ in 0..input.jobs.max(1) {
+            let (next, send) = (&next, send.clone());
+            scope.spawn(move || {
+                loop {
+                    let due = next.lock().unwrap_or_else(std::sync::PoisonError::into_inner).next();
+                    let Some((id, inputs)) = due else { return };
+                    if send.send((input.run_one(id), inputs)).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        drop(send);
+        for (report, inputs) in done {
+            let name = &board.tests[report.test].name;
+            match inputs.filter(|_| report.outcome == TestOutcome::Passed) {
+                Some(inputs) => passed.inputs.insert(name.clone(), inputs),
+                None => passed.inputs.remove(name),
+            };
+            ended(&report);
+            reports.push(report);
+        }
+    });
+    reports.sort_by_key(|report| report.test);
+    passed.save()?;
+    Ok(reports)
+}
+
+impl TestsInput<'_> {
+    fn not_there(&self, id: TestId, test: &TestDef) -> Option<TestReport> {
+        let input = self.plan_input;
+        let board = input.board;
+        let held = test.when.as_ref().filter(|when| !input.resolution.holds(input.facts, &when.expr));
+        if let Some(when) = held {
+            return Some(not_there(id, Some(board.print(&when.expr))));
+        }
+        let not_made = test.parts.iter().find(|part| !input.is_made(&board.parts[**part]))?;
+        Some(not_there(id, board.parts[*not_made].gate().map(|gate| board.print(&gate))))
+    }
+
+    /// Returns the digest of all that a test runs and reads, as far as it says so; none when it is given a folder of sources,
+    /// of which it may read anything.
+    fn inputs_of(&self, test: &TestDef) -> Option<Digest> {
+        let (input, folders) = (self.plan_input, &self.plan.folders);
+        let board = input.board;
+        let mut words: Vec<String> = vec![test.limit_seconds.to_string()];
+        for interp in &test.command {
+            let word = absolute(input, interp);
+            let path = Path::new(&word);
+            let of_sources = [&folders.tree, &board.tree.board_root].iter().any(|root| path.starts_with(root));
+            if of_sources && path.is_dir() {
+                return None;
+            }
+            words.push(self.status.digest(path).map_or(String::new(), |digest| digest.to_string()));
+            words.push(word);
+        }
+        for option in &test.options {
+            words.push(input.resolution.value(*option).to_string());
+        }
+        for part in self.reached(&test.parts) {
+            for output in self.plan.parts.get(&part).into_iter().flatten() {
+                let content = self.status.digest(&output.path(folders))?;
+                words.extend([output.to_string(), content.to_string()]);
+            }
+        }
+        Some(Digest::of_parts(words.iter().map(String::as_str)))
+    }
+
+    /// Parts with all that they use, and with the modules of programs, which may load them.
+    fn reached(&self, parts: &[PartId]) -> BTreeSet<PartId> {
+        let input = self.plan_input;
+        let mut reached: BTreeSet<PartId> = BTreeSet::new();
+        // Whatever runs may read the data of the tree.
+        let data = input.board.parts.iter().filter(|(_, part)| matches!(part.kind, PartKind::Data));
+        let mut open: Vec<PartId> = parts.iter().copied().chain(data.map(|(id, _)| id)).collect();
+        while let Some(id) = open.pop() {
+            if reached.insert(id) {
+                open.extend(input.all_uses(&input.board.parts[id]));
+                let of_it = |(_, part): &(PartId, &crate::board::PartDef)| match &part.kind {
+                    PartKind::Module(role) => role.program == id,
+                    _ => false,
+                };
+                open.extend(input.board.parts.iter().filter(of_it).map(|(module, _)| module));
+            }
+        }
+        reached
+    }
+
+    fn run_one(&self, id: TestId) -> TestReport {
+        let input = self.plan_input;
+        let test = &input.board.tests[id];
+        let words = test.command.iter().map(|word| absolute(input, word)).collect();
+        run_one(id, words, test.limit_seconds, input, self.plan, self.launch)
+    }
 }
 
 fn not_there(test: TestId, condition: Option<String>) -> TestReport {
     TestReport { test, outcome: TestOutcome::NotThere(condition), said: String::new(), wall: Duration::ZERO }
 }
 
-fn absolute(input: &PlanInput<'_>, interp: &crate::board::Interp, folders: &Folders) -> String {
-    use crate::board::{Folder, Piece};
+fn absolute(input: &PlanInput<'_>, interp: &Interp) -> String {
+    let folders = input.folders;
     let piece = |piece: &Piece| match piece {
         Piece::Part(part) => input.main_output(*part).path(folders).display().to_string(),
         Piece::Folder(Folder::Tree) => folders.tree.display().to_string(),
@@ -82,9 +233,10 @@ fn run_one(
     mut words: Vec<String>,
     limit_seconds: u64,
     input: &PlanInput<'_>,
-    folders: &Folders,
+    plan: &Plan,
     launch: &dyn Launch,
 ) -> TestReport {
+    let folders = &plan.folders;
     let name = words.remove(0);
     let failed = |why: String, said: String, wall| TestReport { test, outcome: TestOutcome::Failed(why), said, wall };
     let found = crate::launch::find_program(&name, &input.tools.search_path, &folders.tree);

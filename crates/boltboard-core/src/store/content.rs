@@ -1,5 +1,7 @@
 //! Results by content, and notes about which step made them from what.
 
+use std::fs::File;
+use std::io::{ErrorKind, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
@@ -10,7 +12,7 @@ use crate::base::{Digest, FileError};
 /// How many notes are kept for one command; the oldest go first.
 const MAX_NOTES: usize = 32;
 
-/// Results of steps. Files are copied in and out, so an edit in place cannot spoil what is kept.
+/// Results of steps. Files are copied out, and each is checked by its digest then, so an edit in place spoils nothing.
 #[derive(Debug, Clone)]
 pub struct Store {
     root: PathBuf,
@@ -22,16 +24,34 @@ impl Store {
         Store { root: root.to_path_buf() }
     }
 
-    fn path(&self, sort: &str, digest: &Digest) -> PathBuf {
+    pub(super) fn path(&self, sort: &str, digest: &Digest) -> PathBuf {
         let text = digest.to_string();
         self.root.join(sort).join(&text[..2]).join(&text[2..])
     }
 
-    /// Takes in a file's content.
+    /// Takes in the content of a file that was moved into place and is not written to again: by another name for it where the
+    /// file system has those. Should someone edit it in place all the same, its digest tells, and it is dropped.
     ///
     /// # Errors
     /// It cannot be read or written.
     pub fn put(&self, file: &Path, digest: &Digest) -> Result<(), FileError> {
+        let path = self.path("content", digest);
+        let link = |()| std::fs::hard_link(file, &path);
+        match link(()).map_err(|e| e.kind()) {
+            Ok(()) | Err(ErrorKind::AlreadyExists) => Ok(()),
+            Err(ErrorKind::NotFound) => {
+                make_folder(path.parent().unwrap_or(&self.root))?;
+                if link(()).is_ok() { Ok(()) } else { self.copy(file, digest) }
+            }
+            Err(_) => self.copy(file, digest),
+        }
+    }
+
+    /// Takes in the content of a file that people write to.
+    ///
+    /// # Errors
+    /// It cannot be read or written.
+    pub fn copy(&self, file: &Path, digest: &Digest) -> Result<(), FileError> {
         let path = self.path("content", digest);
         if path.exists() {
             return Ok(());
@@ -43,6 +63,19 @@ impl Store {
         std::fs::copy(file, aside.path()).map_err(FileError::on("copy", file))?;
         aside.persist(&path).map_err(|e| FileError::on("write", &path)(e.error))?;
         Ok(())
+    }
+
+    /// All files of a sort.
+    pub(super) fn files_of(&self, sort: &str) -> Vec<PathBuf> {
+        let entries = |folder: &Path| std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok);
+        let folders: Vec<PathBuf> = entries(&self.root.join(sort)).map(|entry| entry.path()).collect();
+        folders.iter().flat_map(|folder| entries(folder)).map(|entry| entry.path()).collect()
+    }
+
+    /// The digest that a file of the store is named by.
+    pub(super) fn digest_of(path: &Path) -> Option<Digest> {
+        let part = |path: &Path| path.file_name().and_then(|name| name.to_str()).map(str::to_string);
+        (part(path.parent()?)? + &part(path)?).parse().ok()
     }
 
     /// Tells whether a content is kept.
@@ -99,6 +132,12 @@ impl Store {
         sound.and_then(|(_, content)| postcard::from_bytes(content).ok()).unwrap_or_default()
     }
 
+    /// Remembers that the notes for a command were used now, so that they are dropped later than others.
+    pub fn used(&self, key: &Digest) {
+        let open = File::options().append(true).open(self.path("notes", key));
+        let _ = open.and_then(|file| file.set_modified(std::time::SystemTime::now()));
+    }
+
     /// Adds a note for a command.
     ///
     /// # Errors
@@ -110,6 +149,14 @@ impl Store {
         notes.insert(0, note.clone());
         notes.truncate(MAX_NOTES);
         let content = postcard::to_stdvec(&notes).unwrap_or_default();
-        write_quickly(&self.path("notes", key), &[&Digest::of(&content).short()[..], &content].concat())
+        let bytes = [&Digest::of(&content).short()[..], &content].concat();
+        let path = self.path("notes", key);
+        // The first notes for a command need no file aside: what is torn off counts as none.
+        if notes.len() == 1
+            && let Ok(mut file) = File::create_new(&path)
+        {
+            return file.write_all(&bytes).map_err(FileError::on("write", &path));
+        }
+        write_quickly(&path, &bytes)
     }
 }

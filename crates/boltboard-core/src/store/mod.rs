@@ -4,6 +4,7 @@
 mod content;
 mod journal;
 mod ledger;
+mod limits;
 mod lock;
 mod record;
 mod seal;
@@ -12,7 +13,8 @@ mod work;
 
 pub use content::Store;
 pub use journal::Journal;
-pub use ledger::{Ledger, LedgerEntry, LedgerOutcome};
+pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome};
+pub use limits::{StoreLimits, Trimmed};
 pub use lock::{LockFault, WorkLock};
 pub use record::{Note, Number, Output, PackedNote, PackedRecord, StepRecord};
 pub use seal::{SealMaker, Sealed, break_seal, sealed};

@@ -27,7 +27,7 @@ fn contents_come_back_as_they_were_with_their_mode() {
     assert!(!store.has(&digest));
     store.put(&file, &digest).expect("kept");
     store.put(&file, &digest).expect("kept again");
-    std::fs::write(&file, "edited in place").expect("written");
+    std::fs::remove_file(&file).expect("removed");
     let back = folder.path().join("deep/er/back");
     assert!(store.has(&digest) && store.restore(&digest, &back, 0o755).expect("restored"));
     assert_eq!(std::fs::read_to_string(&back).expect("there"), "content");
@@ -42,11 +42,18 @@ fn damaged_contents_are_dropped() {
     std::fs::write(&file, "content").expect("written");
     let digest = Digest::of(b"content");
     store.put(&file, &digest).expect("kept");
-    let text = digest.to_string();
-    let kept = folder.path().join("store/content").join(&text[..2]).join(&text[2..]);
-    std::fs::write(&kept, "rotten").expect("damaged");
-    assert!(!store.restore(&digest, &file, 0o644).expect("asked"));
-    assert!(!kept.exists() && std::fs::read_to_string(&file).expect("there") == "content", "the old file stays");
+    // The file that was made is the one that is kept, so an edit in place reaches both.
+    std::fs::write(&file, "edited in place").expect("damaged");
+    let back = folder.path().join("back");
+    std::fs::write(&back, "older").expect("written");
+    assert!(!store.restore(&digest, &back, 0o644).expect("asked"));
+    assert!(!store.has(&digest), "it is dropped");
+    assert_eq!(std::fs::read_to_string(&back).expect("there"), "older", "and nothing is put in place");
+    assert_eq!(std::fs::read_to_string(&file).expect("there"), "edited in place");
+    std::fs::write(&file, "content").expect("written");
+    store.copy(&file, &digest).expect("kept");
+    std::fs::write(&file, "edited again").expect("written");
+    assert!(store.restore(&digest, &back, 0o644).expect("asked"), "a copy is not reached");
 }
 
 #[test]
@@ -137,6 +144,12 @@ fn the_ledger_survives_a_torn_line() {
         steps: 3,
         ran: 2,
         from_store: 1,
+        spared: 2,
+        unsteady: 0,
+        change: vec!["option fog".into()],
+        cpu_ms: 60,
+        memory: 1 << 20,
+        disk: Disk::default(),
         wall_ms: 40,
         output_bytes: 9,
         slowest: vec![("out/bin/p".into(), 30)],

@@ -157,6 +157,11 @@ impl WorkFolder {
         self.root.join("store")
     }
 
+    /// The limits of the store that a person set.
+    pub fn store_limits(&self) -> PathBuf {
+        self.root.join("store-limits")
+    }
+
     /// Where logs of builds lie.
     pub fn logs(&self) -> PathBuf {
         self.root.join("logs")

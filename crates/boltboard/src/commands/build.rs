@@ -1,12 +1,17 @@
 //! `boltboard build`
 
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
-use boltboard_core::launch::RealLaunch;
-use boltboard_core::plan::{Plan, TokenMemo};
+use boltboard_core::base::files::write_quickly;
+use boltboard_core::board::Board;
+use boltboard_core::launch::{Guard, RealLaunch};
+use boltboard_core::plan::{Plan, Reason, TokenMemo};
 use boltboard_core::profile::ProfileName;
-use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, build, default_jobs, verify};
-use boltboard_core::store::{Ledger, LedgerEntry, LedgerOutcome, StatusMemo, Store, WorkLock};
+use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, Span, available_memory, build, verify};
+use boltboard_core::store::{
+    Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, StatusMemo, Store, StoreLimits, WorkLock,
+};
 use clap::Args;
 
 use super::options::remember_options;
@@ -14,15 +19,27 @@ use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::render::Screen;
 use crate::render::build::{Progress, summary, verified};
+use crate::render::preview::{reason as render_reason, without_place};
 use crate::session::{Planned, Resolved, Session};
 use crate::standing::{seal_wanted, standing};
 
+/// How many reasons of a build the ledger keeps.
+const REASONS: usize = 3;
+/// How nice steps are with `--nice`, on the system's scale from 0 to 19.
+const NICE: i32 = 10;
+
 /// Bring everything up to date
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct BuildArgs {
     /// Run so many steps at once [default: as cores and memory allow]
     #[arg(long, short, value_name = "N")]
     pub jobs: Option<usize>,
+    /// Start no step beside others while the machine's load is above N
+    #[arg(long, value_name = "N")]
+    pub load: Option<f64>,
+    /// Let other work on this machine go first
+    #[arg(long)]
+    pub nice: bool,
     /// Go on after a failure with what does not depend on it
     #[arg(long, short)]
     pub keep_going: bool,
@@ -32,6 +49,9 @@ pub struct BuildArgs {
     /// Print nothing but failures
     #[arg(long, short)]
     pub quiet: bool,
+    /// First tell why what reads or makes FILE runs, or does not
+    #[arg(long, value_name = "FILE")]
+    pub explain: Option<String>,
     /// Afterwards build everything anew on the side, and compare each file byte for byte
     #[arg(long)]
     pub verify: bool,
@@ -51,6 +71,7 @@ pub struct Built {
 pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, Stop> {
     let (started, began) = (Instant::now(), SystemTime::now());
     if !args.verify
+        && args.explain.is_none()
         && let Some((sealed, place)) = standing(global)?
     {
         let report = BuildReport { current: sealed.steps, ..BuildReport::default() };
@@ -73,6 +94,9 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
     crate::host::only_real(session)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
+    if let Some(file) = &args.explain {
+        screen.out(&super::preview::explain(session, &planned, file)?);
+    }
     session.work.prepare(&session.board.tree.name)?;
     session.keep_probes();
     crate::host::accept(session, &resolved.choices, &resolved.facts)?;
@@ -85,10 +109,17 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
         ));
     })?;
     let status = StatusMemo::load(&session.work.status());
-    let jobs = jobs(args.jobs);
+    let jobs = jobs(args.jobs, args.load);
     let mut progress = Progress::new(session.board, &planned.plan, jobs.count, screen.live && !args.quiet);
     progress.verbose = args.verbose;
     progress.quiet = args.quiet;
+    if args.nice {
+        // Steps inherit it. What cannot be had is not worth stopping for.
+        let _ = rustix::process::setpriority_process(None, NICE);
+    }
+    if let Some(guard) = std::env::current_exe().ok().and_then(|program| Guard::start(&program, &[crate::GUARD]).ok()) {
+        session.launch.guard_with(guard);
+    }
     let stopped = stop_on_signal(&session.launch);
     let input = BuildInput {
         plan: &planned.plan,
@@ -106,11 +137,20 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
     let report = build(&input, &mut progress);
     progress.finish();
     let report = report?;
+    if report.damaged {
+        screen.remark("Some records of earlier builds were damaged; they were dropped, and their steps judged anew.");
+    }
     status.save(&session.work.status())?;
     let wall_ms = millis(started.elapsed());
     let size = folder_bytes(&planned.folders.outputs());
-    let entry = ledger_entry(&session.profile, Some(&planned.plan), &report, began, wall_ms, size);
+    let mut entry = ledger_entry(&session.profile, Some(&planned.plan), &report, began, wall_ms, size);
+    entry.change = change(session.board, &planned.plan, &report);
+    entry.disk = disk(session, &planned.folders, &report, entry.steps)?;
     Ledger::append(&session.work.ledger(), &entry)?;
+    trim_store(session)?;
+    if !report.spans.is_empty() {
+        course(&planned.plan, &report, entry.started_s).save(&planned.folders.build)?;
+    }
     if !args.quiet {
         screen.out(&summary(Some(&planned.plan), &report, wall_ms, size));
     }
@@ -152,21 +192,10 @@ fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, input: &Buil
     })
 }
 
-/// How many jobs: as told, else as cores and free memory allow.
-pub fn jobs(told: Option<usize>) -> Jobs {
-    match told {
-        Some(count) => Jobs { count: count.max(1) },
-        None => {
-            let cores = std::thread::available_parallelism().map_or(1, usize::from);
-            default_jobs(cores, available_memory())
-        }
-    }
-}
-
-fn available_memory() -> Option<u64> {
-    let text = std::fs::read_to_string("/proc/meminfo").ok()?;
-    let line = text.lines().find_map(|line| line.strip_prefix("MemAvailable:"))?;
-    line.split_whitespace().next()?.parse::<u64>().ok().map(|kib| kib * 1024)
+/// How many jobs: as told, else as there are cores; in either case as the memory that can be had now allows.
+pub fn jobs(told: Option<usize>, load: Option<f64>) -> Jobs {
+    let cores = || std::thread::available_parallelism().map_or(1, usize::from);
+    Jobs { memory: available_memory(), load, ..Jobs::of(told.unwrap_or_else(cores)) }
 }
 
 /// Ends all steps on the first interrupt. The returned function tells whether one came.
@@ -207,10 +236,76 @@ fn ledger_entry(
         steps: plan.map_or(report.current, |plan| plan.steps.len()),
         ran: report.ran.len(),
         from_store: report.from_store.len(),
+        spared: report.spared.len(),
+        unsteady: report.unsteady.len(),
+        change: Vec::new(),
+        cpu_ms: millis(report.cpu),
+        memory: report.memory,
+        disk: Disk::default(),
         wall_ms,
         output_bytes,
         slowest,
     }
+}
+
+/// Keeps the store within its limits; a look a day is enough.
+fn trim_store(session: &Session) -> Result<(), Stop> {
+    const DAY: Duration = Duration::from_secs(24 * 60 * 60);
+    let mark = session.work.root().join("store-trimmed");
+    let last = std::fs::metadata(&mark).and_then(|status| status.modified()).ok();
+    let now = SystemTime::now();
+    if last.is_none_or(|last| now.duration_since(last).is_ok_and(|age| age > DAY)) {
+        if last.is_some() {
+            Store::at(&session.work.store()).trim(StoreLimits::load(&session.work.store_limits()), now)?;
+        }
+        write_quickly(&mark, b"")?;
+    }
+    Ok(())
+}
+
+/// The reasons for which steps were not current, the most frequent first.
+fn change(board: &Board, plan: &Plan, report: &BuildReport) -> Vec<String> {
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    for (_, reasons) in &report.reasons {
+        let own = reasons.iter().find(|reason| !matches!(reason, Reason::Follows(_)));
+        if let Some(reason) = own {
+            *counts.entry(without_place(&render_reason(board, plan, reason))).or_default() += 1;
+        }
+    }
+    let mut reasons: Vec<(String, usize)> = counts.into_iter().collect();
+    reasons.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+    reasons.into_iter().take(REASONS).map(|(reason, _)| reason).collect()
+}
+
+/// What lies on disk. After a small change it is taken to be as it was after the build before: adding up would take longer than
+/// building.
+fn disk(session: &Session, folders: &Folders, report: &BuildReport, steps: usize) -> Result<Disk, Stop> {
+    const SMALL: usize = 20;
+    let touched = report.ran.len() + report.from_store.len() + report.written.len();
+    if touched * SMALL < steps {
+        let ledger = Ledger::read(&session.work.ledger())?;
+        let before = ledger.entries.iter().rev().find(|entry| entry.profile == session.profile.to_string());
+        if let Some(entry) = before.filter(|entry| entry.disk != Disk::default()) {
+            return Ok(entry.disk);
+        }
+    }
+    Ok(Disk::of(&folders.tree, &folders.build, &session.work.store()))
+}
+
+fn course(plan: &Plan, report: &BuildReport, started_s: u64) -> Course {
+    let micros = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
+    let span = |span: &Span| {
+        let step = &plan.steps[span.step];
+        CourseSpan {
+            subject: step.source().map_or_else(|| step.name.clone(), ToString::to_string),
+            verb: step.verb().to_string(),
+            part: plan.owner(step).to_string(),
+            job: span.worker,
+            began_us: micros(span.began),
+            wall_us: micros(span.wall),
+        }
+    };
+    Course { started_s, spans: report.spans.iter().map(span).collect() }
 }
 
 /// Returns how large the files below a folder are.

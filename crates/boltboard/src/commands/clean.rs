@@ -1,14 +1,16 @@
 //! `boltboard clean`
 
+use std::time::SystemTime;
+
 use boltboard_core::base::FileError;
-use boltboard_core::store::WorkLock;
+use boltboard_core::store::{Store, StoreLimits, WorkLock};
 use clap::Args;
 
 use super::build::folder_bytes;
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
+use crate::exit::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
-use crate::render::text::bytes;
+use crate::render::text::{bytes, count};
 use crate::session::Session;
 
 /// Remove what builds have made
@@ -20,6 +22,29 @@ pub struct CleanArgs {
     /// Also the store, so that nothing can be taken from it
     #[arg(long)]
     store: bool,
+    /// Leave the builds; make the store no larger than SIZE (as 500MiB or 20GiB) now and after later builds
+    #[arg(long, value_name = "SIZE", conflicts_with_all = ["all", "store"])]
+    store_limit: Option<String>,
+    /// Leave the builds; drop from the store what was not used for DAYS, now and after later builds
+    #[arg(long, value_name = "DAYS", conflicts_with_all = ["all", "store"])]
+    store_days: Option<u64>,
+}
+
+/// Reads a size such as `500MiB`.
+fn size(text: &str) -> Result<u64, Stop> {
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let unit: Option<u64> = match text[digits..].trim() {
+        "" | "B" => Some(1),
+        "KiB" => Some(1 << 10),
+        "MiB" => Some(1 << 20),
+        "GiB" => Some(1 << 30),
+        _ => None,
+    };
+    let bytes = text[..digits].parse::<u64>().ok().zip(unit).and_then(|(number, unit)| number.checked_mul(unit));
+    bytes.ok_or_else(|| {
+        let diagnostic = Diagnostic::new(format!("`{text}` is no size"));
+        Stop::new(Exit::WrongUse, diagnostic.help("a whole number with B, KiB, MiB or GiB, such as 20GiB"))
+    })
 }
 
 /// Removes the build of the profile in use, or what else was asked. It is never needed for a right result.
@@ -31,6 +56,20 @@ pub fn run(global: &Global, screen: &Screen, args: &CleanArgs) -> Result<Exit, S
     }
     let _lock =
         WorkLock::take(&session.work, &mut |_| screen.remark("A build is at work here; waiting for it to end."))?;
+    if args.store_limit.is_some() || args.store_days.is_some() {
+        let place = session.work.store_limits();
+        let mut limits = StoreLimits::load(&place);
+        if let Some(text) = &args.store_limit {
+            limits.bytes = size(text)?;
+        }
+        limits.days = args.store_days.unwrap_or(limits.days);
+        limits.save(&place)?;
+        let trimmed = Store::at(&session.work.store()).trim(limits, SystemTime::now())?;
+        let (freed, left) = (bytes(trimmed.freed), bytes(trimmed.left));
+        let dropped = count(trimmed.results, "result", "results");
+        screen.out(&format!("Dropped {dropped} and freed {freed}; the store takes {left} beyond the builds.\n"));
+        return Ok(Exit::Done);
+    }
     let mut folders = Vec::new();
     if args.all {
         folders.push(session.work.root().join("builds"));

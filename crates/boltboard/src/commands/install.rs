@@ -57,7 +57,7 @@ impl From<InstallFault> for Stop {
 /// Installs; builds first what is not current.
 pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
-    let quietly = BuildArgs { jobs: None, keep_going: false, verbose: false, quiet: true, verify: false };
+    let quietly = BuildArgs { quiet: true, ..BuildArgs::default() };
     let built = build_now(&session, screen, &quietly)?;
     if built.exit != Exit::Done {
         return Ok(built.exit);

@@ -1,14 +1,16 @@
 //! `boltboard ledger`
 
+use std::path::PathBuf;
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use boltboard_core::store::{Ledger, LedgerOutcome};
+use boltboard_core::base::files::write_whole;
+use boltboard_core::store::{Course, Disk, Ledger, LedgerEntry, LedgerOutcome};
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
-use crate::render::text::{Role, age, bytes, columns, duration};
-use crate::render::{Screen, json};
+use crate::exit::{Diagnostic, Exit, Stop};
+use crate::render::text::{Role, age, bytes, columns, count, duration};
+use crate::render::{Screen, course, json};
 use crate::session::Session;
 
 /// List earlier builds
@@ -17,12 +19,47 @@ pub struct LedgerArgs {
     /// Only the last N
     #[arg(long, value_name = "N", default_value_t = 20)]
     last: usize,
+    /// Write when each step of the profile's last build ran: trace events (.json) or a picture (.svg)
+    #[arg(long, value_name = "FILE")]
+    timeline: Option<PathBuf>,
+    /// Draw times and sizes of all builds, as a picture (.svg)
+    #[arg(long, value_name = "FILE")]
+    growth: Option<PathBuf>,
+}
+
+/// A quantity, or nothing where it was not measured.
+fn some(quantity: u64, told: impl Fn(u64) -> String) -> String {
+    if quantity == 0 { String::new() } else { told(quantity) }
 }
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let mut ledger = Ledger::read(&session.work.ledger())?;
+    if let Some(file) = &args.timeline {
+        let folders = session.work.folders(&session.board.tree.source_root, &session.profile);
+        let course = Course::load(&folders.build).ok_or_else(|| {
+            let diagnostic = Diagnostic::new(format!("profile `{}` was not built here yet", session.profile));
+            Stop::new(Exit::WrongUse, diagnostic.help("boltboard build"))
+        })?;
+        let text = match file.extension().and_then(|ending| ending.to_str()) {
+            Some("json") => course::trace_events(&course),
+            Some("svg") => course::course_picture(&course)?,
+            _ => return Err(Stop::usage("a timeline is written to a name that ends in .json or .svg")),
+        };
+        write_whole(file, text.as_bytes())?;
+        screen.out(&format!("Wrote when {} ran: {}\n", count(course.spans.len(), "step", "steps"), file.display()));
+    }
+    if let Some(file) = &args.growth {
+        let of_profile = |entry: &&LedgerEntry| entry.profile == session.profile.to_string();
+        let entries: Vec<LedgerEntry> = ledger.entries.iter().filter(of_profile).cloned().collect();
+        let text = course::growth_picture(&entries)?;
+        write_whole(file, text.as_bytes())?;
+        screen.out(&format!("Drew {}: {}\n", count(entries.len(), "build", "builds"), file.display()));
+    }
+    if args.timeline.is_some() || args.growth.is_some() {
+        return Ok(Exit::Done);
+    }
     let from = ledger.entries.len().saturating_sub(args.last);
     ledger.entries.drain(..from);
     if global.json {
@@ -35,7 +72,8 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
     }
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
     let head =
-        ["when", "profile", "ended", "run", "stored", "of", "time", "parts"].map(|t| (Role::Faint, t.to_string()));
+        ["when", "profile", "ended", "run", "stored", "spared", "of", "time", "work", "memory", "parts", "because"]
+            .map(|t| (Role::Faint, t.to_string()));
     let mut rows = vec![head.to_vec()];
     for entry in &ledger.entries {
         let (role, word) = match entry.outcome {
@@ -49,11 +87,25 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             (role, word.to_string()),
             (Role::Value, entry.ran.to_string()),
             (Role::Value, entry.from_store.to_string()),
+            (Role::Value, entry.spared.to_string()),
             (Role::Faint, entry.steps.to_string()),
             (Role::Value, duration(entry.wall_ms)),
+            (Role::Faint, some(entry.cpu_ms, duration)),
+            (Role::Faint, some(entry.memory, bytes)),
             (Role::Faint, bytes(entry.output_bytes)),
+            (Role::Faint, entry.change.first().cloned().unwrap_or_default()),
         ]);
     }
     screen.out(&columns(&rows, 0, screen.width));
+    let last = ledger.entries.iter().rev().find(|entry| entry.disk != Disk::default());
+    if let Some(Disk { sources, build, store }) = last.map(|entry| entry.disk) {
+        let (sources, build, store) = (bytes(sources), bytes(build), bytes(store));
+        screen.out(&format!("On disk: sources {sources}, build {build}, store {store} beyond that.\n"));
+    }
+    let slowest = ledger.entries.iter().rev().find(|entry| !entry.slowest.is_empty());
+    if let Some(entry) = slowest {
+        let named: Vec<String> = entry.slowest.iter().map(|(step, ms)| format!("{step} {}", duration(*ms))).collect();
+        screen.out(&format!("Slowest of the last build that ran any: {}.\n", named.join(", ")));
+    }
     Ok(Exit::Done)
 }

@@ -2,10 +2,11 @@
 
 use std::path::PathBuf;
 
-use boltboard_core::run::{TestOutcome, run_tests};
+use boltboard_core::run::{Rerun, TestOutcome, TestsInput, run_tests};
+use boltboard_core::store::StatusMemo;
 use clap::Args;
 
-use super::build::{BuildArgs, build_now};
+use super::build::{BuildArgs, build_now, jobs};
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::render::text::{Role, count, duration, pad, paint};
@@ -15,9 +16,15 @@ use crate::session::Session;
 /// Run the tree's own tests
 #[derive(Debug, Args)]
 pub struct TestArgs {
-    /// Only these tests [default: all]
+    /// Run these tests [default: those of which something changed since they passed]
     #[arg(value_name = "NAME")]
     names: Vec<String>,
+    /// Run all tests, changed or not
+    #[arg(long)]
+    all: bool,
+    /// Run so many at once [default: as many as there are cores]
+    #[arg(long, short, value_name = "N")]
+    jobs: Option<usize>,
     /// Also write the reports to FILE, in the XML form that test runners and build servers share (JUnit)
     #[arg(long, value_name = "FILE")]
     junit: Option<PathBuf>,
@@ -34,7 +41,7 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
             return Err(Stop::new(Exit::WrongUse, diagnostic));
         }
     }
-    let quietly = BuildArgs { jobs: None, keep_going: false, verbose: false, quiet: true, verify: false };
+    let quietly = BuildArgs { quiet: true, ..BuildArgs::default() };
     let built = build_now(&session, screen, &quietly)?;
     if built.exit != Exit::Done {
         return Ok(built.exit);
@@ -46,6 +53,7 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
         let (word, more) = match &report.outcome {
             TestOutcome::Passed => (paint(Role::Good, &pad("passed", 9)), String::new()),
             TestOutcome::Failed(why) => (paint(Role::Bad, &pad("failed", 9)), format!("  {why}")),
+            TestOutcome::Unchanged => (paint(Role::Faint, &pad("unchanged", 9)), String::new()),
             TestOutcome::NotThere(Some(condition)) => {
                 (paint(Role::Faint, &pad("left out", 9)), format!("  only while {condition}"))
             }
@@ -59,13 +67,29 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
             }
         }
     };
-    let reports = run_tests(&input, &built.planned.folders, &session.launch, &wanted, &mut ended);
+    let rerun = if args.all || !args.names.is_empty() { Rerun::All } else { Rerun::Changed };
+    let status = StatusMemo::load(&session.work.status());
+    let input = TestsInput {
+        plan_input: &input,
+        plan: &built.planned.plan,
+        status: &status,
+        launch: &session.launch,
+        jobs: jobs(args.jobs, None).count,
+        wanted: &wanted,
+        rerun,
+    };
+    let reports = run_tests(&input, &mut ended)?;
     if let Some(file) = &args.junit {
         let text = junit::report(session.board, &reports);
         boltboard_core::base::files::write_whole(file, text.as_bytes())?;
     }
     let failed = reports.iter().filter(|r| matches!(r.outcome, TestOutcome::Failed(_))).count();
     let passed = reports.iter().filter(|r| r.outcome == TestOutcome::Passed).count();
-    screen.out(&format!("{} passed, {failed} failed\n", count(passed, "test", "tests")));
+    let unchanged = reports.iter().filter(|r| r.outcome == TestOutcome::Unchanged).count();
+    let told = match unchanged {
+        0 => String::new(),
+        n => format!(", {n} unchanged since passing (--all runs them too)"),
+    };
+    screen.out(&format!("{} passed, {failed} failed{told}\n", count(passed, "test", "tests")));
     Ok(if failed == 0 { Exit::Done } else { Exit::No })
 }

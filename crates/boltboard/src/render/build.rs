@@ -11,6 +11,8 @@ use super::text::{Role, count, duration, paint};
 
 /// How often a plain line is written where no bar can be drawn.
 const PLAIN_EVERY: Duration = Duration::from_secs(10);
+/// How many running steps are named.
+const RUNNING_LINES: usize = 8;
 /// How many lines of what a step said are shown.
 const SAID_LINES: usize = 30;
 
@@ -27,7 +29,7 @@ pub struct Progress<'a> {
     left_ms: u64,
     began: Instant,
     warnings: usize,
-    running: Vec<(StepId, String)>,
+    running: Vec<(StepId, String, Instant)>,
     /// Print each step's command as it starts.
     pub verbose: bool,
     /// Print nothing but failures.
@@ -88,9 +90,19 @@ impl<'a> Progress<'a> {
     }
 
     fn message(&mut self) {
-        let running: Vec<&str> = self.running.iter().map(|(_, name)| name.as_str()).collect();
-        let left = self.left().map_or(String::new(), |left| left + "  ");
-        self.bar.set_message(format!("{left}{}", running.join("  ")));
+        let mut told: Vec<String> = self.left().into_iter().collect();
+        if self.warnings > 0 {
+            told.push(count(self.warnings, "warning", "warnings"));
+        }
+        let mut message = told.join(", ");
+        for (_, name, since) in self.running.iter().take(RUNNING_LINES) {
+            let age = duration(u64::try_from(since.elapsed().as_millis()).unwrap_or(0));
+            message.push_str(&format!("\n  {age:>7}  {name}"));
+        }
+        if self.running.len() > RUNNING_LINES {
+            message.push_str(&format!("\n           and {} more", self.running.len() - RUNNING_LINES));
+        }
+        self.bar.set_message(message);
     }
 }
 
@@ -110,7 +122,7 @@ impl Watch for Progress<'_> {
     }
 
     fn starts(&mut self, id: StepId, step: &Step) {
-        self.running.push((id, subject(step)));
+        self.running.push((id, subject(step), Instant::now()));
         if self.verbose && step.has_process() {
             self.line(&format!("{:<9} {}  {}", step.verb(), subject(step), paint(Role::Faint, self.plan.owner(step))));
         }
@@ -120,7 +132,7 @@ impl Watch for Progress<'_> {
     fn ends(&mut self, id: StepId, step: &Step, ran: &Ran, work_left_ms: u64) {
         self.done += 1;
         self.left_ms = work_left_ms;
-        self.running.retain(|(running, _)| *running != id);
+        self.running.retain(|(running, ..)| *running != id);
         self.bar.set_position(u64::try_from(self.done).unwrap_or(0));
         let said = match ran {
             Ran::Current => "",
@@ -139,6 +151,10 @@ impl Watch for Progress<'_> {
             let left = self.left().map_or(String::new(), |left| format!(", {left}"));
             self.line(&format!("{} of {} steps{left}", self.done, self.steps));
         }
+        self.message();
+    }
+
+    fn passes(&mut self) {
         self.message();
     }
 
@@ -230,6 +246,13 @@ pub fn summary(plan: Option<&Plan>, report: &BuildReport, wall_ms: u64, output_b
         parts.join(", "),
         duration(wall_ms)
     );
+    if let Some(plan) = plan
+        && !report.unsteady.is_empty()
+    {
+        let names: Vec<String> = report.unsteady.iter().map(|id| subject(&plan.steps[*id])).collect();
+        let told = paint(Role::Warn, "Unsteady:");
+        text.push_str(&format!("{told} {} failed beside others and passed alone.\n", names.join(", ")));
+    }
     let mut slow: Vec<_> = report.ran.iter().filter(|(_, wall)| wall.as_millis() > 200).collect();
     slow.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
     if let Some(plan) = plan

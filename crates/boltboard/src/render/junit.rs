@@ -15,6 +15,11 @@ pub fn report(board: &Board, reports: &[TestReport]) -> String {
                 status.set_message(why.as_str());
                 status
             }
+            TestOutcome::Unchanged => {
+                let mut status = TestCaseStatus::skipped();
+                status.set_message("it passed, and nothing that it runs or reads has changed since");
+                status
+            }
             TestOutcome::NotThere(condition) => {
                 let mut status = TestCaseStatus::skipped();
                 if let Some(condition) = condition {

@@ -3,6 +3,7 @@
 pub mod build;
 pub mod clash;
 pub mod compare;
+pub mod course;
 pub mod deliver;
 pub mod json;
 pub mod junit;

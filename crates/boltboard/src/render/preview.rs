@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use boltboard_core::board::Board;
-use boltboard_core::plan::{Plan, Preview, PreviewStep, Reason, Verdict, Work};
+use boltboard_core::plan::{Judge, Plan, Preview, PreviewStep, Reason, Step, StepId, Verdict, Work};
 
 use super::text::{Role, count, duration, paint};
 
@@ -125,6 +125,52 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
     text
 }
 
+/// Tells why a step would run or not.
+pub fn explained(board: &Board, plan: &Plan, judge: &Judge<'_>, id: StepId, step: &Step, all: &Preview) -> String {
+    let subject = step.source().map_or_else(|| step.name.clone(), ToString::to_string);
+    let mut text = format!(
+        "{} {}  {}\n",
+        step.verb(),
+        paint(Role::Title, &subject),
+        paint(Role::Faint, &format!("for part {}", plan.owner(step)))
+    );
+    if let Some(condition) = &step.brought_by {
+        text.push_str(&format!("  in the build because {} holds\n", board.print(&condition.expr)));
+    }
+    match all.steps.iter().find(|planned| planned.step == id) {
+        Some(planned) => {
+            let what = match (&planned.verdict, planned.may_be_spared) {
+                (Verdict::FromStore(_), _) => "would be taken from the store",
+                (Verdict::Follows, _) => "would run, unless what it reads comes out the same",
+                (Verdict::Run | Verdict::Current, true) => {
+                    "would run, unless its text after preprocessing comes out the same"
+                }
+                (Verdict::Run | Verdict::Current, false) => "would run",
+            };
+            text.push_str(&format!("  {}:\n", paint(Role::Warn, what)));
+            planned.reasons.iter().for_each(|why| text.push_str(&format!("    {}\n", reason(board, plan, why))));
+        }
+        None => {
+            text.push_str(&format!(
+                "  {}: nothing that it goes by differs from its last run\n",
+                paint(Role::Good, "would not run")
+            ));
+            if let Some(note) = judge.journal.get(&step.name).and_then(|record| record.note) {
+                let places = count(note.absent.len(), "place", "places");
+                text.push_str(&format!(
+                    "    its command, {}, {places} where a header would come first\n",
+                    count(note.inputs.len(), "file", "files")
+                ));
+                for (name, value) in &note.macros {
+                    let value = value.clone().unwrap_or_else(|| "not defined".into());
+                    text.push_str(&format!("    {name}: {value}\n"));
+                }
+            }
+        }
+    }
+    text
+}
+
 fn expectation(work: Work, jobs: usize) -> String {
     let wall = |ms: u64| duration(ms / u64::try_from(jobs.max(1)).unwrap_or(1));
     let jobs = count(jobs, "job", "jobs");
@@ -178,6 +224,6 @@ fn by_reason<'a>(board: &Board, plan: &Plan, steps: &[&'a PreviewStep]) -> Vec<(
 }
 
 /// Where the macro is named differs from file to file; the group is about the option.
-fn without_place(text: &str) -> String {
+pub fn without_place(text: &str) -> String {
     text.split(", named in ").next().unwrap_or(text).to_string()
 }

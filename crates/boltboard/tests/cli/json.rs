@@ -150,7 +150,23 @@ fn every_answer_has_just_its_documented_fields() {
     keys(&ledger, &["format", "builds"]);
     keys(
         first(&ledger, "builds"),
-        &["started-s", "profile", "outcome", "steps", "ran", "from-store", "wall-ms", "output-bytes", "slowest"],
+        &[
+            "started-s",
+            "profile",
+            "outcome",
+            "steps",
+            "ran",
+            "from-store",
+            "spared",
+            "unsteady",
+            "change",
+            "wall-ms",
+            "cpu-ms",
+            "memory-bytes",
+            "output-bytes",
+            "disk",
+            "slowest",
+        ],
     );
     tree.run("profile new other").code(0);
     let compare = answer("compare mine other");

@@ -3,7 +3,7 @@
 use boltboard_core::board::Board;
 use boltboard_core::compare::{PartState, PlanDifference, ValueDifference};
 use boltboard_core::plan::{Plan, Preview, Reason, StepId, Verdict, Work};
-use boltboard_core::store::{Ledger, LedgerEntry, LedgerOutcome};
+use boltboard_core::store::{Disk, Ledger, LedgerEntry, LedgerOutcome};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -159,8 +159,14 @@ struct BuildAnswer {
     steps: usize,
     ran: usize,
     from_store: usize,
+    spared: usize,
+    unsteady: usize,
+    change: Vec<String>,
     wall_ms: u64,
+    cpu_ms: u64,
+    memory_bytes: u64,
     output_bytes: u64,
+    disk: Disk,
     slowest: Vec<SlowAnswer>,
 }
 
@@ -181,7 +187,13 @@ impl From<&LedgerEntry> for BuildAnswer {
             steps: entry.steps,
             ran: entry.ran,
             from_store: entry.from_store,
+            spared: entry.spared,
+            unsteady: entry.unsteady,
+            change: entry.change.clone(),
             wall_ms: entry.wall_ms,
+            cpu_ms: entry.cpu_ms,
+            memory_bytes: entry.memory,
+            disk: entry.disk,
             output_bytes: entry.output_bytes,
             slowest: entry.slowest.iter().map(slow).collect(),
         }

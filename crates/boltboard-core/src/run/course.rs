@@ -1,0 +1,300 @@
+//! A build while it runs: ready steps start longest way first, as many as cores, memory and load allow.
+
+use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
+use std::sync::{Mutex, mpsc};
+use std::time::{Duration, Instant};
+
+use super::build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Span, Watch};
+use super::execute::{Ended, Executor};
+use super::graph::Graph;
+use super::jobs::Memory;
+use crate::launch::Used;
+use crate::plan::{Ahead, Alike, Judge, Judged, Location, QuickJudge, Step, StepId, Verdict};
+use crate::store::{Journal, Note, StepRecord};
+
+/// How often those who watch are told that time passes.
+const TICK: Duration = Duration::from_millis(250);
+
+/// A build while it runs.
+pub(super) struct Course<'a> {
+    input: &'a BuildInput<'a>,
+    judge: &'a Judge<'a>,
+    quick: QuickJudge<'a>,
+    graph: Graph,
+    journal: &'a mut Journal,
+    watch: &'a mut dyn Watch,
+    report: BuildReport,
+    left_ms: u64,
+    began: Instant,
+    /// What runs, with the memory that it is expected to want.
+    running: BTreeMap<StepId, u64>,
+    memory: Memory,
+    /// Steps that failed once in a way that may be the machine's fault.
+    again: BTreeSet<StepId>,
+    /// Those of them that wait until nothing else runs.
+    alone: Vec<StepId>,
+}
+
+/// What came of a step, and who ran it when.
+struct Done {
+    id: StepId,
+    worker: usize,
+    began: Instant,
+    ended: Ended,
+}
+
+/// A step to run, with an earlier result that may stand.
+type Work = (StepId, Option<Alike>);
+type Ready = BinaryHeap<(u64, std::cmp::Reverse<StepId>)>;
+
+impl<'a> Course<'a> {
+    pub fn new(
+        input: &'a BuildInput<'a>,
+        judge: &'a Judge<'a>,
+        journal: &'a mut Journal,
+        watch: &'a mut dyn Watch,
+    ) -> Course<'a> {
+        Course {
+            input,
+            judge,
+            quick: QuickJudge::new(judge),
+            graph: Graph::of(input.plan, judge),
+            journal,
+            watch,
+            report: BuildReport::default(),
+            left_ms: 0,
+            began: Instant::now(),
+            running: BTreeMap::new(),
+            memory: Memory::of_journal(judge.journal),
+            again: BTreeSet::new(),
+            alone: Vec::new(),
+        }
+    }
+
+    /// Runs all steps that are to run.
+    pub fn run(mut self, executor: &Executor<'_>) -> Result<BuildReport, BuildFault> {
+        let plan = self.input.plan;
+        let mut ready: Ready = BinaryHeap::new();
+        for id in plan.steps.ids().filter(|id| self.graph.waits[id.index()] == 0) {
+            ready.push((self.graph.way_ms[id.index()], std::cmp::Reverse(id)));
+        }
+        self.left_ms = self.graph.own_ms.iter().sum();
+        self.watch.begins(plan.steps.len());
+        let (send_work, work) = mpsc::channel::<Work>();
+        let work = Mutex::new(work);
+        let (send_done, done) = mpsc::channel::<Done>();
+        std::thread::scope(|scope| {
+            for worker in 0..self.input.jobs.count {
+                let (work, send_done) = (&work, send_done.clone());
+                scope.spawn(move || {
+                    loop {
+                        let next = work.lock().unwrap_or_else(std::sync::PoisonError::into_inner).recv();
+                        let Ok((id, alike)) = next else { return };
+                        let began = Instant::now();
+                        let ended = executor.run(worker, id, &plan.steps[id], alike);
+                        if send_done.send(Done { id, worker, began, ended }).is_err() {
+                            return;
+                        }
+                    }
+                });
+            }
+            let result = self.coordinate(&mut ready, &send_work, &done);
+            drop(send_work);
+            result
+        })?;
+        let report = &self.report;
+        let done = [&report.from_store, &report.spared, &report.written].map(Vec::len).iter().sum::<usize>();
+        let finished = report.ran.len() + done + report.current;
+        self.report.left = plan.steps.len() - finished - self.report.failures.len();
+        Ok(self.report)
+    }
+
+    fn coordinate(
+        &mut self,
+        ready: &mut Ready,
+        send_work: &mpsc::Sender<Work>,
+        done: &mpsc::Receiver<Done>,
+    ) -> Result<(), BuildFault> {
+        let mut halted = false;
+        loop {
+            while !halted && self.running.len() < self.input.jobs.count {
+                if (self.input.stopped)() {
+                    self.report.interrupted = true;
+                    halted = true;
+                    break;
+                }
+                let Some(id) = self.next(ready)? else { break };
+                let alike = if self.again.contains(&id) { None } else { self.judge.alike(&self.input.plan.steps[id]) };
+                halted |= send_work.send((id, alike)).is_err();
+            }
+            if self.running.is_empty() {
+                return Ok(());
+            }
+            let ended = match done.recv_timeout(TICK) {
+                Ok(done) => done,
+                Err(mpsc::RecvTimeoutError::Timeout) => {
+                    self.watch.passes();
+                    continue;
+                }
+                Err(mpsc::RecvTimeoutError::Disconnected) => return Ok(()),
+            };
+            let Done { id, worker, began, ended } = ended;
+            self.running.remove(&id);
+            self.report.spans.push(Span { step: id, worker, began: began - self.began, wall: began.elapsed() });
+            match ended {
+                Ended::Done { note, said, used } => self.done(id, note, said, began.elapsed(), used, ready)?,
+                Ended::Spared { note, in_place } => {
+                    if in_place || self.restore(&note)? {
+                        self.spared(id, note, ready)?;
+                    } else if send_work.send((id, None)).is_ok() {
+                        self.running.insert(id, 0);
+                    }
+                }
+                Ended::Failed(failure) if failure.may_be_the_machine() && self.again.insert(id) => self.alone.push(id),
+                Ended::Failed(failure) => {
+                    self.watch.fails(&failure, &self.input.plan.steps[id]);
+                    self.report.failures.push(*failure);
+                    halted |= self.input.after_failure == AfterFailure::Stop;
+                }
+                Ended::Stopped => {
+                    self.report.interrupted = true;
+                    halted = true;
+                }
+            }
+        }
+    }
+
+    /// Takes the next step that needs a process and may start now.
+    fn next(&mut self, ready: &mut Ready) -> Result<Option<StepId>, BuildFault> {
+        if self.running.keys().any(|id| self.again.contains(id)) {
+            return Ok(None);
+        }
+        if let Some(id) = self.alone.last().copied() {
+            // What failed for lack of memory runs again with the whole machine to itself.
+            if self.running.is_empty() {
+                self.alone.pop();
+                self.starts(id, 0);
+                return Ok(Some(id));
+            }
+            return Ok(None);
+        }
+        while let Some((way, std::cmp::Reverse(id))) = ready.pop() {
+            if self.settle(id, ready)? {
+                continue;
+            }
+            let wanted = self.memory.of(self.judge, &self.input.plan.steps[id]);
+            if !self.input.jobs.have_room(self.running.values().sum(), wanted, self.running.len()) {
+                ready.push((way, std::cmp::Reverse(id)));
+                return Ok(None);
+            }
+            self.starts(id, wanted);
+            return Ok(Some(id));
+        }
+        Ok(None)
+    }
+
+    fn starts(&mut self, id: StepId, memory: u64) {
+        self.running.insert(id, memory);
+        self.watch.starts(id, &self.input.plan.steps[id]);
+    }
+
+    /// Does what can be done without a process. Returns whether the step is settled.
+    fn settle(&mut self, id: StepId, ready: &mut Ready) -> Result<bool, BuildFault> {
+        let step = &self.input.plan.steps[id];
+        if self.quick.is_current(step, &Ahead::default()) {
+            self.report.current += 1;
+            self.passed(id, &Ran::Current, ready);
+            return Ok(true);
+        }
+        let Judged { verdict, reasons } = self.judge.judge(step, &Ahead::default());
+        self.report.reasons.push((id, reasons));
+        match verdict {
+            Verdict::Current => {
+                self.report.current += 1;
+                self.passed(id, &Ran::Current, ready);
+                Ok(true)
+            }
+            Verdict::FromStore(note) => {
+                if !self.restore(&note)? {
+                    return Ok(false);
+                }
+                self.input.store.used(&self.judge.base_key(step));
+                self.record(step, Some((*note).clone()))?;
+                self.report.from_store.push(id);
+                self.passed(id, &Ran::FromStore { said: note.said }, ready);
+                Ok(true)
+            }
+            Verdict::Run | Verdict::Follows => Ok(false),
+        }
+    }
+
+    /// Returns `false` when something kept was damaged, so that the step must run.
+    fn restore(&self, note: &Note) -> Result<bool, BuildFault> {
+        for output in &note.outputs {
+            let Ok(location) = output.location.parse::<Location>() else { return Ok(false) };
+            let path = location.path(&self.input.plan.folders);
+            if !self.input.store.restore(&output.digest, &path, output.mode)? {
+                return Ok(false);
+            }
+            self.input.status.learn(&path, output.digest);
+            self.input.tokens.forget(&path);
+        }
+        Ok(true)
+    }
+
+    fn done(
+        &mut self,
+        id: StepId,
+        note: Option<Note>,
+        said: String,
+        wall: Duration,
+        used: Used,
+        ready: &mut Ready,
+    ) -> Result<(), BuildFault> {
+        let step = &self.input.plan.steps[id];
+        self.record(step, note)?;
+        self.report.cpu += used.cpu;
+        self.report.memory = self.report.memory.max(used.memory);
+        if self.again.contains(&id) {
+            self.report.unsteady.push(id);
+        }
+        if step.has_process() {
+            self.report.ran.push((id, wall));
+        } else {
+            self.report.written.push(id);
+        }
+        self.passed(id, &Ran::Now { said, wall }, ready);
+        Ok(())
+    }
+
+    fn spared(&mut self, id: StepId, note: Note, ready: &mut Ready) -> Result<(), BuildFault> {
+        let said = note.said.clone();
+        self.record(&self.input.plan.steps[id], Some(note))?;
+        self.report.spared.push(id);
+        self.passed(id, &Ran::Spared { said }, ready);
+        Ok(())
+    }
+
+    fn record(&mut self, step: &Step, note: Option<Note>) -> Result<(), BuildFault> {
+        self.journal.add(&StepRecord {
+            step: step.name.clone(),
+            base_key: self.judge.base_key(step),
+            command: step.command(),
+            tool: self.judge.tool_identity(step),
+            note,
+        })?;
+        step.writes.iter().for_each(|write| self.quick.forget(write));
+        Ok(())
+    }
+
+    fn passed(&mut self, id: StepId, ran: &Ran, ready: &mut Ready) {
+        self.left_ms = self.left_ms.saturating_sub(self.graph.own_ms[id.index()]);
+        self.watch.ends(id, &self.input.plan.steps[id], ran, self.left_ms);
+        for next in std::mem::take(&mut self.graph.next[id.index()]) {
+            self.graph.waits[next.index()] -= 1;
+            if self.graph.waits[next.index()] == 0 {
+                ready.push((self.graph.way_ms[next.index()], std::cmp::Reverse(next)));
+            }
+        }
+    }
+}
