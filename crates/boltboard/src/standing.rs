@@ -47,10 +47,10 @@ pub fn seal_wanted(session: &Session, choices: &Choices, planned: &Planned, star
     let layers = choices.layers.iter().filter_map(|(_, layer)| ProfileName::parse(&layer.name));
     looked.extend(layers.chain([session.profile.clone()]).flat_map(|name| session.shelf.places(&name)));
     looked.extend(session.probes.places());
-    looked.extend(std::env::split_paths(&session.search_path).filter(|folder| folder.is_absolute()));
+    let search_path = std::env::split_paths(&session.search_path).filter(|folder| folder.is_absolute()).collect();
     looked.sort();
     looked.dedup();
-    Some(SealWanted { asked: asked(&place, &session.global), started, looked })
+    Some(SealWanted { asked: asked(&place, &session.global), started, looked, search_path })
 }
 
 fn is_supposed(global: &Global) -> bool {

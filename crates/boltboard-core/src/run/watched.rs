@@ -17,6 +17,8 @@ pub struct SealWanted {
     pub started: SystemTime,
     /// Files and folders that the plan follows from.
     pub looked: Vec<PathBuf>,
+    /// The folders in which programs are looked for, first to last.
+    pub search_path: Vec<PathBuf>,
 }
 
 /// Seals a build of which every step is done.
@@ -44,6 +46,10 @@ pub(super) fn seal(judge: &Judge<'_>, journal: &Journal, wanted: &SealWanted) ->
         {
             tools.insert(path.clone());
             places.maker.looked(path.clone());
+            // A program of that name which comes first.
+            let name = path.file_name().unwrap_or_default();
+            let before = wanted.search_path.iter().take_while(|folder| path.parent() != Some(folder));
+            before.for_each(|folder| places.maker.absent(folder.join(name)));
         }
     }
     let sealed = Sealed { steps: judge.plan.steps.len(), output_bytes: places.output_bytes };

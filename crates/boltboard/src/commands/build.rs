@@ -267,7 +267,8 @@ fn trim_store(session: &Session) -> Result<(), Stop> {
 fn change(board: &Board, plan: &Plan, report: &BuildReport) -> Vec<String> {
     let mut counts: BTreeMap<String, usize> = BTreeMap::new();
     for (_, reasons) in &report.reasons {
-        let own = reasons.iter().find(|reason| !matches!(reason, Reason::Follows(_)));
+        // What is written follows from values that compiles name better.
+        let own = reasons.iter().find(|reason| !matches!(reason, Reason::Follows(_) | Reason::Text));
         if let Some(reason) = own {
             *counts.entry(without_place(&render_reason(board, plan, reason))).or_default() += 1;
         }

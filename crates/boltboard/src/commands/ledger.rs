@@ -27,6 +27,9 @@ pub struct LedgerArgs {
     growth: Option<PathBuf>,
 }
 
+/// How many slow steps are named.
+const SLOWEST: usize = 3;
+
 /// A quantity, or nothing where it was not measured.
 fn some(quantity: u64, told: impl Fn(u64) -> String) -> String {
     if quantity == 0 { String::new() } else { told(quantity) }
@@ -71,9 +74,8 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
         return Ok(Exit::Done);
     }
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
-    let head =
-        ["when", "profile", "ended", "run", "stored", "spared", "of", "time", "work", "memory", "parts", "because"]
-            .map(|t| (Role::Faint, t.to_string()));
+    let head = ["when", "profile", "ended", "run", "stored", "spared", "of", "time", "work", "parts", "because"]
+        .map(|t| (Role::Faint, t.to_string()));
     let mut rows = vec![head.to_vec()];
     for entry in &ledger.entries {
         let (role, word) = match entry.outcome {
@@ -91,7 +93,6 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             (Role::Faint, entry.steps.to_string()),
             (Role::Value, duration(entry.wall_ms)),
             (Role::Faint, some(entry.cpu_ms, duration)),
-            (Role::Faint, some(entry.memory, bytes)),
             (Role::Faint, bytes(entry.output_bytes)),
             (Role::Faint, entry.change.first().cloned().unwrap_or_default()),
         ]);
@@ -104,8 +105,10 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
     }
     let slowest = ledger.entries.iter().rev().find(|entry| !entry.slowest.is_empty());
     if let Some(entry) = slowest {
-        let named: Vec<String> = entry.slowest.iter().map(|(step, ms)| format!("{step} {}", duration(*ms))).collect();
-        screen.out(&format!("Slowest of the last build that ran any: {}.\n", named.join(", ")));
+        let named: Vec<String> =
+            entry.slowest.iter().take(SLOWEST).map(|(step, ms)| format!("{step} {}", duration(*ms))).collect();
+        let most = some(entry.memory, |memory| format!(" The largest step held {}.", bytes(memory)));
+        screen.out(&format!("Slowest, the last time: {}.{most}\n", named.join(", ")));
     }
     Ok(Exit::Done)
 }

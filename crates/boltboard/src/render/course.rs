@@ -53,7 +53,7 @@ pub fn course_picture(course: &Course) -> Result<String, Stop> {
             .caption(format!("{} steps on {jobs} jobs", course.spans.len()), ("sans-serif", 18))
             .x_label_area_size(42)
             .y_label_area_size(60)
-            .build_cartesian_2d(0.0..end, 0.5..(jobs as f64 + 0.5))
+            .build_cartesian_2d(0.0..end, 0.5..(jobs as f64 * 1.25 + 0.5))
             .map_err(fault)?;
         chart
             .configure_mesh()
@@ -62,7 +62,9 @@ pub fn course_picture(course: &Course) -> Result<String, Stop> {
             .x_desc("seconds from the start of the build")
             .y_desc("job")
             .y_labels(jobs.min(16))
-            .y_label_formatter(&|job| if job.fract() == 0.0 { format!("{job}") } else { String::new() })
+            .y_label_formatter(&|job| {
+                if job.fract() == 0.0 && *job <= jobs as f64 { format!("{job}") } else { String::new() }
+            })
             .draw()
             .map_err(fault)?;
         for verb in ["compile", "archive", "link", "generate", "other"] {
@@ -133,7 +135,7 @@ pub fn growth_picture(entries: &[LedgerEntry]) -> Result<String, Stop> {
                 .margin(12)
                 .x_label_area_size(36)
                 .y_label_area_size(64)
-                .build_cartesian_2d(1.0..count, 0.0..most * 1.1)
+                .build_cartesian_2d(1.0..count, 0.0..most * 1.4)
                 .map_err(fault)?;
             chart
                 .configure_mesh()

@@ -1,6 +1,7 @@
 //! Tests of the built program: one binary, a file for each subject.
 
 mod build;
+mod builder;
 mod definitions;
 mod deliver;
 mod faults;

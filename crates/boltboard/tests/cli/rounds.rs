@@ -13,11 +13,15 @@ use crate::harness::Scratch;
 /// How many acts one tree goes through before a new one is begun.
 const LIFE: usize = 40;
 
+/// How often a long run tells how far it is, in rounds.
+const TOLD: usize = 400;
+
 const BOARD: &str = r#"format = 1
 [tree]
 name = "rounds"
 version = "1"
 [toolchain]
+c-compiler = "HOST/cc"
 c-flags = ["-O1", { when = "fast", add = ["-O2"] }]
 [header.options]
 path = "rounds/options.h"
@@ -69,15 +73,25 @@ enum Act {
     DropOutput(u8),
     SpoilOutput(u8),
     SpoilStore(u8),
+    SpoilInPlace(u8),
     SpoilState(u8, u8),
+    Compiler(u8),
     Kill(u8),
+    FullDisk(u8),
 }
 
 const EDITED: [&str; 6] = ["main.c", "shared.c", "low/a.c", "low/b.c", "second/low.h", "extra/e.c"];
 
-fn tree() -> Scratch {
+/// A compiler that stands beside the tree, so that another version of it can take its place.
+fn compiler(host: &Scratch, version: u8) {
+    host.script("cc", &format!("# version {version}\nexec cc \"$@\""));
+}
+
+fn tree(host: &Scratch) -> Scratch {
+    compiler(host, 0);
+    let board = BOARD.replace("HOST", &host.path().display().to_string());
     let tree = Scratch::with(&[
-        ("board.toml", BOARD),
+        ("board.toml", &board),
         ("words.txt", "static const char *const words = \"TIDE\";\n"),
         ("second/low.h", "#define LOW 0\n#ifdef R_EXTRA\n#define EXTRA_LOW 1\n#endif\nint shared(void);\n"),
         ("low/a.c", "#include \"rounds/options.h\"\n#include <low.h>\nint a(void) { return LOW + R_DEPTH + 0; }\n"),
@@ -126,7 +140,7 @@ fn spoil(files: &[PathBuf], which: u8, how: u8) {
     std::fs::write(file, bytes).expect("written");
 }
 
-fn happen(tree: &Scratch, act: Act) {
+fn happen(tree: &Scratch, host: &Scratch, act: Act) {
     let work = |below: &str| tree.at("bolt-work").join(below);
     match act {
         Act::Edit(file, to) => number(tree, EDITED[usize::from(file) % EDITED.len()], to),
@@ -176,6 +190,27 @@ fn happen(tree: &Scratch, act: Act) {
         }
         Act::SpoilOutput(which) => spoil(&files_below(work("builds/mine/out")), which, 0),
         Act::SpoilStore(which) => spoil(&files_below(work("store")), which, which / 7),
+        Act::SpoilInPlace(which) => {
+            let mut files = files_below(work("builds/mine/out"));
+            files.extend(files_below(work("builds/mine/objects")));
+            if let Some(file) = files.get(usize::from(which) % files.len().max(1)) {
+                let mut bytes = std::fs::read(file).expect("there");
+                let middle = bytes.len() / 2;
+                bytes.iter_mut().skip(middle).take(1).for_each(|byte| *byte = byte.wrapping_add(1));
+                let mut file = std::fs::File::options().write(true).open(file).expect("opened");
+                std::io::Write::write_all(&mut file, &bytes).expect("written");
+            }
+        }
+        Act::Compiler(version) => compiler(host, version % 3),
+        Act::FullDisk(blocks) => {
+            let command = tree.command("build");
+            let mut limited = std::process::Command::new("sh");
+            limited.arg("-c").arg(format!("ulimit -f {}; exec \"$0\" \"$@\"", blocks % 48)).arg(command.get_program());
+            limited.args(command.get_args()).current_dir(command.get_current_dir().expect("a folder"));
+            let set = command.get_envs().filter_map(|(name, value)| Some((name, value?)));
+            limited.envs(set).stdout(Stdio::null()).stderr(Stdio::null());
+            drop(limited.status());
+        }
         Act::SpoilState(which, how) => {
             let own = |file: &PathBuf| !file.components().any(|part| part.as_os_str() == "profiles");
             let files = std::fs::read_dir(work("")).into_iter().flatten().filter_map(Result::ok).map(|e| e.path());
@@ -200,7 +235,7 @@ fn happen(tree: &Scratch, act: Act) {
 
 fn act(chance: &mut fastrand::Rng) -> Act {
     let (a, b) = (chance.u8(..), chance.u8(..));
-    match chance.u8(0..20) {
+    match chance.u8(0..24) {
         0..3 => Act::Edit(a, b),
         3 => Act::EditAndBack(a),
         4 => Act::EditWithOldTime(a, b),
@@ -215,15 +250,19 @@ fn act(chance: &mut fastrand::Rng) -> Act {
         15 => Act::SpoilOutput(a),
         16 => Act::SpoilStore(a),
         17 => Act::SpoilState(a, b),
+        18 => Act::SpoilInPlace(a),
+        19 => Act::Compiler(a),
+        20 => Act::FullDisk(a),
         _ => Act::Kill(a),
     }
 }
 
 /// Lets acts happen, a build after each. Returns what went wrong after how many of them.
 fn live(acts: &[Act]) -> Result<(), (usize, String)> {
-    let tree = tree();
+    let host = Scratch::new();
+    let tree = tree(&host);
     for (index, act) in acts.iter().enumerate() {
-        happen(&tree, *act);
+        happen(&tree, &host, *act);
         let ran = tree.run("build --verify");
         if ran.code != 0 {
             return Err((index + 1, format!("{}{}", ran.out, ran.err)));
@@ -256,6 +295,11 @@ fn whatever_happens_a_build_equals_a_clean_one() {
     let seed: u64 = told("BOLTBOARD_SEED").unwrap_or(1);
     let begun = SystemTime::now();
     for (life, start) in (0..rounds).step_by(LIFE).enumerate() {
+        if start > 0 && start.is_multiple_of(TOLD) {
+            // Past what a test says only when it fails.
+            let line = format!("{start} rounds, none differs, {:?}\n", begun.elapsed().unwrap_or_default());
+            let _ = std::io::Write::write_all(&mut std::io::stderr(), line.as_bytes());
+        }
         let mut chance = fastrand::Rng::with_seed(seed.wrapping_add(life as u64));
         let acts: Vec<Act> = (0..LIFE.min(rounds - start)).map(|_| act(&mut chance)).collect();
         if let Err((until, said)) = live(&acts) {
