@@ -1,5 +1,6 @@
 //! The only door to other processes: a real one, and a scripted one for tests.
 
+mod fence;
 mod guard;
 mod real;
 mod scripted;
@@ -8,6 +9,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
+pub use fence::Fence;
 pub use guard::{Guard, serve_guard};
 pub use real::{RealLaunch, Stopper, find_program};
 pub use scripted::ScriptedLaunch;
@@ -28,6 +30,8 @@ pub struct Job {
     pub environment: BTreeMap<String, String>,
     /// It is ended after so long.
     pub limit: Option<Duration>,
+    /// What of some folders it may read; all without.
+    pub fence: Option<Fence>,
 }
 
 /// How a process ended.

@@ -141,6 +141,24 @@ impl RealLaunch {
 
 impl Launch for RealLaunch {
     fn run(&self, job: &Job) -> Result<Outcome, LaunchError> {
+        let Some(fence) = &job.fence else { return self.run_here(job) };
+        // A fence holds for a thread and what it starts, so the job gets one of its own.
+        let fenced = std::thread::scope(|scope| {
+            let thread = scope.spawn(|| match fence.raise() {
+                Ok(()) => self.run_here(job),
+                Err(none) => {
+                    Err(LaunchError { program: job.program.clone(), source: std::io::Error::other(none.to_string()) })
+                }
+            });
+            thread.join()
+        });
+        let ended = || std::io::Error::other("its thread ended");
+        fenced.unwrap_or_else(|_| Err(LaunchError { program: job.program.clone(), source: ended() }))
+    }
+}
+
+impl RealLaunch {
+    fn run_here(&self, job: &Job) -> Result<Outcome, LaunchError> {
         let failed = |source| LaunchError { program: job.program.clone(), source };
         let started = Instant::now();
         if self.is_stopped() {

@@ -22,7 +22,7 @@ pub use lower::{PlanFault, PlanInput, PlanProblem, lower};
 pub use macros::{HeaderText, MacroTable, macro_table};
 pub use preview::{Preview, PreviewStep, Timing, Timings, Work, preview};
 pub use quick::QuickJudge;
-pub use step::{Action, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
+pub use step::{Action, Finds, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
 pub use tokens::{Include, Tokens};
 pub use usage::{NameIndex, TokenMemo, Usage};
 

@@ -34,12 +34,23 @@ pub struct BuildInput<'a> {
     pub logs: PathBuf,
     /// How many steps run at once.
     pub jobs: Jobs,
+    /// Whether generators may read what they do not declare.
+    pub reads: Reads,
     /// What to do after a failure.
     pub after_failure: AfterFailure,
     /// What the build is sealed with when all is done; it is not sealed without.
     pub seal: Option<SealWanted>,
     /// Tells whether to stop.
     pub stopped: &'a (dyn Fn() -> bool + Sync),
+}
+
+/// Whether generators may read what they do not declare.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reads {
+    /// They may; only a clean build on the side shows it.
+    Free,
+    /// The kernel keeps them from it, so that they fail.
+    Declared,
 }
 
 /// What to do after a step failed.
@@ -164,6 +175,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         store: input.store,
         logs: input.logs.clone(),
         experience: Experience::default(),
+        reads: input.reads,
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
     report.damaged = before.damaged;

@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use super::depends::{self, included_binaries, search_misses};
-use super::failure::{Cause, Failure, first_error};
+use super::build::Reads;
+use super::failure::{Cause, Failure, first_error, forbidden};
 use super::job::{Ends, Run, aside_of, repeatable};
 use super::same_text::Experience;
 use crate::base::files::{make_folder, write_whole};
@@ -24,6 +25,7 @@ pub(super) struct Executor<'a> {
     pub store: &'a Store,
     pub logs: PathBuf,
     pub experience: Experience,
+    pub reads: Reads,
 }
 
 /// What came of a step that ran.
@@ -159,7 +161,10 @@ impl Executor<'_> {
             Exit::Code(code) if success.contains(&code) => {}
             Exit::Code(code) => {
                 let full = said.contains("No space left on device");
-                let cause = if full {
+                let hidden = job.fence.as_ref().and_then(|_| forbidden(&said));
+                let cause = if let Some(file) = hidden {
+                    Cause::UndeclaredRead(file)
+                } else if full {
                     Cause::DiskFull(self.judge.plan.folders.build.display().to_string())
                 } else {
                     Cause::Code(code)

@@ -6,8 +6,9 @@ use std::path::{Path, PathBuf};
 use super::execute::{Executor, Trouble};
 use super::failure::Cause;
 use crate::base::files::make_folder;
-use crate::launch::Job;
-use crate::plan::{Action, Fragment, Location, Step, ToolPlace, Word};
+use super::build::Reads;
+use crate::launch::{Fence, Job};
+use crate::plan::{Action, Finds, Fragment, Location, Step, ToolPlace, Word};
 use crate::store::Folders;
 use crate::survey::Language;
 
@@ -110,7 +111,27 @@ impl Executor<'_> {
             }
             None => PathBuf::new(),
         };
-        Ok((Job { program, arguments, folder, environment, limit: None }, dependency_file))
+        let fence = self.fence(step, aside);
+        Ok((Job { program, arguments, folder, environment, limit: None, fence }, dependency_file))
+    }
+}
+
+impl Executor<'_> {
+    /// What a generator may read of the tree and the build, when that is watched: what it declares, and what it makes.
+    fn fence(&self, step: &Step, aside: &Path) -> Option<Fence> {
+        let generates = matches!(step.action, Action::Run { finds: Finds::Nothing, .. });
+        if self.reads == Reads::Free || !generates {
+            return None;
+        }
+        let folders = &self.judge.plan.folders;
+        let mut open: Vec<PathBuf> = step.reads.iter().map(|read| read.path(folders)).collect();
+        if let Some(ToolPlace::Made(at)) = step.tool().map(|tool| &tool.place) {
+            open.push(at.path(folders));
+            // Its own shared libraries.
+            open.push(folders.outputs());
+        }
+        open.push(aside.to_path_buf());
+        Some(Fence { around: vec![folders.tree.clone(), folders.build.clone()], open })
     }
 }
 

@@ -13,7 +13,7 @@ mod tests_of_tree;
 mod verify;
 mod watched;
 
-pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Span, Watch, build};
+pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Reads, Span, Watch, build};
 pub use depends::{included_binaries, search_misses};
 pub use failure::{Cause, Failure, FirstError, first_error};
 pub use jobs::{Jobs, available_memory};

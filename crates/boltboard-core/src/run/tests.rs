@@ -96,6 +96,7 @@ fn build_with(
         tools: &planner.tools,
         logs: tree.root().join("logs"),
         jobs: Jobs::of(1),
+        reads: Reads::Free,
         after_failure,
         seal: None,
         stopped,

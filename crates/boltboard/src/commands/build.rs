@@ -8,7 +8,7 @@ use boltboard_core::board::Board;
 use boltboard_core::launch::{Guard, RealLaunch};
 use boltboard_core::plan::{Plan, Reason, TokenMemo};
 use boltboard_core::profile::ProfileName;
-use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, Span, available_memory, build, verify};
+use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, Reads, Span, available_memory, build, verify};
 use boltboard_core::store::{
     Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, StatusMemo, Store, StoreLimits, WorkLock,
 };
@@ -55,6 +55,9 @@ pub struct BuildArgs {
     /// Afterwards build everything anew on the side, and compare each file byte for byte
     #[arg(long)]
     pub verify: bool,
+    /// The same, while the kernel keeps generators from reading what they do not declare, so that they fail and name it
+    #[arg(long)]
+    pub check_reads: bool,
 }
 
 /// What a build came to.
@@ -71,6 +74,7 @@ pub struct Built {
 pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, Stop> {
     let (started, began) = (Instant::now(), SystemTime::now());
     if !args.verify
+        && !args.check_reads
         && args.explain.is_none()
         && let Some((sealed, place)) = standing(global)?
     {
@@ -131,6 +135,7 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
         logs: session.work.logs(),
         jobs,
         seal: seal_wanted(session, &resolved.choices, &planned, began),
+        reads: Reads::Free,
         after_failure: if args.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
         stopped: &stopped,
     };
@@ -165,7 +170,7 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
         LedgerOutcome::Interrupted => Exit::Interrupted,
     };
     let exit = match exit {
-        Exit::Done if args.verify => verify_now(session, screen, args, &input)?,
+        Exit::Done if args.verify || args.check_reads => verify_now(session, screen, args, &input)?,
         other => other,
     };
     Ok(Built { resolved, planned, exit })
@@ -177,7 +182,9 @@ fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, input: &Buil
     let side = session.work.scratch()?;
     let mut progress = Progress::new(session.board, input.plan, input.jobs.count, screen.live && !args.quiet);
     progress.quiet = args.quiet;
-    let verification = verify(input, side.path(), &mut progress);
+    let reads = if args.check_reads { Reads::Declared } else { Reads::Free };
+    let clean = BuildInput { reads, logs: input.logs.clone(), seal: None, ..*input };
+    let verification = verify(&clean, side.path(), &mut progress);
     progress.finish();
     let verification = verification?;
     let wall_ms = millis(started.elapsed());

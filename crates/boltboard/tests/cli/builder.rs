@@ -149,3 +149,20 @@ fn nothing_outlives_an_interrupted_or_a_killed_build() {
         tree.run("build").code(1).says(&["Not built"]);
     }
 }
+
+#[test]
+fn a_generator_that_reads_what_it_does_not_declare_is_named() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
+                 command = [\"sh\", \"-c\", \"cat words.txt hidden.txt > ${step:writes}\"]\n\
+                 reads = [\"words.txt\"]\nwrites = [\"text.h\"]\n";
+    let tree = Scratch::with(&[("board.toml", board), ("words.txt", "int a;\n"), ("hidden.txt", "int b;\n")]);
+    let told = tree.run("build --check-reads");
+    if told.err.contains("this kernel cannot keep a process from reading") {
+        return;
+    }
+    told.code(1).complains(&["it reads hidden.txt, which it does not declare: add it to its `reads`"]);
+    assert_eq!(tree.read("bolt-work/builds/mine/made/text.h"), "int a;\nint b;\n", "the build itself is as it was");
+    tree.edit("board.toml", "[\"words.txt\"]", "[\"words.txt\", \"hidden.txt\"]");
+    tree.run("build --check-reads").code(0).says(&["byte for byte"]);
+    tree.run("build --verify").code(0).says(&["byte for byte"]);
+}
