@@ -166,7 +166,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
     let mut journal = Journal::open(&plan.folders.build)?;
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     // Judging looks at the records from before this build; each step is judged once, before it runs.
-    let before = Journal::open(&plan.folders.build)?;
+    let before = journal.as_opened();
     let judge = Judge { plan, journal: &before, store: input.store, status: input.status, tokens: input.tokens };
     let executor = Executor {
         judge: &judge,
@@ -178,7 +178,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         reads: input.reads,
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
-    report.damaged = before.damaged;
+    report.damaged = journal.damaged;
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     if report.failures.is_empty() && !report.interrupted {
         report.removed = remove_stale(&judge, &mut journal)?;

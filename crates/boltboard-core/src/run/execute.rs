@@ -5,8 +5,8 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
-use super::depends::{self, included_binaries, search_misses};
 use super::build::Reads;
+use super::depends::{self, included_binaries, search_misses};
 use super::failure::{Cause, Failure, first_error, forbidden};
 use super::job::{Ends, Run, aside_of, repeatable};
 use super::same_text::Experience;

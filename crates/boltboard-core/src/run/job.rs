@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use super::build::Reads;
 use super::execute::{Executor, Trouble};
 use super::failure::Cause;
 use crate::base::files::make_folder;
-use super::build::Reads;
 use crate::launch::{Fence, Job};
 use crate::plan::{Action, Finds, Fragment, Location, Step, ToolPlace, Word};
 use crate::store::Folders;
@@ -77,6 +77,10 @@ impl Executor<'_> {
                     Ends::Whole => ("-c", aside_of(step, &step.writes[0], aside)),
                     Ends::Preprocessed => ("-E", aside.join(TEXT)),
                 };
+                if run.ends == Ends::Whole {
+                    // The same bytes without a file between compiler and assembler.
+                    arguments.push("-pipe".into());
+                }
                 arguments.extend([end.into(), "-o".into(), result.display().to_string()]);
                 if *language != Language::Asm {
                     let file = aside.join("reads.d");

@@ -249,7 +249,14 @@ fn run_one(
         ("TMPDIR".into(), std::env::temp_dir().display().to_string()),
     ];
     let limit = Some(Duration::from_secs(limit_seconds));
-    let job = Job { program, arguments: words, folder: folders.outputs(), environment: environment.into(), limit, fence: None };
+    let job = Job {
+        program,
+        arguments: words,
+        folder: folders.outputs(),
+        environment: environment.into(),
+        limit,
+        fence: None,
+    };
     match launch.run(&job) {
         Err(LaunchError { source, .. }) => failed(format!("cannot start it: {source}"), String::new(), Duration::ZERO),
         Ok(outcome) => {

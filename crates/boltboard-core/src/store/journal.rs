@@ -33,7 +33,8 @@ enum Event {
     Removed(Number),
 }
 
-/// The records of one build folder, by step name.
+/// The records of one build folder, by step name. It can be written to while another one that was opened with it, see
+/// [`Journal::as_opened`], still shows what was there before.
 #[derive(Debug)]
 pub struct Journal {
     path: PathBuf,
@@ -42,9 +43,20 @@ pub struct Journal {
     whole: u64,
     frames: usize,
     tables: Tables,
-    records: HashMap<Number, PackedRecord, FixedState>,
+    records: Records,
+    /// What was read when it was opened; what `records` holds comes before it.
+    opened: Opened,
     /// Whether something in the middle was damaged, so that steps whose records are gone run again.
     pub damaged: bool,
+}
+
+/// By the numbers of steps' names; none for what was removed.
+type Records = HashMap<Number, Option<PackedRecord>, FixedState>;
+
+#[derive(Debug, Clone, Default)]
+struct Opened {
+    tables: Arc<Tables>,
+    records: Arc<Records>,
 }
 
 impl Journal {
@@ -59,15 +71,7 @@ impl Journal {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Vec::new(),
             Err(e) => return Err(FileError::on("read", &path)(e)),
         };
-        let mut journal = Journal {
-            path,
-            file: None,
-            whole: 0,
-            frames: 0,
-            tables: Tables::default(),
-            records: HashMap::default(),
-            damaged: false,
-        };
+        let mut journal = Journal::empty(path);
         let Some(mut rest) = bytes.strip_prefix(MARK) else {
             journal.damaged = !bytes.is_empty();
             return Ok(journal);
@@ -82,7 +86,33 @@ impl Journal {
             journal.whole += (rest.len() - after.len()) as u64;
             rest = after;
         }
+        journal.opened = Opened {
+            tables: Arc::new(std::mem::take(&mut journal.tables)),
+            records: Arc::new(std::mem::take(&mut journal.records)),
+        };
+        journal.tables = Tables::after(Arc::clone(&journal.opened.tables));
         Ok(journal)
+    }
+
+    fn empty(path: PathBuf) -> Journal {
+        Journal {
+            path,
+            file: None,
+            whole: 0,
+            frames: 0,
+            tables: Tables::default(),
+            records: Records::default(),
+            opened: Opened::default(),
+            damaged: false,
+        }
+    }
+
+    /// Returns what was there when it was opened, whatever is written from now on.
+    pub fn as_opened(&self) -> Journal {
+        let mut journal = Journal::empty(self.path.clone());
+        journal.opened = self.opened.clone();
+        journal.tables = Tables::after(Arc::clone(&self.opened.tables));
+        journal
     }
 
     fn take(&mut self, frame: Frame) -> bool {
@@ -95,7 +125,7 @@ impl Journal {
         });
         match frame.event {
             Event::Done(record) if self.tables.hold(&record) => {
-                self.records.insert(record.step, *record);
+                self.records.insert(record.step, Some(*record));
                 true
             }
             Event::Done(_) => false,
@@ -113,39 +143,44 @@ impl Journal {
 
     /// Returns a step's record as it is kept.
     pub fn packed(&self, step: &str) -> Option<&PackedRecord> {
-        self.records.get(&self.tables.texts.find(step)?)
+        self.numbered(self.tables.find_text(step)?)
+    }
+
+    fn numbered(&self, step: Number) -> Option<&PackedRecord> {
+        self.records.get(&step).or_else(|| self.opened.records.get(&step))?.as_ref()
     }
 
     /// Returns a text by its number.
     pub fn text(&self, number: Number) -> &str {
-        self.tables.texts.get(number).map_or("", |text| text)
+        self.tables.text(number).map_or("", |text| text)
     }
 
     /// Returns a digest by its number.
     pub fn digest(&self, number: Number) -> Digest {
-        self.tables.digests.get(number).copied().unwrap_or_default()
+        self.tables.digest(number).unwrap_or_default()
     }
 
     /// Returns the number of a text.
     pub fn number(&self, text: &str) -> Option<Number> {
-        self.tables.texts.find(text)
+        self.tables.find_text(text)
     }
 
     /// Returns how many texts there are; their numbers are below that.
     pub fn texts(&self) -> usize {
-        self.tables.texts.len()
+        self.tables.counts().0
     }
 
     /// Returns the names of all steps that have a record, sorted.
     pub fn names(&self) -> Vec<&str> {
-        let mut names: Vec<&str> = self.records.keys().map(|step| self.text(*step)).collect();
+        let mut names: Vec<&str> = self.all().map(|record| self.text(record.step)).collect();
         names.sort_unstable();
         names
     }
 
     /// Returns all records as they are kept, in no order.
     pub fn all(&self) -> impl Iterator<Item = &PackedRecord> {
-        self.records.values()
+        let before = self.opened.records.iter().filter(|(step, _)| !self.records.contains_key(step));
+        before.chain(self.records.iter()).filter_map(|(_, record)| record.as_ref())
     }
 
     /// Adds a step's record.
@@ -153,11 +188,11 @@ impl Journal {
     /// # Errors
     /// It cannot be written.
     pub fn add(&mut self, record: &StepRecord) -> Result<(), FileError> {
-        let (texts, digests) = (self.tables.texts.len(), self.tables.digests.len());
+        let from = (self.tables.texts.len(), self.tables.digests.len());
         let packed = self.tables.pack(record);
-        let frame = self.frame(texts, digests, Event::Done(Box::new(packed.clone())));
+        let frame = self.frame(from, Event::Done(Box::new(packed.clone())));
         self.write(&frame)?;
-        self.records.insert(packed.step, packed);
+        self.records.insert(packed.step, Some(packed));
         Ok(())
     }
 
@@ -166,17 +201,17 @@ impl Journal {
     /// # Errors
     /// It cannot be written.
     pub fn remove(&mut self, step: &str) -> Result<(), FileError> {
-        let Some(number) = self.tables.texts.find(step).filter(|number| self.records.contains_key(number)) else {
+        let Some(number) = self.tables.find_text(step).filter(|number| self.numbered(*number).is_some()) else {
             return Ok(());
         };
-        let frame = self.frame(self.tables.texts.len(), self.tables.digests.len(), Event::Removed(number));
+        let frame = self.frame((self.tables.texts.len(), self.tables.digests.len()), Event::Removed(number));
         self.write(&frame)?;
-        self.records.remove(&number);
+        self.records.insert(number, None);
         Ok(())
     }
 
-    /// A frame with the texts and digests from these numbers on.
-    fn frame(&self, texts: usize, digests: usize, event: Event) -> Vec<u8> {
+    /// A frame with the texts and digests that were added from these on.
+    fn frame(&self, (texts, digests): (usize, usize), event: Event) -> Vec<u8> {
         let number = |at: usize| Number::try_from(at).unwrap_or(Number::MAX);
         let texts = (texts..self.tables.texts.len()).filter_map(|at| self.tables.texts.get(number(at)).cloned());
         let digests =
@@ -210,26 +245,18 @@ impl Journal {
     /// # Errors
     /// It cannot be written.
     pub fn compact(&mut self) -> Result<(), FileError> {
-        if self.frames < 4 * self.records.len() + 100 {
+        if self.frames < 4 * self.all().count() + 100 {
             return Ok(());
         }
         let records: BTreeMap<&str, StepRecord> =
-            self.records.values().filter_map(|r| Some((self.text(r.step), self.tables.unpack(r)?))).collect();
-        let mut fresh = Journal {
-            path: self.path.clone(),
-            file: None,
-            whole: 0,
-            frames: 0,
-            tables: Tables::default(),
-            records: HashMap::default(),
-            damaged: false,
-        };
+            self.all().filter_map(|record| Some((self.text(record.step), self.tables.unpack(record)?))).collect();
+        let mut fresh = Journal::empty(self.path.clone());
         let mut bytes = MARK.to_vec();
         for record in records.values() {
-            let (texts, digests) = (fresh.tables.texts.len(), fresh.tables.digests.len());
+            let from = (fresh.tables.texts.len(), fresh.tables.digests.len());
             let packed = fresh.tables.pack(record);
-            bytes.extend(fresh.frame(texts, digests, Event::Done(Box::new(packed.clone()))));
-            fresh.records.insert(packed.step, packed);
+            bytes.extend(fresh.frame(from, Event::Done(Box::new(packed.clone()))));
+            fresh.records.insert(packed.step, Some(packed));
             fresh.frames += 1;
         }
         write_whole(&self.path, &bytes)?;

@@ -142,44 +142,99 @@ impl<T: Clone + Eq + std::hash::Hash> Table<T> {
 /// The texts and digests that packed records name.
 #[derive(Debug, Default)]
 pub(super) struct Tables {
+    /// The texts.
     pub texts: Table<Arc<str>>,
+    /// The digests.
     pub digests: Table<Digest>,
+    /// Tables that these go on from: their numbers come first.
+    before: Option<Arc<Tables>>,
 }
 
 impl Tables {
-    fn text(&mut self, text: &str) -> Number {
-        match self.texts.find(text) {
-            Some(number) => number,
-            None => self.texts.add(text.into()),
+    /// Makes tables that go on from others.
+    pub fn after(before: Arc<Tables>) -> Tables {
+        Tables { texts: Table::default(), digests: Table::default(), before: Some(before) }
+    }
+
+    fn counts_before(&self) -> (usize, usize) {
+        self.before.as_ref().map_or((0, 0), |before| before.counts())
+    }
+
+    /// Returns how many texts and digests there are.
+    pub fn counts(&self) -> (usize, usize) {
+        let (texts, digests) = self.counts_before();
+        (texts + self.texts.len(), digests + self.digests.len())
+    }
+
+    /// Returns a text by its number.
+    pub fn text(&self, number: Number) -> Option<&Arc<str>> {
+        let (texts, _) = self.counts_before();
+        match (number as usize).checked_sub(texts) {
+            Some(own) => self.texts.get(Number::try_from(own).ok()?),
+            None => self.before.as_ref()?.text(number),
         }
+    }
+
+    /// Returns a digest by its number.
+    pub fn digest(&self, number: Number) -> Option<Digest> {
+        let (_, digests) = self.counts_before();
+        match (number as usize).checked_sub(digests) {
+            Some(own) => self.digests.get(Number::try_from(own).ok()?).copied(),
+            None => self.before.as_ref()?.digest(number),
+        }
+    }
+
+    /// Returns the number of a text.
+    pub fn find_text(&self, text: &str) -> Option<Number> {
+        let known = self.before.as_ref().and_then(|before| before.find_text(text));
+        known.or_else(|| Some(self.texts.find(text)? + Number::try_from(self.counts_before().0).ok()?))
+    }
+
+    fn find_digest(&self, digest: &Digest) -> Option<Number> {
+        let known = self.before.as_ref().and_then(|before| before.find_digest(digest));
+        known.or_else(|| Some(self.digests.find(digest)? + Number::try_from(self.counts_before().1).ok()?))
+    }
+
+    fn add_text(&mut self, text: &str) -> Number {
+        let first = Number::try_from(self.counts_before().0).unwrap_or(Number::MAX);
+        self.find_text(text).unwrap_or_else(|| first.saturating_add(self.texts.add(text.into())))
+    }
+
+    fn add_digest(&mut self, digest: Digest) -> Number {
+        let first = Number::try_from(self.counts_before().1).unwrap_or(Number::MAX);
+        self.find_digest(&digest).unwrap_or_else(|| first.saturating_add(self.digests.add(digest)))
     }
 
     pub fn pack(&mut self, record: &StepRecord) -> PackedRecord {
         PackedRecord {
-            step: self.text(&record.step),
+            step: self.add_text(&record.step),
             base_key: record.base_key,
-            command: record.command.iter().map(|word| self.text(word)).collect(),
-            tool: self.digests.add(record.tool),
+            command: record.command.iter().map(|word| self.add_text(word)).collect(),
+            tool: self.add_digest(record.tool),
             note: record.note.as_ref().map(|note| self.pack_note(note)),
         }
     }
 
     fn pack_note(&mut self, note: &Note) -> PackedNote {
         PackedNote {
-            inputs: note.inputs.iter().map(|(file, content)| (self.text(file), self.digests.add(*content))).collect(),
-            absent: note.absent.iter().map(|place| self.text(place)).collect(),
+            inputs: note
+                .inputs
+                .iter()
+                .map(|(file, content)| (self.add_text(file), self.add_digest(*content)))
+                .collect(),
+            absent: note.absent.iter().map(|place| self.add_text(place)).collect(),
             macros: note
                 .macros
                 .iter()
-                .map(|(name, value)| (self.text(name), value.as_ref().map(|value| self.text(value))))
+                .map(|(name, value)| (self.add_text(name), value.as_ref().map(|value| self.add_text(value))))
                 .collect(),
-            macro_names: self.digests.add(note.macro_names),
+            macro_names: self.add_digest(note.macro_names),
             outputs: note
                 .outputs
                 .iter()
-                .map(|output| (self.text(&output.location), self.digests.add(output.digest), output.mode))
+                .map(|output| (self.add_text(&output.location), self.add_digest(output.digest), output.mode))
                 .collect(),
-            said: self.text(&note.said),
+            said: self.add_text(&note.said),
             wall_ms: note.wall_ms,
             memory: note.memory,
             text: note.text,
@@ -188,7 +243,7 @@ impl Tables {
 
     /// Unpacks a record; `None` when it names what there is not.
     pub fn unpack(&self, packed: &PackedRecord) -> Option<StepRecord> {
-        let text = |number: &Number| self.texts.get(*number).map(|text| text.to_string());
+        let text = |number: &Number| self.text(*number).map(|text| text.to_string());
         let note = match &packed.note {
             Some(note) => Some(self.unpack_note(note)?),
             None => None,
@@ -197,14 +252,14 @@ impl Tables {
             step: text(&packed.step)?,
             base_key: packed.base_key,
             command: packed.command.iter().map(text).collect::<Option<_>>()?,
-            tool: *self.digests.get(packed.tool)?,
+            tool: self.digest(packed.tool)?,
             note,
         })
     }
 
     fn unpack_note(&self, note: &PackedNote) -> Option<Note> {
-        let text = |number: &Number| self.texts.get(*number).map(|text| text.to_string());
-        let digest = |number: &Number| self.digests.get(*number).copied();
+        let text = |number: &Number| self.text(*number).map(|text| text.to_string());
+        let digest = |number: &Number| self.digest(*number);
         let value = |value: &Option<Number>| match value {
             Some(number) => text(number).map(Some),
             None => Some(None),
@@ -228,8 +283,9 @@ impl Tables {
 
     /// Tells whether a record names only what there is.
     pub fn hold(&self, packed: &PackedRecord) -> bool {
-        let text = |number: &Number| (*number as usize) < self.texts.len();
-        let digest = |number: &Number| (*number as usize) < self.digests.len();
+        let (texts, digests) = self.counts();
+        let text = |number: &Number| (*number as usize) < texts;
+        let digest = |number: &Number| (*number as usize) < digests;
         let note = |note: &PackedNote| {
             note.inputs.iter().all(|(f, c)| text(f) && digest(c))
                 && note.absent.iter().all(text)
