@@ -3,12 +3,14 @@
 //!
 //! Places are grouped by folder, so that each is looked up from its folder and not from the root, in several threads.
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
+use std::ffi::OsString;
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::SystemTime;
 
+use foldhash::fast::FixedState;
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, openat, readlinkat, statat};
 use serde::{Deserialize, Serialize};
 
@@ -39,7 +41,8 @@ enum Expected {
 pub struct SealMaker<'a> {
     status: &'a StatusMemo,
     started: SystemTime,
-    places: BTreeMap<PathBuf, Expected>,
+    /// By the text of paths: paths compare by their parts, which takes long.
+    places: HashMap<OsString, Expected, FixedState>,
     sound: bool,
 }
 
@@ -72,14 +75,14 @@ struct Folder<'a> {
 impl<'a> SealMaker<'a> {
     /// Begins a collection; `started` is the time before the build looked at anything.
     pub fn new(status: &'a StatusMemo, started: SystemTime) -> SealMaker<'a> {
-        SealMaker { status, started, places: BTreeMap::new(), sound: true }
+        SealMaker { status, started, places: HashMap::default(), sound: true }
     }
 
     /// Adds a file that was read; `stands` tells whether its content, as last seen, is what the build went by.
     pub fn read(&mut self, path: PathBuf, stands: impl FnOnce(Digest) -> bool) {
         match self.status.seen(&path) {
             Some((status, content)) if stands(content) => {
-                self.places.insert(path, status.map_or(Expected::Content(content), Expected::Status));
+                self.places.insert(path.into_os_string(), status.map_or(Expected::Content(content), Expected::Status));
             }
             Some(_) | None => self.sound = false,
         }
@@ -87,7 +90,7 @@ impl<'a> SealMaker<'a> {
 
     /// Tells whether a place was added already.
     pub fn has(&self, path: &Path) -> bool {
-        self.places.contains_key(path)
+        self.places.contains_key(path.as_os_str())
     }
 
     /// Adds a file or folder of which the names or the text count. What changed since shortly before the build began
@@ -95,23 +98,23 @@ impl<'a> SealMaker<'a> {
     pub fn looked(&mut self, path: PathBuf) {
         match Stamp::of_any(&path) {
             Some(stamp) if stamp.is_settled(self.started) => {
-                self.places.insert(path, Expected::Status(stamp));
+                self.places.insert(path.into_os_string(), Expected::Status(stamp));
             }
             Some(_) => self.sound = false,
             None => {
-                self.places.insert(path, Expected::Nothing);
+                self.places.insert(path.into_os_string(), Expected::Nothing);
             }
         }
     }
 
     /// Adds a place where nothing was found.
     pub fn absent(&mut self, path: PathBuf) {
-        self.places.insert(path, Expected::Nothing);
+        self.places.insert(path.into_os_string(), Expected::Nothing);
     }
 
     /// Adds a link.
     pub fn leads(&mut self, path: PathBuf, target: &str) {
-        self.places.insert(path, Expected::Leads(target.to_string()));
+        self.places.insert(path.into_os_string(), Expected::Leads(target.to_string()));
     }
 
     /// Writes the seal; `asked` stands for all else that the build follows from. Where it cannot be sealed, nothing is
@@ -130,17 +133,26 @@ impl<'a> SealMaker<'a> {
         if !self.sound {
             return None;
         }
-        let mut folders: BTreeMap<&Path, Vec<(&str, Expected)>> = BTreeMap::new();
+        let mut places: Vec<(&str, &str, &Expected)> = Vec::with_capacity(self.places.len());
         for (path, expected) in &self.places {
-            let (folder, name) = (path.parent()?, path.file_name()?.to_str()?);
-            folders.entry(folder).or_default().push((name, expected.clone()));
+            let path = path.to_str()?;
+            let (folder, name) = path.rsplit_once('/')?;
+            places.push((if folder.is_empty() { "/" } else { folder }, name, expected));
+        }
+        places.sort_unstable_by_key(|(folder, name, _)| (*folder, *name));
+        let mut folders: Vec<(&str, Vec<(&str, Expected)>)> = Vec::new();
+        for (folder, name, expected) in places {
+            match folders.last_mut().filter(|(last, _)| *last == folder) {
+                Some((_, names)) => names.push((name, expected.clone())),
+                None => folders.push((folder, vec![(name, expected.clone())])),
+            }
         }
         let mut chunks: Vec<Vec<u8>> = Vec::new();
         let mut chunk: Vec<Folder<'_>> = Vec::new();
         let mut size = 0;
         for (folder, places) in folders {
             size += places.len();
-            chunk.push(Folder { path: folder.to_str()?, places });
+            chunk.push(Folder { path: folder, places });
             if size >= CHUNK {
                 chunks.push(postcard::to_stdvec(&std::mem::take(&mut chunk)).ok()?);
                 size = 0;

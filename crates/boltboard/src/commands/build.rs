@@ -6,7 +6,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use boltboard_core::base::files::write_quickly;
 use boltboard_core::board::Board;
 use boltboard_core::launch::{Guard, RealLaunch};
-use boltboard_core::plan::{Plan, Reason, TokenMemo};
+use boltboard_core::plan::{Location, Plan, Reason, TokenMemo};
 use boltboard_core::profile::ProfileName;
 use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, Reads, Span, available_memory, build, verify};
 use boltboard_core::store::{
@@ -274,8 +274,14 @@ fn trim_store(session: &Session) -> Result<(), Stop> {
 fn change(board: &Board, plan: &Plan, report: &BuildReport) -> Vec<String> {
     let mut counts: BTreeMap<String, usize> = BTreeMap::new();
     for (_, reasons) in &report.reasons {
-        // What is written follows from values that compiles name better.
-        let own = reasons.iter().find(|reason| !matches!(reason, Reason::Follows(_) | Reason::Text));
+        // What a step reads of another one follows from reasons that are told there.
+        let made = |file: &Location| !matches!(file, Location::Tree(_) | Location::System(_));
+        let follows = |reason: &Reason| match reason {
+            Reason::Follows(_) | Reason::Text => true,
+            Reason::Edited(file) | Reason::Gone(file) | Reason::Added(file) | Reason::Dropped(file) => made(file),
+            _ => false,
+        };
+        let own = reasons.iter().find(|reason| !follows(reason));
         if let Some(reason) = own {
             *counts.entry(without_place(&render_reason(board, plan, reason))).or_default() += 1;
         }

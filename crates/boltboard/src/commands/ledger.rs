@@ -73,6 +73,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
         screen.out("Nothing was built here yet: boltboard build\n");
         return Ok(Exit::Done);
     }
+    let number = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
     let head = ["when", "profile", "ended", "run", "stored", "spared", "of", "time", "work", "parts", "because"]
         .map(|t| (Role::Faint, t.to_string()));
@@ -88,8 +89,8 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             (Role::Name, entry.profile.clone()),
             (role, word.to_string()),
             (Role::Value, entry.ran.to_string()),
-            (Role::Value, entry.from_store.to_string()),
-            (Role::Value, entry.spared.to_string()),
+            (Role::Value, some(number(entry.from_store), |n| n.to_string())),
+            (Role::Value, some(number(entry.spared), |n| n.to_string())),
             (Role::Faint, entry.steps.to_string()),
             (Role::Value, duration(entry.wall_ms)),
             (Role::Faint, some(entry.cpu_ms, duration)),

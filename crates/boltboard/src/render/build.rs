@@ -90,6 +90,9 @@ impl<'a> Progress<'a> {
     }
 
     fn message(&mut self) {
+        if !self.live {
+            return;
+        }
         let mut told: Vec<String> = self.left().into_iter().collect();
         if self.warnings > 0 {
             told.push(count(self.warnings, "warning", "warnings"));

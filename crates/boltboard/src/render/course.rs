@@ -1,6 +1,6 @@
 //! The course of a build, and builds over time: as trace events, and as pictures that need nothing beside them.
 
-use boltboard_core::store::{Course, LedgerEntry, LedgerOutcome};
+use boltboard_core::store::{Course, Disk, LedgerEntry, LedgerOutcome};
 use plotters::prelude::*;
 use serde_json::json;
 
@@ -103,6 +103,15 @@ type Series = (&'static str, Vec<f64>, RGBColor);
 /// Draws how long builds took and how large what they made was.
 pub fn growth_picture(entries: &[LedgerEntry]) -> Result<String, Stop> {
     let done: Vec<&LedgerEntry> = entries.iter().filter(|entry| entry.outcome == LedgerOutcome::Done).collect();
+    // A build that found nothing to do left the disk as it was.
+    let mut last = Disk::default();
+    let disks: Vec<Disk> = done
+        .iter()
+        .map(|entry| {
+            last = if entry.disk == Disk::default() { last } else { entry.disk };
+            last
+        })
+        .collect();
     let count = done.len().max(2) as f64;
     let mut text = String::new();
     {
@@ -124,8 +133,8 @@ pub fn growth_picture(entries: &[LedgerEntry]) -> Result<String, Stop> {
                 "MiB on disk",
                 vec![
                     ("finished parts", done.iter().map(|e| megabytes(e.output_bytes)).collect(), RGBColor(90, 150, 90)),
-                    ("build", done.iter().map(|e| megabytes(e.disk.build)).collect(), RGBColor(70, 120, 170)),
-                    ("store", done.iter().map(|e| megabytes(e.disk.store)).collect(), RGBColor(150, 140, 60)),
+                    ("build", disks.iter().map(|disk| megabytes(disk.build)).collect(), RGBColor(70, 120, 170)),
+                    ("store", disks.iter().map(|disk| megabytes(disk.store)).collect(), RGBColor(150, 140, 60)),
                 ],
             ),
         ];

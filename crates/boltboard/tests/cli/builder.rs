@@ -94,6 +94,7 @@ fn tests_run_side_by_side_and_again_only_after_a_change() {
     tree.run("test").code(1).says(&["failed    one", "exit code 3", "3 unchanged"]);
     tree.run("test").code(1).says(&["failed    one"]);
     tree.write("one.c", "int main(void) { return 0; }\n");
+    tree.run("test").code(0).says(&["1 test passed, 0 failed, 3 unchanged"]);
     tree.run("test --junit out.xml").code(0).says(&["unchanged one", "4 unchanged"]);
     assert!(tree.read("out.xml").contains("nothing that it runs or reads has changed"));
     tree.run("test two").code(0).says(&["1 test passed"]);
