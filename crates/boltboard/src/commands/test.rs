@@ -59,7 +59,8 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
             }
             TestOutcome::NotThere(None) => (paint(Role::Faint, &pad("left out", 9)), String::new()),
         };
-        let time = duration(u64::try_from(report.wall.as_millis()).unwrap_or(0));
+        let ran = matches!(report.outcome, TestOutcome::Passed | TestOutcome::Failed(_));
+        let time = if ran { duration(u64::try_from(report.wall.as_millis()).unwrap_or(0)) } else { String::new() };
         screen.out(&format!("{word} {}  {}{more}\n", pad(&test.name, 16), paint(Role::Faint, &time)));
         if matches!(report.outcome, TestOutcome::Failed(_)) {
             for line in report.said.lines() {

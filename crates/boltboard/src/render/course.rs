@@ -61,7 +61,7 @@ pub fn course_picture(course: &Course) -> Result<String, Stop> {
             .light_line_style(TRANSPARENT)
             .x_desc("seconds from the start of the build")
             .y_desc("job")
-            .y_labels(jobs.min(16))
+            .y_labels((jobs * 3).min(48))
             .y_label_formatter(&|job| {
                 if job.fract() == 0.0 && *job <= jobs as f64 { format!("{job}") } else { String::new() }
             })
