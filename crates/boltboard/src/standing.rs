@@ -43,7 +43,6 @@ pub fn seal_wanted(session: &Session, choices: &Choices, planned: &Planned, star
             looked.push(from.below(&tree.source_root));
         }
     }
-    looked.push(session.work.active_file());
     let layers = choices.layers.iter().filter_map(|(_, layer)| ProfileName::parse(&layer.name));
     looked.extend(layers.chain([session.profile.clone()]).flat_map(|name| session.shelf.places(&name)));
     looked.extend(session.probes.places());
