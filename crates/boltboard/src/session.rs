@@ -1,6 +1,7 @@
 //! What most commands start from: the tree, its board, the profile, the facts, the values.
 
 use std::path::{Path, PathBuf};
+use std::time::SystemTime;
 
 use boltboard_core::board::{Board, Interp, Kind, Piece};
 use boltboard_core::definitions::{Listing, check_sources, find_root};
@@ -25,6 +26,8 @@ const FIRST_PROFILE: &str = "mine";
 
 /// A tree that was read, and where things are kept for it.
 pub struct Session {
+    /// The time before anything was read.
+    pub opened: SystemTime,
     /// The board.
     pub board: &'static Board,
     /// Its rules as clauses.
@@ -103,6 +106,7 @@ impl Whereabouts {
 impl Session {
     /// Reads the tree that the arguments name.
     pub fn open(global: &Global, screen: &Screen) -> Result<Session, Stop> {
+        let opened = SystemTime::now();
         let Whereabouts { root, work, profile } = Whereabouts::find(global)?;
         // A tree that is only looked at gets no work folder.
         let place =
@@ -118,6 +122,7 @@ impl Session {
         let probes = ProbeMemo::load(&work.probes());
         let tree_folders = vec![board.tree.board_root.clone(), board.tree.source_root.clone()];
         Ok(Session {
+            opened,
             tree_folders,
             logic,
             search,

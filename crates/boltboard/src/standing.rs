@@ -1,14 +1,13 @@
 //! Whether the last build still stands, told from its seal alone: without reading the board.
 
-use std::path::PathBuf;
-use std::time::SystemTime;
+use std::path::{Path, PathBuf};
 
 use boltboard_core::base::Digest;
 use boltboard_core::board::{Generator, PartKind};
 use boltboard_core::definitions::Listing;
 use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::run::SealWanted;
-use boltboard_core::store::{Sealed, sealed};
+use boltboard_core::store::{Sealed, WorkFolder, sealed};
 
 use crate::args::Global;
 use crate::exit::Stop;
@@ -22,16 +21,16 @@ pub fn standing(global: &Global) -> Result<Option<(Sealed, Whereabouts)>, Stop> 
     let place = Whereabouts::find(global)?;
     // Where the sources lie only matters for what `asked` holds already.
     let folders = place.work.folders(&place.root, &place.profile);
-    Ok(sealed(&folders.seal(), asked(&place, global)).map(|sealed| (sealed, place)))
+    Ok(sealed(&folders.seal(), asked(&place.root, &place.work, &place.profile, global)).map(|sealed| (sealed, place)))
 }
 
 /// What a build of this session is sealed with; none where it answers a mere supposition.
-pub fn seal_wanted(session: &Session, choices: &Choices, planned: &Planned, started: SystemTime) -> Option<SealWanted> {
+pub fn seal_wanted(session: &Session, choices: &Choices, planned: &Planned) -> Option<SealWanted> {
     if is_supposed(&session.global) {
         return None;
     }
-    let place = Whereabouts::find(&session.global).ok()?;
     let tree = &session.board.tree;
+    let asked = asked(&tree.board_root, &session.work, &session.profile, &session.global);
     let mut looked: Vec<PathBuf> = session.board.files.names().map(|name| tree.board_root.join(name)).collect();
     looked.extend(planned.listing.folders().iter().map(|folder| folder.below(&tree.source_root)));
     if tree.board_root != tree.source_root {
@@ -49,7 +48,7 @@ pub fn seal_wanted(session: &Session, choices: &Choices, planned: &Planned, star
     let search_path = std::env::split_paths(&session.search_path).filter(|folder| folder.is_absolute()).collect();
     looked.sort();
     looked.dedup();
-    Some(SealWanted { asked: asked(&place, &session.global), started, looked, search_path })
+    Some(SealWanted { asked, started: session.opened, looked, search_path })
 }
 
 fn is_supposed(global: &Global) -> bool {
@@ -57,13 +56,13 @@ fn is_supposed(global: &Global) -> bool {
 }
 
 /// Stands for all that a build follows from and that no file says.
-fn asked(place: &Whereabouts, global: &Global) -> Digest {
+fn asked(root: &Path, work: &WorkFolder, profile: &ProfileName, global: &Global) -> Digest {
     let mut parts = vec![
         this_program(),
-        place.root.display().to_string(),
-        place.work.root().display().to_string(),
+        root.display().to_string(),
+        work.root().display().to_string(),
         global.sources.as_ref().map_or(String::new(), |folder| folder.display().to_string()),
-        place.profile.to_string(),
+        profile.to_string(),
         std::env::var("PATH").unwrap_or_default(),
     ];
     let own = std::env::vars_os().filter(|(name, _)| name.to_string_lossy().starts_with("BOLTBOARD_"));

@@ -120,7 +120,7 @@ impl Executor<'_> {
     fn preprocessed(&self, job: &Job, aside: &Path, run: &Run<'_>) -> Option<Digest> {
         let outcome = self.launch.run(job).ok().filter(|outcome| outcome.exit == Exit::Code(0))?;
         let text = std::fs::read(aside.join(TEXT)).ok()?;
-        Some(text_digest(&outcome, &text, run.folders, &self.judge.plan.folders))
+        Some(text_digest(&outcome, &text, run.folders))
     }
 }
 
@@ -191,17 +191,12 @@ fn past(judge: &Judge<'_>, step: &Step, alike: &Alike, aside: &Path) -> Result<O
     Ok(Some(Past { folders: before, defines: then }))
 }
 
-/// Returns the digest of a preprocessor's text and of what it said, with the names of folders as they are now.
-fn text_digest(outcome: &Outcome, text: &[u8], ran_in: &Folders, now: &Folders) -> Digest {
+/// Returns the digest of a preprocessor's text and of what it said, with neutral names for the folders.
+fn text_digest(outcome: &Outcome, text: &[u8], ran_in: &Folders) -> Digest {
     let said = outcome.stderr_text();
     let text = String::from_utf8_lossy(text);
-    let plain = |text: &str| {
-        if ran_in.build == now.build {
-            return text.to_string();
-        }
-        let text = text.replace(&name(&ran_in.made()), &name(&now.made()));
-        if ran_in.tree == now.tree { text } else { text.replace(&name(&ran_in.tree), &name(&now.tree)) }
-    };
+    // The same names whatever the folders are called, so that texts of other profiles can be compared too.
+    let plain = |text: &str| text.replace(&name(&ran_in.made()), "made").replace(&name(&ran_in.tree), ".");
     Digest::of_parts([plain(&text).as_str(), plain(&said).as_str()])
 }
 

@@ -134,7 +134,7 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
         tools: &planned.tools,
         logs: session.work.logs(),
         jobs,
-        seal: seal_wanted(session, &resolved.choices, &planned, began),
+        seal: seal_wanted(session, &resolved.choices, &planned),
         reads: Reads::Free,
         after_failure: if args.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
         stopped: &stopped,
