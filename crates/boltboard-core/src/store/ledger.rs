@@ -78,6 +78,11 @@ impl Disk {
     }
 }
 
+/// Returns how large the files below a folder are, in bytes; a file with several names counts once.
+pub fn folder_bytes(folder: &Path) -> u64 {
+    below(folder, &[], &mut HashSet::new())
+}
+
 fn below(folder: &Path, but: &[PathBuf], met: &mut HashSet<u64>) -> u64 {
     use std::os::unix::fs::MetadataExt;
     let Ok(entries) = std::fs::read_dir(folder) else { return 0 };

@@ -13,7 +13,7 @@ mod work;
 
 pub use content::Store;
 pub use journal::Journal;
-pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome};
+pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome, folder_bytes};
 pub use limits::{StoreLimits, Trimmed};
 pub use lock::{LockFault, WorkLock};
 pub use record::{Note, Number, Output, PackedNote, PackedRecord, StepRecord};

@@ -127,7 +127,7 @@ impl WorkFolder {
     }
 
     /// The file that says which profile is in use.
-    pub fn active_file(&self) -> PathBuf {
+    fn active_file(&self) -> PathBuf {
         self.root.join("active")
     }
 

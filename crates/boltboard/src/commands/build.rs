@@ -11,6 +11,7 @@ use boltboard_core::profile::ProfileName;
 use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, Reads, Span, available_memory, build, verify};
 use boltboard_core::store::{
     Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, StatusMemo, Store, StoreLimits, WorkLock,
+    folder_bytes,
 };
 use clap::Args;
 
@@ -320,15 +321,4 @@ fn course(plan: &Plan, report: &BuildReport, started_s: u64) -> Course {
         }
     };
     Course { started_s, spans: report.spans.iter().map(span).collect() }
-}
-
-/// Returns how large the files below a folder are.
-pub fn folder_bytes(folder: &std::path::Path) -> u64 {
-    let Ok(entries) = std::fs::read_dir(folder) else { return 0 };
-    let sizes = entries.filter_map(Result::ok).map(|entry| match entry.metadata() {
-        Ok(status) if status.is_dir() => folder_bytes(&entry.path()),
-        Ok(status) if status.is_file() => status.len(),
-        _ => 0,
-    });
-    sizes.sum()
 }

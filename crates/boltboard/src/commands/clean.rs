@@ -3,10 +3,10 @@
 use std::time::SystemTime;
 
 use boltboard_core::base::FileError;
-use boltboard_core::store::{Store, StoreLimits, WorkLock};
+use boltboard_core::board::read_size;
+use boltboard_core::store::{Store, StoreLimits, WorkLock, folder_bytes};
 use clap::Args;
 
-use super::build::folder_bytes;
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
@@ -30,18 +30,9 @@ pub struct CleanArgs {
     store_days: Option<u64>,
 }
 
-/// Reads a size such as `500MiB`.
+/// Reads a size as people write it.
 fn size(text: &str) -> Result<u64, Stop> {
-    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
-    let unit: Option<u64> = match text[digits..].trim() {
-        "" | "B" => Some(1),
-        "KiB" => Some(1 << 10),
-        "MiB" => Some(1 << 20),
-        "GiB" => Some(1 << 30),
-        _ => None,
-    };
-    let bytes = text[..digits].parse::<u64>().ok().zip(unit).and_then(|(number, unit)| number.checked_mul(unit));
-    bytes.ok_or_else(|| {
+    read_size(text).ok_or_else(|| {
         let diagnostic = Diagnostic::new(format!("`{text}` is no size"));
         Stop::new(Exit::WrongUse, diagnostic.help("a whole number with B, KiB, MiB or GiB, such as 20GiB"))
     })
