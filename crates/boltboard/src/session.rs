@@ -8,11 +8,13 @@ use boltboard_core::definitions::{Listing, check_sources, find_root};
 use boltboard_core::launch::RealLaunch;
 use boltboard_core::load::{KeptPlace, LazySearch, Loaded, load};
 use boltboard_core::logic::Logic;
-use boltboard_core::plan::{Judge, Plan, PlanInput, Preview, TokenMemo, lower, preview};
+use boltboard_core::plan::{
+    Judge, Plan, PlanInput, Preview, TokenMemo, Touched, Touching, Wanted, lower, lower_some, preview,
+};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
-use boltboard_core::store::{Folders, Journal, Stamp, StatusMemo, Store, WorkFolder};
+use boltboard_core::store::{Folders, Journal, Stamp, StatusMemo, Store, Sweep, WorkFolder};
 use boltboard_core::survey::{CompilerSearch, Facts, Language, ProbeMemo, Tools, identify};
 
 use crate::args::Global;
@@ -263,6 +265,56 @@ impl Session {
         if !problems.is_empty() {
             return Err(Stop::problems(&problems, self.board));
         }
+        let tools = self.tools(&listing, resolved);
+        let folders = self.work.folders(&self.board.tree.source_root, profile);
+        let input = PlanInput {
+            board: self.board,
+            resolution: &resolved.resolution,
+            facts: &resolved.facts,
+            listing: &listing,
+            tools: &tools,
+            folders: &folders,
+        };
+        let plan = lower(input);
+        let install = |needs: &[String]| host::install_command(self.board, &resolved.facts, needs);
+        let plan = plan.map_err(|problems| Stop::plan(&problems, self.board, &install))?;
+        Ok(Planned { listing, tools, folders, plan })
+    }
+
+    /// Makes the plan of what was touched since a sealed build, with what it is judged by; `None` where all must be planned.
+    pub fn touched(&self, resolved: &Resolved, sweep: &Sweep<'_>) -> Result<Option<(Planned, Touched)>, Stop> {
+        let folders = self.work.folders(&self.board.tree.source_root, &self.profile);
+        let touching = Touching {
+            board: self.board,
+            resolution: &resolved.resolution,
+            facts: &resolved.facts,
+            folders: &folders,
+            store: &Store::at(&self.work.store()),
+            sweep,
+        };
+        let mut looked = None;
+        let touched = touching.plan(&mut |parts| {
+            let listing = Listing::for_patterns(&self.board.tree.source_root, parts.patterns.into_iter());
+            let tools = self.tools(&listing, resolved);
+            let input = PlanInput {
+                board: self.board,
+                resolution: &resolved.resolution,
+                facts: &resolved.facts,
+                listing: &listing,
+                tools: &tools,
+                folders: &folders,
+            };
+            let plan = lower_some(input, parts.macros, Wanted::Only(parts.wanted)).ok()?;
+            looked = Some((listing, tools));
+            Some(plan)
+        })?;
+        Ok(touched
+            .zip(looked)
+            .map(|((plan, touched), (listing, tools))| (Planned { listing, tools, folders, plan }, touched)))
+    }
+
+    /// Finds the compilers that the toolchain names, for the languages that there are.
+    fn tools(&self, listing: &Listing, resolved: &Resolved) -> Tools {
         let chain = &self.board.toolchain;
         let named = |interp: &Interp| {
             let piece = |piece: &Piece| match piece {
@@ -283,20 +335,7 @@ impl Session {
         } else {
             Err(boltboard_core::survey::CompilerFault::Absent { name: cxx_name })
         };
-        let tools = Tools { c, cxx, search_path: self.search_path.clone() };
-        let folders = self.work.folders(&self.board.tree.source_root, profile);
-        let input = PlanInput {
-            board: self.board,
-            resolution: &resolved.resolution,
-            facts: &resolved.facts,
-            listing: &listing,
-            tools: &tools,
-            folders: &folders,
-        };
-        let plan = lower(input);
-        let install = |needs: &[String]| host::install_command(self.board, &resolved.facts, needs);
-        let plan = plan.map_err(|problems| Stop::plan(&problems, self.board, &install))?;
-        Ok(Planned { listing, tools, folders, plan })
+        Tools { c, cxx, search_path: self.search_path.clone() }
     }
 
     /// Tells what a build by a plan would do.

@@ -1,54 +1,79 @@
-//! Whether the last build still stands, told from its seal alone: without reading the board.
+//! How the last build stands, told from its seal alone: without reading the board.
 
 use std::path::{Path, PathBuf};
 
 use boltboard_core::base::Digest;
 use boltboard_core::board::{Generator, PartKind};
 use boltboard_core::definitions::Listing;
-use boltboard_core::profile::{Choices, ProfileName};
+use boltboard_core::plan::{Basis, Touched};
+use boltboard_core::profile::ProfileName;
 use boltboard_core::run::SealWanted;
-use boltboard_core::store::{Sealed, WorkFolder, sealed};
+use boltboard_core::store::{Concern, SealFile, Standing, WorkFolder};
 
 use crate::args::Global;
 use crate::exit::Stop;
-use crate::session::{Planned, Session, Whereabouts, this_program};
+use crate::session::{Planned, Resolved, Session, Whereabouts, this_program};
 
-/// Returns the last build of the profile in use, with that profile, if it stands for what is asked.
-pub fn standing(global: &Global) -> Result<Option<(Sealed, Whereabouts)>, Stop> {
+/// Returns how the last build of the profile in use stands, with that profile, if it was one for what is asked.
+pub fn standing(global: &Global) -> Result<Option<(Standing<'static>, Whereabouts)>, Stop> {
     if is_supposed(global) {
         return Ok(None);
     }
     let place = Whereabouts::find(global)?;
     // Where the sources lie only matters for what `asked` holds already.
     let folders = place.work.folders(&place.root, &place.profile);
-    Ok(sealed(&folders.seal(), asked(&place.root, &place.work, &place.profile, global)).map(|sealed| (sealed, place)))
+    let Some(file) = SealFile::read(&folders.seal()) else { return Ok(None) };
+    // A command ends soon; what it looks into stays until then.
+    let file: &'static SealFile = Box::leak(Box::new(file));
+    Ok(file.look(asked(&place.root, &place.work, &place.profile, global)).map(|standing| (standing, place)))
 }
 
-/// What a build of this session is sealed with; none where it answers a mere supposition.
-pub fn seal_wanted(session: &Session, choices: &Choices, planned: &Planned) -> Option<SealWanted> {
+/// What a build of this session is sealed with; none where it answers a mere supposition. What was looked at for a `touched`
+/// part of the plan is known already.
+pub fn seal_wanted(
+    session: &Session,
+    resolved: &Resolved,
+    planned: &Planned,
+    touched: Option<&Touched>,
+) -> Option<SealWanted> {
     if is_supposed(&session.global) {
         return None;
     }
     let tree = &session.board.tree;
     let asked = asked(&tree.board_root, &session.work, &session.profile, &session.global);
-    let mut looked: Vec<PathBuf> = session.board.files.names().map(|name| tree.board_root.join(name)).collect();
-    looked.extend(planned.listing.folders().iter().map(|folder| folder.below(&tree.source_root)));
-    if tree.board_root != tree.source_root {
-        let listing = Listing::of(&tree.board_root);
-        looked.extend(listing.folders().iter().map(|folder| folder.below(&tree.board_root)));
-    }
-    for (_, part) in session.board.parts.iter() {
-        if let PartKind::Generated(Generator::Template { from, .. }) = &part.kind {
-            looked.push(from.below(&tree.source_root));
+    let layers = resolved.choices.layers.iter().filter_map(|(_, layer)| ProfileName::parse(&layer.name));
+    let chosen = layers.chain([session.profile.clone()]).flat_map(|name| session.shelf.places(&name));
+    let mut looked: Vec<(PathBuf, Concern)> = chosen.map(|place| (place, Concern::Choices)).collect();
+    let mut wanted = SealWanted {
+        asked,
+        started: session.opened,
+        looked: Vec::new(),
+        named: Vec::new(),
+        search_path: std::env::split_paths(&session.search_path).filter(|folder| folder.is_absolute()).collect(),
+        basis: match touched {
+            Some(touched) => touched.basis.clone(),
+            None => Basis::of(&session.plan_input(resolved, planned), &planned.plan.macros),
+        },
+    };
+    if touched.is_none() {
+        let mut places: Vec<PathBuf> = session.board.files.names().map(|name| tree.board_root.join(name)).collect();
+        for (_, part) in session.board.parts.iter() {
+            if let PartKind::Generated(Generator::Template { from, .. }) = &part.kind {
+                places.push(from.below(&tree.source_root));
+            }
+        }
+        places.extend(session.probes.places());
+        looked.extend(places.into_iter().map(|place| (place, Concern::Plan)));
+        wanted.named.extend(planned.listing.folders().iter().map(|folder| folder.below(&tree.source_root)));
+        if tree.board_root != tree.source_root {
+            let listing = Listing::of(&tree.board_root);
+            wanted.named.extend(listing.folders().iter().map(|folder| folder.below(&tree.board_root)));
         }
     }
-    let layers = choices.layers.iter().filter_map(|(_, layer)| ProfileName::parse(&layer.name));
-    looked.extend(layers.chain([session.profile.clone()]).flat_map(|name| session.shelf.places(&name)));
-    looked.extend(session.probes.places());
-    let search_path = std::env::split_paths(&session.search_path).filter(|folder| folder.is_absolute()).collect();
     looked.sort();
     looked.dedup();
-    Some(SealWanted { asked, started: session.opened, looked, search_path })
+    wanted.looked = looked;
+    Some(wanted)
 }
 
 fn is_supposed(global: &Global) -> bool {

@@ -22,6 +22,15 @@ enum Sort {
     Pattern,
 }
 
+/// How deep below a folder something lies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Depth {
+    /// Right in it.
+    Right,
+    /// In it or in folders below.
+    Below,
+}
+
 /// Why a text is not a pattern.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum GlobFault {
@@ -72,6 +81,19 @@ impl Glob {
             Sort::Plain => text,
             Sort::Pattern => text.find(['*', '?', '[', '{', '\\']).map_or(text, |end| &text[..end]),
         }
+    }
+
+    /// Returns the folder below which all paths lie that match, and whether they lie deeper than right in it.
+    pub fn place(&self) -> (RelPath, Depth) {
+        let text = self.text.as_str();
+        let end = self.beginning().rfind('/').unwrap_or(0);
+        let folder = match self.sort {
+            Sort::Plain => self.text.parent(),
+            Sort::Pattern => RelPath::parse(&text[..end]).unwrap_or_else(|_| RelPath::root()),
+        };
+        let deeper = self.sort == Sort::Pattern && text[end..].trim_start_matches('/').contains(['/', '{', '\\']);
+        let deeper = deeper || self.sort == Sort::Pattern && text.contains("**");
+        (folder, if deeper { Depth::Below } else { Depth::Right })
     }
 
     fn matcher(&self) -> Option<&GlobMatcher> {

@@ -16,7 +16,7 @@ pub mod version;
 pub use depfile::parse_dependencies;
 pub use digest::Digest;
 pub use files::FileError;
-pub use glob::{Glob, GlobFault};
+pub use glob::{Depth, Glob, GlobFault};
 pub use id::{Arena, Id};
 pub use lazy::{LazyArena, Packed};
 pub use names::NameTable;

@@ -3,6 +3,7 @@
 mod choice;
 mod finding;
 mod interp;
+mod mentions;
 mod need;
 mod option;
 mod output;
@@ -17,6 +18,7 @@ use crate::expr::{Expr, Op, RawAtom, RawWhat};
 pub use choice::{Asked, NEED_PREFIX, TryFault};
 pub use finding::{Acceptance, AcceptedOf, FindingKind, FindingLevel};
 pub use interp::{Folder, Interp, Piece};
+pub use mentions::Mentions;
 pub use need::{
     Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef,
     NeedId, Provider, ProviderFault, ScriptLanguage, ScriptModule, ToolCheck, ValueRange, ValueRangeFault,

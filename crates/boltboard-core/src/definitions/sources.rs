@@ -1,12 +1,12 @@
 //! The files of a tree, and which of them the parts' patterns take.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use super::find::WORK_MARK;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
-use crate::base::{Glob, RelPath};
+use crate::base::{Depth, Digest, Glob, RelPath};
 use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
 
 /// All files of a tree, sorted. Hidden folders, work folders and what lies behind links to folders are left out.
@@ -37,6 +37,45 @@ impl Listing {
         listing.files.sort();
         listing.folders.sort();
         listing
+    }
+
+    /// Looks only where files may be that match these patterns.
+    pub fn for_patterns<'a>(root: &Path, globs: impl Iterator<Item = &'a Glob>) -> Listing {
+        let mut places: BTreeMap<RelPath, Depth> = BTreeMap::new();
+        for glob in globs {
+            let (folder, depth) = glob.place();
+            let known = places.entry(folder).or_insert(depth);
+            *known = (*known).max(depth);
+        }
+        let mut listing = Listing { files: Vec::new(), folders: Vec::new() };
+        let mut waiting: Vec<(RelPath, Depth)> = places.into_iter().collect();
+        let mut seen = BTreeSet::new();
+        while let Some((folder, depth)) = waiting.pop() {
+            if !seen.insert((folder.clone(), depth)) || !is_listed(root, &folder) {
+                continue;
+            }
+            let Some((folder, entries)) = entries_of(root, &folder) else { continue };
+            listing.folders.push(folder);
+            listing.files.extend(entries.files);
+            if depth == Depth::Below {
+                waiting.extend(entries.folders.into_iter().map(|folder| (folder, depth)));
+            }
+        }
+        for list in [&mut listing.files, &mut listing.folders] {
+            list.sort();
+            list.dedup();
+        }
+        listing
+    }
+
+    /// Returns a digest of the names in a folder that a listing looks at.
+    pub fn names_in(folder: &Path) -> Digest {
+        let Some((_, entries)) = entries_of(folder, &RelPath::root()) else { return Digest::of(b"left out") };
+        let kept = |name: &&RelPath| !name.below(folder).join(WORK_MARK).is_file();
+        let folders = entries.folders.iter().filter(kept).map(|name| format!("{name}/"));
+        let mut names: Vec<String> = entries.files.iter().map(RelPath::to_string).chain(folders).collect();
+        names.sort_unstable();
+        Digest::of_parts(names.iter().map(String::as_str))
     }
 
     /// Returns all folders that were looked into, the root among them.
@@ -85,6 +124,16 @@ impl Listing {
 struct Entries {
     files: Vec<RelPath>,
     folders: Vec<RelPath>,
+}
+
+/// Tells whether nothing on the way to a folder keeps it out of listings.
+fn is_listed(root: &Path, folder: &RelPath) -> bool {
+    let mut at = root.to_path_buf();
+    folder.as_str().split('/').filter(|name| !name.is_empty()).all(|name| {
+        let work = at.join(WORK_MARK).is_file();
+        at.push(name);
+        !work && !name.starts_with('.') && !at.is_symlink()
+    })
 }
 
 /// What lies in a folder, unless that is a work folder.

@@ -1,8 +1,6 @@
 //! What conditions look at, all over the board: found once.
 
-use crate::board::{
-    Atom, Board, Condition, DefaultValue, Generator, Interp, NeedCheck, NeedId, OptionId, PartKind, When,
-};
+use crate::board::{Atom, Board, Condition, DefaultValue, Interp, Mentions, NeedCheck, NeedId, OptionId};
 use crate::expr::Expr;
 
 /// Which options and needs anything looks at; an option that only looks at itself does not count.
@@ -28,38 +26,11 @@ impl Mentioned {
             }
             option.macros.iter().for_each(|definition| mentioned.when(definition.when.as_ref()));
         }
-        for (_, part) in board.parts.iter() {
-            mentioned.when(part.when.as_ref());
-            part.sources.iter().for_each(|rule| mentioned.when(rule.when.as_ref()));
-            mentioned.list(&part.uses);
-            mentioned.list(&part.flags);
-            mentioned.list(&part.defines);
-            mentioned.list(&part.link_flags);
-            mentioned.list(&part.needs);
-            part.needs.iter().for_each(|entry| mentioned.needs[entry.item.index()] = true);
-            for entry in [&part.flags, &part.defines, &part.link_flags, &part.libraries].into_iter().flatten() {
-                mentioned.interp(&entry.item);
-            }
-            part.install.iter().for_each(|rule| mentioned.interp(&rule.to));
-            match &part.kind {
-                PartKind::Module(role) => mentioned.options[role.option.index()] = true,
-                PartKind::Generated(Generator::Command { command, environment, .. }) => {
-                    command.iter().chain(environment.iter().map(|(_, value)| value)).for_each(|i| mentioned.interp(i));
-                }
-                _ => {}
-            }
-        }
+        board.parts.iter().for_each(|(_, part)| mentioned.all(&part.mentions()));
+        mentioned.all(&board.toolchain.mentions());
         for (_, test) in board.tests.iter() {
             mentioned.when(test.when.as_ref());
             test.options.iter().for_each(|option| mentioned.options[option.index()] = true);
-        }
-        mentioned.interp(&board.toolchain.c_compiler);
-        mentioned.interp(&board.toolchain.cxx_compiler);
-        board.toolchain.sysroot.iter().for_each(|interp| mentioned.interp(interp));
-        let chain = &board.toolchain;
-        for list in [&chain.flags, &chain.c_flags, &chain.cxx_flags, &chain.link_flags] {
-            mentioned.list(list);
-            list.iter().for_each(|entry| mentioned.interp(&entry.item));
         }
         for (_, need) in board.needs.iter() {
             if let NeedCheck::AnyOf(members) | NeedCheck::AllOf(members) = &need.check {
@@ -81,8 +52,9 @@ impl Mentioned {
         interp.options().for_each(|option| self.options[option.index()] = true);
     }
 
-    fn list<T>(&mut self, list: &[When<T>]) {
-        list.iter().for_each(|entry| self.when(entry.when.as_ref()));
+    fn all(&mut self, mentions: &Mentions) {
+        mentions.options.iter().for_each(|option| self.options[option.index()] = true);
+        mentions.needs.iter().for_each(|need| self.needs[need.index()] = true);
     }
 
     fn when(&mut self, condition: Option<&Condition>) {

@@ -57,17 +57,25 @@ impl Lower<'_> {
                     setting
                 }
             };
-            let name = match &source {
-                Location::Made(path) => format!("{}/made/{path}.o", part.name),
-                _ => format!("{}/{}.o", part.name, source_path(&source)),
-            };
-            let object = Location::Object(RelPath::parse(&name).unwrap_or_else(|_| RelPath::root().child(&name)));
+            let object = object_of(part, &source);
             let action = Action::Compile { language, setting };
             let step = self.add(Some(id), part.place, action, vec![source], vec![object.clone()], brought_by);
             if let Some(step) = step {
                 self.plan.steps[step].after = Arc::clone(&after);
             }
             objects.push(object);
+        }
+        self.objects.insert(id, (objects, any_cxx));
+    }
+
+    /// Takes in a part's objects without planning how they are made.
+    pub(super) fn name_objects(&mut self, id: PartId, part: &PartDef) {
+        let sources = self.sources(part);
+        let compiled = sources.keys().filter_map(|source| Some((source, Language::of(source_path(source))?)));
+        let (mut objects, mut any_cxx) = (Vec::new(), false);
+        for (source, language) in compiled {
+            any_cxx |= language == Language::Cxx;
+            objects.push(object_of(part, source));
         }
         self.objects.insert(id, (objects, any_cxx));
     }
@@ -169,6 +177,14 @@ impl Lower<'_> {
         }
         defines
     }
+}
+
+fn object_of(part: &PartDef, source: &Location) -> Location {
+    let name = match source {
+        Location::Made(path) => format!("{}/made/{path}.o", part.name),
+        _ => format!("{}/{}.o", part.name, source_path(source)),
+    };
+    Location::Object(RelPath::parse(&name).unwrap_or_else(|_| RelPath::root().child(&name)))
 }
 
 /// Takes plain `-DNAME` and `-DNAME=VALUE` out of a command, so that they count only for files that name them. When the

@@ -2,7 +2,7 @@
 
 use super::fill::main_output;
 use super::location::Location;
-use super::lower::{Lower, source_path};
+use super::lower::{Lower, PlanInput, source_path};
 use super::step::{Action, Finds, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
 use crate::board::{Generator, PartDef, PartId, PartKind};
@@ -48,15 +48,13 @@ impl Lower<'_> {
         if let Some(linked) = linked {
             self.plan.steps[linked].interfaces = interfaces;
         }
-        let mut outputs = vec![output.clone()];
-        if output != Location::Output(part.output.clone()) {
-            let name = Location::Output(part.output.clone());
+        let outputs = linked_files(part);
+        if let Some(name) = outputs.get(1) {
             let target = source_path(&output).name().to_string();
             let named = self.add(Some(id), part.place, Action::Link { target }, vec![], vec![name.clone()], None);
             if let (Some(named), Some(linked)) = (named, linked) {
                 self.plan.steps[named].after = [linked].into();
             }
-            outputs.push(name);
         }
         outputs
     }
@@ -259,6 +257,24 @@ impl Lower<'_> {
                 Tool { name, place: ToolPlace::Made(at) }
             }
             _ => self.host_tool(&name),
+        }
+    }
+}
+
+/// Returns what a link or archive makes: the file, and a second name for a shared library with a version.
+pub(super) fn linked_files(part: &PartDef) -> Vec<Location> {
+    let (file, name) = (main_output(part), Location::Output(part.output.clone()));
+    if file == name { vec![file] } else { vec![file, name] }
+}
+
+impl PlanInput<'_> {
+    /// Returns what a generated part makes.
+    pub(super) fn generated_files(&self, part: &PartDef) -> Vec<Location> {
+        match &part.kind {
+            PartKind::Generated(Generator::Command { writes, .. }) => {
+                writes.iter().cloned().map(Location::Made).collect()
+            }
+            _ => vec![main_output(part)],
         }
     }
 }

@@ -1,8 +1,9 @@
 //! From parts to steps.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, OnceLock};
 
+use super::link::linked_files;
 use super::location::Location;
 use super::macros::{HeaderText, MacroTable, macro_table};
 use super::step::{Action, Plan, Step, StepId};
@@ -108,21 +109,39 @@ pub enum PlanFault {
     },
 }
 
+/// Which parts a plan is made for.
+#[derive(Debug, Clone, Copy)]
+pub enum Wanted<'a> {
+    /// All.
+    All,
+    /// Only these; of others, what these look at.
+    Only(&'a BTreeSet<PartId>),
+}
+
 /// Makes the plan of a build.
 ///
 /// # Errors
 /// Everything that stands against it.
 pub fn lower(input: PlanInput<'_>) -> Result<Plan, Vec<PlanProblem>> {
-    let macros = macro_table(input.board, input.resolution, input.facts);
+    lower_some(input, macro_table(input.board, input.resolution, input.facts), Wanted::All)
+}
+
+/// Makes the plan of some parts, and of what every build has. `macros` are those of the resolution.
+///
+/// # Errors
+/// Everything that stands against it.
+pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) -> Result<Plan, Vec<PlanProblem>> {
     let mut lower = Lower {
         input,
+        wanted,
         plan: Plan {
             steps: Arena::default(),
             folders: input.folders.clone(),
             headers: Vec::new(),
             parts: BTreeMap::new(),
             macros: MacroTable::default(),
-            part_names: input.board.parts.iter().map(|(_, part)| part.name.clone()).collect(),
+            part_names: BTreeMap::new(),
+            rest: 0,
             makers: OnceLock::new(),
         },
         header_steps: Vec::new(),
@@ -141,8 +160,12 @@ pub fn lower(input: PlanInput<'_>) -> Result<Plan, Vec<PlanProblem>> {
         let step = lower.add(None, header.place, Action::Write { content }, vec![], vec![location], None);
         lower.header_steps.extend(step);
     }
-    for (id, part) in input.board.parts.iter() {
-        if input.is_made(part) {
+    let all: Vec<PartId> = match wanted {
+        Wanted::All => input.board.parts.ids().collect(),
+        Wanted::Only(parts) => parts.iter().copied().collect(),
+    };
+    for id in all {
+        if input.is_made(&input.board.parts[id]) {
             lower.part(id);
         }
     }
@@ -152,6 +175,7 @@ pub fn lower(input: PlanInput<'_>) -> Result<Plan, Vec<PlanProblem>> {
 
 pub(super) struct Lower<'a> {
     pub input: PlanInput<'a>,
+    wanted: Wanted<'a>,
     pub plan: Plan,
     pub(super) header_steps: Vec<StepId>,
     made_by: BTreeMap<Location, (StepId, String)>,
@@ -182,6 +206,11 @@ impl PlanInput<'_> {
             | PartKind::Generated(_)
             | PartKind::Data => Linkage::Loadable,
         }
+    }
+
+    /// Tells whether a part has a link of its own: a module that is built in has none.
+    fn is_linked(&self, part: &PartDef) -> bool {
+        self.linkage(part) != Linkage::Builtin
     }
 
     /// Returns the parts that a part uses now, bundled copies of its needs among them.
@@ -277,17 +306,26 @@ impl Lower<'_> {
             return self.problem(Some(part.place), PlanFault::Ring(ring));
         }
         self.open.push(id);
+        let wanted = match self.wanted {
+            Wanted::All => true,
+            Wanted::Only(parts) => parts.contains(&id),
+        };
         for used in self.waits_for(id, part) {
             let other = &self.input.board.parts[used];
             if self.input.is_made(other) {
                 self.part(used);
-            } else {
+            } else if wanted {
                 let because = other.gate().map(|gate| self.input.board.print(&gate));
                 let fault = PlanFault::UsesUnmade { part: part.name.clone(), used: other.name.clone(), because };
                 self.problem(Some(part.place), fault);
             }
         }
         self.open.pop();
+        self.plan.part_names.insert(id, part.name.clone());
+        if !wanted {
+            self.only_named(id, part);
+            return;
+        }
         for need in self.input.held(&part.needs) {
             if !self.input.facts.has(*need) {
                 let need_name = self.input.board.needs[*need].name.clone();
@@ -320,6 +358,26 @@ impl Lower<'_> {
         parts
     }
 
+    /// Takes in what others look at of a part for which no steps are made.
+    fn only_named(&mut self, id: PartId, part: &PartDef) {
+        let outputs = match &part.kind {
+            PartKind::Generated(_) => self.input.generated_files(part),
+            PartKind::Data => self.sources(part).keys().map(|source| copied(part, source)).collect(),
+            PartKind::Objects => vec![],
+            PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::Module(_) => {
+                if self.input.is_linked(part) {
+                    linked_files(part)
+                } else {
+                    vec![]
+                }
+            }
+        };
+        if !matches!(part.kind, PartKind::Generated(_) | PartKind::Data) {
+            self.name_objects(id, part);
+        }
+        self.plan.parts.insert(id, outputs);
+    }
+
     fn steps_of(&mut self, id: PartId, part: &PartDef) -> Vec<Location> {
         match &part.kind {
             PartKind::Generated(generator) => self.generate(id, part, generator),
@@ -330,7 +388,7 @@ impl Lower<'_> {
             }
             PartKind::Module(_) => {
                 self.compile(id, part);
-                if self.input.linkage(part) == Linkage::Builtin { vec![] } else { self.link(id, part) }
+                if self.input.is_linked(part) { self.link(id, part) } else { vec![] }
             }
             PartKind::Objects => {
                 self.compile(id, part);
@@ -342,12 +400,17 @@ impl Lower<'_> {
     fn copy(&mut self, id: PartId, part: &PartDef) -> Vec<Location> {
         let mut outputs = Vec::new();
         for (source, (_, brought_by)) in self.sources(part) {
-            let output = Location::Output(part.output.child(source_path(&source).name()));
+            let output = copied(part, &source);
             self.add(Some(id), part.place, Action::Copy, vec![source], vec![output.clone()], brought_by);
             outputs.push(output);
         }
         outputs
     }
+}
+
+/// Where a file of a data part comes to lie.
+fn copied(part: &PartDef, source: &Location) -> Location {
+    Location::Output(part.output.child(source_path(source).name()))
 }
 
 pub(super) fn source_path(source: &Location) -> &RelPath {

@@ -1,5 +1,6 @@
 //! A resolution becomes steps with keys: what each reads, writes and sees, why it would run, and what it will cost.
 
+mod basis;
 mod content;
 mod fill;
 mod interface;
@@ -13,17 +14,20 @@ mod preview;
 mod quick;
 mod step;
 mod tokens;
+mod touched;
 mod usage;
 
+pub use basis::Basis;
 pub use interface::interface_digest;
 pub use judge::{Ahead, Alike, Judge, Judged, Reason, TextChanges, Verdict};
 pub use location::Location;
-pub use lower::{PlanFault, PlanInput, PlanProblem, lower};
+pub use lower::{PlanFault, PlanInput, PlanProblem, Wanted, lower, lower_some};
 pub use macros::{HeaderText, MacroTable, macro_table};
 pub use preview::{Preview, PreviewStep, Timing, Timings, Work, preview};
 pub use quick::QuickJudge;
 pub use step::{Action, Finds, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
 pub use tokens::{Include, Tokens};
+pub use touched::{PartsToPlan, Touched, Touching};
 pub use usage::{NameIndex, TokenMemo, Usage};
 
 #[cfg(test)]

@@ -31,8 +31,10 @@ pub struct Plan {
     pub parts: BTreeMap<PartId, Vec<Location>>,
     /// The macros of the option headers.
     pub macros: MacroTable,
-    /// The names of all parts, by id.
-    pub part_names: Vec<String>,
+    /// The names of the parts that steps belong to.
+    pub part_names: BTreeMap<PartId, String>,
+    /// How many steps more there are, of parts that nothing touches: they are current.
+    pub rest: usize,
     pub(super) makers: OnceLock<HashMap<Location, StepId>>,
 }
 
@@ -50,7 +52,17 @@ impl Plan {
 
     /// Returns the name of the part that a step belongs to.
     pub fn owner(&self, step: &Step) -> &str {
-        step.part.and_then(|part| self.part_names.get(part.index())).map_or("option header", String::as_str)
+        step.part.map_or("option header", |part| self.part_name(part))
+    }
+
+    /// Returns the name of a part that steps belong to.
+    pub fn part_name(&self, part: PartId) -> &str {
+        self.part_names.get(&part).map_or("", String::as_str)
+    }
+
+    /// Returns how many steps the build has.
+    pub fn count(&self) -> usize {
+        self.steps.len() + self.rest
     }
 }
 

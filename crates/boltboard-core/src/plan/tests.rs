@@ -293,6 +293,7 @@ impl Done {
         let base = Judge { plan: &first, journal: &empty, store: &store, status: &status, tokens: &tokens };
         let was = step(&first, "objects/prog/main.c.o").1;
         let record = StepRecord {
+            part: String::new(),
             step: was.name.clone(),
             base_key: base.base_key(was),
             command: was.command(),

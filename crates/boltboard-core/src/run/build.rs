@@ -9,7 +9,7 @@ use super::execute::Executor;
 use super::failure::Failure;
 use super::jobs::Jobs;
 use super::same_text::Experience;
-use super::watched::{SealWanted, seal};
+use super::watched::{SealWanted, Since, seal};
 use crate::base::FileError;
 use crate::launch::Launch;
 use crate::plan::{Judge, Location, Plan, Reason, Step, StepId, TokenMemo};
@@ -40,6 +40,8 @@ pub struct BuildInput<'a> {
     pub after_failure: AfterFailure,
     /// What the build is sealed with when all is done; it is not sealed without.
     pub seal: Option<SealWanted>,
+    /// The sealed build that this one goes on from, where the plan holds only what was touched since.
+    pub since: Option<Since<'a>>,
     /// Tells whether to stop.
     pub stopped: &'a (dyn Fn() -> bool + Sync),
 }
@@ -163,7 +165,10 @@ pub enum BuildFault {
 pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildReport, BuildFault> {
     let plan = input.plan;
     break_seal(&plan.folders.seal())?;
-    let mut journal = Journal::open(&plan.folders.build)?;
+    let mut journal = match input.since {
+        None => Journal::open(&plan.folders.build)?,
+        Some(since) => since.journal.as_opened(),
+    };
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     // Judging looks at the records from before this build; each step is judged once, before it runs.
     let before = journal.as_opened();
@@ -179,12 +184,15 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
     report.damaged = journal.damaged;
+    report.current += plan.rest;
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     if report.failures.is_empty() && !report.interrupted {
         report.removed = remove_stale(&judge, &mut journal)?;
-        journal.compact()?;
+        if input.since.is_none() {
+            journal.settle()?;
+        }
         if let Some(wanted) = &input.seal {
-            seal(&judge, &journal, wanted)?;
+            seal(&judge, &journal, wanted, input.since)?;
         }
     }
     Ok(report)

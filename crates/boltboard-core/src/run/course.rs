@@ -278,6 +278,7 @@ impl<'a> Course<'a> {
     fn record(&mut self, step: &Step, note: Option<Note>) -> Result<(), BuildFault> {
         self.journal.add(&StepRecord {
             step: step.name.clone(),
+            part: step.part.map_or(String::new(), |part| self.input.plan.part_name(part).to_string()),
             base_key: self.judge.base_key(step),
             command: step.command(),
             tool: self.judge.tool_identity(step),

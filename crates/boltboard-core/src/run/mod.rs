@@ -19,7 +19,7 @@ pub use failure::{Cause, Failure, FirstError, first_error};
 pub use jobs::{Jobs, available_memory};
 pub use tests_of_tree::{Rerun, TestOutcome, TestReport, TestsInput, run_tests};
 pub use verify::{Difference, Unlike, Verification, verify};
-pub use watched::SealWanted;
+pub use watched::{SealWanted, Since};
 
 #[cfg(test)]
 mod tests;

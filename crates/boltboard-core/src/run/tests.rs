@@ -88,6 +88,7 @@ fn build_with(
 ) -> Built {
     let (store, status, tokens) = (Store::at(&tree.root().join("store")), StatusMemo::default(), TokenMemo::default());
     let input = BuildInput {
+        since: None,
         plan,
         store: &store,
         status: &status,

@@ -1,12 +1,15 @@
 //! All places that a build looked at, for its seal.
 
 use std::collections::{HashMap, HashSet};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
+use foldhash::fast::FixedState;
+
 use crate::base::{Digest, FileError};
-use crate::plan::{Action, Judge, Location, Step, ToolPlace};
-use crate::store::{Journal, Number, PackedNote, SealMaker, Sealed};
+use crate::board::PartId;
+use crate::plan::{Action, Basis, Judge, Location, Step, ToolPlace};
+use crate::store::{Concern, Folders, Journal, Number, PackedNote, Saying, SealMaker, Sealed, Sweep};
 
 /// What is needed to seal a build.
 #[derive(Debug, Clone)]
@@ -15,54 +18,98 @@ pub struct SealWanted {
     pub asked: Digest,
     /// The time before anything was looked at.
     pub started: SystemTime,
-    /// Files and folders that the plan follows from.
-    pub looked: Vec<PathBuf>,
+    /// Files and folders that the plan follows from, and whether they are part of what was chosen.
+    pub looked: Vec<(PathBuf, Concern)>,
+    /// Folders of the tree whose names count.
+    pub named: Vec<PathBuf>,
     /// The folders in which programs are looked for, first to last.
     pub search_path: Vec<PathBuf>,
+    /// What the plan follows from beyond files.
+    pub basis: Basis,
+}
+
+/// A build that goes on from a sealed one, and looks only at what has been touched since.
+#[derive(Clone, Copy)]
+pub struct Since<'a> {
+    /// What the touched parts' steps did before.
+    pub journal: &'a Journal,
+    /// The seal.
+    pub sweep: &'a Sweep<'a>,
 }
 
 /// Seals a build of which every step is done.
 ///
 /// # Errors
 /// The seal cannot be written.
-pub(super) fn seal(judge: &Judge<'_>, journal: &Journal, wanted: &SealWanted) -> Result<(), FileError> {
+pub(super) fn seal(
+    judge: &Judge<'_>,
+    journal: &Journal,
+    wanted: &SealWanted,
+    since: Option<Since<'_>>,
+) -> Result<(), FileError> {
     let mut places = Places {
         judge,
+        since,
         maker: SealMaker::new(judge.status, wanted.started),
         journal,
-        contents: HashMap::new(),
-        misses: HashSet::new(),
+        basis: wanted.basis.clone(),
+        contents: HashMap::default(),
+        whom: HashMap::default(),
+        misses: HashMap::default(),
+        macros: HashSet::default(),
         output_bytes: 0,
     };
-    for path in &wanted.looked {
-        places.maker.looked(path.clone());
+    for (path, concern) in &wanted.looked {
+        places.maker.looked(path.clone(), *concern);
     }
+    wanted.named.iter().for_each(|folder| places.maker.names(folder.clone()));
     let mut tools: HashSet<PathBuf> = HashSet::new();
     for (_, step) in judge.plan.steps.iter() {
         let note = journal.packed(&step.name).and_then(|record| record.note.as_ref());
         let Some(()) = note.and_then(|note| places.add(step, note)) else { return Ok(()) };
         if let Some(ToolPlace::Host { path, .. }) = step.tool().map(|tool| &tool.place)
+            && since.is_none()
             && !tools.contains(path)
         {
             tools.insert(path.clone());
-            places.maker.looked(path.clone());
+            places.maker.looked(path.clone(), Concern::Plan);
             // A program of that name which comes first.
             let name = path.file_name().unwrap_or_default();
             let before = wanted.search_path.iter().take_while(|folder| path.parent() != Some(folder));
-            before.for_each(|folder| places.maker.absent(folder.join(name)));
+            before.for_each(|folder| places.maker.absent(folder.join(name), Concern::Plan));
         }
     }
-    let sealed = Sealed { steps: judge.plan.steps.len(), output_bytes: places.output_bytes };
-    places.maker.write(&judge.plan.folders.seal(), wanted.asked, sealed)
+    let Some(()) = places.tell_whom() else { return Ok(()) };
+    let before = since.map_or(0, |since| since.sweep.sealed.output_bytes);
+    let gone = since.map_or(0, |since| sizes(since, &judge.plan.folders));
+    let output_bytes = (before + places.output_bytes).saturating_sub(gone);
+    let sealed = Sealed { steps: judge.plan.count(), output_bytes };
+    let saying = Saying { asked: wanted.asked, sealed, basis: places.basis.packed() };
+    places.maker.write(&judge.plan.folders.seal(), &saying, since.map(|since| since.sweep))
+}
+
+/// How large the finished parts were that the steps made before, in bytes.
+fn sizes(since: Since<'_>, folders: &Folders) -> u64 {
+    let notes = since.journal.all().filter_map(|record| record.note.as_ref());
+    let outputs = notes.flat_map(|note| &note.outputs).filter_map(|(file, ..)| since.journal.text(*file).parse().ok());
+    let finished = outputs.filter(|location| matches!(location, Location::Output(_)));
+    finished.filter_map(|location| since.sweep.size(&location.path(folders))).sum()
 }
 
 struct Places<'a> {
     judge: &'a Judge<'a>,
+    since: Option<Since<'a>>,
     maker: SealMaker<'a>,
     journal: &'a Journal,
+    basis: Basis,
     /// What each file that was read holds now, by its number, and whether its interface is meant.
-    contents: HashMap<(Number, bool), Option<Digest>>,
-    misses: HashSet<Number>,
+    contents: HashMap<(Number, bool), Option<Digest>, FixedState>,
+    /// Whom files concern; steps of one part come together.
+    whom: HashMap<Number, Vec<Concern>, FixedState>,
+    /// Where files were looked for in vain, and what is watched for each.
+    misses: HashMap<Number, PathBuf, FixedState>,
+    /// Parts with macros that their files name.
+    macros: HashSet<(PartId, Number), FixedState>,
     output_bytes: u64,
 }
 
@@ -71,6 +118,7 @@ impl Places<'_> {
     fn add(&mut self, step: &Step, note: &PackedNote) -> Option<()> {
         let (judge, journal) = (self.judge, self.journal);
         let folders = &judge.plan.folders;
+        let concern = step.part.map_or(Concern::Common, Concern::Part);
         let may_see_interface = step.links() || !step.interfaces.is_empty();
         for (file, content) in &note.inputs {
             let text = journal.text(*file);
@@ -80,39 +128,81 @@ impl Places<'_> {
                 let location: Location = text.parse().ok()?;
                 let path = location.path(folders);
                 let (_, content) = judge.status.seen(&path)?;
-                maker.read(path, |_| true);
+                maker.read(path, concern, |_| true);
                 Some(if interface { judge.counted(step, &location, content) } else { content })
             });
             if *now != Some(journal.digest(*content)) {
                 return None;
             }
+            self.concerns(*file, concern);
         }
         for (file, made, _) in &note.outputs {
             let (location, made) = (journal.text(*file).parse::<Location>().ok()?, journal.digest(*made));
             let path = location.path(folders);
             match &step.action {
-                Action::Link { target } => self.maker.leads(path, target),
+                Action::Link { target } => self.maker.leads(path, target, concern),
                 _ => {
                     if matches!(location, Location::Output(_)) {
                         self.output_bytes += std::fs::metadata(&path).map_or(0, |status| status.len());
                     }
-                    self.maker.read(path, |content| content == made);
+                    self.maker.read(path, concern, |content| content == made);
                 }
             }
         }
         for file in &note.absent {
-            if !self.misses.insert(*file) {
-                continue;
+            self.concerns(*file, concern);
+            if !self.misses.contains_key(file) {
+                let path = journal.text(*file).parse::<Location>().ok()?.path(folders);
+                let watched = self.miss(path, concern);
+                self.misses.insert(*file, watched);
             }
-            let path = journal.text(*file).parse::<Location>().ok()?.path(folders);
-            // Names that come or go in a folder of the tree or the host change its status; folders of the build change
-            // with every build.
-            let folder = path.parent().filter(|folder| !folder.starts_with(&folders.build) && folder.is_dir());
-            match folder.map(std::path::Path::to_path_buf) {
-                Some(folder) if self.maker.has(&folder) => {}
-                Some(folder) => self.maker.looked(folder),
-                None => self.maker.absent(path),
+        }
+        if let Some(part) = step.part {
+            for (name, _) in &note.macros {
+                if self.macros.insert((part, *name)) {
+                    self.basis.names(part, journal.text(*name));
+                }
             }
+        }
+        Some(())
+    }
+
+    /// Watches a place where nothing was found. Returns what is watched.
+    fn miss(&mut self, path: PathBuf, concern: Concern) -> PathBuf {
+        // Names that come or go in a folder of the tree or the host change its status; folders of the build change
+        // with every build, hidden names are not among those that count, and what a link leads to lies elsewhere.
+        let hidden = path.file_name().is_none_or(|name| name.to_string_lossy().starts_with('.'));
+        let build = &self.judge.plan.folders.build;
+        let folder = path.parent().filter(|folder| !folder.starts_with(build) && folder.is_dir());
+        match folder.map(Path::to_path_buf) {
+            Some(folder) if !hidden && !path.is_symlink() => {
+                let named = self.since.is_some_and(|since| since.sweep.has_names(&folder));
+                if !named && !self.maker.concerns(&folder, std::iter::empty()) {
+                    self.maker.looked(folder.clone(), concern);
+                }
+                folder
+            }
+            _ => {
+                self.maker.absent(path.clone(), concern);
+                path
+            }
+        }
+    }
+
+    fn concerns(&mut self, file: Number, concern: Concern) {
+        let whom = self.whom.entry(file).or_default();
+        if whom.last() != Some(&concern) {
+            whom.push(concern);
+        }
+    }
+
+    /// Puts down whom each place concerns.
+    fn tell_whom(&mut self) -> Option<()> {
+        for (file, concerns) in std::mem::take(&mut self.whom) {
+            let of_miss = self.misses.get(&file).cloned();
+            let location = || self.journal.text(file).parse::<Location>().ok();
+            let path = of_miss.map_or_else(|| location().map(|at| at.path(&self.judge.plan.folders)), Some)?;
+            self.maker.concerns(&path, concerns.into_iter());
         }
         Some(())
     }

@@ -1,7 +1,8 @@
-//! What each step of a build last did: a file of frames, later ones win. Each frame has its length and a checksum; what a kill or
-//! a power cut has torn off at the end is left out, and so is all that follows a damaged frame.
+//! What each step of a build last did. Most records lie by part in one file; what happened since is a second file of frames,
+//! of which later ones win. Each frame has its length and a checksum; what a kill or a power cut has torn off at the end is left
+//! out, and so is all that follows a damaged frame.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -10,14 +11,19 @@ use std::sync::Arc;
 use foldhash::fast::FixedState;
 use serde::{Deserialize, Serialize};
 
-use super::record::{Number, PackedRecord, StepRecord, Tables};
+use super::record::{Number, PackedRecord, Renumbering, StepRecord, Tables};
+use super::records::{Block, RecordsFile};
 use crate::base::files::{make_folder, write_whole};
 use crate::base::{Digest, FileError};
 
-/// What the file begins with.
-const MARK: &[u8] = b"boltboard journal 2\n";
+/// What the file of frames begins with.
+const MARK: &[u8] = b"boltboard journal 3\n";
 /// Length and checksum of a frame, in bytes.
 const HEAD: usize = 12;
+/// From so many frames on, records are moved to their parts after a whole build.
+const MANY: usize = 1000;
+/// With more frames, reading them takes longer than it is worth for looking at a few parts.
+const TOO_MANY: usize = 4 * MANY;
 
 /// One frame: texts and digests that no earlier frame names, and what happened to a step.
 #[derive(Serialize, Deserialize)]
@@ -30,6 +36,7 @@ struct Frame {
 #[derive(Serialize, Deserialize)]
 enum Event {
     Done(Box<PackedRecord>),
+    /// The number of a step's name.
     Removed(Number),
 }
 
@@ -39,11 +46,12 @@ enum Event {
 pub struct Journal {
     path: PathBuf,
     file: Option<File>,
-    /// How much of the file is whole, in bytes.
-    whole: u64,
     frames: usize,
-    tables: Tables,
+    /// By the numbers of `tables`, which go on from those of `opened`.
     records: Records,
+    tables: Tables,
+    /// What the frames of the file name: their numbers are their own.
+    written: Tables,
     /// What was read when it was opened; what `records` holds comes before it.
     opened: Opened,
     /// Whether something in the middle was damaged, so that steps whose records are gone run again.
@@ -57,83 +65,200 @@ type Records = HashMap<Number, Option<PackedRecord>, FixedState>;
 struct Opened {
     tables: Arc<Tables>,
     records: Arc<Records>,
+    written: Arc<Tables>,
+    frames: usize,
+    /// How much of the file is whole, in bytes.
+    whole: u64,
 }
 
-impl Journal {
-    /// Reads the journal of a build folder; none is an empty one, and so is one in a format of another version.
+/// A journal of which records are read part by part.
+pub struct Opening {
+    path: PathBuf,
+    parts: RecordsFile,
+    /// What the frames say: by the numbers of steps' names in `written`.
+    latest: BTreeMap<Number, Option<PackedRecord>>,
+    written: Tables,
+    frames: usize,
+    whole: u64,
+    /// What the numbers of `written` are in `tables`, once that was asked.
+    renumbering: Option<Renumbering>,
+    tables: Tables,
+    records: Records,
+    taken: BTreeSet<String>,
+    damaged: bool,
+}
+
+impl Opening {
+    /// Begins to open the journal of a build folder; none is an empty one, and so is one in a format of another version.
     ///
     /// # Errors
-    /// The file is there and cannot be read.
-    pub fn open(build: &Path) -> Result<Journal, FileError> {
+    /// A file is there and cannot be read.
+    pub fn of(build: &Path) -> Result<Opening, FileError> {
         let path = build.join("journal");
         let bytes = match std::fs::read(&path) {
             Ok(bytes) => bytes,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Vec::new(),
             Err(e) => return Err(FileError::on("read", &path)(e)),
         };
-        let mut journal = Journal::empty(path);
-        let Some(mut rest) = bytes.strip_prefix(MARK) else {
-            journal.damaged = !bytes.is_empty();
-            return Ok(journal);
+        let parts = RecordsFile::open(&build.join("records"))?;
+        let mut opening = Opening {
+            path,
+            damaged: parts.damaged,
+            parts,
+            latest: BTreeMap::new(),
+            written: Tables::default(),
+            frames: 0,
+            whole: 0,
+            renumbering: None,
+            tables: Tables::default(),
+            records: Records::default(),
+            taken: BTreeSet::new(),
         };
-        journal.whole = MARK.len() as u64;
+        let Some(mut rest) = bytes.strip_prefix(MARK) else {
+            opening.damaged |= !bytes.is_empty();
+            return Ok(opening);
+        };
+        opening.whole = MARK.len() as u64;
         while let Some((frame, after)) = next_frame(rest) {
-            let taken = frame.is_some_and(|frame| journal.take(frame));
-            if !taken {
-                journal.damaged = true;
+            if !frame.is_some_and(|frame| opening.follow(frame)) {
+                opening.damaged = true;
                 break;
             }
-            journal.whole += (rest.len() - after.len()) as u64;
+            opening.whole += (rest.len() - after.len()) as u64;
             rest = after;
         }
-        journal.opened = Opened {
-            tables: Arc::new(std::mem::take(&mut journal.tables)),
-            records: Arc::new(std::mem::take(&mut journal.records)),
-        };
-        journal.tables = Tables::after(Arc::clone(&journal.opened.tables));
-        Ok(journal)
+        Ok(opening)
     }
 
-    fn empty(path: PathBuf) -> Journal {
+    fn follow(&mut self, frame: Frame) -> bool {
+        self.frames += 1;
+        frame.texts.into_iter().for_each(|text| {
+            self.written.texts.add(text);
+        });
+        frame.digests.into_iter().for_each(|digest| {
+            self.written.digests.add(digest);
+        });
+        match frame.event {
+            Event::Done(record) if self.written.hold(&record) => {
+                self.latest.insert(record.step, Some(*record));
+                true
+            }
+            Event::Done(_) => false,
+            Event::Removed(step) => {
+                self.latest.insert(step, None);
+                self.written.text(step).is_some()
+            }
+        }
+    }
+
+    /// Tells whether reading it part by part is worth while, and everything can be relied on.
+    pub fn serves_parts(&self) -> bool {
+        self.frames <= TOO_MANY && !self.damaged
+    }
+
+    /// Takes the records of a part; those of `""` serve all. Returns the files that its steps made, by their kept names.
+    pub fn take(&mut self, part: &str) -> Vec<String> {
+        if !self.taken.insert(part.to_string()) {
+            return Vec::new();
+        }
+        let Some(block) = self.parts.block(part) else {
+            self.damaged = true;
+            return Vec::new();
+        };
+        let mut taken = Vec::new();
+        let renumbering = self.tables.adopt(&block.texts, &block.digests);
+        for packed in &block.records {
+            let name = block.texts.get(packed.step as usize);
+            let later =
+                name.and_then(|name| self.written.find_text(name)).is_some_and(|n| self.latest.contains_key(&n));
+            match renumbering.of(packed) {
+                Some(_) if later => {}
+                Some(record) => taken.push(record),
+                None => self.damaged = true,
+            }
+        }
+        let own = |record: &PackedRecord| self.written.text(record.part).is_some_and(|name| **name == *part);
+        let later: Vec<&PackedRecord> = self.latest.values().flatten().filter(|record| own(record)).collect();
+        if !later.is_empty() {
+            let adopt = || self.tables.adopt(self.written.texts.items(), self.written.digests.items());
+            let renumbering = self.renumbering.get_or_insert_with(adopt);
+            taken.extend(later.into_iter().filter_map(|packed| renumbering.of(packed)));
+        }
+        let outputs = taken.iter().filter_map(|record| record.note.as_ref()).flat_map(|note| &note.outputs);
+        let outputs = outputs.filter_map(|(file, ..)| self.tables.text(*file)).map(|file| file.to_string()).collect();
+        self.records.extend(taken.into_iter().map(|record| (record.step, Some(record))));
+        outputs
+    }
+
+    fn take_all(&mut self) {
+        let names: Vec<String> = self.parts.parts().map(str::to_string).collect();
+        for part in names {
+            let Some(block) = self.parts.block(&part) else {
+                self.damaged = true;
+                continue;
+            };
+            let renumbering = self.tables.adopt(&block.texts, &block.digests);
+            for packed in &block.records {
+                match renumbering.of(packed) {
+                    Some(record) => {
+                        self.records.insert(record.step, Some(record));
+                    }
+                    None => self.damaged = true,
+                }
+            }
+        }
+        let renumbering = self.tables.adopt(self.written.texts.items(), self.written.digests.items());
+        for (step, latest) in &self.latest {
+            match latest {
+                Some(packed) => self.records.extend(renumbering.of(packed).map(|record| (record.step, Some(record)))),
+                None => {
+                    let known = self.written.text(*step).and_then(|name| self.tables.find_text(name));
+                    known.and_then(|step| self.records.remove(&step));
+                }
+            }
+        }
+    }
+
+    /// Returns the journal with what was taken.
+    pub fn end(self) -> Journal {
+        let opened = Opened {
+            tables: Arc::new(self.tables),
+            records: Arc::new(self.records),
+            written: Arc::new(self.written),
+            frames: self.frames,
+            whole: self.whole,
+        };
+        Journal { damaged: self.damaged, ..Journal::after(self.path, opened) }
+    }
+}
+
+impl Journal {
+    /// Reads the journal of a build folder; none is an empty one, and so is one in a format of another version.
+    ///
+    /// # Errors
+    /// A file is there and cannot be read.
+    pub fn open(build: &Path) -> Result<Journal, FileError> {
+        let mut opening = Opening::of(build)?;
+        opening.take_all();
+        Ok(opening.end())
+    }
+
+    fn after(path: PathBuf, opened: Opened) -> Journal {
         Journal {
             path,
             file: None,
-            whole: 0,
-            frames: 0,
-            tables: Tables::default(),
+            frames: opened.frames,
             records: Records::default(),
-            opened: Opened::default(),
+            tables: Tables::after(Arc::clone(&opened.tables)),
+            written: Tables::after(Arc::clone(&opened.written)),
+            opened,
             damaged: false,
         }
     }
 
     /// Returns what was there when it was opened, whatever is written from now on.
     pub fn as_opened(&self) -> Journal {
-        let mut journal = Journal::empty(self.path.clone());
-        journal.opened = self.opened.clone();
-        journal.tables = Tables::after(Arc::clone(&self.opened.tables));
-        journal
-    }
-
-    fn take(&mut self, frame: Frame) -> bool {
-        self.frames += 1;
-        frame.texts.into_iter().for_each(|text| {
-            self.tables.texts.add(text);
-        });
-        frame.digests.into_iter().for_each(|digest| {
-            self.tables.digests.add(digest);
-        });
-        match frame.event {
-            Event::Done(record) if self.tables.hold(&record) => {
-                self.records.insert(record.step, Some(*record));
-                true
-            }
-            Event::Done(_) => false,
-            Event::Removed(step) => {
-                self.records.remove(&step);
-                true
-            }
-        }
+        Journal { damaged: self.damaged, ..Journal::after(self.path.clone(), self.opened.clone()) }
     }
 
     /// Returns a step's record.
@@ -188,10 +313,10 @@ impl Journal {
     /// # Errors
     /// It cannot be written.
     pub fn add(&mut self, record: &StepRecord) -> Result<(), FileError> {
-        let from = (self.tables.texts.len(), self.tables.digests.len());
+        let from = (self.written.texts.len(), self.written.digests.len());
+        let packed = self.written.pack(record);
+        self.write(from, Event::Done(Box::new(packed)))?;
         let packed = self.tables.pack(record);
-        let frame = self.frame(from, Event::Done(Box::new(packed.clone())));
-        self.write(&frame)?;
         self.records.insert(packed.step, Some(packed));
         Ok(())
     }
@@ -204,64 +329,58 @@ impl Journal {
         let Some(number) = self.tables.find_text(step).filter(|number| self.numbered(*number).is_some()) else {
             return Ok(());
         };
-        let frame = self.frame((self.tables.texts.len(), self.tables.digests.len()), Event::Removed(number));
-        self.write(&frame)?;
+        let from = (self.written.texts.len(), self.written.digests.len());
+        let written = self.written.add_text(step);
+        self.write(from, Event::Removed(written))?;
         self.records.insert(number, None);
         Ok(())
     }
 
-    /// A frame with the texts and digests that were added from these on.
-    fn frame(&self, (texts, digests): (usize, usize), event: Event) -> Vec<u8> {
-        let number = |at: usize| Number::try_from(at).unwrap_or(Number::MAX);
-        let texts = (texts..self.tables.texts.len()).filter_map(|at| self.tables.texts.get(number(at)).cloned());
-        let digests =
-            (digests..self.tables.digests.len()).filter_map(|at| self.tables.digests.get(number(at)).copied());
-        framed(&Frame { texts: texts.collect(), digests: digests.collect(), event })
-    }
-
-    fn write(&mut self, frame: &[u8]) -> Result<(), FileError> {
-        let failed = FileError::on("write", &self.path);
+    /// Writes a frame with the texts and digests that were added from these on.
+    fn write(&mut self, (texts, digests): (usize, usize), event: Event) -> Result<(), FileError> {
+        let (texts, digests) = (self.written.texts.items()[texts..].to_vec(), &self.written.digests.items()[digests..]);
+        let frame = framed(&Frame { texts, digests: digests.to_vec(), event });
         if self.file.is_none() {
             make_folder(self.path.parent().unwrap_or(Path::new(".")))?;
             let open = File::options().create(true).append(true).open(&self.path);
             let mut file = open.map_err(FileError::on("open", &self.path))?;
             // What an earlier kill has cut off, or damage, ends here.
-            file.set_len(self.whole).map_err(FileError::on("write", &self.path))?;
-            if self.whole == 0 {
+            file.set_len(self.opened.whole).map_err(FileError::on("write", &self.path))?;
+            if self.opened.whole == 0 {
                 file.write_all(MARK).map_err(FileError::on("write", &self.path))?;
-                self.whole = MARK.len() as u64;
             }
             self.file = Some(file);
         }
         self.frames += 1;
         match &mut self.file {
-            Some(file) => file.write_all(frame).map_err(failed),
+            Some(file) => file.write_all(&frame).map_err(FileError::on("write", &self.path)),
             None => Ok(()),
         }
     }
 
-    /// Writes the journal anew when most of its frames no longer count.
+    /// Moves the records to their parts when there are many frames. It must have been opened as a whole.
     ///
     /// # Errors
-    /// It cannot be written.
-    pub fn compact(&mut self) -> Result<(), FileError> {
-        if self.frames < 4 * self.all().count() + 100 {
+    /// A file cannot be written; nothing is lost then.
+    pub fn settle(&mut self) -> Result<(), FileError> {
+        if self.frames < MANY.min(self.all().count() / 4 + 100) {
             return Ok(());
         }
-        let records: BTreeMap<&str, StepRecord> =
-            self.all().filter_map(|record| Some((self.text(record.step), self.tables.unpack(record)?))).collect();
-        let mut fresh = Journal::empty(self.path.clone());
-        let mut bytes = MARK.to_vec();
-        for record in records.values() {
-            let from = (fresh.tables.texts.len(), fresh.tables.digests.len());
-            let packed = fresh.tables.pack(record);
-            bytes.extend(fresh.frame(from, Event::Done(Box::new(packed.clone()))));
-            fresh.records.insert(packed.step, Some(packed));
-            fresh.frames += 1;
+        let mut parts: BTreeMap<&str, Vec<&PackedRecord>> = BTreeMap::new();
+        for record in self.all() {
+            parts.entry(self.text(record.part)).or_default().push(record);
         }
-        write_whole(&self.path, &bytes)?;
-        fresh.whole = bytes.len() as u64;
-        *self = fresh;
+        let block = |mut records: Vec<&PackedRecord>| {
+            records.sort_unstable_by_key(|record| self.text(record.step));
+            Block::of(records.into_iter(), &self.tables)
+        };
+        let blocks = parts.into_iter().map(|(part, records)| (part, block(records))).collect();
+        RecordsFile::write(&self.path.with_file_name("records"), &blocks)?;
+        // Frames that are still there after a kill here say what the records say.
+        write_whole(&self.path, MARK)?;
+        (self.file, self.frames) = (None, 0);
+        self.written = Tables::default();
+        self.opened = Opened { written: Arc::default(), frames: 0, whole: MARK.len() as u64, ..self.opened.clone() };
         Ok(())
     }
 }
@@ -288,7 +407,14 @@ mod tests {
 
     fn record(step: &str) -> StepRecord {
         let digest = Digest::of(step.as_bytes());
-        StepRecord { step: step.into(), base_key: digest, command: vec![step.into()], tool: digest, note: None }
+        StepRecord {
+            step: step.into(),
+            part: "p".into(),
+            base_key: digest,
+            command: vec![step.into()],
+            tool: digest,
+            note: None,
+        }
     }
 
     #[test]

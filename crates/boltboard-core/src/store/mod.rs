@@ -7,17 +7,18 @@ mod ledger;
 mod limits;
 mod lock;
 mod record;
+mod records;
 mod seal;
 mod status;
 mod work;
 
 pub use content::Store;
-pub use journal::Journal;
+pub use journal::{Journal, Opening};
 pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome, folder_bytes};
 pub use limits::{StoreLimits, Trimmed};
 pub use lock::{LockFault, WorkLock};
 pub use record::{Note, Number, Output, PackedNote, PackedRecord, StepRecord};
-pub use seal::{SealMaker, Sealed, break_seal, sealed};
+pub use seal::{Concern, Saying, SealFile, SealMaker, Sealed, Standing, Sweep, break_seal};
 pub use status::{Stamp, StatusMemo};
 pub use work::{Folders, WorkFault, WorkFolder};
 

@@ -49,6 +49,8 @@ pub struct Output {
 pub struct StepRecord {
     /// The step's name.
     pub step: String,
+    /// The part that it belongs to; empty for what serves all.
+    pub part: String,
     /// Digest of its command and tools.
     pub base_key: Digest,
     /// The command's words.
@@ -67,6 +69,8 @@ pub type Number = u32;
 pub struct PackedRecord {
     /// The step's name.
     pub step: Number,
+    /// The part that it belongs to.
+    pub part: Number,
     /// Digest of its command and tools.
     pub base_key: Digest,
     /// The command's words.
@@ -118,6 +122,10 @@ impl<T: Clone + Eq + std::hash::Hash> Table<T> {
         self.items.len()
     }
 
+    pub fn items(&self) -> &[T] {
+        &self.items
+    }
+
     pub fn get(&self, number: Number) -> Option<&T> {
         self.items.get(number as usize)
     }
@@ -150,7 +158,67 @@ pub(super) struct Tables {
     before: Option<Arc<Tables>>,
 }
 
+/// What numbers of one pair of tables are in another one.
+#[derive(Debug, Default)]
+pub(super) struct Renumbering {
+    texts: Vec<Number>,
+    digests: Vec<Number>,
+}
+
+impl Renumbering {
+    /// Returns a record with the numbers of the other tables; `None` when it names what there is not.
+    pub fn of(&self, packed: &PackedRecord) -> Option<PackedRecord> {
+        let text = |number: &Number| self.texts.get(*number as usize).copied();
+        let digest = |number: &Number| self.digests.get(*number as usize).copied();
+        let value = |value: &Option<Number>| match value {
+            Some(number) => text(number).map(Some),
+            None => Some(None),
+        };
+        let note = |note: &PackedNote| {
+            Some(PackedNote {
+                inputs: note.inputs.iter().map(|(f, c)| Some((text(f)?, digest(c)?))).collect::<Option<_>>()?,
+                absent: note.absent.iter().map(text).collect::<Option<_>>()?,
+                macros: note.macros.iter().map(|(n, v)| Some((text(n)?, value(v)?))).collect::<Option<_>>()?,
+                macro_names: digest(&note.macro_names)?,
+                outputs: note
+                    .outputs
+                    .iter()
+                    .map(|(l, d, mode)| Some((text(l)?, digest(d)?, *mode)))
+                    .collect::<Option<_>>()?,
+                said: text(&note.said)?,
+                wall_ms: note.wall_ms,
+                memory: note.memory,
+                text: note.text,
+            })
+        };
+        Some(PackedRecord {
+            step: text(&packed.step)?,
+            part: text(&packed.part)?,
+            base_key: packed.base_key,
+            command: packed.command.iter().map(text).collect::<Option<_>>()?,
+            tool: digest(&packed.tool)?,
+            note: match &packed.note {
+                Some(packed) => Some(note(packed)?),
+                None => None,
+            },
+        })
+    }
+}
+
 impl Tables {
+    /// Takes in texts and digests that go by their own numbers.
+    pub fn adopt(&mut self, texts: &[Arc<str>], digests: &[Digest]) -> Renumbering {
+        Renumbering {
+            texts: texts.iter().map(|text| self.add_text(text)).collect(),
+            digests: digests.iter().map(|digest| self.add_digest(*digest)).collect(),
+        }
+    }
+
+    /// Returns all texts and digests of its own, by number.
+    pub fn into_items(self) -> (Vec<Arc<str>>, Vec<Digest>) {
+        (self.texts.items, self.digests.items)
+    }
+
     /// Makes tables that go on from others.
     pub fn after(before: Arc<Tables>) -> Tables {
         Tables { texts: Table::default(), digests: Table::default(), before: Some(before) }
@@ -195,7 +263,7 @@ impl Tables {
         known.or_else(|| Some(self.digests.find(digest)? + Number::try_from(self.counts_before().1).ok()?))
     }
 
-    fn add_text(&mut self, text: &str) -> Number {
+    pub fn add_text(&mut self, text: &str) -> Number {
         let first = Number::try_from(self.counts_before().0).unwrap_or(Number::MAX);
         self.find_text(text).unwrap_or_else(|| first.saturating_add(self.texts.add(text.into())))
     }
@@ -208,6 +276,7 @@ impl Tables {
     pub fn pack(&mut self, record: &StepRecord) -> PackedRecord {
         PackedRecord {
             step: self.add_text(&record.step),
+            part: self.add_text(&record.part),
             base_key: record.base_key,
             command: record.command.iter().map(|word| self.add_text(word)).collect(),
             tool: self.add_digest(record.tool),
@@ -250,6 +319,7 @@ impl Tables {
         };
         Some(StepRecord {
             step: text(&packed.step)?,
+            part: text(&packed.part)?,
             base_key: packed.base_key,
             command: packed.command.iter().map(text).collect::<Option<_>>()?,
             tool: self.digest(packed.tool)?,
@@ -294,6 +364,10 @@ impl Tables {
                 && note.outputs.iter().all(|(l, d, _)| text(l) && digest(d))
                 && text(&note.said)
         };
-        text(&packed.step) && packed.command.iter().all(text) && digest(&packed.tool) && packed.note.iter().all(note)
+        text(&packed.step)
+            && text(&packed.part)
+            && packed.command.iter().all(text)
+            && digest(&packed.tool)
+            && packed.note.iter().all(note)
     }
 }

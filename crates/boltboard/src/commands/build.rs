@@ -8,10 +8,12 @@ use boltboard_core::board::Board;
 use boltboard_core::launch::{Guard, RealLaunch};
 use boltboard_core::plan::{Location, Plan, Reason, TokenMemo};
 use boltboard_core::profile::ProfileName;
-use boltboard_core::run::{AfterFailure, BuildInput, BuildReport, Jobs, Reads, Span, available_memory, build, verify};
+use boltboard_core::run::{
+    AfterFailure, BuildInput, BuildReport, Jobs, Reads, Since, Span, available_memory, build, verify,
+};
 use boltboard_core::store::{
-    Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, StatusMemo, Store, StoreLimits, WorkLock,
-    folder_bytes,
+    Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, Standing, StatusMemo, Store, StoreLimits,
+    Sweep, WorkLock, folder_bytes,
 };
 use clap::Args;
 
@@ -74,11 +76,9 @@ pub struct Built {
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, Stop> {
     let (started, began) = (Instant::now(), SystemTime::now());
-    if !args.verify
-        && !args.check_reads
-        && args.explain.is_none()
-        && let Some((sealed, place)) = standing(global)?
-    {
+    let in_full = args.verify || args.check_reads || args.explain.is_some();
+    let standing = if in_full { None } else { standing(global)? };
+    if let Some((Standing::Whole(sealed), place)) = &standing {
         let report = BuildReport { current: sealed.steps, ..BuildReport::default() };
         let wall_ms = millis(started.elapsed());
         let entry = ledger_entry(&place.profile, None, &report, began, wall_ms, sealed.output_bytes);
@@ -89,16 +89,32 @@ pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, S
         return Ok(Exit::Done);
     }
     let session = Session::open(global, screen)?;
-    Ok(build_now(&session, screen, args)?.exit)
+    let changed = match standing {
+        Some((Standing::Changed(sweep), _)) => Some(sweep),
+        Some((Standing::Whole(_), _)) | None => None,
+    };
+    Ok(build_since(&session, screen, args, changed.as_ref())?.exit)
 }
 
 /// Builds the profile in use.
 pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result<Built, Stop> {
+    build_since(session, screen, args, None)
+}
+
+/// Builds the profile in use. Where it is known what has changed since the last build, only what that touches is looked at.
+fn build_since(session: &Session, screen: &Screen, args: &BuildArgs, sweep: Option<&Sweep<'_>>) -> Result<Built, Stop> {
     let started = Instant::now();
     let began = SystemTime::now();
     crate::host::only_real(session)?;
     let resolved = session.resolve()?;
-    let planned = session.plan(&resolved)?;
+    let touched = match sweep {
+        Some(sweep) => session.touched(&resolved, sweep)?,
+        None => None,
+    };
+    let (mut planned, mut touched) = match touched {
+        Some((planned, touched)) => (planned, Some(touched)),
+        None => (session.plan(&resolved)?, None),
+    };
     if let Some(file) = &args.explain {
         screen.out(&super::preview::explain(session, &planned, file)?);
     }
@@ -113,7 +129,14 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
             session.work.root().display()
         ));
     })?;
-    let status = StatusMemo::load(&session.work.status());
+    if touched.is_some() && sweep.is_some_and(|sweep| !sweep.is_fresh()) {
+        // Another build has ended since.
+        (planned, touched) = (session.plan(&resolved)?, None);
+    }
+    let status = match &mut touched {
+        Some(touched) => std::mem::take(&mut touched.status),
+        None => StatusMemo::load(&session.work.status()),
+    };
     let jobs = jobs(args.jobs, args.load);
     let mut progress = Progress::new(session.board, &planned.plan, jobs.count, screen.live && !args.quiet);
     progress.verbose = args.verbose;
@@ -135,7 +158,8 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
         tools: &planned.tools,
         logs: session.work.logs(),
         jobs,
-        seal: seal_wanted(session, &resolved.choices, &planned),
+        seal: seal_wanted(session, &resolved, &planned, touched.as_ref()),
+        since: touched.as_ref().zip(sweep).map(|(touched, sweep)| Since { journal: &touched.journal, sweep }),
         reads: Reads::Free,
         after_failure: if args.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
         stopped: &stopped,
@@ -146,7 +170,9 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
     if report.damaged {
         screen.remark("Some records of earlier builds were damaged; they were dropped, and their steps judged anew.");
     }
-    status.save(&session.work.status())?;
+    if touched.is_none() {
+        status.save(&session.work.status())?;
+    }
     let wall_ms = millis(started.elapsed());
     let size = folder_bytes(&planned.folders.outputs());
     let mut entry = ledger_entry(&session.profile, Some(&planned.plan), &report, began, wall_ms, size);
@@ -184,7 +210,7 @@ fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, input: &Buil
     let mut progress = Progress::new(session.board, input.plan, input.jobs.count, screen.live && !args.quiet);
     progress.quiet = args.quiet;
     let reads = if args.check_reads { Reads::Declared } else { Reads::Free };
-    let clean = BuildInput { reads, logs: input.logs.clone(), seal: None, ..*input };
+    let clean = BuildInput { reads, logs: input.logs.clone(), seal: None, since: None, ..*input };
     let verification = verify(&clean, side.path(), &mut progress);
     progress.finish();
     let verification = verification?;
@@ -241,7 +267,7 @@ fn ledger_entry(
         } else {
             LedgerOutcome::Failed
         },
-        steps: plan.map_or(report.current, |plan| plan.steps.len()),
+        steps: plan.map_or(report.current, Plan::count),
         ran: report.ran.len(),
         from_store: report.from_store.len(),
         spared: report.spared.len(),

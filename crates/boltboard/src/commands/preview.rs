@@ -2,6 +2,7 @@
 
 use boltboard_core::base::near_matches;
 use boltboard_core::plan::{Location, Step, StepId};
+use boltboard_core::store::Standing;
 use clap::Args;
 
 use super::build::jobs;
@@ -35,7 +36,7 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
         return Ok(Exit::Done);
     }
     if !global.json
-        && let Some((sealed, _)) = standing(global)?
+        && let Some((Standing::Whole(sealed), _)) = standing(global)?
     {
         screen.out(&render::nothing_to_do(sealed.steps));
         return Ok(Exit::Done);

@@ -1,0 +1,112 @@
+//! What the making of a part looks at: the one place that knows all corners of a part's definition.
+
+use std::collections::BTreeSet;
+
+use super::interp::{Interp, Piece};
+use super::need::NeedId;
+use super::option::OptionId;
+use super::part::{Generator, PartDef, PartId, PartKind, When};
+use super::{Atom, Condition, Toolchain};
+
+/// Options, needs and parts that something looks at, in conditions as well as for themselves.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Mentions {
+    /// Options.
+    pub options: BTreeSet<OptionId>,
+    /// Needs.
+    pub needs: BTreeSet<NeedId>,
+    /// Parts.
+    pub parts: BTreeSet<PartId>,
+}
+
+impl Mentions {
+    /// Adds what a condition looks at.
+    pub fn when(&mut self, condition: Option<&Condition>) {
+        condition.into_iter().for_each(|condition| {
+            condition.expr.for_each_atom(&mut |atom| match atom {
+                Atom::On(option) | Atom::Compare(option, _, _) => {
+                    self.options.insert(*option);
+                }
+                Atom::Need(need) => {
+                    self.needs.insert(*need);
+                }
+            });
+        });
+    }
+
+    /// Adds what a text looks at.
+    pub fn interp(&mut self, interp: &Interp) {
+        for piece in &interp.pieces {
+            match piece {
+                Piece::Option(option) => {
+                    self.options.insert(*option);
+                }
+                Piece::Part(part) => {
+                    self.parts.insert(*part);
+                }
+                Piece::Text(_)
+                | Piece::Folder(_)
+                | Piece::Reads
+                | Piece::Writes
+                | Piece::TreeName
+                | Piece::TreeVersion => {}
+            }
+        }
+    }
+
+    fn conditions<T>(&mut self, list: &[When<T>]) {
+        list.iter().for_each(|entry| self.when(entry.when.as_ref()));
+    }
+
+    fn texts(&mut self, list: &[When<Interp>]) {
+        self.conditions(list);
+        list.iter().for_each(|entry| self.interp(&entry.item));
+    }
+}
+
+impl PartDef {
+    /// Returns all that decides how the part is made and installed, but for what a template names and the modules of its program.
+    pub fn mentions(&self) -> Mentions {
+        let mut all = Mentions::default();
+        all.when(self.when.as_ref());
+        for rule in &self.sources {
+            all.when(rule.when.as_ref());
+            rule.flags.iter().for_each(|flag| all.interp(flag));
+        }
+        [&self.includes, &self.public_includes].into_iter().for_each(|list| all.conditions(list));
+        [&self.flags, &self.defines, &self.link_flags, &self.libraries].into_iter().for_each(|list| all.texts(list));
+        all.conditions(&self.uses);
+        all.parts.extend(self.uses.iter().map(|used| used.item));
+        all.conditions(&self.needs);
+        all.needs.extend(self.needs.iter().map(|need| need.item));
+        self.install.iter().for_each(|rule| all.interp(&rule.to));
+        match &self.kind {
+            PartKind::Module(role) => {
+                all.options.insert(role.option);
+            }
+            PartKind::Generated(Generator::Command { command, environment, .. }) => {
+                command.iter().chain(environment.iter().map(|(_, value)| value)).for_each(|text| all.interp(text));
+            }
+            PartKind::Generated(Generator::ModuleTable(table)) => {
+                all.parts.insert(table.program);
+            }
+            PartKind::Generated(Generator::Template { .. })
+            | PartKind::Program
+            | PartKind::StaticLibrary
+            | PartKind::SharedLibrary { .. }
+            | PartKind::Objects
+            | PartKind::Data => {}
+        }
+        all
+    }
+}
+
+impl Toolchain {
+    /// Returns all that decides how everything is compiled.
+    pub fn mentions(&self) -> Mentions {
+        let mut all = Mentions::default();
+        [&self.c_compiler, &self.cxx_compiler].into_iter().chain(&self.sysroot).for_each(|text| all.interp(text));
+        [&self.flags, &self.c_flags, &self.cxx_flags, &self.link_flags].into_iter().for_each(|list| all.texts(list));
+        all
+    }
+}

@@ -1,0 +1,121 @@
+//! The records of all steps, by the parts that they belong to: who wants to know about one part need not read the others.
+
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::Read;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use super::record::{PackedRecord, Tables};
+use crate::base::files::write_whole;
+use crate::base::{Digest, FileError};
+
+/// What the file begins with.
+const MARK: &[u8] = b"boltboard records 1\n";
+/// What comes after the mark: length and checksum of the index, in bytes.
+const HEAD: usize = 12;
+
+/// Where a part's records lie in the file.
+#[derive(Debug, Serialize, Deserialize)]
+struct Entry {
+    part: String,
+    /// From the end of the index.
+    at: u64,
+    length: u32,
+    check: [u8; 8],
+}
+
+/// The records of one part. Their numbers are those of its own texts and digests.
+#[derive(Debug, Default, Serialize, Deserialize)]
+pub(super) struct Block {
+    pub texts: Vec<Arc<str>>,
+    pub digests: Vec<Digest>,
+    pub records: Vec<PackedRecord>,
+}
+
+/// The file, open, with its index read.
+#[derive(Debug, Default)]
+pub(super) struct RecordsFile {
+    file: Option<File>,
+    index: Vec<Entry>,
+    /// Where the blocks begin.
+    blocks: u64,
+    /// Whether there is a file that cannot be relied on.
+    pub damaged: bool,
+}
+
+impl Block {
+    /// Packs records on their own.
+    pub fn of<'a>(records: impl Iterator<Item = &'a PackedRecord>, tables: &Tables) -> Block {
+        let mut own = Tables::default();
+        let records = records.filter_map(|record| Some(own.pack(&tables.unpack(record)?))).collect();
+        let (texts, digests) = own.into_items();
+        Block { texts, digests, records }
+    }
+}
+
+impl RecordsFile {
+    /// Opens the file; none is one without records, and so is one in a format of another version.
+    ///
+    /// # Errors
+    /// The file is there and cannot be read.
+    pub fn open(path: &Path) -> Result<RecordsFile, FileError> {
+        let mut file = match File::open(path) {
+            Ok(file) => file,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(RecordsFile::default()),
+            Err(e) => return Err(FileError::on("read", path)(e)),
+        };
+        let index = read_index(&mut file);
+        let damaged = index.is_none();
+        let (index, blocks) = index.unwrap_or_default();
+        Ok(RecordsFile { file: Some(file), index, blocks, damaged })
+    }
+
+    /// Returns the parts that have records.
+    pub fn parts(&self) -> impl Iterator<Item = &str> {
+        self.index.iter().map(|entry| entry.part.as_str())
+    }
+
+    /// Reads a part's records; one that has none has an empty block, and `None` is a damaged one.
+    pub fn block(&self, part: &str) -> Option<Block> {
+        let Ok(at) = self.index.binary_search_by(|entry| entry.part.as_str().cmp(part)) else {
+            return Some(Block::default());
+        };
+        let entry = &self.index[at];
+        let mut bytes = vec![0; entry.length as usize];
+        self.file.as_ref()?.read_exact_at(&mut bytes, self.blocks + entry.at).ok()?;
+        (Digest::of(&bytes).short() == entry.check).then(|| postcard::from_bytes(&bytes).ok()).flatten()
+    }
+
+    /// Writes a file anew.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn write(path: &Path, blocks: &BTreeMap<&str, Block>) -> Result<(), FileError> {
+        let (mut index, mut bytes) = (Vec::new(), Vec::new());
+        for (part, block) in blocks {
+            let packed = postcard::to_stdvec(block).unwrap_or_default();
+            let (at, length) = (bytes.len() as u64, u32::try_from(packed.len()).unwrap_or(0));
+            index.push(Entry { part: (*part).to_string(), at, length, check: Digest::of(&packed).short() });
+            bytes.extend(packed);
+        }
+        let index = postcard::to_stdvec(&index).unwrap_or_default();
+        let length = u32::try_from(index.len()).unwrap_or(0).to_le_bytes();
+        write_whole(path, &[MARK, &length, &Digest::of(&index).short(), &index, &bytes].concat())
+    }
+}
+
+fn read_index(file: &mut File) -> Option<(Vec<Entry>, u64)> {
+    let mut head = [0; MARK.len() + HEAD];
+    file.read_exact(&mut head).ok()?;
+    let [a, b, c, d, check @ ..] = head.strip_prefix(MARK)? else { return None };
+    let length = u32::from_le_bytes([*a, *b, *c, *d]);
+    let mut index = Vec::new();
+    file.take(u64::from(length)).read_to_end(&mut index).ok()?;
+    let sound = index.len() == length as usize && Digest::of(&index).short() == *check;
+    let entries = sound.then(|| postcard::from_bytes(&index).ok()).flatten()?;
+    Some((entries, (head.len() + index.len()) as u64))
+}

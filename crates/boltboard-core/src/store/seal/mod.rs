@@ -1,0 +1,272 @@
+//! The seal of a build: every place that it looked at, with what was there and whom it concerns. While all of them are as they
+//! were, nothing can have changed, and no plan need be made to know it; when some are not, only whom they concern need be planned.
+//!
+//! Places are grouped by folder, so that each is looked up from its folder and not from the root, in several threads.
+
+mod sweep;
+
+use std::collections::HashMap;
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+use std::time::SystemTime;
+
+use foldhash::fast::FixedState;
+use serde::{Deserialize, Serialize};
+
+pub use sweep::{SealFile, Standing, Sweep};
+
+use super::status::{Stamp, StatusMemo};
+use crate::base::files::{write_quickly, write_whole};
+use crate::base::{Digest, FileError};
+use crate::board::PartId;
+use crate::definitions::Listing;
+
+/// What the file begins with.
+const MARK: &[u8] = b"boltboard seal 2\n";
+/// About how many places one thread takes at a time.
+const CHUNK: usize = 2048;
+
+/// Whom a place concerns.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Concern {
+    /// The plan as a whole: definitions, tools, the host.
+    Plan,
+    /// What was chosen.
+    Choices,
+    /// What every plan holds, whatever it is made for.
+    Common,
+    /// A part.
+    Part(PartId),
+}
+
+impl From<Concern> for u32 {
+    fn from(concern: Concern) -> u32 {
+        match concern {
+            Concern::Plan => 0,
+            Concern::Choices => 1,
+            Concern::Common => 2,
+            Concern::Part(part) => u32::try_from(part.index()).map_or(0, |part| part.saturating_add(3)),
+        }
+    }
+}
+
+impl From<u32> for Concern {
+    fn from(number: u32) -> Concern {
+        match number {
+            0 => Concern::Plan,
+            1 => Concern::Choices,
+            2 => Concern::Common,
+            part => Concern::Part(PartId::new(part as usize - 3)),
+        }
+    }
+}
+
+/// What was at a place.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+enum Expected {
+    /// Something with this status.
+    Status(Stamp),
+    /// A file with this content, whose status says too little because it changed shortly before.
+    Content(Digest),
+    /// A folder with these names; as long as its status is this one, they need not be read.
+    Names(Option<Stamp>, Digest),
+    /// A link that leads there.
+    Leads(String),
+    /// Nothing.
+    Nothing,
+}
+
+#[derive(Debug)]
+struct Place {
+    expected: Expected,
+    concerns: Vec<Concern>,
+}
+
+/// Collects the places that a build looked at.
+#[derive(Debug)]
+pub struct SealMaker<'a> {
+    status: &'a StatusMemo,
+    started: SystemTime,
+    /// By the text of paths: paths compare by their parts, which takes long.
+    places: HashMap<OsString, Place, FixedState>,
+    sound: bool,
+}
+
+/// What a build that is sealed came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Sealed {
+    /// How many steps it has.
+    pub steps: usize,
+    /// How large the finished parts are, in bytes.
+    pub output_bytes: u64,
+}
+
+/// What a seal says beside its places.
+#[derive(Debug, Clone)]
+pub struct Saying {
+    /// Stands for all that the build follows from and that no file says.
+    pub asked: Digest,
+    /// What it came to.
+    pub sealed: Sealed,
+    /// What the plan followed from, packed by who made it.
+    pub basis: Vec<u8>,
+}
+
+#[derive(Serialize, Deserialize)]
+struct Kept<'a> {
+    asked: Digest,
+    steps: usize,
+    output_bytes: u64,
+    #[serde(borrow)]
+    basis: &'a [u8],
+    #[serde(borrow)]
+    chunks: Vec<&'a [u8]>,
+}
+
+#[derive(Debug, Serialize, Deserialize)]
+struct Folder<'a> {
+    #[serde(borrow)]
+    path: &'a str,
+    /// Name, what was there, and the numbers of whom it concerns.
+    #[serde(borrow)]
+    places: Vec<(&'a str, Expected, &'a [u8])>,
+}
+
+impl<'a> SealMaker<'a> {
+    /// Begins a collection; `started` is the time before the build looked at anything.
+    pub fn new(status: &'a StatusMemo, started: SystemTime) -> SealMaker<'a> {
+        SealMaker { status, started, places: HashMap::default(), sound: true }
+    }
+
+    fn add(&mut self, path: PathBuf, expected: Expected, concern: Concern) {
+        let place = Place { expected, concerns: Vec::new() };
+        self.places.entry(path.into_os_string()).or_insert(place).concerns.push(concern);
+    }
+
+    /// Adds a file that was read; `stands` tells whether its content, as last seen, is what the build went by.
+    pub fn read(&mut self, path: PathBuf, concern: Concern, stands: impl FnOnce(Digest) -> bool) {
+        match self.status.seen(&path) {
+            Some((status, content)) if stands(content) => {
+                self.add(path, status.map_or(Expected::Content(content), Expected::Status), concern);
+            }
+            Some(_) | None => self.sound = false,
+        }
+    }
+
+    /// Adds whom a place concerns, if that place is known.
+    pub fn concerns(&mut self, path: &Path, concerns: impl Iterator<Item = Concern>) -> bool {
+        let place = self.places.get_mut(path.as_os_str());
+        place.map(|place| place.concerns.extend(concerns)).is_some()
+    }
+
+    /// Adds a file or folder of which the names or the text count. What changed since shortly before the build began
+    /// cannot be sealed.
+    pub fn looked(&mut self, path: PathBuf, concern: Concern) {
+        match Stamp::of_any(&path) {
+            Some(stamp) if stamp.is_settled(self.started) => self.add(path, Expected::Status(stamp), concern),
+            Some(_) => self.sound = false,
+            None => self.add(path, Expected::Nothing, concern),
+        }
+    }
+
+    /// Adds a folder of the tree, of which the names count.
+    pub fn names(&mut self, path: PathBuf) {
+        let stamp = Stamp::of_any(&path).filter(|stamp| stamp.is_settled(self.started));
+        let names = Listing::names_in(&path);
+        self.add(path, Expected::Names(stamp, names), Concern::Plan);
+    }
+
+    /// Adds a place where nothing was found.
+    pub fn absent(&mut self, path: PathBuf, concern: Concern) {
+        self.add(path, Expected::Nothing, concern);
+    }
+
+    /// Adds a link.
+    pub fn leads(&mut self, path: PathBuf, target: &str, concern: Concern) {
+        self.add(path, Expected::Leads(target.to_string()), concern);
+    }
+
+    /// Writes the seal; what `before` says stays, but for places that have changed since or are known better now. Where it
+    /// cannot be sealed, nothing is written.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub fn write(self, file: &Path, saying: &Saying, before: Option<&Sweep<'_>>) -> Result<(), FileError> {
+        match self.packed(saying, before) {
+            // One that is written again after a small change can be lost: a whole build makes another.
+            Some(bytes) if before.is_some() => write_quickly(file, &bytes),
+            Some(bytes) => write_whole(file, &bytes),
+            None => Ok(()),
+        }
+    }
+
+    fn packed(self, saying: &Saying, before: Option<&Sweep<'_>>) -> Option<Vec<u8>> {
+        if !self.sound {
+            return None;
+        }
+        let mut places: Vec<(&str, &str, &Expected, Vec<u8>)> = Vec::with_capacity(self.places.len());
+        for (path, place) in &self.places {
+            let (folder, name) = split(path.to_str()?)?;
+            let known = before.and_then(|sweep| sweep.at(folder, name)).map_or(&[][..], |(_, concerns)| *concerns);
+            let mut concerns: Vec<u32> = place.concerns.iter().map(|concern| u32::from(*concern)).collect();
+            concerns.extend(numbers(known));
+            concerns.sort_unstable();
+            concerns.dedup();
+            places.push((folder, name, &place.expected, concerns.iter().flat_map(|n| n.to_le_bytes()).collect()));
+        }
+        places.sort_unstable_by_key(|(folder, name, ..)| (*folder, *name));
+        let mut folders: Vec<Folder<'_>> = Vec::new();
+        for (folder, name, expected, concerns) in &places {
+            let place = (*name, (*expected).clone(), concerns.as_slice());
+            match folders.last_mut().filter(|last| last.path == *folder) {
+                Some(last) => last.places.push(place),
+                None => folders.push(Folder { path: folder, places: vec![place] }),
+            }
+        }
+        let chunks = match before {
+            None => chunks_of(&folders)?,
+            Some(sweep) => sweep.with(folders)?,
+        };
+        let chunks = chunks.iter().map(Vec::as_slice).collect();
+        let Sealed { steps, output_bytes } = saying.sealed;
+        let kept = Kept { asked: saying.asked, steps, output_bytes, basis: &saying.basis, chunks };
+        let content = postcard::to_stdvec(&kept).ok()?;
+        Some([MARK, Digest::of(&content).to_string().as_bytes(), &content].concat())
+    }
+}
+
+fn split(path: &str) -> Option<(&str, &str)> {
+    let (folder, name) = path.rsplit_once('/')?;
+    Some((if folder.is_empty() { "/" } else { folder }, name))
+}
+
+fn numbers(concerns: &[u8]) -> impl Iterator<Item = u32> {
+    concerns.chunks_exact(4).filter_map(|four| four.try_into().ok()).map(u32::from_le_bytes)
+}
+
+fn chunks_of(folders: &[Folder<'_>]) -> Option<Vec<Vec<u8>>> {
+    let mut chunks = Vec::new();
+    let (mut from, mut size) = (0, 0);
+    for (at, folder) in folders.iter().enumerate() {
+        size += folder.places.len();
+        if size >= CHUNK || at + 1 == folders.len() {
+            chunks.push(postcard::to_stdvec(&folders[from..=at]).ok()?);
+            (from, size) = (at + 1, 0);
+        }
+    }
+    Some(chunks)
+}
+
+/// Takes a seal away, before anything that it stands for is changed.
+///
+/// # Errors
+/// It is there and cannot be removed.
+pub fn break_seal(file: &Path) -> Result<(), FileError> {
+    match std::fs::remove_file(file) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(FileError::on("remove", file)(e)),
+        _ => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests;

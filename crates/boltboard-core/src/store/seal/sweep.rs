@@ -1,0 +1,215 @@
+//! Looking again at the places of a seal.
+
+use std::collections::{BTreeSet, HashSet};
+use std::os::fd::OwnedFd;
+use std::path::{Path, PathBuf};
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+
+use rustix::fs::{AtFlags, CWD, Mode, OFlags, openat, readlinkat, statat};
+
+use super::{Concern, Expected, Folder, Kept, MARK, Sealed, chunks_of, numbers, split};
+use crate::base::Digest;
+use crate::definitions::Listing;
+use crate::store::status::Stamp;
+
+/// With more changed places, all is planned anew.
+const TOO_MANY: usize = 2000;
+
+/// A seal that was read.
+#[derive(Debug)]
+pub struct SealFile {
+    bytes: Vec<u8>,
+    stamp: Stamp,
+    path: PathBuf,
+}
+
+/// How a sealed build stands.
+#[derive(Debug)]
+pub enum Standing<'a> {
+    /// Everything is as it was.
+    Whole(Sealed),
+    /// Some places are not as they were.
+    Changed(Sweep<'a>),
+}
+
+/// A seal of which some places are not as they were.
+#[derive(Debug)]
+pub struct Sweep<'a> {
+    /// What the build came to.
+    pub sealed: Sealed,
+    /// What its plan followed from, packed by who made it.
+    pub basis: &'a [u8],
+    file: &'a SealFile,
+    folders: Vec<Folder<'a>>,
+    /// Folder and name of what has changed.
+    changed: HashSet<(&'a str, &'a str)>,
+}
+
+impl SealFile {
+    /// Reads a seal, if there is one.
+    pub fn read(file: &Path) -> Option<SealFile> {
+        let stamp = Stamp::of(file)?;
+        Some(SealFile { bytes: std::fs::read(file).ok()?, stamp, path: file.to_path_buf() })
+    }
+
+    fn kept(&self) -> Option<Kept<'_>> {
+        let (digest, content) = self.bytes.strip_prefix(MARK)?.split_at_checked(64)?;
+        if Digest::of(content).to_string().as_bytes() != digest {
+            return None;
+        }
+        postcard::from_bytes(content).ok()
+    }
+
+    /// Looks how things stand, if the seal is one for what is asked. Too much that has changed is no answer.
+    pub fn look(&self, asked: Digest) -> Option<Standing<'_>> {
+        let kept = self.kept().filter(|kept| kept.asked == asked)?;
+        let (next, broken) = (AtomicUsize::new(0), AtomicBool::new(false));
+        let changed = Mutex::new(HashSet::new());
+        let look = || {
+            while let Some(chunk) = kept.chunks.get(next.fetch_add(1, Ordering::Relaxed)) {
+                if broken.load(Ordering::Relaxed) {
+                    return;
+                }
+                let Ok(folders) = postcard::from_bytes::<Vec<Folder<'_>>>(chunk) else {
+                    return broken.store(true, Ordering::Relaxed);
+                };
+                for folder in &folders {
+                    let others = folder.changed();
+                    if !others.is_empty() {
+                        let mut changed = changed.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                        changed.extend(others.into_iter().map(|name| (folder.path, name)));
+                        broken.fetch_or(changed.len() > TOO_MANY, Ordering::Relaxed);
+                    }
+                }
+            }
+        };
+        let threads = std::thread::available_parallelism().map_or(1, usize::from).min(kept.chunks.len());
+        std::thread::scope(|scope| {
+            (1..threads).for_each(|_| {
+                scope.spawn(look);
+            });
+            look();
+        });
+        if broken.into_inner() {
+            return None;
+        }
+        let sealed = Sealed { steps: kept.steps, output_bytes: kept.output_bytes };
+        let changed = changed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if changed.is_empty() {
+            return Some(Standing::Whole(sealed));
+        }
+        let mut folders = Vec::new();
+        for chunk in &kept.chunks {
+            folders.extend(postcard::from_bytes::<Vec<Folder<'_>>>(chunk).ok()?);
+        }
+        Some(Standing::Changed(Sweep { sealed, basis: kept.basis, file: self, folders, changed }))
+    }
+}
+
+impl<'a> Sweep<'a> {
+    /// Tells whether the seal still lies where it was read.
+    pub fn is_fresh(&self) -> bool {
+        Stamp::of(&self.file.path) == Some(self.file.stamp)
+    }
+
+    /// Returns all places that are not as they were, and whom each concerns.
+    pub fn changed(&self) -> impl Iterator<Item = (PathBuf, BTreeSet<Concern>)> {
+        self.changed.iter().map(|(folder, name)| {
+            let path = Path::new(folder).join(name);
+            let concerns = self.whom(&path);
+            (path, concerns)
+        })
+    }
+
+    /// Returns whom a place concerns; nobody, if nobody ever looked at it.
+    pub fn whom(&self, path: &Path) -> BTreeSet<Concern> {
+        let at = path.to_str().and_then(split).and_then(|(folder, name)| self.at(folder, name));
+        at.into_iter().flat_map(|(_, concerns)| numbers(concerns)).map(Concern::from).collect()
+    }
+
+    /// Returns the status of a file that is as it was, if that tells its content.
+    pub fn status(&self, path: &Path) -> Option<Stamp> {
+        let (folder, name) = split(path.to_str()?)?;
+        match self.at(folder, name)?.0 {
+            Expected::Status(stamp) if !self.changed.contains(&(folder, name)) => Some(*stamp),
+            _ => None,
+        }
+    }
+
+    /// Tells whether a place is a folder of the tree, of which the names count.
+    pub fn has_names(&self, path: &Path) -> bool {
+        let at = path.to_str().and_then(split).and_then(|(folder, name)| self.at(folder, name));
+        matches!(at, Some((Expected::Names(..), _)))
+    }
+
+    /// Returns how large a file was.
+    pub fn size(&self, path: &Path) -> Option<u64> {
+        let (folder, name) = split(path.to_str()?)?;
+        match self.at(folder, name)?.0 {
+            Expected::Status(stamp) => Some(stamp.size()),
+            _ => None,
+        }
+    }
+
+    pub(super) fn at(&self, folder: &str, name: &str) -> Option<(&Expected, &&'a [u8])> {
+        let folder = self.folders.binary_search_by(|known| known.path.cmp(folder)).ok()?;
+        let places = &self.folders[folder].places;
+        let at = places.binary_search_by(|(known, ..)| (*known).cmp(name)).ok()?;
+        Some((&places[at].1, &places[at].2))
+    }
+
+    /// Packs all places that are as they were, and these.
+    pub(super) fn with(&self, newer: Vec<Folder<'_>>) -> Option<Vec<Vec<u8>>> {
+        let mut newer = newer.into_iter().peekable();
+        let mut all: Vec<Folder<'_>> = Vec::with_capacity(self.folders.len());
+        for old in &self.folders {
+            while let Some(folder) = newer.next_if(|folder| folder.path < old.path) {
+                all.push(folder);
+            }
+            let own = newer.next_if(|folder| folder.path == old.path).map_or(Vec::new(), |folder| folder.places);
+            let replaced = |name: &str| own.binary_search_by(|(known, ..)| (*known).cmp(name)).is_ok();
+            let stays = |name: &str| !self.changed.contains(&(old.path, name)) && !replaced(name);
+            let mut places: Vec<(&str, Expected, &[u8])> =
+                old.places.iter().filter(|(name, ..)| stays(name)).cloned().collect();
+            places.extend(own);
+            places.sort_unstable_by_key(|(name, ..)| *name);
+            if !places.is_empty() {
+                all.push(Folder { path: old.path, places });
+            }
+        }
+        all.extend(newer);
+        chunks_of(&all)
+    }
+}
+
+impl<'a> Folder<'a> {
+    /// Returns the names of what is not as it was.
+    fn changed(&self) -> Vec<&'a str> {
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let folder = openat(CWD, self.path, flags, Mode::empty()).ok();
+        let holds = |name: &str, expected: &Expected| match &folder {
+            Some(folder) => self.holds(folder, name, expected),
+            None => *expected == Expected::Nothing,
+        };
+        self.places.iter().filter(|(name, expected, _)| !holds(name, expected)).map(|(name, ..)| *name).collect()
+    }
+
+    fn holds(&self, folder: &OwnedFd, name: &str, expected: &Expected) -> bool {
+        let status = || statat(folder, name, AtFlags::empty());
+        match expected {
+            Expected::Status(stamp) => status().is_ok_and(|now| Stamp::from(&now) == *stamp),
+            Expected::Names(stamp, names) => {
+                let same = stamp.is_some_and(|stamp| status().is_ok_and(|now| Stamp::from(&now) == stamp));
+                same || Listing::names_in(&Path::new(self.path).join(name)) == *names
+            }
+            Expected::Nothing => status().is_err(),
+            Expected::Content(content) => {
+                Digest::of_file(&Path::new(self.path).join(name)).is_ok_and(|now| now == *content)
+            }
+            Expected::Leads(target) => {
+                readlinkat(folder, name, Vec::new()).is_ok_and(|now| now.to_bytes() == target.as_bytes())
+            }
+        }
+    }
+}
