@@ -282,7 +282,7 @@ impl Session {
     }
 
     /// Makes the plan of what was touched since a sealed build, with what it is judged by; `None` where all must be planned.
-    pub fn touched(&self, resolved: &Resolved, sweep: &Sweep<'_>) -> Result<Option<(Planned, Touched)>, Stop> {
+    pub fn touched(&self, resolved: &Resolved, sweep: &Sweep<'static>) -> Result<Option<(Planned, Touched)>, Stop> {
         let folders = self.work.folders(&self.board.tree.source_root, &self.profile);
         let touching = Touching {
             board: self.board,

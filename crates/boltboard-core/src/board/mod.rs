@@ -115,6 +115,8 @@ pub struct Board {
     pub needs: Arena<NeedDef>,
     /// All parts.
     pub parts: LazyArena<PartDef>,
+    /// Those of them that are modules of programs.
+    pub modules: Vec<PartId>,
     /// What options ask for when they are on, or take a value.
     pub rules: LazyArena<Rule>,
     /// The option headers that are generated.

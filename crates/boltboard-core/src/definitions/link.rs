@@ -13,7 +13,7 @@ use super::read::side_by_side;
 use super::{options, outputs, parts};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, Board, Interp, OptionDef, PartDef, Rule, SectionDef, SectionId, Toolchain, Tree,
+    Acceptance, AcceptedOf, Board, Interp, OptionDef, PartDef, PartKind, Rule, SectionDef, SectionId, Toolchain, Tree,
 };
 
 #[derive(Default)]
@@ -97,15 +97,19 @@ pub(super) fn link(
         return None;
     }
     let mut part_arena = Arena::default();
-    part_list.into_iter().flatten().for_each(|part| {
-        part_arena.add(part);
-    });
+    let mut modules = Vec::new();
+    for part in part_list.into_iter().flatten() {
+        let is_module = matches!(part.kind, PartKind::Module(_));
+        let id = part_arena.add(part);
+        modules.extend(is_module.then_some(id));
+    }
     Some(Board {
         tree,
         options,
         sections,
         needs,
         parts: part_arena.into(),
+        modules,
         rules,
         headers,
         tests,

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
-use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, SectionDef, TestDef, Toolchain, Tree};
+use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, PartId, SectionDef, TestDef, Toolchain, Tree};
 use crate::definitions::{Listing, boards_named};
 use crate::logic::Logic;
 use crate::search::SearchIndex;
@@ -55,6 +55,7 @@ struct Head {
     option_ends: Vec<u32>,
     rule_ends: Vec<u32>,
     part_ends: Vec<u32>,
+    modules: Vec<PartId>,
 }
 
 /// Reads the kept form, if there is one that stands.
@@ -93,6 +94,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         sections: arena(head.sections),
         needs: arena(head.needs),
         parts: LazyArena::packed(packed(parts_start, head.part_ends)),
+        modules: head.modules,
         rules: LazyArena::packed(packed(rules_start, head.rule_ends)),
         headers: arena(head.headers),
         tests: arena(head.tests),
@@ -164,6 +166,7 @@ pub(super) fn keep(
         tests: board.tests.clone().into_items(),
         accepted: board.accepted.clone(),
         names: board.option_names.clone(),
+        modules: board.modules.clone(),
         option_ends,
         rule_ends,
         part_ends,

@@ -6,9 +6,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use super::lower::PlanInput;
-use super::macros::MacroTable;
+use super::macros::{MacroEntry, MacroTable, macro_table};
 use crate::base::Digest;
-use crate::board::{Generator, OptionId, PartId, PartKind};
+use crate::board::{Board, Generator, OptionId, PartId, PartKind};
 use crate::resolve::Resolution;
 use crate::survey::{FactState, Facts};
 
@@ -27,13 +27,16 @@ pub struct Basis {
     /// Generated parts: every plan has them.
     pub(super) generated: BTreeSet<PartId>,
     macros: Vec<KnownMacro>,
+    /// Whether it is as it was unpacked.
+    #[serde(skip)]
+    alike: bool,
 }
 
 /// A macro of the option headers.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 struct KnownMacro {
     name: String,
-    stands_for: Option<String>,
+    entry: MacroEntry,
     /// The parts with files that name it.
     parts: BTreeSet<PartId>,
 }
@@ -73,9 +76,9 @@ impl Basis {
                 | PartKind::Data => {}
             }
         }
-        let known = |(name, entry): (&String, &super::macros::MacroEntry)| KnownMacro {
+        let known = |(name, entry): (&String, &MacroEntry)| KnownMacro {
             name: name.clone(),
-            stands_for: entry.stands_for.clone(),
+            entry: entry.clone(),
             parts: BTreeSet::new(),
         };
         Basis {
@@ -86,13 +89,20 @@ impl Basis {
             followers,
             generated,
             macros: macros.entries.iter().map(known).collect(),
+            alike: false,
         }
+    }
+
+    /// Tells whether it is known that files of a part name a macro, or that does not count.
+    pub fn knows(&self, part: PartId, name: &str) -> bool {
+        let at = self.macros.binary_search_by(|known| known.name.as_str().cmp(name));
+        at.map_or(true, |at| self.macros[at].parts.contains(&part))
     }
 
     /// Notes that files of a part name a macro.
     pub fn names(&mut self, part: PartId, name: &str) {
         if let Ok(at) = self.macros.binary_search_by(|known| known.name.as_str().cmp(name)) {
-            self.macros[at].parts.insert(part);
+            self.alike &= !self.macros[at].parts.insert(part);
         }
     }
 
@@ -111,38 +121,48 @@ impl Basis {
         all
     }
 
-    /// Returns the parts that other values or macros touch, and takes these in; `None` when they touch everything.
-    pub(super) fn follow(&mut self, resolution: &Resolution, facts: &Facts, macros: &MacroTable) -> Option<Follows> {
-        let values = values_of(resolution, self.values.len());
-        let names = macros.entries.keys().map(String::as_str);
-        if self.facts != digest_of(facts) || !self.macros.iter().map(|known| known.name.as_str()).eq(names) {
+    /// Returns the parts that other values touch, with the macros as they are now, and takes both in; `None` when they touch
+    /// everything.
+    pub(super) fn follow(&mut self, board: &Board, resolution: &Resolution, facts: &Facts) -> Option<Follows> {
+        if self.facts != digest_of(facts) {
             return None;
         }
-        let mut parts = BTreeSet::new();
+        let values = values_of(resolution, self.values.len());
         let mut waiting = Vec::new();
         for (at, (before, now)) in self.values.iter().zip(&values).enumerate() {
             if before != now {
                 if self.common.contains(&OptionId::new(at)) {
                     return None;
                 }
+                self.alike = false;
                 waiting.extend(self.lookers[at].iter().copied());
             }
         }
+        if self.alike {
+            let entries = self.macros.iter().map(|known| (known.name.clone(), known.entry.clone()));
+            let macros = MacroTable::of(entries.collect());
+            return Some(Follows { parts: BTreeSet::new(), headers: HeaderTexts::Same, macros });
+        }
+        self.values = values;
+        let mut parts = BTreeSet::new();
         while let Some(part) = waiting.pop() {
             if parts.insert(part) {
                 waiting.extend(self.followers[part.index()].iter().copied());
             }
         }
-        self.values = values;
+        let macros = macro_table(board, resolution, facts);
+        if !self.macros.iter().map(|known| &known.name).eq(macros.entries.keys()) {
+            return None;
+        }
         let mut headers = HeaderTexts::Same;
         for (known, entry) in self.macros.iter_mut().zip(macros.entries.values()) {
-            if known.stands_for != entry.stands_for {
-                known.stands_for.clone_from(&entry.stands_for);
+            if known.entry != *entry {
+                known.entry = entry.clone();
                 parts.extend(known.parts.iter().copied());
                 headers = HeaderTexts::Other;
             }
         }
-        Some(Follows { parts, headers })
+        Some(Follows { parts, headers, macros })
     }
 
     /// Packs it.
@@ -152,7 +172,12 @@ impl Basis {
 
     /// Unpacks one; `None` when it is none.
     pub fn unpacked(bytes: &[u8]) -> Option<Basis> {
-        postcard::from_bytes(bytes).ok()
+        postcard::from_bytes(bytes).ok().map(|basis| Basis { alike: true, ..basis })
+    }
+
+    /// Tells whether nothing in it is other than it was when it was unpacked.
+    pub fn is_as_unpacked(&self) -> bool {
+        self.alike
     }
 }
 
@@ -160,6 +185,7 @@ impl Basis {
 pub(super) struct Follows {
     pub parts: BTreeSet<PartId>,
     pub headers: HeaderTexts,
+    pub macros: MacroTable,
 }
 
 /// Whether option headers come out another way.

@@ -74,7 +74,8 @@ impl PlanInput<'_> {
             | PartKind::Generated(_)
             | PartKind::Data => false,
         };
-        self.board.parts.iter().filter(|(_, part)| builtin(part) && self.is_made(part)).map(|(id, _)| id).collect()
+        let taken = |id: &PartId| builtin(&self.board.parts[*id]) && self.is_made(&self.board.parts[*id]);
+        self.board.modules.iter().copied().filter(taken).collect()
     }
 
     /// Writes the table of the modules built into a program.

@@ -18,7 +18,7 @@ pub struct MacroTable {
 }
 
 /// A macro under a resolution.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct MacroEntry {
     /// What it stands for; `None` when it is not defined.
     pub stands_for: Option<String>,
@@ -29,6 +29,11 @@ pub struct MacroEntry {
 }
 
 impl MacroTable {
+    /// Makes a table from entries at hand.
+    pub(super) fn of(entries: BTreeMap<String, MacroEntry>) -> MacroTable {
+        MacroTable { entries, index: OnceLock::new() }
+    }
+
     /// Returns what a macro stands for, `None` when it is not defined.
     pub fn value(&self, name: &str) -> Option<&str> {
         self.entries.get(name)?.stands_for.as_deref()
@@ -51,7 +56,7 @@ pub fn macro_table(board: &Board, resolution: &Resolution, facts: &Facts) -> Mac
             }
         }
     }
-    MacroTable { entries, index: OnceLock::new() }
+    MacroTable::of(entries)
 }
 
 fn stands_for(option: OptionId, carrier: &MacroDef, resolution: &Resolution, facts: &Facts) -> Option<String> {
@@ -99,7 +104,7 @@ pub struct HeaderText {
     /// Where it lies.
     pub at: Location,
     head: String,
-    /// The macros with what stands in their lines while they are not defined.
+    /// The macros, with the options that they carry.
     lines: Vec<(String, String)>,
 }
 
@@ -111,19 +116,21 @@ impl HeaderText {
             board.tree.version,
             guard = header.guard
         );
-        let lines = table.entries.iter().filter(|(_, entry)| entry.header == id).map(|(name, entry)| {
-            (name.clone(), format!("/* {name} is not defined: {} is off. */\n", board.options[entry.option].name))
-        });
+        let lines = table
+            .entries
+            .iter()
+            .filter(|(_, entry)| entry.header == id)
+            .map(|(name, entry)| (name.clone(), board.option_names.get(entry.option).to_string()));
         HeaderText { at: Location::Made(header.path.clone()), head, lines: lines.collect() }
     }
 
     /// Writes the header. Every macro has one line, defined or not, so that line numbers stay the same.
     pub fn filled<'t>(&'t self, stands_for: impl Fn(&str) -> Option<&'t str>) -> String {
         let mut text = self.head.clone();
-        for (name, undefined) in &self.lines {
+        for (name, option) in &self.lines {
             match stands_for(name) {
                 Some(value) => text.extend(["#define ", name, " ", value, "\n"]),
-                None => text.push_str(undefined),
+                None => text.extend(["/* ", name, " is not defined: ", option, " is off. */\n"]),
             }
         }
         text.push_str("\n#endif\n");

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use super::basis::{Basis, HeaderTexts};
 use super::judge::{Ahead, Judge};
 use super::location::Location;
-use super::macros::{MacroTable, macro_table};
+use super::macros::MacroTable;
 use super::quick::QuickJudge;
 use super::step::Plan;
 use super::usage::TokenMemo;
@@ -30,7 +30,7 @@ pub struct Touching<'a> {
     /// Results of any profile and day.
     pub store: &'a Store,
     /// What is not as it was.
-    pub sweep: &'a Sweep<'a>,
+    pub sweep: &'a Sweep<'static>,
 }
 
 /// What the plan of what a change touches is judged by.
@@ -58,7 +58,7 @@ pub type Planner<'p> = dyn FnMut(PartsToPlan<'_>) -> Option<Plan> + 'p;
 
 /// What came of planning some parts.
 enum Attempt {
-    Planned(Box<(Plan, Touched)>),
+    Planned(Box<(Plan, Journal, StatusMemo)>),
     /// More parts are touched.
     More(BTreeSet<PartId>),
     /// All must be planned.
@@ -85,16 +85,19 @@ impl Touching<'_> {
                 }
             }
         }
-        let macros = macro_table(self.board, self.resolution, self.facts);
-        let Some(follows) = basis.follow(self.resolution, self.facts, &macros) else { return Ok(None) };
+        let Some(follows) = basis.follow(self.board, self.resolution, self.facts) else { return Ok(None) };
         parts.extend(follows.parts);
+        let macros = follows.macros;
         if follows.headers == HeaderTexts::Other {
             let headers = self.board.headers.iter().map(|(_, header)| Location::Made(header.path.clone()));
             headers.for_each(|header| parts.extend(self.lookers(&header)));
         }
         loop {
             match self.attempt(&mut parts, &basis, &macros, lower)? {
-                Attempt::Planned(planned) => return Ok(Some(*planned)),
+                Attempt::Planned(planned) => {
+                    let (plan, journal, status) = *planned;
+                    return Ok(Some((plan, Touched { journal, status, basis })));
+                }
                 Attempt::More(more) => parts.extend(more),
                 Attempt::Unclear => return Ok(None),
             }
@@ -145,8 +148,7 @@ impl Touching<'_> {
         if !more.is_empty() {
             return Ok(Attempt::More(more));
         }
-        let touched = Touched { journal, status, basis: basis.clone() };
-        Ok(Attempt::Planned(Box::new((plan, touched))))
+        Ok(Attempt::Planned(Box::new((plan, journal, status))))
     }
 
     fn patterns(&self, parts: &BTreeSet<PartId>) -> Vec<&Glob> {

@@ -10,7 +10,7 @@ use super::depends::{self, included_binaries, search_misses};
 use super::failure::{Cause, Failure, first_error, forbidden};
 use super::job::{Ends, Run, aside_of, repeatable};
 use super::same_text::Experience;
-use crate::base::files::{make_folder, write_whole};
+use crate::base::files::{make_folder, write_quickly, write_whole};
 use crate::base::{Digest, FileError, parse_dependencies};
 use crate::launch::{Exit, Job, Launch, Used};
 use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
@@ -82,7 +82,7 @@ impl Executor<'_> {
     fn write(&self, step: &Step, content: &str) -> Result<Ended, Trouble> {
         let path = step.writes[0].path(&self.judge.plan.folders);
         let digest = Digest::of(content.as_bytes());
-        write_whole(&path, content.as_bytes())?;
+        write_quickly(&path, content.as_bytes())?;
         self.judge.tokens.forget(&path);
         if !self.judge.plan.is_header(&step.writes[0]) {
             self.store.copy(&path, &digest)?;
@@ -94,7 +94,7 @@ impl Executor<'_> {
         let folders = &self.judge.plan.folders;
         let from = step.reads[0].path(folders);
         let content = std::fs::read(&from).map_err(FileError::on("read", &from))?;
-        write_whole(&step.writes[0].path(folders), &content)?;
+        write_quickly(&step.writes[0].path(folders), &content)?;
         self.in_process(step, Digest::of(&content), 0o644)
     }
 

@@ -1,5 +1,6 @@
 //! All places that a build looked at, for its seal.
 
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -34,7 +35,7 @@ pub struct Since<'a> {
     /// What the touched parts' steps did before.
     pub journal: &'a Journal,
     /// The seal.
-    pub sweep: &'a Sweep<'a>,
+    pub sweep: &'a Sweep<'static>,
 }
 
 /// Seals a build of which every step is done.
@@ -52,7 +53,7 @@ pub(super) fn seal(
         since,
         maker: SealMaker::new(judge.status, wanted.started),
         journal,
-        basis: wanted.basis.clone(),
+        basis: Cow::Borrowed(&wanted.basis),
         contents: HashMap::default(),
         whom: HashMap::default(),
         misses: HashMap::default(),
@@ -84,7 +85,9 @@ pub(super) fn seal(
     let gone = since.map_or(0, |since| sizes(since, &judge.plan.folders));
     let output_bytes = (before + places.output_bytes).saturating_sub(gone);
     let sealed = Sealed { steps: judge.plan.count(), output_bytes };
-    let saying = Saying { asked: wanted.asked, sealed, basis: places.basis.packed() };
+    let known = since.filter(|_| places.basis.is_as_unpacked()).map(|since| since.sweep.basis.to_vec());
+    let basis = known.unwrap_or_else(|| places.basis.packed());
+    let saying = Saying { asked: wanted.asked, sealed, basis };
     places.maker.write(&judge.plan.folders.seal(), &saying, since.map(|since| since.sweep))
 }
 
@@ -101,7 +104,7 @@ struct Places<'a> {
     since: Option<Since<'a>>,
     maker: SealMaker<'a>,
     journal: &'a Journal,
-    basis: Basis,
+    basis: Cow<'a, Basis>,
     /// What each file that was read holds now, by its number, and whether its interface is meant.
     contents: HashMap<(Number, bool), Option<Digest>, FixedState>,
     /// Whom files concern; steps of one part come together.
@@ -159,8 +162,8 @@ impl Places<'_> {
         }
         if let Some(part) = step.part {
             for (name, _) in &note.macros {
-                if self.macros.insert((part, *name)) {
-                    self.basis.names(part, journal.text(*name));
+                if self.macros.insert((part, *name)) && !self.basis.knows(part, journal.text(*name)) {
+                    self.basis.to_mut().names(part, journal.text(*name));
                 }
             }
         }

@@ -102,7 +102,12 @@ pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result
 }
 
 /// Builds the profile in use. Where it is known what has changed since the last build, only what that touches is looked at.
-fn build_since(session: &Session, screen: &Screen, args: &BuildArgs, sweep: Option<&Sweep<'_>>) -> Result<Built, Stop> {
+fn build_since(
+    session: &Session,
+    screen: &Screen,
+    args: &BuildArgs,
+    sweep: Option<&Sweep<'static>>,
+) -> Result<Built, Stop> {
     let started = Instant::now();
     let began = SystemTime::now();
     crate::host::only_real(session)?;
@@ -325,8 +330,9 @@ fn disk(session: &Session, folders: &Folders, report: &BuildReport, steps: usize
     let touched = report.ran.len() + report.from_store.len() + report.written.len();
     if touched * SMALL < steps {
         let ledger = Ledger::read(&session.work.ledger())?;
-        let before = ledger.entries.iter().rev().find(|entry| entry.profile == session.profile.to_string());
-        if let Some(entry) = before.filter(|entry| entry.disk != Disk::default()) {
+        let profile = session.profile.to_string();
+        let known = |entry: &&LedgerEntry| entry.profile == profile && entry.disk != Disk::default();
+        if let Some(entry) = ledger.entries.iter().rev().find(known) {
             return Ok(entry.disk);
         }
     }

@@ -205,5 +205,9 @@ fn new_options(session: &Session) -> Result<BTreeSet<OptionId>, Stop> {
 /// Takes down which options there are, so that later ones can be told as new.
 pub fn remember_options(session: &Session) -> Result<(), Stop> {
     let names: Vec<&str> = session.board.option_names.iter().collect();
-    Ok(write_whole(&session.work.known_options(), format!("{}\n", names.join("\n")).as_bytes())?)
+    let (file, text) = (session.work.known_options(), format!("{}\n", names.join("\n")));
+    if std::fs::read(&file).is_ok_and(|before| before == text.as_bytes()) {
+        return Ok(());
+    }
+    Ok(write_whole(&file, text.as_bytes())?)
 }

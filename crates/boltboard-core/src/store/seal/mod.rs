@@ -5,6 +5,7 @@
 
 mod sweep;
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
@@ -23,6 +24,8 @@ use crate::definitions::Listing;
 
 /// What the file begins with.
 const MARK: &[u8] = b"boltboard seal 2\n";
+/// What comes after the mark: length and checksum of the head, in bytes.
+const HEAD: usize = 12;
 /// About how many places one thread takes at a time.
 const CHUNK: usize = 2048;
 
@@ -112,15 +115,40 @@ pub struct Saying {
     pub basis: Vec<u8>,
 }
 
+/// What the file says first. The basis and the chunks follow, one after the other.
 #[derive(Serialize, Deserialize)]
-struct Kept<'a> {
+struct Head<'a> {
     asked: Digest,
     steps: usize,
     output_bytes: u64,
+    basis: Block,
+    /// Folders in order, some at a time, each time with the path of the first.
     #[serde(borrow)]
-    basis: &'a [u8],
-    #[serde(borrow)]
-    chunks: Vec<&'a [u8]>,
+    chunks: Vec<(&'a str, Block)>,
+}
+
+/// Some bytes of the file.
+#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+struct Block {
+    length: u32,
+    check: [u8; 8],
+}
+
+impl Block {
+    fn of(bytes: &[u8]) -> Block {
+        Block { length: u32::try_from(bytes.len()).unwrap_or(0), check: Digest::of(bytes).short() }
+    }
+
+    fn holds(&self, bytes: &[u8]) -> bool {
+        Digest::of(bytes).short() == self.check
+    }
+}
+
+/// Some folders, packed, with the path of the first.
+struct Chunk<'a> {
+    first: &'a str,
+    folders: Cow<'a, [u8]>,
+    block: Block,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -207,7 +235,7 @@ impl<'a> SealMaker<'a> {
         let mut places: Vec<(&str, &str, &Expected, Vec<u8>)> = Vec::with_capacity(self.places.len());
         for (path, place) in &self.places {
             let (folder, name) = split(path.to_str()?)?;
-            let known = before.and_then(|sweep| sweep.at(folder, name)).map_or(&[][..], |(_, concerns)| *concerns);
+            let known = before.and_then(|sweep| sweep.at(folder, name)).map_or(&[][..], |(_, concerns)| concerns);
             let mut concerns: Vec<u32> = place.concerns.iter().map(|concern| u32::from(*concern)).collect();
             concerns.extend(numbers(known));
             concerns.sort_unstable();
@@ -227,11 +255,14 @@ impl<'a> SealMaker<'a> {
             None => chunks_of(&folders)?,
             Some(sweep) => sweep.with(folders)?,
         };
-        let chunks = chunks.iter().map(Vec::as_slice).collect();
         let Sealed { steps, output_bytes } = saying.sealed;
-        let kept = Kept { asked: saying.asked, steps, output_bytes, basis: &saying.basis, chunks };
-        let content = postcard::to_stdvec(&kept).ok()?;
-        Some([MARK, Digest::of(&content).to_string().as_bytes(), &content].concat())
+        let blocks = chunks.iter().map(|chunk| (chunk.first, chunk.block)).collect();
+        let head = Head { asked: saying.asked, steps, output_bytes, basis: Block::of(&saying.basis), chunks: blocks };
+        let head = postcard::to_stdvec(&head).ok()?;
+        let Block { length, check } = Block::of(&head);
+        let mut bytes = [MARK, &length.to_le_bytes(), &check, &head, &saying.basis].concat();
+        chunks.iter().for_each(|chunk| bytes.extend_from_slice(&chunk.folders));
+        Some(bytes)
     }
 }
 
@@ -244,13 +275,14 @@ fn numbers(concerns: &[u8]) -> impl Iterator<Item = u32> {
     concerns.chunks_exact(4).filter_map(|four| four.try_into().ok()).map(u32::from_le_bytes)
 }
 
-fn chunks_of(folders: &[Folder<'_>]) -> Option<Vec<Vec<u8>>> {
+fn chunks_of<'a>(folders: &[Folder<'a>]) -> Option<Vec<Chunk<'a>>> {
     let mut chunks = Vec::new();
     let (mut from, mut size) = (0, 0);
     for (at, folder) in folders.iter().enumerate() {
         size += folder.places.len();
         if size >= CHUNK || at + 1 == folders.len() {
-            chunks.push(postcard::to_stdvec(&folders[from..=at]).ok()?);
+            let packed = postcard::to_stdvec(&folders[from..=at]).ok()?;
+            chunks.push(Chunk { first: folders[from].path, block: Block::of(&packed), folders: Cow::Owned(packed) });
             (from, size) = (at + 1, 0);
         }
     }

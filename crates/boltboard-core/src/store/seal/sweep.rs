@@ -1,5 +1,7 @@
 //! Looking again at the places of a seal.
 
+use std::borrow::Cow;
+use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashSet};
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
@@ -8,7 +10,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, openat, readlinkat, statat};
 
-use super::{Concern, Expected, Folder, Kept, MARK, Sealed, chunks_of, numbers, split};
+use super::{Block, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Sealed, chunks_of, numbers, split};
 use crate::base::Digest;
 use crate::definitions::Listing;
 use crate::store::status::Stamp;
@@ -41,9 +43,25 @@ pub struct Sweep<'a> {
     /// What its plan followed from, packed by who made it.
     pub basis: &'a [u8],
     file: &'a SealFile,
-    folders: Vec<Folder<'a>>,
+    chunks: Vec<Packed<'a>>,
     /// Folder and name of what has changed.
     changed: HashSet<(&'a str, &'a str)>,
+}
+
+/// Folders that are unpacked when one of them is asked for.
+#[derive(Debug)]
+struct Packed<'a> {
+    first: &'a str,
+    bytes: &'a [u8],
+    block: Block,
+    folders: OnceCell<Vec<Folder<'a>>>,
+}
+
+impl<'a> Packed<'a> {
+    fn folders(&self) -> &[Folder<'a>] {
+        // All of them were unpacked once before, when they were looked at.
+        self.folders.get_or_init(|| postcard::from_bytes(self.bytes).unwrap_or_default())
+    }
 }
 
 impl SealFile {
@@ -53,27 +71,36 @@ impl SealFile {
         Some(SealFile { bytes: std::fs::read(file).ok()?, stamp, path: file.to_path_buf() })
     }
 
-    fn kept(&self) -> Option<Kept<'_>> {
-        let (digest, content) = self.bytes.strip_prefix(MARK)?.split_at_checked(64)?;
-        if Digest::of(content).to_string().as_bytes() != digest {
-            return None;
-        }
-        postcard::from_bytes(content).ok()
+    /// The head, and what follows it; `None` when it is damaged.
+    fn head(&self) -> Option<(Head<'_>, &[u8])> {
+        let (prefix, rest) = self.bytes.strip_prefix(MARK)?.split_at_checked(HEAD)?;
+        let [a, b, c, d, check @ ..] = prefix else { return None };
+        let length = u32::from_le_bytes([*a, *b, *c, *d]);
+        let (head, rest) = rest.split_at_checked(length as usize)?;
+        let whole = Block { length, check: check.try_into().ok()? }.holds(head);
+        Some((whole.then(|| postcard::from_bytes(head).ok()).flatten()?, rest))
     }
 
     /// Looks how things stand, if the seal is one for what is asked. Too much that has changed is no answer.
     pub fn look(&self, asked: Digest) -> Option<Standing<'_>> {
-        let kept = self.kept().filter(|kept| kept.asked == asked)?;
+        let (head, rest) = self.head().filter(|(head, _)| head.asked == asked)?;
+        let (basis, mut rest) = rest.split_at_checked(head.basis.length as usize)?;
+        let mut chunks = Vec::with_capacity(head.chunks.len());
+        for (first, block) in head.chunks {
+            let (bytes, after) = rest.split_at_checked(block.length as usize)?;
+            chunks.push(Packed { first, bytes, block, folders: OnceCell::new() });
+            rest = after;
+        }
+        let packed: Vec<(&[u8], Block)> = chunks.iter().map(|chunk| (chunk.bytes, chunk.block)).collect();
         let (next, broken) = (AtomicUsize::new(0), AtomicBool::new(false));
         let changed = Mutex::new(HashSet::new());
         let look = || {
-            while let Some(chunk) = kept.chunks.get(next.fetch_add(1, Ordering::Relaxed)) {
+            while let Some((bytes, block)) = packed.get(next.fetch_add(1, Ordering::Relaxed)) {
                 if broken.load(Ordering::Relaxed) {
                     return;
                 }
-                let Ok(folders) = postcard::from_bytes::<Vec<Folder<'_>>>(chunk) else {
-                    return broken.store(true, Ordering::Relaxed);
-                };
+                let folders = block.holds(bytes).then(|| postcard::from_bytes::<Vec<Folder<'_>>>(bytes).ok());
+                let Some(folders) = folders.flatten() else { return broken.store(true, Ordering::Relaxed) };
                 for folder in &folders {
                     let others = folder.changed();
                     if !others.is_empty() {
@@ -84,7 +111,7 @@ impl SealFile {
                 }
             }
         };
-        let threads = std::thread::available_parallelism().map_or(1, usize::from).min(kept.chunks.len());
+        let threads = std::thread::available_parallelism().map_or(1, usize::from).min(packed.len());
         std::thread::scope(|scope| {
             (1..threads).for_each(|_| {
                 scope.spawn(look);
@@ -94,16 +121,13 @@ impl SealFile {
         if broken.into_inner() {
             return None;
         }
-        let sealed = Sealed { steps: kept.steps, output_bytes: kept.output_bytes };
+        let sealed = Sealed { steps: head.steps, output_bytes: head.output_bytes };
         let changed = changed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
         if changed.is_empty() {
             return Some(Standing::Whole(sealed));
         }
-        let mut folders = Vec::new();
-        for chunk in &kept.chunks {
-            folders.extend(postcard::from_bytes::<Vec<Folder<'_>>>(chunk).ok()?);
-        }
-        Some(Standing::Changed(Sweep { sealed, basis: kept.basis, file: self, folders, changed }))
+        let whole = head.basis.holds(basis);
+        whole.then_some(Standing::Changed(Sweep { sealed, basis, file: self, chunks, changed }))
     }
 }
 
@@ -152,18 +176,42 @@ impl<'a> Sweep<'a> {
         }
     }
 
-    pub(super) fn at(&self, folder: &str, name: &str) -> Option<(&Expected, &&'a [u8])> {
-        let folder = self.folders.binary_search_by(|known| known.path.cmp(folder)).ok()?;
-        let places = &self.folders[folder].places;
+    pub(super) fn at(&self, folder: &str, name: &str) -> Option<(&Expected, &'a [u8])> {
+        let folders = self.chunks.get(self.chunk_of(folder))?.folders();
+        let folder = folders.binary_search_by(|known| known.path.cmp(folder)).ok()?;
+        let places = &folders[folder].places;
         let at = places.binary_search_by(|(known, ..)| (*known).cmp(name)).ok()?;
-        Some((&places[at].1, &places[at].2))
+        Some((&places[at].1, places[at].2))
+    }
+
+    /// The chunk that holds a folder, or would.
+    fn chunk_of(&self, folder: &str) -> usize {
+        self.chunks.partition_point(|chunk| chunk.first <= folder).saturating_sub(1)
     }
 
     /// Packs all places that are as they were, and these.
-    pub(super) fn with(&self, newer: Vec<Folder<'_>>) -> Option<Vec<Vec<u8>>> {
+    pub(super) fn with<'n>(&'n self, newer: Vec<Folder<'n>>) -> Option<Vec<Chunk<'n>>> {
+        let mut of_chunks: Vec<Vec<Folder<'n>>> = self.chunks.iter().map(|_| Vec::new()).collect();
+        for folder in newer {
+            of_chunks.get_mut(self.chunk_of(folder.path))?.push(folder);
+        }
+        let changed: BTreeSet<usize> = self.changed.iter().map(|(folder, _)| self.chunk_of(folder)).collect();
+        let mut chunks = Vec::with_capacity(self.chunks.len());
+        for (at, (chunk, newer)) in self.chunks.iter().zip(of_chunks).enumerate() {
+            if newer.is_empty() && !changed.contains(&at) {
+                let folders = Cow::Borrowed(chunk.bytes);
+                chunks.push(Chunk { first: chunk.first, folders, block: chunk.block });
+            } else {
+                chunks.extend(chunks_of(&self.merged(chunk.folders(), newer))?);
+            }
+        }
+        Some(chunks)
+    }
+
+    fn merged<'n>(&'n self, older: &'n [Folder<'a>], newer: Vec<Folder<'n>>) -> Vec<Folder<'n>> {
         let mut newer = newer.into_iter().peekable();
-        let mut all: Vec<Folder<'_>> = Vec::with_capacity(self.folders.len());
-        for old in &self.folders {
+        let mut all: Vec<Folder<'_>> = Vec::with_capacity(older.len());
+        for old in older {
             while let Some(folder) = newer.next_if(|folder| folder.path < old.path) {
                 all.push(folder);
             }
@@ -179,7 +227,7 @@ impl<'a> Sweep<'a> {
             }
         }
         all.extend(newer);
-        chunks_of(&all)
+        all
     }
 }
 
