@@ -2,14 +2,15 @@
 
 use std::fmt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
 /// A path below some root: `/`-separated, without `.`, `..`, empty components or a leading `/`.
-/// The empty path is the root itself.
+/// The empty path is the root itself. Copies share the text.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]
-pub struct RelPath(String);
+pub struct RelPath(Arc<str>);
 
 /// Why a text is not a [`RelPath`].
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -31,7 +32,7 @@ pub enum RelPathFault {
 impl RelPath {
     /// Returns the root itself.
     pub fn root() -> RelPath {
-        RelPath(String::new())
+        RelPath(Arc::default())
     }
 
     /// Reads a path that is relative to the root.
@@ -68,12 +69,12 @@ impl RelPath {
                 name => parts.push(name),
             }
         }
-        Ok(RelPath(parts.join("/")))
+        Ok(RelPath(parts.join("/").into()))
     }
 
     /// Appends a component that is known to be a plain name.
     pub fn child(&self, name: &str) -> RelPath {
-        if self.0.is_empty() { RelPath(name.to_string()) } else { RelPath(format!("{}/{name}", self.0)) }
+        if self.0.is_empty() { RelPath(name.into()) } else { RelPath(format!("{}/{name}", self.0).into()) }
     }
 
     /// Returns the path as text; empty for the root.
@@ -83,12 +84,12 @@ impl RelPath {
 
     /// Returns the folder that holds this path; the root's is the root.
     pub fn parent(&self) -> RelPath {
-        RelPath(self.0.rsplit_once('/').map_or(String::new(), |(folder, _)| folder.to_string()))
+        RelPath(self.0.rsplit_once('/').map_or("", |(folder, _)| folder).into())
     }
 
     /// Returns the last component; empty for the root.
     pub fn name(&self) -> &str {
-        self.0.rsplit_once('/').map_or(self.0.as_str(), |(_, name)| name)
+        self.0.rsplit_once('/').map_or(&*self.0, |(_, name)| name)
     }
 
     /// Returns the file name's ending without the dot, empty if there is none.
@@ -98,7 +99,7 @@ impl RelPath {
 
     /// Returns this path below a real folder.
     pub fn below(&self, folder: &Path) -> PathBuf {
-        if self.0.is_empty() { folder.to_path_buf() } else { folder.join(&self.0) }
+        if self.0.is_empty() { folder.to_path_buf() } else { folder.join(&*self.0) }
     }
 
     /// Returns what is left of `path` below `root`, if it is below it and valid UTF-8.

@@ -12,16 +12,17 @@ use crate::survey::{Fact, Language};
 
 impl Lower<'_> {
     /// The sources of a part with the flags of each and the condition that brought it.
-    pub(super) fn sources(&mut self, part: &PartDef) -> BTreeMap<Location, (Vec<Word>, Option<Condition>)> {
-        let mut sources: BTreeMap<Location, (Vec<Word>, Option<Condition>)> = BTreeMap::new();
+    pub(super) fn sources(&mut self, part: &PartDef) -> BTreeMap<Location, (Vec<Word>, Option<Arc<Condition>>)> {
+        let mut sources: BTreeMap<Location, (Vec<Word>, Option<Arc<Condition>>)> = BTreeMap::new();
         for rule in &part.sources {
             if rule.when.as_ref().is_some_and(|w| !self.input.resolution.holds(self.input.facts, &w.expr)) {
                 continue;
             }
             let flags = self.input.plain_words(&rule.flags);
+            let when = rule.when.clone().map(Arc::new);
             let files = self.input.listing.of_rule(rule).into_iter().map(Location::Tree);
             for file in files.chain(rule.made.iter().cloned().map(Location::Made)) {
-                let entry = sources.entry(file).or_insert_with(|| (vec![], rule.when.clone()));
+                let entry = sources.entry(file).or_insert_with(|| (vec![], when.clone()));
                 entry.0.extend(flags.clone());
             }
         }

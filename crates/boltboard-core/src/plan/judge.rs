@@ -9,7 +9,7 @@ use std::path::Path;
 
 use super::interface::interface_digest;
 use super::location::Location;
-use super::step::{Action, Plan, Step, StepId, ToolPlace};
+use super::step::{Action, Command, Plan, Step, StepId, ToolPlace};
 use super::usage::{NameIndex, TokenMemo, Usage};
 use crate::base::Digest;
 use crate::board::OptionId;
@@ -180,7 +180,7 @@ impl Ahead {
                 for location in &step.writes {
                     let coming = match &step.action {
                         Action::Write { content } => Coming::Known(Digest::of(content.as_bytes())),
-                        Action::Compile { .. } | Action::Run { .. } | Action::Copy | Action::Link { .. } => {
+                        Action::Compile { .. } | Action::Run(_) | Action::Copy | Action::Link { .. } => {
                             Coming::Open(id)
                         }
                     };
@@ -202,7 +202,8 @@ impl Judge<'_> {
         parts.extend(step.command());
         match &step.action {
             Action::Compile { .. } => {}
-            Action::Run { folder, environment, success, .. } => {
+            Action::Run(command) => {
+                let Command { folder, environment, success, .. } = &**command;
                 parts.push(folder.kept());
                 for (name, words) in environment {
                     let value: String = words.iter().map(|w| w.neutral(&step.writes)).collect();
@@ -243,7 +244,7 @@ impl Judge<'_> {
     fn defines<'s>(&self, step: &'s Step) -> Option<&'s BTreeMap<String, Option<String>>> {
         match &step.action {
             Action::Compile { setting, .. } => Some(&setting.defines),
-            Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
+            Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
         }
     }
 
@@ -327,7 +328,7 @@ impl Judge<'_> {
             let verdict = if sure { Verdict::Run } else { Verdict::Follows };
             return Judged { verdict, reasons };
         }
-        let in_process = !matches!(step.action, Action::Compile { .. } | Action::Run { .. });
+        let in_process = !matches!(step.action, Action::Compile { .. } | Action::Run(_));
         if !in_process
             && let Some(note) = self.store.notes(&base_key).into_iter().find(|note| self.stands(step, note, ahead))
         {
@@ -493,7 +494,7 @@ impl Judge<'_> {
 impl Step {
     /// Tells whether running the step starts a process.
     pub fn has_process(&self) -> bool {
-        matches!(self.action, Action::Compile { .. } | Action::Run { .. })
+        matches!(self.action, Action::Compile { .. } | Action::Run(_))
     }
 
     /// Returns why its tool cannot be run, if it cannot.

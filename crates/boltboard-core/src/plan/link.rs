@@ -1,9 +1,11 @@
 //! Links, archives, and steps of generators.
 
+use std::sync::Arc;
+
 use super::fill::main_output;
 use super::location::Location;
 use super::lower::{Lower, PlanInput, source_path};
-use super::step::{Action, Finds, StepId, Tool, ToolPlace, Word};
+use super::step::{Action, Command, Finds, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
 use crate::board::{Generator, PartDef, PartId, PartKind};
 use crate::survey::{Fact, Language};
@@ -71,7 +73,9 @@ impl Lower<'_> {
         finds: Finds,
     ) -> Option<StepId> {
         let folder = Location::Tree(RelPath::root());
-        let action = Action::Run { tool, words, folder, environment: vec![], success: vec![0], finds };
+        let environment = vec![];
+        let command = Command { tool, words, folder, environment, success: vec![0], finds };
+        let action = Action::Run(Box::new(command));
         self.add(Some(id), part.place, action, reads, writes, None)
     }
 
@@ -237,8 +241,9 @@ impl Lower<'_> {
                     .collect();
                 let folder = Location::Tree(work_folder.clone());
                 let success = success.clone();
-                let action = Action::Run { tool, words, folder, environment, success, finds: Finds::Nothing };
-                self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone());
+                let command = Command { tool, words, folder, environment, success, finds: Finds::Nothing };
+                let action = Action::Run(Box::new(command));
+                self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone().map(Arc::new));
                 writes
             }
         }

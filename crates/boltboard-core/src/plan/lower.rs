@@ -1,7 +1,9 @@
 //! From parts to steps.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::{Arc, OnceLock};
+
+use foldhash::fast::FixedState;
 
 use super::link::linked_files;
 use super::location::Location;
@@ -145,7 +147,7 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
             makers: OnceLock::new(),
         },
         header_steps: Vec::new(),
-        made_by: BTreeMap::new(),
+        made_by: HashMap::default(),
         objects: BTreeMap::new(),
         finished: BTreeMap::new(),
         open: Vec::new(),
@@ -178,7 +180,7 @@ pub(super) struct Lower<'a> {
     wanted: Wanted<'a>,
     pub plan: Plan,
     pub(super) header_steps: Vec<StepId>,
-    made_by: BTreeMap<Location, (StepId, String)>,
+    made_by: HashMap<Location, StepId, FixedState>,
     /// The objects of each part, with whether any is C++.
     pub objects: BTreeMap<PartId, (Vec<Location>, bool)>,
     pub(super) finished: BTreeMap<PartId, Vec<StepId>>,
@@ -264,12 +266,15 @@ impl Lower<'_> {
         action: Action,
         reads: Vec<Location>,
         writes: Vec<Location>,
-        brought_by: Option<Condition>,
+        brought_by: Option<Arc<Condition>>,
     ) -> Option<StepId> {
-        let owner = part.map_or_else(|| "option header".to_string(), |p| self.input.board.parts[p].name.clone());
         for file in &writes {
-            if let Some((_, first)) = self.made_by.get(file) {
-                let fault = PlanFault::SameFile { file: file.to_string(), first: first.clone(), second: owner };
+            if let Some(first) = self.made_by.get(file) {
+                let owner = |part: Option<PartId>| {
+                    part.map_or_else(|| "option header".to_string(), |part| self.input.board.parts[part].name.clone())
+                };
+                let (first, second) = (owner(self.plan.steps[*first].part), owner(part));
+                let fault = PlanFault::SameFile { file: file.to_string(), first, second };
                 self.problem(Some(place), fault);
                 return None;
             }
@@ -286,9 +291,7 @@ impl Lower<'_> {
             after: Arc::default(),
             brought_by,
         });
-        for file in self.plan.steps[step].writes.clone() {
-            self.made_by.insert(file, (step, owner.clone()));
-        }
+        self.made_by.extend(self.plan.steps[step].writes.iter().map(|file| (file.clone(), step)));
         if let Some(part) = part {
             self.finished.entry(part).or_default().push(step);
         }

@@ -25,7 +25,7 @@ pub use lower::{PlanFault, PlanInput, PlanProblem, Wanted, lower, lower_some};
 pub use macros::{HeaderText, MacroTable, macro_table};
 pub use preview::{Preview, PreviewStep, Timing, Timings, Work, preview};
 pub use quick::QuickJudge;
-pub use step::{Action, Finds, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
+pub use step::{Action, Command, Finds, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
 pub use tokens::{Include, Tokens};
 pub use touched::{PartsToPlan, Touched, Touching};
 pub use usage::{NameIndex, TokenMemo, Usage};

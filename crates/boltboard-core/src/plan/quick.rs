@@ -36,9 +36,7 @@ impl<'a> QuickJudge<'a> {
         let Some(note) = &record.note else { return false };
         let plain = match &step.action {
             Action::Compile { .. } => true,
-            Action::Run { .. } => {
-                !step.links() && step.interfaces.is_empty() && self.same_reads(step, note.inputs.len())
-            }
+            Action::Run(_) => !step.links() && step.interfaces.is_empty() && self.same_reads(step, note.inputs.len()),
             Action::Write { .. } | Action::Copy => true,
             Action::Link { .. } => false,
         };

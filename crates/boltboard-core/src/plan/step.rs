@@ -84,7 +84,7 @@ pub struct Step {
     /// Steps that must come first, beyond those whose files it reads.
     pub after: Arc<[StepId]>,
     /// The condition that brought its source into the part.
-    pub brought_by: Option<Condition>,
+    pub brought_by: Option<Arc<Condition>>,
 }
 
 /// What a step does.
@@ -98,20 +98,7 @@ pub enum Action {
         setting: Arc<Setting>,
     },
     /// Runs another command: links, archives, generators.
-    Run {
-        /// The program.
-        tool: Tool,
-        /// Its words.
-        words: Vec<Word>,
-        /// The folder it runs in.
-        folder: Location,
-        /// Variables of its environment.
-        environment: Vec<(String, Vec<Word>)>,
-        /// Exit codes that mean success.
-        success: Vec<i32>,
-        /// What it reads beyond [`Step::reads`].
-        finds: Finds,
-    },
+    Run(Box<Command>),
     /// Writes a text that follows from the resolution.
     Write {
         /// The text.
@@ -124,6 +111,23 @@ pub enum Action {
         /// What the name leads to.
         target: String,
     },
+}
+
+/// A command that is no compile.
+#[derive(Debug, Clone)]
+pub struct Command {
+    /// The program.
+    pub tool: Tool,
+    /// Its words.
+    pub words: Vec<Word>,
+    /// The folder it runs in.
+    pub folder: Location,
+    /// Variables of its environment.
+    pub environment: Vec<(String, Vec<Word>)>,
+    /// Exit codes that mean success.
+    pub success: Vec<i32>,
+    /// What it reads beyond [`Step::reads`].
+    pub finds: Finds,
 }
 
 /// What compiles have in common but for their sources.
@@ -261,7 +265,7 @@ impl Step {
                 all.extend(["-c".to_string(), "-o".into(), self.name.clone()]);
                 all
             }
-            Action::Run { tool, words, .. } => with(tool, words),
+            Action::Run(command) => with(&command.tool, &command.words),
             Action::Write { .. } | Action::Copy => vec![],
             Action::Link { target } => vec!["link to".into(), target.clone()],
         }
@@ -271,7 +275,7 @@ impl Step {
     pub fn verb(&self) -> &'static str {
         match &self.action {
             Action::Compile { .. } => "compile",
-            Action::Run { .. } => match self.writes.first() {
+            Action::Run(_) => match self.writes.first() {
                 Some(Location::Output(path)) if path.extension() == "a" => "archive",
                 Some(Location::Output(_)) => "link",
                 _ => "generate",
@@ -284,14 +288,14 @@ impl Step {
 
     /// Tells whether it links, and so looks for libraries by name.
     pub fn links(&self) -> bool {
-        matches!(self.action, Action::Run { finds: Finds::Libraries, .. })
+        matches!(&self.action, Action::Run(command) if command.finds == Finds::Libraries)
     }
 
     /// Tells whether it may read files that are not known beforehand: headers, or libraries.
     pub fn may_find(&self, location: &Location) -> bool {
         match &self.action {
             Action::Compile { .. } => true,
-            Action::Run { .. } => self.links() && matches!(location, Location::System(_) | Location::Tree(_)),
+            Action::Run(_) => self.links() && matches!(location, Location::System(_) | Location::Tree(_)),
             Action::Write { .. } | Action::Copy | Action::Link { .. } => false,
         }
     }
@@ -319,7 +323,7 @@ impl Step {
     pub fn source(&self) -> Option<&Location> {
         match &self.action {
             Action::Compile { .. } => self.reads.first(),
-            Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
+            Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
         }
     }
 
@@ -327,7 +331,7 @@ impl Step {
     pub fn tool(&self) -> Option<&Tool> {
         match &self.action {
             Action::Compile { setting, .. } => Some(&setting.tool),
-            Action::Run { tool, .. } => Some(tool),
+            Action::Run(command) => Some(&command.tool),
             Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
         }
     }

@@ -50,7 +50,7 @@ impl Executor<'_> {
             Action::Copy => self.copy(step),
             Action::Link { target } => self.name(step, target),
             Action::Compile { .. } => self.compile(step, &aside, alike),
-            Action::Run { .. } => self.process(step, &aside, None),
+            Action::Run(_) => self.process(step, &aside, None),
         };
         // A compile leaves nothing but the list of what it read; making folders anew for each costs more than compiling.
         let tidy = matches!(step.action, Action::Compile { .. }) && matches!(result, Ok(Ended::Done { .. }));
@@ -154,7 +154,7 @@ impl Executor<'_> {
         let mut said = outcome.stdout_text();
         said.push_str(&outcome.stderr_text());
         let success: &[i32] = match &step.action {
-            Action::Run { success, .. } => success,
+            Action::Run(command) => &command.success,
             Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => &[0],
         };
         match outcome.exit {

@@ -1,6 +1,7 @@
 //! What went wrong with a step, so that a person sees the first real error at once.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use crate::board::Condition;
 use crate::plan::StepId;
@@ -19,7 +20,7 @@ pub struct Failure {
     /// The first error in what it said.
     pub first: Option<FirstError>,
     /// The condition that brought its source in.
-    pub brought_by: Option<Condition>,
+    pub brought_by: Option<Arc<Condition>>,
     /// The file that holds everything it said.
     pub log: Option<PathBuf>,
 }

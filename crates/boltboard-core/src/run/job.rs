@@ -8,7 +8,7 @@ use super::execute::{Executor, Trouble};
 use super::failure::Cause;
 use crate::base::files::make_folder;
 use crate::launch::{Fence, Job};
-use crate::plan::{Action, Finds, Fragment, Location, Step, ToolPlace, Word};
+use crate::plan::{Action, Command, Finds, Fragment, Location, Step, ToolPlace, Word};
 use crate::store::Folders;
 use crate::survey::Language;
 
@@ -94,7 +94,8 @@ impl Executor<'_> {
                     dependency_file = Some(file);
                 }
             }
-            Action::Run { words, folder: at, environment: own, .. } => {
+            Action::Run(command) => {
+                let Command { words, folder: at, environment: own, .. } = &**command;
                 arguments.extend(words.iter().map(word));
                 folder = at.path(folders);
                 for (name, words) in own {
@@ -123,7 +124,7 @@ impl Executor<'_> {
 impl Executor<'_> {
     /// What a generator may read of the tree and the build, when that is watched: what it declares, and what it makes.
     fn fence(&self, step: &Step, aside: &Path) -> Option<Fence> {
-        let generates = matches!(step.action, Action::Run { finds: Finds::Nothing, .. });
+        let generates = matches!(&step.action, Action::Run(command) if command.finds == Finds::Nothing);
         if self.reads == Reads::Free || !generates {
             return None;
         }
@@ -152,7 +153,7 @@ pub(super) fn aside_of(step: &Step, write: &Location, aside: &Path) -> PathBuf {
     };
     match step.action {
         Action::Compile { .. } => aside.join(path.name()),
-        Action::Run { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => aside.join(path.as_str()),
+        Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => aside.join(path.as_str()),
     }
 }
 

@@ -21,12 +21,12 @@ const SETTLED: Duration = Duration::from_millis(50);
 
 /// What tells whether a file was changed, without reading it. It is kept as a row of numbers, because there are many.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(from = "(u64, u64, i128, i128)", into = "(u64, u64, i128, i128)")]
+#[serde(from = "(u64, u64, i64, i64)", into = "(u64, u64, i64, i64)")]
 pub struct Stamp {
     size: u64,
     inode: u64,
-    modified_ns: i128,
-    changed_ns: i128,
+    modified_ns: i64,
+    changed_ns: i64,
 }
 
 #[derive(Debug, Clone, Copy)]
@@ -81,8 +81,8 @@ impl StatusMemo {
         }
         let digest = Digest::of_file(path).ok()?;
         let read_at = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-        let age = i128::try_from(read_at.as_nanos()).unwrap_or(0) - now.changed_ns;
-        let settled = age > i128::try_from(SETTLED.as_nanos()).unwrap_or(0) && Stamp::of(path) == Some(now);
+        let age = i64::try_from(read_at.as_nanos()).unwrap_or(0).saturating_sub(now.changed_ns);
+        let settled = age > i64::try_from(SETTLED.as_nanos()).unwrap_or(0) && Stamp::of(path) == Some(now);
         self.lock().insert(path.to_path_buf(), Seen { stamp: now, digest, settled });
         Some(digest)
     }
@@ -107,7 +107,7 @@ impl StatusMemo {
     /// Tells whether a file was changed at or after a time.
     pub fn changed_since(path: &Path, time: SystemTime) -> bool {
         let time = time.duration_since(UNIX_EPOCH).unwrap_or_default();
-        Stamp::of(path).is_none_or(|s| s.changed_ns >= i128::try_from(time.as_nanos()).unwrap_or(0))
+        Stamp::of(path).is_none_or(|s| s.changed_ns >= i64::try_from(time.as_nanos()).unwrap_or(0))
     }
 
     fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<PathBuf, Seen, FixedState>> {
@@ -115,13 +115,13 @@ impl StatusMemo {
     }
 }
 
-impl From<(u64, u64, i128, i128)> for Stamp {
-    fn from((size, inode, modified_ns, changed_ns): (u64, u64, i128, i128)) -> Stamp {
+impl From<(u64, u64, i64, i64)> for Stamp {
+    fn from((size, inode, modified_ns, changed_ns): (u64, u64, i64, i64)) -> Stamp {
         Stamp { size, inode, modified_ns, changed_ns }
     }
 }
 
-impl From<Stamp> for (u64, u64, i128, i128) {
+impl From<Stamp> for (u64, u64, i64, i64) {
     fn from(stamp: Stamp) -> Self {
         (stamp.size, stamp.inode, stamp.modified_ns, stamp.changed_ns)
     }
@@ -130,12 +130,11 @@ impl From<Stamp> for (u64, u64, i128, i128) {
 impl From<&rustix::fs::Stat> for Stamp {
     #[allow(clippy::unnecessary_cast, reason = "the sorts of the fields differ between machines")]
     fn from(status: &rustix::fs::Stat) -> Stamp {
-        let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
         Stamp {
             size: u64::try_from(status.st_size).unwrap_or(0),
             inode: status.st_ino as u64,
-            modified_ns: ns(status.st_mtime as i64, status.st_mtime_nsec as i64),
-            changed_ns: ns(status.st_ctime as i64, status.st_ctime_nsec as i64),
+            modified_ns: nanoseconds(status.st_mtime as i64, status.st_mtime_nsec as i64),
+            changed_ns: nanoseconds(status.st_ctime as i64, status.st_ctime_nsec as i64),
         }
     }
 }
@@ -159,16 +158,20 @@ impl Stamp {
     /// Tells whether the last change lies so long before `time` that a later one leaves another stamp.
     pub fn is_settled(&self, time: SystemTime) -> bool {
         let time = time.duration_since(UNIX_EPOCH).unwrap_or_default().saturating_sub(SETTLED);
-        self.changed_ns < i128::try_from(time.as_nanos()).unwrap_or(0)
+        self.changed_ns < i64::try_from(time.as_nanos()).unwrap_or(0)
     }
 
     fn from_status(status: &std::fs::Metadata) -> Stamp {
-        let ns = |seconds: i64, rest: i64| i128::from(seconds) * 1_000_000_000 + i128::from(rest);
         Stamp {
             size: status.len(),
             inode: status.ino(),
-            modified_ns: ns(status.mtime(), status.mtime_nsec()),
-            changed_ns: ns(status.ctime(), status.ctime_nsec()),
+            modified_ns: nanoseconds(status.mtime(), status.mtime_nsec()),
+            changed_ns: nanoseconds(status.ctime(), status.ctime_nsec()),
         }
     }
+}
+
+/// Since 1970. A file can claim a time that is too far away for that; what comes of it still tells it from other times.
+fn nanoseconds(seconds: i64, rest: i64) -> i64 {
+    seconds.wrapping_mul(1_000_000_000).wrapping_add(rest)
 }
