@@ -41,6 +41,8 @@ pub struct Touched {
     pub status: StatusMemo,
     /// What the plan follows from.
     pub basis: Basis,
+    /// The parts that are touched.
+    pub parts: BTreeSet<PartId>,
 }
 
 /// The parts to plan.
@@ -73,7 +75,7 @@ impl Touching<'_> {
     /// The journal cannot be read.
     pub fn plan(&self, lower: &mut Planner<'_>) -> Result<Option<(Plan, Touched)>, FileError> {
         let Some(mut basis) = Basis::unpacked(self.sweep.basis) else { return Ok(None) };
-        let mut parts = BTreeSet::new();
+        let mut parts = self.sweep.open.clone();
         for (_, concerns) in self.sweep.changed() {
             for concern in concerns {
                 match concern {
@@ -96,7 +98,7 @@ impl Touching<'_> {
             match self.attempt(&mut parts, &basis, &macros, lower)? {
                 Attempt::Planned(planned) => {
                     let (plan, journal, status) = *planned;
-                    return Ok(Some((plan, Touched { journal, status, basis })));
+                    return Ok(Some((plan, Touched { journal, status, basis, parts })));
                 }
                 Attempt::More(more) => parts.extend(more),
                 Attempt::Unclear => return Ok(None),

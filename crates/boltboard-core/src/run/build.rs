@@ -194,16 +194,22 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         if let Some(wanted) = &input.seal {
             seal(&judge, &journal, wanted, input.since)?;
         }
+    } else if let Some(since) = input.since {
+        since.sweep.leave_open(since.parts, plan.rest + journal.all().count())?;
     }
     Ok(report)
 }
 
 /// Removes files of steps that the plan no longer has, so that the folder looks as after a clean build.
 fn remove_stale(judge: &Judge<'_>, journal: &mut Journal) -> Result<Vec<String>, BuildFault> {
+    let stale = judge.stale();
+    if stale.is_empty() {
+        return Ok(Vec::new());
+    }
     let kept: BTreeSet<String> =
         judge.plan.steps.iter().flat_map(|(_, step)| step.writes.iter().map(Location::kept)).collect();
     let mut removed = Vec::new();
-    for name in judge.stale() {
+    for name in stale {
         let outputs = journal.get(&name).and_then(|r| r.note).map(|n| n.outputs);
         for output in outputs.unwrap_or_default().iter().filter(|o| !kept.contains(&o.location)) {
             let Ok(location) = output.location.parse::<Location>() else { continue };

@@ -1,7 +1,7 @@
 //! All places that a build looked at, for its seal.
 
 use std::borrow::Cow;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -34,6 +34,8 @@ pub struct SealWanted {
 pub struct Since<'a> {
     /// What the touched parts' steps did before.
     pub journal: &'a Journal,
+    /// The parts that are touched.
+    pub parts: &'a BTreeSet<PartId>,
     /// The seal.
     pub sweep: &'a Sweep<'static>,
 }

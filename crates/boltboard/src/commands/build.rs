@@ -76,8 +76,8 @@ pub struct Built {
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, Stop> {
     let (started, began) = (Instant::now(), SystemTime::now());
-    let in_full = args.verify || args.check_reads || args.explain.is_some();
-    let standing = if in_full { None } else { standing(global)? };
+    let standing = if args.explain.is_some() { None } else { standing(global)? };
+    let verifies = args.verify || args.check_reads;
     if let Some((Standing::Whole(sealed), place)) = &standing {
         let report = BuildReport { current: sealed.steps, ..BuildReport::default() };
         let wall_ms = millis(started.elapsed());
@@ -86,14 +86,23 @@ pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, S
         if !args.quiet {
             screen.out(&summary(None, &report, wall_ms, sealed.output_bytes));
         }
-        return Ok(Exit::Done);
+        if !verifies {
+            return Ok(Exit::Done);
+        }
+        let session = Session::open(global, screen)?;
+        guard(&session, args);
+        return verify_now(&session, screen, args, &session.resolve()?);
     }
     let session = Session::open(global, screen)?;
     let changed = match standing {
         Some((Standing::Changed(sweep), _)) => Some(sweep),
         Some((Standing::Whole(_), _)) | None => None,
     };
-    Ok(build_since(&session, screen, args, changed.as_ref())?.exit)
+    let built = build_since(&session, screen, args, changed.as_ref())?;
+    match built.exit {
+        Exit::Done if verifies => verify_now(&session, screen, args, &built.resolved),
+        other => Ok(other),
+    }
 }
 
 /// Builds the profile in use.
@@ -127,16 +136,14 @@ fn build_since(
     session.keep_probes();
     crate::host::accept(session, &resolved.choices, &resolved.facts)?;
     remember_options(session)?;
-    let _lock = WorkLock::take(&session.work, &mut |holder| {
-        let who = holder.map_or(String::new(), |pid| format!(" (process {pid})"));
-        screen.remark(&format!(
-            "Another build is at work in {}{who}; waiting for it to end.",
-            session.work.root().display()
-        ));
-    })?;
+    let _lock = lock(session, screen)?;
     if touched.is_some() && sweep.is_some_and(|sweep| !sweep.is_fresh()) {
         // Another build has ended since.
         (planned, touched) = (session.plan(&resolved)?, None);
+    }
+    if args.verbose && touched.is_some() {
+        let (some, all) = (planned.plan.steps.len(), planned.plan.count());
+        screen.out(&format!("Looking at {some} of {all} steps: what has changed touches no others.\n"));
     }
     let status = match &mut touched {
         Some(touched) => std::mem::take(&mut touched.status),
@@ -146,13 +153,7 @@ fn build_since(
     let mut progress = Progress::new(session.board, &planned.plan, jobs.count, screen.live && !args.quiet);
     progress.verbose = args.verbose;
     progress.quiet = args.quiet;
-    if args.nice {
-        // Steps inherit it. What cannot be had is not worth stopping for.
-        let _ = rustix::process::setpriority_process(None, NICE);
-    }
-    if let Some(guard) = std::env::current_exe().ok().and_then(|program| Guard::start(&program, &[crate::GUARD]).ok()) {
-        session.launch.guard_with(guard);
-    }
+    guard(session, args);
     let stopped = stop_on_signal(&session.launch);
     let input = BuildInput {
         plan: &planned.plan,
@@ -164,7 +165,11 @@ fn build_since(
         logs: session.work.logs(),
         jobs,
         seal: seal_wanted(session, &resolved, &planned, touched.as_ref()),
-        since: touched.as_ref().zip(sweep).map(|(touched, sweep)| Since { journal: &touched.journal, sweep }),
+        since: touched.as_ref().zip(sweep).map(|(touched, sweep)| Since {
+            journal: &touched.journal,
+            parts: &touched.parts,
+            sweep,
+        }),
         reads: Reads::Free,
         after_failure: if args.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
         stopped: &stopped,
@@ -201,28 +206,63 @@ fn build_since(
         LedgerOutcome::Failed => Exit::No,
         LedgerOutcome::Interrupted => Exit::Interrupted,
     };
-    let exit = match exit {
-        Exit::Done if args.verify || args.check_reads => verify_now(session, screen, args, &input)?,
-        other => other,
-    };
     Ok(Built { resolved, planned, exit })
 }
 
-/// Compares what was built with a clean build, which is removed afterwards.
-fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, input: &BuildInput<'_>) -> Result<Exit, Stop> {
+/// Waits for other builds in the work folder to end.
+fn lock(session: &Session, screen: &Screen) -> Result<WorkLock, Stop> {
+    Ok(WorkLock::take(&session.work, &mut |holder| {
+        let who = holder.map_or(String::new(), |pid| format!(" (process {pid})"));
+        screen.remark(&format!(
+            "Another build is at work in {}{who}; waiting for it to end.",
+            session.work.root().display()
+        ));
+    })?)
+}
+
+/// Sees to it that steps end with this process, and go behind other work if asked.
+fn guard(session: &Session, args: &BuildArgs) {
+    if args.nice {
+        // Steps inherit it. What cannot be had is not worth stopping for.
+        let _ = rustix::process::setpriority_process(None, NICE);
+    }
+    if let Some(guard) = std::env::current_exe().ok().and_then(|program| Guard::start(&program, &[crate::GUARD]).ok()) {
+        session.launch.guard_with(guard);
+    }
+}
+
+/// Compares what was built with a clean build by a plan of everything; the clean build is removed afterwards.
+fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, resolved: &Resolved) -> Result<Exit, Stop> {
     let started = Instant::now();
+    let planned = session.plan(resolved)?;
+    let _lock = lock(session, screen)?;
     let side = session.work.scratch()?;
-    let mut progress = Progress::new(session.board, input.plan, input.jobs.count, screen.live && !args.quiet);
+    let jobs = jobs(args.jobs, args.load);
+    let mut progress = Progress::new(session.board, &planned.plan, jobs.count, screen.live && !args.quiet);
     progress.quiet = args.quiet;
-    let reads = if args.check_reads { Reads::Declared } else { Reads::Free };
-    let clean = BuildInput { reads, logs: input.logs.clone(), seal: None, since: None, ..*input };
+    let stopped = stop_on_signal(&session.launch);
+    let clean = BuildInput {
+        plan: &planned.plan,
+        store: &Store::at(&session.work.store()),
+        status: &StatusMemo::load(&session.work.status()),
+        tokens: &TokenMemo::default(),
+        launch: &session.launch,
+        tools: &planned.tools,
+        logs: session.work.logs(),
+        jobs,
+        seal: None,
+        since: None,
+        reads: if args.check_reads { Reads::Declared } else { Reads::Free },
+        after_failure: if args.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
+        stopped: &stopped,
+    };
     let verification = verify(&clean, side.path(), &mut progress);
     progress.finish();
     let verification = verification?;
     let wall_ms = millis(started.elapsed());
     let same = verification.differences.is_empty() && verification.report.failures.is_empty();
     if !args.quiet || !same {
-        screen.out(&verified(input.plan, &verification, wall_ms));
+        screen.out(&verified(&planned.plan, &verification, wall_ms));
     }
     Ok(match (verification.report.interrupted, same) {
         (true, _) => Exit::Interrupted,

@@ -19,3 +19,4 @@ mod skerry;
 mod structure;
 mod survey;
 mod toolchains;
+mod touched;

@@ -6,7 +6,7 @@
 mod sweep;
 
 use std::borrow::Cow;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -85,6 +85,9 @@ struct Place {
     concerns: Vec<Concern>,
 }
 
+/// A place by its folder and name.
+type Known<'p> = (&'p str, &'p str, &'p Place);
+
 /// Collects the places that a build looked at.
 #[derive(Debug)]
 pub struct SealMaker<'a> {
@@ -121,6 +124,8 @@ struct Head<'a> {
     asked: Digest,
     steps: usize,
     output_bytes: u64,
+    /// Parts that are not done, whatever the places say.
+    open: BTreeSet<PartId>,
     basis: Block,
     /// Folders in order, some at a time, each time with the path of the first.
     #[serde(borrow)]
@@ -232,38 +237,76 @@ impl<'a> SealMaker<'a> {
         if !self.sound {
             return None;
         }
-        let mut places: Vec<(&str, &str, &Expected, Vec<u8>)> = Vec::with_capacity(self.places.len());
+        let mut places: Vec<Known<'_>> = Vec::with_capacity(self.places.len());
         for (path, place) in &self.places {
             let (folder, name) = split(path.to_str()?)?;
-            let known = before.and_then(|sweep| sweep.at(folder, name)).map_or(&[][..], |(_, concerns)| concerns);
-            let mut concerns: Vec<u32> = place.concerns.iter().map(|concern| u32::from(*concern)).collect();
-            concerns.extend(numbers(known));
-            concerns.sort_unstable();
-            concerns.dedup();
-            places.push((folder, name, &place.expected, concerns.iter().flat_map(|n| n.to_le_bytes()).collect()));
+            places.push((folder, name, place));
         }
-        places.sort_unstable_by_key(|(folder, name, ..)| (*folder, *name));
-        let mut folders: Vec<Folder<'_>> = Vec::new();
-        for (folder, name, expected, concerns) in &places {
-            let place = (*name, (*expected).clone(), concerns.as_slice());
-            match folders.last_mut().filter(|last| last.path == *folder) {
-                Some(last) => last.places.push(place),
-                None => folders.push(Folder { path: folder, places: vec![place] }),
-            }
-        }
+        places.sort_unstable_by_key(|(folder, name, _)| (*folder, *name));
         let chunks = match before {
-            None => chunks_of(&folders)?,
-            Some(sweep) => sweep.with(folders)?,
+            None => packed_in_turn(&places)?,
+            Some(sweep) => {
+                let concerns: Vec<Vec<u8>> = places.iter().map(|place| concerns_of(place, before)).collect();
+                let chunks = sweep.with(folders_of(&places, &concerns))?;
+                return file_of(saying.asked, saying.sealed, BTreeSet::new(), &saying.basis, &chunks);
+            }
         };
-        let Sealed { steps, output_bytes } = saying.sealed;
-        let blocks = chunks.iter().map(|chunk| (chunk.first, chunk.block)).collect();
-        let head = Head { asked: saying.asked, steps, output_bytes, basis: Block::of(&saying.basis), chunks: blocks };
-        let head = postcard::to_stdvec(&head).ok()?;
-        let Block { length, check } = Block::of(&head);
-        let mut bytes = [MARK, &length.to_le_bytes(), &check, &head, &saying.basis].concat();
-        chunks.iter().for_each(|chunk| bytes.extend_from_slice(&chunk.folders));
-        Some(bytes)
+        file_of(saying.asked, saying.sealed, BTreeSet::new(), &saying.basis, &chunks)
     }
+}
+
+/// Packs places that are sorted, some folders at a time: there are many.
+fn packed_in_turn<'p>(places: &[Known<'p>]) -> Option<Vec<Chunk<'p>>> {
+    let mut chunks = Vec::new();
+    let mut rest = places;
+    while let (Some((first, ..)), Some((last, ..))) = (rest.first(), rest.get(CHUNK.min(rest.len()).saturating_sub(1)))
+    {
+        let (some, after) = rest.split_at(rest.partition_point(|(folder, ..)| folder <= last));
+        let concerns: Vec<Vec<u8>> = some.iter().map(|place| concerns_of(place, None)).collect();
+        let packed = postcard::to_stdvec(&folders_of(some, &concerns)).ok()?;
+        chunks.push(Chunk { first, block: Block::of(&packed), folders: Cow::Owned(packed) });
+        rest = after;
+    }
+    Some(chunks)
+}
+
+/// The numbers of all that a place concerns, with those that are known from before.
+fn concerns_of((folder, name, place): &Known<'_>, before: Option<&Sweep<'_>>) -> Vec<u8> {
+    let known = before.and_then(|sweep| sweep.at(folder, name)).map_or(&[][..], |(_, concerns)| concerns);
+    let mut concerns: Vec<u32> = place.concerns.iter().map(|concern| u32::from(*concern)).collect();
+    concerns.extend(numbers(known));
+    concerns.sort_unstable();
+    concerns.dedup();
+    concerns.iter().flat_map(|number| number.to_le_bytes()).collect()
+}
+
+fn folders_of<'p>(places: &[Known<'p>], concerns: &'p [Vec<u8>]) -> Vec<Folder<'p>> {
+    let mut folders: Vec<Folder<'_>> = Vec::new();
+    for ((folder, name, place), concerns) in places.iter().zip(concerns) {
+        let place = (*name, place.expected.clone(), concerns.as_slice());
+        match folders.last_mut().filter(|last| last.path == *folder) {
+            Some(last) => last.places.push(place),
+            None => folders.push(Folder { path: folder, places: vec![place] }),
+        }
+    }
+    folders
+}
+
+/// Puts the file together.
+fn file_of(
+    asked: Digest,
+    Sealed { steps, output_bytes }: Sealed,
+    open: BTreeSet<PartId>,
+    basis: &[u8],
+    chunks: &[Chunk<'_>],
+) -> Option<Vec<u8>> {
+    let blocks = chunks.iter().map(|chunk| (chunk.first, chunk.block)).collect();
+    let head = Head { asked, steps, output_bytes, open, basis: Block::of(basis), chunks: blocks };
+    let head = postcard::to_stdvec(&head).ok()?;
+    let Block { length, check } = Block::of(&head);
+    let mut bytes = [MARK, &length.to_le_bytes(), &check, &head, basis].concat();
+    chunks.iter().for_each(|chunk| bytes.extend_from_slice(&chunk.folders));
+    Some(bytes)
 }
 
 fn split(path: &str) -> Option<(&str, &str)> {

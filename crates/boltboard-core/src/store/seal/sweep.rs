@@ -10,8 +10,10 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, openat, readlinkat, statat};
 
-use super::{Block, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Sealed, chunks_of, numbers, split};
-use crate::base::Digest;
+use super::{Block, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Sealed, chunks_of, file_of, numbers, split};
+use crate::base::files::write_quickly;
+use crate::base::{Digest, FileError};
+use crate::board::PartId;
 use crate::definitions::Listing;
 use crate::store::status::Stamp;
 
@@ -42,6 +44,9 @@ pub struct Sweep<'a> {
     pub sealed: Sealed,
     /// What its plan followed from, packed by who made it.
     pub basis: &'a [u8],
+    /// Parts that are not done, whatever the places say.
+    pub open: BTreeSet<PartId>,
+    asked: Digest,
     file: &'a SealFile,
     chunks: Vec<Packed<'a>>,
     /// Folder and name of what has changed.
@@ -123,11 +128,11 @@ impl SealFile {
         }
         let sealed = Sealed { steps: head.steps, output_bytes: head.output_bytes };
         let changed = changed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if changed.is_empty() {
+        if changed.is_empty() && head.open.is_empty() {
             return Some(Standing::Whole(sealed));
         }
         let whole = head.basis.holds(basis);
-        whole.then_some(Standing::Changed(Sweep { sealed, basis, file: self, chunks, changed }))
+        whole.then_some(Standing::Changed(Sweep { sealed, basis, open: head.open, asked, file: self, chunks, changed }))
     }
 }
 
@@ -135,6 +140,21 @@ impl<'a> Sweep<'a> {
     /// Tells whether the seal still lies where it was read.
     pub fn is_fresh(&self) -> bool {
         Stamp::of(&self.file.path) == Some(self.file.stamp)
+    }
+
+    /// Writes the seal as it was, but for parts that are not done now; the next build looks at them in any case.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub fn leave_open(&self, open: &BTreeSet<PartId>, steps: usize) -> Result<(), FileError> {
+        let as_it_was =
+            |chunk: &Packed<'a>| Chunk { first: chunk.first, folders: Cow::Borrowed(chunk.bytes), block: chunk.block };
+        let chunks: Vec<Chunk<'_>> = self.chunks.iter().map(as_it_was).collect();
+        let sealed = Sealed { steps, ..self.sealed };
+        match file_of(self.asked, sealed, &self.open | open, self.basis, &chunks) {
+            Some(bytes) => write_quickly(&self.file.path, &bytes),
+            None => Ok(()),
+        }
     }
 
     /// Returns all places that are not as they were, and whom each concerns.

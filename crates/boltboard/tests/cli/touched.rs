@@ -1,0 +1,138 @@
+//! After a sealed build only what a change touches is planned, and what comes out equals a clean build all the same.
+
+use std::time::Duration;
+
+use crate::harness::Scratch;
+
+const BOARD: &str = r#"format = 1
+[tree]
+name = "touched"
+version = "1"
+[toolchain]
+c-flags = ["-O1", { when = "fast", add = ["-O2"] }]
+[header.options]
+path = "touched/options.h"
+prefix = "T_"
+[option.fast]
+kind = "switch"
+[option.horn]
+kind = "switch"
+[option.bell]
+kind = "switch"
+[option.chime]
+kind = "module"
+default = "builtin"
+[part.words]
+kind = "generated"
+command = ["sh", "-c", "sed s/TIDE/tide/ words.txt > ${step:writes}"]
+reads = ["words.txt"]
+writes = ["words.h"]
+[part.low]
+kind = "static-library"
+sources = ["low/*.c", { when = "horn", add = ["horn/*.c"] }]
+public-include = ["low"]
+[part.high]
+kind = "static-library"
+sources = ["high/*.c"]
+uses = ["low", "words"]
+include = ["first", "common"]
+[part.far]
+kind = "static-library"
+sources = ["far/*.c"]
+include = ["common"]
+[part.chime]
+kind = "module"
+option = "chime"
+program = "prog"
+symbol = "chime"
+sources = ["chime/*.c"]
+include = ["common"]
+[part.prog]
+kind = "program"
+sources = ["main.c"]
+uses = ["high", "far"]
+"#;
+
+fn tree() -> Scratch {
+    let tree = Scratch::with(&[
+        ("board.toml", BOARD),
+        ("words.txt", "#define WORD \"TIDE\"\n"),
+        ("common/common.h", "#define COMMON 1\n"),
+        ("first/none.h", ""),
+        ("low/low.h", "int low(void);\n"),
+        ("low/low.c", "#include \"low.h\"\nint low(void) { return 1; }\n"),
+        ("horn/horn.c", "int horn(void) { return 2; }\n"),
+        (
+            "high/high.c",
+            "#include <words.h>\n#include <low.h>\n#include <common.h>\nint high(void) { return low() + WORD[0] + COMMON; }\n",
+        ),
+        (
+            "far/far.c",
+            "#include <touched/options.h>\n#include <common.h>\n#ifdef T_BELL\nint bell = 1;\n#endif\nint far(void) { return COMMON; }\n",
+        ),
+        ("far/off.c", "int off(void) { return 4; }\n"),
+        ("chime/chime.c", "#include <common.h>\nint chime(void) { return COMMON; }\n"),
+        ("main.c", "int high(void);\nint far(void);\nint main(void) { return high() + far() > 1000; }\n"),
+    ]);
+    settle(&tree);
+    tree
+}
+
+fn append(tree: &Scratch, file: &str, text: &str) {
+    tree.write(file, &format!("{}{text}", tree.read(file)));
+}
+
+/// Builds until the build is sealed: what was written shortly before is not.
+fn settle(tree: &Scratch) {
+    std::thread::sleep(Duration::from_millis(80));
+    tree.run("build").code(0);
+}
+
+/// Which share of the plan was looked at, or `None` when all of it was; the build must equal a clean one.
+fn looked_at(tree: &Scratch) -> Option<(usize, usize)> {
+    let ran = tree.run("build --verbose --verify");
+    assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
+    let line = ran.out.lines().find_map(|line| line.strip_prefix("Looking at "))?;
+    let mut words = line.split(' ');
+    let mut number = || words.find_map(|word| word.parse().ok()).expect("a number");
+    Some((number(), number()))
+}
+
+#[test]
+fn only_what_a_change_touches_is_planned() {
+    type Change = fn(&Scratch);
+    // Of the steps of all parts, generated parts and the option header are always among those that are looked at.
+    let cases: [(&str, Change, Option<usize>); 13] = [
+        ("a source", |tree| append(tree, "far/off.c", "int more;\n"), Some(7)),
+        (
+            "a source that is saved by another name",
+            |tree| {
+                tree.write("far/.off.new", "int off(void) { return 5; }\n");
+                std::fs::rename(tree.at("far/.off.new"), tree.at("far/off.c")).expect("renamed");
+            },
+            Some(7),
+        ),
+        ("a header of some", |tree| append(tree, "low/low.h", "#define LOW 1\n"), Some(8)),
+        ("a header of many", |tree| append(tree, "common/common.h", "#undef COMMON\n#define COMMON 2\n"), Some(10)),
+        ("what a generator reads", |tree| tree.write("words.txt", "#define WORD \"TIDES\"\n"), Some(6)),
+        ("a header that comes first", |tree| tree.write("first/common.h", "#define COMMON 3\n"), None),
+        ("an option that is named in code", |tree| drop(tree.run("set bell=on").code(0)), Some(7)),
+        ("an option that adds a source", |tree| drop(tree.run("set horn=on").code(0)), Some(9)),
+        ("a module that is made another way", |tree| drop(tree.run("set chime=loadable").code(0)), Some(6)),
+        ("a flag of all", |tree| drop(tree.run("set fast=on").code(0)), None),
+        ("a new source", |tree| tree.write("far/new.c", "int new_one;\n"), None),
+        ("a definition", |tree| append(tree, "board.toml", "\n# a remark\n"), None),
+        ("a result that was edited", |tree| tree.write("bolt-work/builds/mine/out/lib/libfar.a", "none"), Some(7)),
+    ];
+    for (case, change, want) in cases {
+        let tree = tree();
+        assert_eq!(tree.run("build --verbose").code(0).out.lines().count(), 1, "{case}: the build is sealed");
+        std::thread::sleep(Duration::from_millis(80));
+        change(&tree);
+        std::thread::sleep(Duration::from_millis(80));
+        let looked = looked_at(&tree);
+        assert_eq!(looked.map(|(some, _)| some), want, "{case}: {looked:?}");
+        let again = tree.run("build").code(0).out;
+        assert!(again.starts_with("Built: 0 steps run"), "{case}: {again}");
+    }
+}
