@@ -281,8 +281,24 @@ impl Session {
         Ok(Planned { listing, tools, folders, plan })
     }
 
+    /// Makes the plan of what was touched since a sealed build, with what it is judged by, or else that of everything.
+    pub fn plan_since(
+        &self,
+        resolved: &Resolved,
+        sweep: Option<&Sweep<'static>>,
+    ) -> Result<(Planned, Option<Touched>), Stop> {
+        let touched = match sweep {
+            Some(sweep) => self.touched(resolved, sweep)?,
+            None => None,
+        };
+        match touched {
+            Some((planned, touched)) => Ok((planned, Some(touched))),
+            None => Ok((self.plan(resolved)?, None)),
+        }
+    }
+
     /// Makes the plan of what was touched since a sealed build, with what it is judged by; `None` where all must be planned.
-    pub fn touched(&self, resolved: &Resolved, sweep: &Sweep<'static>) -> Result<Option<(Planned, Touched)>, Stop> {
+    fn touched(&self, resolved: &Resolved, sweep: &Sweep<'static>) -> Result<Option<(Planned, Touched)>, Stop> {
         let folders = self.work.folders(&self.board.tree.source_root, &self.profile);
         let touching = Touching {
             board: self.board,
@@ -338,12 +354,18 @@ impl Session {
         Tools { c, cxx, search_path: self.search_path.clone() }
     }
 
-    /// Tells what a build by a plan would do.
-    pub fn preview(&self, planned: &Planned) -> Result<Preview, Stop> {
-        self.judged(planned, &mut |_, preview| Ok(preview.clone()))
+    /// Tells what a build by a plan would do; the plan may be one of what was touched.
+    pub fn preview(&self, planned: &Planned, touched: Option<&Touched>) -> Result<Preview, Stop> {
+        match touched {
+            None => self.judged(planned, &mut |_, preview| Ok(preview.clone())),
+            Some(Touched { journal, status, .. }) => {
+                let (store, tokens) = (Store::at(&self.work.store()), TokenMemo::default());
+                Ok(preview(&Judge { plan: &planned.plan, journal, store: &store, status, tokens: &tokens }))
+            }
+        }
     }
 
-    /// Looks at what a build by a plan would do, with all that it is judged by.
+    /// Looks at what a build by a plan of everything would do, with all that it is judged by.
     pub fn judged<T>(
         &self,
         planned: &Planned,

@@ -87,7 +87,7 @@ impl Preview {
 pub fn preview(judge: &Judge<'_>) -> Preview {
     let mut ahead = Ahead::default();
     let mut steps = Vec::new();
-    let mut current = 0;
+    let mut current = judge.plan.rest;
     let (mut quick, timings) = (QuickJudge::new(judge), Timings::of(judge));
     for (id, step) in judge.plan.steps.iter() {
         if quick.is_current(step, &ahead) {

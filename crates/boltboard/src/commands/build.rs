@@ -121,14 +121,7 @@ fn build_since(
     let began = SystemTime::now();
     crate::host::only_real(session)?;
     let resolved = session.resolve()?;
-    let touched = match sweep {
-        Some(sweep) => session.touched(&resolved, sweep)?,
-        None => None,
-    };
-    let (mut planned, mut touched) = match touched {
-        Some((planned, touched)) => (planned, Some(touched)),
-        None => (session.plan(&resolved)?, None),
-    };
+    let (mut planned, mut touched) = session.plan_since(&resolved, sweep)?;
     if let Some(file) = &args.explain {
         screen.out(&super::preview::explain(session, &planned, file)?);
     }

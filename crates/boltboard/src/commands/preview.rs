@@ -35,16 +35,19 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
         screen.out(&explain(&session, &planned, file)?);
         return Ok(Exit::Done);
     }
-    if !global.json
-        && let Some((Standing::Whole(sealed), _)) = standing(global)?
-    {
+    let standing = standing(global)?.map(|(standing, _)| standing);
+    if let (Some(Standing::Whole(sealed)), false) = (&standing, global.json) {
         screen.out(&render::nothing_to_do(sealed.steps));
         return Ok(Exit::Done);
     }
+    let changed = match &standing {
+        Some(Standing::Changed(sweep)) => Some(sweep),
+        Some(Standing::Whole(_)) | None => None,
+    };
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
-    let planned = session.plan(&resolved)?;
-    let preview = session.preview(&planned)?;
+    let (planned, touched) = session.plan_since(&resolved, changed)?;
+    let preview = session.preview(&planned, touched.as_ref())?;
     let jobs = jobs(args.jobs, None).count;
     if global.json {
         screen.json(&json::preview(&session, &planned.plan, &preview, jobs));

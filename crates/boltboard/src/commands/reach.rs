@@ -122,7 +122,7 @@ fn price(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) ->
     }
     let resolved = Resolved { choices: way.choices.clone(), facts: facts.clone(), resolution: way.resolution.clone() };
     let planned = session.plan(&resolved).ok()?;
-    let ahead = session.preview(&planned).ok()?;
+    let ahead = session.preview(&planned, None).ok()?;
     let runs = ahead.steps.iter().filter(|step| matches!(step.verdict, Verdict::Run | Verdict::Follows)).count();
     let work_ms = match ahead.work() {
         Work::Known(ms) | Work::About(ms) => Some(ms),

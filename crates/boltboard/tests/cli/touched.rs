@@ -98,6 +98,26 @@ fn looked_at(tree: &Scratch) -> Option<(usize, usize)> {
     Some((number(), number()))
 }
 
+/// What would be done and why, without guesses of times.
+fn previewed(tree: &Scratch) -> serde_json::Value {
+    let mut told = tree.run("preview --json").code(0).json();
+    let fields = told.as_object_mut().expect("an object");
+    fields.retain(|name, _| name != "expected-work-ms" && name != "expected-ms");
+    for step in fields["steps"].as_array_mut().expect("steps") {
+        step.as_object_mut().expect("a step").retain(|name, _| !name.ends_with("ms") && name != "guess");
+    }
+    told
+}
+
+/// The same without the seal.
+fn previewed_in_full(tree: &Scratch) -> serde_json::Value {
+    let [seal, aside] = ["seal", "seal-aside"].map(|name| tree.at("bolt-work/builds/mine").join(name));
+    std::fs::rename(&seal, &aside).expect("there is a seal");
+    let told = previewed(tree);
+    std::fs::rename(&aside, &seal).expect("back again");
+    told
+}
+
 #[test]
 fn only_what_a_change_touches_is_planned() {
     type Change = fn(&Scratch);
@@ -130,9 +150,47 @@ fn only_what_a_change_touches_is_planned() {
         std::thread::sleep(Duration::from_millis(80));
         change(&tree);
         std::thread::sleep(Duration::from_millis(80));
+        let (quick, whole) = (previewed(&tree), previewed_in_full(&tree));
+        assert_eq!(quick, whole, "{case}");
         let looked = looked_at(&tree);
         assert_eq!(looked.map(|(some, _)| some), want, "{case}: {looked:?}");
         let again = tree.run("build").code(0).out;
         assert!(again.starts_with("Built: 0 steps run"), "{case}: {again}");
     }
+}
+
+#[test]
+fn after_a_failure_what_is_open_is_looked_at_again() {
+    let tree = tree();
+    settle(&tree);
+    // An option's new source is made, another one fails; then the option is taken back.
+    let before = tree.read("high/high.c");
+    tree.write("high/high.c", &format!("{before}#error not yet\n"));
+    tree.run("set horn=on").code(0);
+    tree.run("build --keep-going").code(1);
+    assert!(tree.at("bolt-work/builds/mine/objects/low/horn/horn.c.o").exists());
+    tree.run("set horn=off").code(0);
+    std::thread::sleep(Duration::from_millis(80));
+    tree.run("build").code(1).complains(&["not yet"]);
+    tree.write("high/high.c", &before);
+    std::thread::sleep(Duration::from_millis(80));
+    let looked = looked_at(&tree);
+    assert!(looked.is_some_and(|(some, all)| some < all), "{looked:?}");
+    assert!(!tree.at("bolt-work/builds/mine/objects/low/horn/horn.c.o").exists());
+    assert!(tree.run("build").code(0).out.starts_with("Built: 0 steps run"));
+}
+
+#[test]
+fn one_failure_after_the_other_stays_quick() {
+    let tree = tree();
+    let whole = tree.read("far/off.c");
+    for text in ["int off(void) { return 1 }\n", "int off(void) { return nothing; }\n"] {
+        settle(&tree);
+        tree.write("far/off.c", text);
+        tree.run("build").code(1).complains(&["far/off.c"]);
+        tree.run("build --verbose").code(1).says(&["Looking at"]);
+        tree.write("far/off.c", &whole);
+    }
+    std::thread::sleep(Duration::from_millis(80));
+    assert!(looked_at(&tree).is_some());
 }
