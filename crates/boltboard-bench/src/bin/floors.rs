@@ -9,9 +9,9 @@ use std::error::Error;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::Mutex;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
-use boltboard_bench::trees::write_tree;
+use boltboard_bench::trees::{FOLDER, write_tree};
 use boltboard_bench::{program, run};
 use serde_json::Value;
 
@@ -28,10 +28,12 @@ fn main() -> Result<()> {
     if compiles > 0 {
         whole(&folder.path().join("whole"), compiles)?;
     }
-    let large = std::env::args().nth(3).map_or_else(|| folder.path().join("large"), PathBuf::from);
-    if !large.join("bolt-work").exists() {
+    let fresh = folder.path().join("fresh");
+    write_tree(&fresh, files)?;
+    start(&fresh)?;
+    let large = std::env::args().nth(3).map_or(fresh, PathBuf::from);
+    if !large.join("board.toml").exists() {
         write_tree(&large, files)?;
-        start(&large)?;
     }
     changes(&large, files)
 }
@@ -123,10 +125,15 @@ fn changes(tree: &Path, files: usize) -> Result<()> {
 
     let edited = tree.join("area0/room0/f1.c");
     let text = std::fs::read_to_string(&edited)?;
-    let one = flip(tree, &|n| Ok(std::fs::write(&edited, format!("{text}int more{n}(void) {{ return {n}; }}\n"))?))?;
+    // What the store knows from earlier rounds would make the commands unneeded.
+    let unique = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH)?.as_secs() as usize;
+    let one = flip(tree, &|n| {
+        let more = format!("int more{unique}_{n}(void) {{ return {n}; }}\n");
+        Ok(std::fs::write(&edited, format!("{text}{more}"))?)
+    })?;
     let switch = flip(tree, &|n| {
-        let value = if n.is_multiple_of(2) { "o0-1=on" } else { "o0-1=off" };
-        ours(tree, &["set", value]).map(|_| std::thread::sleep(Duration::from_millis(80)))
+        let room = (unique * 7 + n) % (files / FOLDER).max(1);
+        ours(tree, &["set", &format!("o{room}-1=on")]).map(|_| std::thread::sleep(Duration::from_millis(80)))
     })?;
     for (what, (mine, commands)) in [("one file edited", one), ("one option flipped", switch)] {
         tell(&format!("{what}, against the status look-ups and its commands"), mine, bare + commands);
@@ -140,8 +147,6 @@ fn flip(tree: &Path, change: &dyn Fn(usize) -> Result<()>) -> Result<(Duration, 
     let (mut mine, mut bare) = (Vec::new(), Vec::new());
     for n in 0..TIMES {
         change(n)?;
-        // What is kept of earlier rounds would make the commands unneeded.
-        let _ = std::fs::remove_dir_all(tree.join("bolt-work/store/notes"));
         let ran: Value = serde_json::from_slice(&run(tree, &["preview", "--json"])?.stdout)?;
         mine.push(ours(tree, &["build", "--quiet"])?);
         let wanted = |verb: &str| {
@@ -150,8 +155,11 @@ fn flip(tree: &Path, change: &dyn Fn(usize) -> Result<()>) -> Result<(Duration, 
                 .filter(|step| step["does"] == verb)
                 .filter_map(|step| step["step"].as_str())
                 .map(str::to_string)
-                .collect()
+                .collect::<Vec<String>>()
         };
+        if wanted("compile").is_empty() {
+            return Err("the change touches no compile".into());
+        }
         bare.push(commands_of(tree, wanted("compile"), wanted("archive"), wanted("link"))?);
     }
     Ok((median(mine), median(bare)))

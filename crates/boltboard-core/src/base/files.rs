@@ -46,7 +46,15 @@ pub fn make_folder(path: &Path) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_whole(path: &Path, content: &[u8]) -> Result<(), FileError> {
-    write_aside(path, content, Sync::Now)
+    write_aside(path, &[content], Sync::Now)
+}
+
+/// The same for a content in pieces.
+///
+/// # Errors
+/// The file cannot be written; the old one is then still there.
+pub fn write_whole_of(path: &Path, pieces: &[&[u8]]) -> Result<(), FileError> {
+    write_aside(path, pieces, Sync::Now)
 }
 
 /// The same without a sync, for what can be made again and tells by itself that it is whole: after a power cut it may be gone.
@@ -54,7 +62,7 @@ pub fn write_whole(path: &Path, content: &[u8]) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_quickly(path: &Path, content: &[u8]) -> Result<(), FileError> {
-    write_aside(path, content, Sync::Later)
+    write_aside(path, &[content], Sync::Later)
 }
 
 #[derive(PartialEq)]
@@ -63,12 +71,14 @@ enum Sync {
     Later,
 }
 
-fn write_aside(path: &Path, content: &[u8], sync: Sync) -> Result<(), FileError> {
+fn write_aside(path: &Path, pieces: &[&[u8]], sync: Sync) -> Result<(), FileError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     make_folder(folder)?;
     let failed = || FileError::on("write", path);
     let mut file = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
-    file.write_all(content).map_err(failed())?;
+    for piece in pieces {
+        file.write_all(piece).map_err(failed())?;
+    }
     if sync == Sync::Now {
         file.as_file().sync_data().map_err(failed())?;
     }

@@ -65,6 +65,7 @@ pub(super) fn seal(
     for (path, concern) in &wanted.looked {
         places.maker.looked(path.clone(), *concern);
     }
+    places.maker.reserve(2 * judge.plan.steps.len());
     wanted.named.iter().for_each(|folder| places.maker.names(folder.clone()));
     let mut tools: HashSet<PathBuf> = HashSet::new();
     for (_, step) in judge.plan.steps.iter() {

@@ -192,6 +192,9 @@ impl Opening {
 
     fn take_all(&mut self) {
         let names: Vec<String> = self.parts.parts().map(str::to_string).collect();
+        let (texts, digests, records) = self.parts.counts;
+        self.tables.reserve(texts, digests);
+        self.records.reserve(records);
         for part in names {
             let Some(block) = self.parts.block(&part) else {
                 self.damaged = true;
@@ -314,9 +317,10 @@ impl Journal {
     /// It cannot be written.
     pub fn add(&mut self, record: &StepRecord) -> Result<(), FileError> {
         let from = (self.written.texts.len(), self.written.digests.len());
-        let packed = self.written.pack(record);
-        self.write(from, Event::Done(Box::new(packed)))?;
         let packed = self.tables.pack(record);
+        if let Some(written) = self.written.repack(&packed, &self.tables) {
+            self.write(from, Event::Done(Box::new(written)))?;
+        }
         self.records.insert(packed.step, Some(packed));
         Ok(())
     }
@@ -374,8 +378,10 @@ impl Journal {
             records.sort_unstable_by_key(|record| self.text(record.step));
             Block::of(records.into_iter(), &self.tables)
         };
-        let blocks = parts.into_iter().map(|(part, records)| (part, block(records))).collect();
-        RecordsFile::write(&self.path.with_file_name("records"), &blocks)?;
+        let blocks = parts.into_iter().map(|(part, records)| (part, block(records)));
+        let (texts, digests) = self.tables.counts();
+        let counts = (texts, digests, self.all().count());
+        RecordsFile::write(&self.path.with_file_name("records"), blocks, counts)?;
         // Frames that are still there after a kill here say what the records say.
         write_whole(&self.path, MARK)?;
         (self.file, self.frames) = (None, 0);

@@ -122,6 +122,11 @@ impl<T: Clone + Eq + std::hash::Hash> Table<T> {
         self.items.len()
     }
 
+    fn reserve(&mut self, more: usize) {
+        self.items.reserve(more);
+        self.numbers.reserve(more);
+    }
+
     pub fn items(&self) -> &[T] {
         &self.items
     }
@@ -168,39 +173,52 @@ pub(super) struct Renumbering {
 impl Renumbering {
     /// Returns a record with the numbers of the other tables; `None` when it names what there is not.
     pub fn of(&self, packed: &PackedRecord) -> Option<PackedRecord> {
-        let text = |number: &Number| self.texts.get(*number as usize).copied();
-        let digest = |number: &Number| self.digests.get(*number as usize).copied();
-        let value = |value: &Option<Number>| match value {
-            Some(number) => text(number).map(Some),
-            None => Some(None),
-        };
-        let note = |note: &PackedNote| {
-            Some(PackedNote {
-                inputs: note.inputs.iter().map(|(f, c)| Some((text(f)?, digest(c)?))).collect::<Option<_>>()?,
-                absent: note.absent.iter().map(text).collect::<Option<_>>()?,
-                macros: note.macros.iter().map(|(n, v)| Some((text(n)?, value(v)?))).collect::<Option<_>>()?,
-                macro_names: digest(&note.macro_names)?,
-                outputs: note
-                    .outputs
-                    .iter()
-                    .map(|(l, d, mode)| Some((text(l)?, digest(d)?, *mode)))
-                    .collect::<Option<_>>()?,
-                said: text(&note.said)?,
-                wall_ms: note.wall_ms,
-                memory: note.memory,
-                text: note.text,
-            })
+        packed.renumbered(&mut |number| self.texts.get(number as usize).copied(), &mut |number| {
+            self.digests.get(number as usize).copied()
+        })
+    }
+}
+
+/// Gives another number for one, if there is one.
+type Renumber<'r> = dyn FnMut(Number) -> Option<Number> + 'r;
+
+impl PackedRecord {
+    fn renumbered(&self, text: &mut Renumber<'_>, digest: &mut Renumber<'_>) -> Option<PackedRecord> {
+        let note = match &self.note {
+            Some(note) => Some(note.renumbered(text, digest)?),
+            None => None,
         };
         Some(PackedRecord {
-            step: text(&packed.step)?,
-            part: text(&packed.part)?,
-            base_key: packed.base_key,
-            command: packed.command.iter().map(text).collect::<Option<_>>()?,
-            tool: digest(&packed.tool)?,
-            note: match &packed.note {
-                Some(packed) => Some(note(packed)?),
+            step: text(self.step)?,
+            part: text(self.part)?,
+            base_key: self.base_key,
+            command: self.command.iter().map(|word| text(*word)).collect::<Option<_>>()?,
+            tool: digest(self.tool)?,
+            note,
+        })
+    }
+}
+
+impl PackedNote {
+    fn renumbered(&self, text: &mut Renumber<'_>, digest: &mut Renumber<'_>) -> Option<PackedNote> {
+        let mut macros = Vec::with_capacity(self.macros.len());
+        for (name, value) in &self.macros {
+            let value = match value {
+                Some(value) => Some(text(*value)?),
                 None => None,
-            },
+            };
+            macros.push((text(*name)?, value));
+        }
+        Some(PackedNote {
+            inputs: self.inputs.iter().map(|(f, c)| Some((text(*f)?, digest(*c)?))).collect::<Option<_>>()?,
+            absent: self.absent.iter().map(|place| text(*place)).collect::<Option<_>>()?,
+            macros,
+            macro_names: digest(self.macro_names)?,
+            outputs: self.outputs.iter().map(|(l, d, m)| Some((text(*l)?, digest(*d)?, *m))).collect::<Option<_>>()?,
+            said: text(self.said)?,
+            wall_ms: self.wall_ms,
+            memory: self.memory,
+            text: self.text,
         })
     }
 }
@@ -212,6 +230,30 @@ impl Tables {
             texts: texts.iter().map(|text| self.add_text(text)).collect(),
             digests: digests.iter().map(|digest| self.add_digest(*digest)).collect(),
         }
+    }
+
+    /// Makes room for so many more.
+    pub fn reserve(&mut self, texts: usize, digests: usize) {
+        self.texts.reserve(texts);
+        self.digests.reserve(digests);
+    }
+
+    /// Packs what other tables hold packed; both share the texts.
+    pub fn repack(&mut self, packed: &PackedRecord, other: &Tables) -> Option<PackedRecord> {
+        let (first_text, first_digest) = self.counts_before();
+        let (first_text, first_digest) = (Number::try_from(first_text).ok()?, Number::try_from(first_digest).ok()?);
+        let Tables { texts, digests, before } = self;
+        let mut text = |number| {
+            let text = other.text(number)?;
+            let known = before.as_ref().and_then(|before| before.find_text(text));
+            known.or_else(|| first_text.checked_add(texts.add(Arc::clone(text))))
+        };
+        let mut digest = |number| {
+            let digest = other.digest(number)?;
+            let known = before.as_ref().and_then(|before| before.find_digest(&digest));
+            known.or_else(|| first_digest.checked_add(digests.add(digest)))
+        };
+        packed.renumbered(&mut text, &mut digest)
     }
 
     /// Returns all texts and digests of its own, by number.

@@ -1,6 +1,5 @@
 //! The records of all steps, by the parts that they belong to: who wants to know about one part need not read the others.
 
-use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
 use std::os::unix::fs::FileExt;
@@ -10,7 +9,7 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use super::record::{PackedRecord, Tables};
-use crate::base::files::write_whole;
+use crate::base::files::write_whole_of;
 use crate::base::{Digest, FileError};
 
 /// What the file begins with.
@@ -36,11 +35,20 @@ pub(super) struct Block {
     pub records: Vec<PackedRecord>,
 }
 
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Index {
+    entries: Vec<Entry>,
+    /// How many texts, digests and records there are, at most.
+    counts: (usize, usize, usize),
+}
+
 /// The file, open, with its index read.
 #[derive(Debug, Default)]
 pub(super) struct RecordsFile {
     file: Option<File>,
     index: Vec<Entry>,
+    /// How many texts, digests and records there are, at most.
+    pub counts: (usize, usize, usize),
     /// Where the blocks begin.
     blocks: u64,
     /// Whether there is a file that cannot be relied on.
@@ -71,7 +79,8 @@ impl RecordsFile {
         let index = read_index(&mut file);
         let damaged = index.is_none();
         let (index, blocks) = index.unwrap_or_default();
-        Ok(RecordsFile { file: Some(file), index, blocks, damaged })
+        let Index { entries, counts } = index;
+        Ok(RecordsFile { file: Some(file), index: entries, counts, blocks, damaged })
     }
 
     /// Returns the parts that have records.
@@ -94,21 +103,26 @@ impl RecordsFile {
     ///
     /// # Errors
     /// It cannot be written.
-    pub fn write(path: &Path, blocks: &BTreeMap<&str, Block>) -> Result<(), FileError> {
-        let (mut index, mut bytes) = (Vec::new(), Vec::new());
+    pub fn write<'a>(
+        path: &Path,
+        blocks: impl Iterator<Item = (&'a str, Block)>,
+        counts: (usize, usize, usize),
+    ) -> Result<(), FileError> {
+        let (mut index, mut bytes) = (Index { entries: Vec::new(), counts }, Vec::new());
         for (part, block) in blocks {
-            let packed = postcard::to_stdvec(block).unwrap_or_default();
-            let (at, length) = (bytes.len() as u64, u32::try_from(packed.len()).unwrap_or(0));
-            index.push(Entry { part: (*part).to_string(), at, length, check: Digest::of(&packed).short() });
-            bytes.extend(packed);
+            let at = bytes.len();
+            bytes = postcard::to_extend(&block, bytes).unwrap_or_default();
+            let length = u32::try_from(bytes.len() - at).unwrap_or(0);
+            let check = Digest::of(&bytes[at..]).short();
+            index.entries.push(Entry { part: part.to_string(), at: at as u64, length, check });
         }
         let index = postcard::to_stdvec(&index).unwrap_or_default();
         let length = u32::try_from(index.len()).unwrap_or(0).to_le_bytes();
-        write_whole(path, &[MARK, &length, &Digest::of(&index).short(), &index, &bytes].concat())
+        write_whole_of(path, &[MARK, &length, &Digest::of(&index).short(), &index, &bytes])
     }
 }
 
-fn read_index(file: &mut File) -> Option<(Vec<Entry>, u64)> {
+fn read_index(file: &mut File) -> Option<(Index, u64)> {
     let mut head = [0; MARK.len() + HEAD];
     file.read_exact(&mut head).ok()?;
     let [a, b, c, d, check @ ..] = head.strip_prefix(MARK)? else { return None };
@@ -116,6 +130,6 @@ fn read_index(file: &mut File) -> Option<(Vec<Entry>, u64)> {
     let mut index = Vec::new();
     file.take(u64::from(length)).read_to_end(&mut index).ok()?;
     let sound = index.len() == length as usize && Digest::of(&index).short() == *check;
-    let entries = sound.then(|| postcard::from_bytes(&index).ok()).flatten()?;
-    Some((entries, (head.len() + index.len()) as u64))
+    let read = sound.then(|| postcard::from_bytes(&index).ok()).flatten()?;
+    Some((read, (head.len() + index.len()) as u64))
 }

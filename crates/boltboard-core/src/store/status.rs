@@ -9,7 +9,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use foldhash::fast::FixedState;
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::write_whole;
+use crate::base::files::write_whole_of;
 use crate::base::{Digest, FileError};
 
 /// What the kept file begins with.
@@ -66,9 +66,9 @@ impl StatusMemo {
         let mut kept: Vec<(&str, Stamp, Digest)> =
             settled.filter_map(|(path, seen)| Some((path.to_str()?, seen.stamp, seen.digest))).collect();
         kept.sort_unstable_by_key(|(path, ..)| *path);
-        let content = postcard::to_stdvec(&kept).unwrap_or_default();
+        let content = postcard::to_extend(&kept, Vec::with_capacity(kept.len() * 128)).unwrap_or_default();
         let digest = postcard::to_stdvec(&Digest::of(&content)).unwrap_or_default();
-        write_whole(path, &[MARK, &digest, &content].concat())
+        write_whole_of(path, &[MARK, &digest, &content])
     }
 
     /// Returns the digest of a file's content, `None` when it is not a readable file.

@@ -171,6 +171,11 @@ impl<'a> SealMaker<'a> {
         SealMaker { status, started, places: HashMap::default(), sound: true }
     }
 
+    /// Makes room for about so many places.
+    pub fn reserve(&mut self, places: usize) {
+        self.places.reserve(places);
+    }
+
     fn add(&mut self, path: PathBuf, expected: Expected, concern: Concern) {
         let place = Place { expected, concerns: Vec::new() };
         self.places.entry(path.into_os_string()).or_insert(place).concerns.push(concern);
