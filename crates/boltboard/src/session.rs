@@ -267,14 +267,7 @@ impl Session {
         }
         let tools = self.tools(&listing, resolved);
         let folders = self.work.folders(&self.board.tree.source_root, profile);
-        let input = PlanInput {
-            board: self.board,
-            resolution: &resolved.resolution,
-            facts: &resolved.facts,
-            listing: &listing,
-            tools: &tools,
-            folders: &folders,
-        };
+        let input = self.input_of(resolved, &listing, &tools, &folders);
         let plan = lower(input);
         let install = |needs: &[String]| host::install_command(self.board, &resolved.facts, needs);
         let plan = plan.map_err(|problems| Stop::plan(&problems, self.board, &install))?;
@@ -312,14 +305,7 @@ impl Session {
         let touched = touching.plan(&mut |parts| {
             let listing = Listing::for_patterns(&self.board.tree.source_root, parts.patterns.into_iter());
             let tools = self.tools(&listing, resolved);
-            let input = PlanInput {
-                board: self.board,
-                resolution: &resolved.resolution,
-                facts: &resolved.facts,
-                listing: &listing,
-                tools: &tools,
-                folders: &folders,
-            };
+            let input = self.input_of(resolved, &listing, &tools, &folders);
             let plan = lower_some(input, parts.macros, Wanted::Only(parts.wanted)).ok()?;
             looked = Some((listing, tools));
             Some(plan)
@@ -393,14 +379,18 @@ impl Session {
 
     /// Returns the input of a plan, for what looks at it again.
     pub fn plan_input<'a>(&'a self, resolved: &'a Resolved, planned: &'a Planned) -> PlanInput<'a> {
-        PlanInput {
-            board: self.board,
-            resolution: &resolved.resolution,
-            facts: &resolved.facts,
-            listing: &planned.listing,
-            tools: &planned.tools,
-            folders: &planned.folders,
-        }
+        self.input_of(resolved, &planned.listing, &planned.tools, &planned.folders)
+    }
+
+    fn input_of<'a>(
+        &'a self,
+        resolved: &'a Resolved,
+        listing: &'a Listing,
+        tools: &'a Tools,
+        folders: &'a Folders,
+    ) -> PlanInput<'a> {
+        let Resolved { resolution, facts, .. } = resolved;
+        PlanInput { board: self.board, resolution, facts, listing, tools, folders }
     }
 }
 

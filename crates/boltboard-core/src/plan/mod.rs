@@ -16,10 +16,11 @@ mod step;
 mod tokens;
 mod touched;
 mod usage;
+mod verdict;
 
 pub use basis::Basis;
 pub use interface::interface_digest;
-pub use judge::{Ahead, Alike, Judge, Judged, Reason, TextChanges, Verdict};
+pub use judge::Judge;
 pub use location::Location;
 pub use lower::{PlanFault, PlanInput, PlanProblem, Wanted, lower, lower_some};
 pub use macros::{HeaderText, MacroTable, macro_table};
@@ -29,6 +30,7 @@ pub use step::{Action, Command, Finds, Fragment, Plan, Step, StepId, Tool, ToolP
 pub use tokens::{Include, Tokens};
 pub use touched::{PartsToPlan, Touched, Touching};
 pub use usage::{NameIndex, TokenMemo, Usage};
+pub use verdict::{Ahead, Alike, Judged, Reason, TextChanges, Verdict};
 
 #[cfg(test)]
 mod tests;

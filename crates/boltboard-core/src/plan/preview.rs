@@ -2,9 +2,10 @@
 
 use std::collections::{HashMap, HashSet};
 
-use super::judge::{Ahead, Judge, Reason, TextChanges, Verdict};
+use super::judge::Judge;
 use super::quick::QuickJudge;
 use super::step::{Step, StepId};
+use super::verdict::{Ahead, Reason, TextChanges, Verdict};
 use crate::base::Digest;
 use crate::store::Number;
 

@@ -1,9 +1,10 @@
 //! The quick look at a step: is it current? It goes by numbers, looks at each file once however many steps read it, and leaves
 //! every answer but a plain yes to the [`Judge`].
 
-use super::judge::{Ahead, Judge};
+use super::judge::Judge;
 use super::location::Location;
 use super::step::{Action, Step};
+use super::verdict::Ahead;
 use crate::base::Digest;
 
 /// What was found out about a file.

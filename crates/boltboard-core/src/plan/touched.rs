@@ -5,12 +5,13 @@ use std::collections::{BTreeSet, HashSet};
 use std::path::PathBuf;
 
 use super::basis::{Basis, HeaderTexts};
-use super::judge::{Ahead, Judge};
+use super::judge::Judge;
 use super::location::Location;
 use super::macros::MacroTable;
 use super::quick::QuickJudge;
 use super::step::Plan;
 use super::usage::TokenMemo;
+use super::verdict::Ahead;
 use crate::base::{FileError, Glob};
 use crate::board::{Board, Generator, PartId, PartKind};
 use crate::resolve::Resolution;
