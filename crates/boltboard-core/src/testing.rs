@@ -1,8 +1,9 @@
 //! Trees in temporary folders, for the tests of this crate.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
-use crate::base::{Digest, Id};
+use crate::base::{Digest, Epoch, Id};
 use crate::board::Board;
 use crate::definitions::{Listing, Reading, read_tree};
 use crate::logic::encode;
@@ -120,13 +121,19 @@ pub fn tools() -> Tools {
         library_folders: vec![],
         library_search: LibrarySearch::Partly,
     };
-    Tools { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")), search_path: "/usr/bin:/bin".into() }
+    Tools {
+        c: Ok(compiler("cc")),
+        cxx: Ok(compiler("c++")),
+        search_path: "/usr/bin:/bin".into(),
+        variables: BTreeMap::new(),
+        epoch: Epoch::default(),
+    }
 }
 
 /// Tools of a machine without compilers.
 pub fn no_tools() -> Tools {
     let absent = |name: &str| CompilerFault::Absent { name: name.into() };
-    Tools { c: Err(absent("cc")), cxx: Err(absent("c++")), search_path: String::new() }
+    Tools { c: Err(absent("cc")), cxx: Err(absent("c++")), search_path: String::new(), ..tools() }
 }
 
 /// Facts that say of each need whether it is there.

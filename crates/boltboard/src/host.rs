@@ -118,6 +118,8 @@ pub fn tools(session: &Session, choices: &Choices) -> Tools {
         c: ask(&chain.c_compiler, Language::C),
         cxx: if any_cxx { ask(&chain.cxx_compiler, Language::Cxx) } else { Err(absent()) },
         search_path: session.search_path.clone(),
+        variables: session.variables.clone(),
+        epoch: session.epoch,
     }
 }
 

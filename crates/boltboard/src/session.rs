@@ -1,8 +1,10 @@
 //! What most commands start from: the tree, its board, the profile, the facts, the values.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
+use boltboard_core::base::Epoch;
 use boltboard_core::board::{Board, Interp, Kind, Piece};
 use boltboard_core::definitions::{Listing, check_sources, find_root};
 use boltboard_core::launch::RealLaunch;
@@ -15,7 +17,7 @@ use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
 use boltboard_core::store::{Folders, Journal, Stamp, StatusMemo, Store, Sweep, WorkFolder};
-use boltboard_core::survey::{CompilerSearch, Facts, Language, ProbeMemo, Tools, identify};
+use boltboard_core::survey::{CompilerSearch, EPOCH_VARIABLE, Facts, Language, ProbeMemo, Tools, identify};
 
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
@@ -48,6 +50,10 @@ pub struct Session {
     pub probes: ProbeMemo,
     /// The search path for programs.
     pub search_path: String,
+    /// The environment; steps see of it what they declare.
+    pub variables: BTreeMap<String, String>,
+    /// The time that everything is built as if at.
+    pub epoch: Epoch,
     /// The folders of the tree, whose programs are not run before a build.
     pub tree_folders: Vec<PathBuf>,
     /// What was typed for every command.
@@ -119,7 +125,9 @@ impl Session {
         let (board, logic): (&'static Board, &'static Logic) = (Box::leak(Box::new(board)), Box::leak(Box::new(logic)));
         work.check(&board.tree.name)?;
         let shelf = work.shelf(root.join("profiles"));
-        let search_path = std::env::var("PATH").unwrap_or_default();
+        let variables = variables();
+        let search_path = variables.get("PATH").cloned().unwrap_or_default();
+        let epoch = epoch(&variables)?;
         let launch = RealLaunch::default();
         let probes = ProbeMemo::load(&work.probes());
         let tree_folders = vec![board.tree.board_root.clone(), board.tree.source_root.clone()];
@@ -135,6 +143,8 @@ impl Session {
             launch,
             probes,
             search_path,
+            variables,
+            epoch,
             global: global.clone(),
             screen: *screen,
         })
@@ -337,7 +347,7 @@ impl Session {
         } else {
             Err(boltboard_core::survey::CompilerFault::Absent { name: cxx_name })
         };
-        Tools { c, cxx, search_path: self.search_path.clone() }
+        Tools { c, cxx, search_path: self.search_path.clone(), variables: self.variables.clone(), epoch: self.epoch }
     }
 
     /// Tells what a build by a plan would do; the plan may be one of what was touched.
@@ -423,4 +433,19 @@ fn work_root(global: &Global, here: &Path, root: &Path) -> PathBuf {
         return here.join("bolt-work");
     }
     there.unwrap_or_else(|| root.join("bolt-work"))
+}
+
+/// Returns the environment of this process; what is no text in it is made one.
+pub fn variables() -> BTreeMap<String, String> {
+    let text = |text: std::ffi::OsString| text.to_string_lossy().into_owned();
+    std::env::vars_os().map(|(name, value)| (text(name), text(value))).collect()
+}
+
+fn epoch(variables: &BTreeMap<String, String>) -> Result<Epoch, Stop> {
+    let Some(text) = variables.get(EPOCH_VARIABLE).filter(|text| !text.is_empty()) else { return Ok(Epoch::default()) };
+    Epoch::parse(text).ok_or_else(|| {
+        Stop::usage(format!(
+            "{EPOCH_VARIABLE} is `{text}`: wanted is a number of seconds since 1970, or nothing at all"
+        ))
+    })
 }

@@ -9,10 +9,11 @@ use boltboard_core::plan::{Basis, Touched};
 use boltboard_core::profile::ProfileName;
 use boltboard_core::run::SealWanted;
 use boltboard_core::store::{Concern, SealFile, Standing, WorkFolder};
+use boltboard_core::survey::EPOCH_VARIABLE;
 
 use crate::args::Global;
 use crate::exit::Stop;
-use crate::session::{Planned, Resolved, Session, Whereabouts, this_program};
+use crate::session::{Planned, Resolved, Session, Whereabouts, this_program, variables};
 
 /// Returns how the last build of the profile in use stands, with that profile, if it was one for what is asked.
 pub fn standing(global: &Global) -> Result<Option<(Standing<'static>, Whereabouts)>, Stop> {
@@ -25,7 +26,9 @@ pub fn standing(global: &Global) -> Result<Option<(Standing<'static>, Whereabout
     let Some(file) = SealFile::read(&folders.seal()) else { return Ok(None) };
     // A command ends soon; what it looks into stays until then.
     let file: &'static SealFile = Box::leak(Box::new(file));
-    Ok(file.look(asked(&place.root, &place.work, &place.profile, global)).map(|standing| (standing, place)))
+    let variables = variables();
+    let asked = asked(&place.root, &place.work, &place.profile, global);
+    Ok(file.look(asked, |name| variables.get(name).cloned()).map(|standing| (standing, place)))
 }
 
 /// What a build of this session is sealed with; none where it answers a mere supposition. What was looked at for a `touched`
@@ -48,6 +51,7 @@ pub fn seal_wanted(
         asked,
         started: session.opened,
         looked: Vec::new(),
+        variables: session.variables.clone(),
         named: Vec::new(),
         search_path: std::env::split_paths(&session.search_path).filter(|folder| folder.is_absolute()).collect(),
         basis: match touched {
@@ -89,6 +93,7 @@ fn asked(root: &Path, work: &WorkFolder, profile: &ProfileName, global: &Global)
         global.sources.as_ref().map_or(String::new(), |folder| folder.display().to_string()),
         profile.to_string(),
         std::env::var("PATH").unwrap_or_default(),
+        std::env::var(EPOCH_VARIABLE).unwrap_or_default(),
     ];
     let own = std::env::vars_os().filter(|(name, _)| name.to_string_lossy().starts_with("BOLTBOARD_"));
     let mut own: Vec<String> =

@@ -108,8 +108,13 @@ fn main() -> Result<()> {
         CompilerSearch { search_path: &search_path, sysroot: None, never_below: &[], launch: &launch, memo: &who };
     let c = identify("cc", Language::C, search)?;
     println!("{} checks with {}", board.needs.len(), c.short_version());
-    let tools =
-        Tools { c: Ok(c), cxx: Err(CompilerFault::Absent { name: "c++".into() }), search_path: search_path.clone() };
+    let tools = Tools {
+        c: Ok(c),
+        cxx: Err(CompilerFault::Absent { name: "c++".into() }),
+        search_path: search_path.clone(),
+        variables: Default::default(),
+        epoch: Default::default(),
+    };
     let jobs = std::thread::available_parallelism().map_or(1, usize::from);
     let one = |joining: Joining, memo: &ProbeMemo| -> Result<(Duration, usize, Facts)> {
         let mut host = Host {

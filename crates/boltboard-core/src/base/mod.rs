@@ -1,7 +1,9 @@
 //! Small things that every other folder builds on; this folder knows none of them.
 
+pub mod c_name;
 pub mod depfile;
 pub mod digest;
+pub mod epoch;
 pub mod files;
 pub mod glob;
 pub mod id;
@@ -13,8 +15,10 @@ pub mod relpath;
 pub mod text;
 pub mod version;
 
+pub use c_name::is_c_name;
 pub use depfile::parse_dependencies;
 pub use digest::Digest;
+pub use epoch::Epoch;
 pub use files::FileError;
 pub use glob::{Depth, Glob, GlobFault};
 pub use id::{Arena, Id};

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::interp::{Interp, Piece};
 use super::need::NeedId;
 use super::option::OptionId;
-use super::part::{Generator, PartDef, PartId, PartKind, When};
+use super::part::{Generator, PartDef, PartId, PartKind, Variable, When};
 use super::{Atom, Condition, Toolchain};
 
 /// Options, needs and parts that something looks at, in conditions as well as for themselves.
@@ -85,7 +85,11 @@ impl PartDef {
                 all.options.insert(role.option);
             }
             PartKind::Generated(Generator::Command { command, environment, .. }) => {
-                command.iter().chain(environment.iter().map(|(_, value)| value)).for_each(|text| all.interp(text));
+                let set = environment.iter().filter_map(|(_, value)| match value {
+                    Variable::Set(value) => Some(value),
+                    Variable::Passed => None,
+                });
+                command.iter().chain(set).for_each(|text| all.interp(text));
             }
             PartKind::Generated(Generator::ModuleTable(table)) => {
                 all.parts.insert(table.program);

@@ -26,7 +26,7 @@ pub use need::{
 pub use option::{DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind};
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm, TestDef, TestId};
 pub use part::{
-    Generator, InstallRole, InstallRule, ModuleRole, ModuleTable, PartDef, PartId, PartKind, SourceRule, When,
+    Generator, InstallRole, InstallRule, ModuleRole, ModuleTable, PartDef, PartId, PartKind, SourceRule, Variable, When,
 };
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};
 

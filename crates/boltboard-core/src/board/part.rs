@@ -126,7 +126,7 @@ pub enum Generator {
         /// What it writes, below the folder of generated files.
         writes: Vec<RelPath>,
         /// Variables of its environment.
-        environment: Vec<(String, Interp)>,
+        environment: Vec<(String, Variable)>,
         /// Exit codes that mean success.
         success: Vec<i32>,
     },
@@ -214,4 +214,13 @@ impl PartDef {
         };
         Expr::all(module.into_iter().chain(self.when.iter().map(|w| w.expr.clone())))
     }
+}
+
+/// Where the value of an environment variable comes from.
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+pub enum Variable {
+    /// The definition says it.
+    Set(Interp),
+    /// It is passed on from the environment of whoever builds, where it may be absent.
+    Passed,
 }

@@ -7,13 +7,13 @@ use crate::base::near_matches;
 use crate::board::{Acceptance, AcceptedOf, FindingKind};
 
 /// Reads `accept = { FINDING = "reason" }` of an option, need or part.
-pub(super) fn of_entry(entry: &Entry<'_>, what: &str, of: AcceptedOf) -> Vec<Acceptance> {
+pub(super) fn of_entry(entry: &Entry<'_>, what: &'static str, of: AcceptedOf) -> Vec<Acceptance> {
     if entry.table.get("accept").is_none() {
         return Vec::new();
     }
     let fields = entry.fields(what);
     let Some(found) = fields.get("accept") else { return Vec::new() };
-    let Some(table) = fields.sub(&found, "accept".into()) else {
+    let Some(table) = fields.sub(&found, "accept") else {
         fields.wrong_type(&found, "{ FINDING = \"reason\" }");
         return Vec::new();
     };
@@ -40,7 +40,7 @@ pub(super) fn of_files(fields: &Fields<'_>, entry: &Entry<'_>) -> Option<Accepta
     let patterns = globs(&files, fields, entry);
     let reason = fields.required_text("reason")?;
     if files.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "files", context: fields.context.clone() });
+        fields.problem(fields.place, Fault::Missing { key: "files", context: fields.context.to_string() });
     }
     Some(Acceptance { kind, of: AcceptedOf::Files(patterns), reason: reason.text, place: name.place })
 }

@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use super::fields::{Fields, Log, Table, Text};
+use super::fields::{Context, Fields, Log, Table, Text};
 use super::problem::Fault;
-use crate::base::{Arena, Glob, RelPath};
+use crate::base::{Arena, Glob, RelPath, is_c_name};
 use crate::board::{HeaderId, Rule, RuleId};
 
 /// A named table such as `[option.fog]`, with the folder of its file.
@@ -17,8 +17,9 @@ pub(super) struct Entry<'a> {
 }
 
 impl<'a> Entry<'a> {
-    pub fn fields(&self, what: &str) -> Fields<'a> {
-        Fields::new(self.table, self.name.place.file, self.name.place, format!("{what} `{}`", self.name.text), self.log)
+    pub fn fields<'s>(&'s self, what: &'s str) -> Fields<'s> {
+        let context = Context::Named(what, &self.name.text);
+        Fields::new(self.table, self.name.place.file, self.name.place, context, self.log)
     }
 }
 
@@ -49,8 +50,7 @@ pub(super) struct MacroHabit {
 
 /// Reports a text that is no C name.
 pub(super) fn check_c_name(fields: &Fields<'_>, text: &Text) {
-    let starts = text.text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_');
-    if !starts || text.text.contains(|c: char| !c.is_ascii_alphanumeric() && c != '_') {
+    if !is_c_name(&text.text) {
         fields.problem(text.place, Fault::BadMacro(text.text.clone()));
     }
 }

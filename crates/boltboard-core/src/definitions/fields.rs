@@ -1,6 +1,7 @@
 //! Reading the fields of a TOML table: types, unknown keys with near matches, places.
 
 use std::cell::RefCell;
+use std::fmt;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use toml::Spanned;
@@ -53,25 +54,70 @@ pub(super) struct Found<'a> {
     pub place: Place,
 }
 
+/// What a table is, as in "option `fog`"; put into words where something is wrong with it.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Context<'a> {
+    /// One of its sort, as in "[tree]".
+    Only(&'static str),
+    /// Its sort and name.
+    Named(&'a str, &'a str),
+}
+
+impl From<&'static str> for Context<'_> {
+    fn from(what: &'static str) -> Self {
+        Context::Only(what)
+    }
+}
+
+impl fmt::Display for Context<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Context::Only(what) => f.write_str(what),
+            Context::Named(what, name) => write!(f, "{what} `{name}`"),
+        }
+    }
+}
+
+/// A few bits for each key of a table: most keys that are asked for are not there, and need not be looked for.
+#[derive(Debug, Clone, Copy, Default)]
+struct KeySketch(u64);
+
+impl KeySketch {
+    fn of(table: &Table<'_>) -> KeySketch {
+        KeySketch(table.keys().map(|key| KeySketch::bit(key.get_ref())).fold(0, |bits, bit| bits | bit))
+    }
+
+    fn bit(key: &str) -> u64 {
+        let (first, last) = (key.bytes().next().unwrap_or(0), key.bytes().last().unwrap_or(0));
+        let mixed = usize::from(first) * 7 + usize::from(last) * 3 + key.len();
+        1 << (mixed % 64)
+    }
+
+    fn may_hold(self, key: &str) -> bool {
+        self.0 & KeySketch::bit(key) != 0
+    }
+}
+
 /// A table that is being read. Every key that is asked for counts as known; [`Fields::finish`] reports the others.
 pub(super) struct Fields<'a> {
     table: &'a Table<'a>,
+    keys: KeySketch,
     pub file: FileId,
     pub place: Place,
-    /// What the table is, as in "option `fog`".
-    pub context: String,
+    /// What the table is.
+    pub context: Context<'a>,
     log: &'a Log,
     asked: RefCell<Vec<&'static str>>,
 }
 
 impl<'a> Fields<'a> {
-    pub fn new(table: &'a Table<'a>, file: FileId, place: Place, context: String, log: &'a Log) -> Self {
-        Fields { table, file, place, context, log, asked: RefCell::default() }
+    pub fn new(table: &'a Table<'a>, file: FileId, place: Place, context: Context<'a>, log: &'a Log) -> Self {
+        Fields { table, keys: KeySketch::of(table), file, place, context, log, asked: RefCell::default() }
     }
 
     pub fn get(&self, key: &'static str) -> Option<Found<'a>> {
         self.asked.borrow_mut().push(key);
-        let (name, item) = self.table.get_key_value(key)?;
+        let (name, item) = self.keys.may_hold(key).then(|| self.table.get_key_value(key)).flatten()?;
         Some(Found { key, item: item.get_ref(), place: self.place_of(item.span(), name.span()) })
     }
 
@@ -112,7 +158,7 @@ impl<'a> Fields<'a> {
 
     pub fn required_text(&self, key: &'static str) -> Option<Text> {
         if self.get(key).is_none() {
-            self.problem(self.place, Fault::Missing { key, context: self.context.clone() });
+            self.problem(self.place, Fault::Missing { key, context: self.context.to_string() });
             return None;
         }
         self.text(key)
@@ -159,8 +205,8 @@ impl<'a> Fields<'a> {
     }
 
     /// A table below this one, read as fields of its own.
-    pub fn sub(&self, found: &Found<'a>, context: String) -> Option<Fields<'a>> {
-        Some(Fields::new(found.item.as_table()?, self.file, found.place, context, self.log))
+    pub fn sub(&self, found: &Found<'a>, context: impl Into<Context<'a>>) -> Option<Fields<'a>> {
+        Some(Fields::new(found.item.as_table()?, self.file, found.place, context.into(), self.log))
     }
 
     /// All keys, each with its text where it is one. They count as asked for.
@@ -204,7 +250,7 @@ impl<'a> Fields<'a> {
         let unknown = in_file_order(self.table).into_iter().filter(|(key, _)| !asked.contains(&key.get_ref().as_ref()));
         for (key, _) in unknown {
             let name = key.get_ref().as_ref();
-            let fault = Fault::UnknownKey { key: name.to_string(), context: self.context.clone() };
+            let fault = Fault::UnknownKey { key: name.to_string(), context: self.context.to_string() };
             let place = Place::new(self.file, key.span());
             self.log.add(Problem::at(place, fault).with_near(near_matches(name, asked.iter().copied())));
         }
@@ -227,6 +273,10 @@ impl<'a> Found<'a> {
         let quotes = (self.place.len as usize).saturating_sub(value.len()) / 2;
         let place = self.place.within(quotes, (self.place.len as usize).saturating_sub(2 * quotes));
         Some(Text { text: value.to_string(), place })
+    }
+
+    pub fn is_table(&self) -> bool {
+        self.item.is_table()
     }
 
     pub fn integer(&self) -> Option<i64> {

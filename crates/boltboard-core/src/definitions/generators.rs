@@ -4,7 +4,8 @@ use super::entry::{Entry, globs, made_path};
 use super::fields::{Fields, Text};
 use super::lookup::Names;
 use super::problem::Fault;
-use crate::board::{Generator, Interp, ModuleTable};
+use crate::base::is_c_name;
+use crate::board::{Generator, Interp, ModuleTable, Variable};
 
 /// Reads how a generated part comes about.
 pub(super) fn generator(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Generator> {
@@ -27,25 +28,30 @@ fn command(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Gene
     let command: Vec<Interp> = fields.texts("command").iter().filter_map(|t| names.interp(t, log)).collect();
     let writes: Vec<_> = fields.texts("writes").iter().filter_map(|t| made_path(fields, t)).collect();
     if command.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.clone() });
+        fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.to_string() });
     }
     if writes.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "writes", context: fields.context.clone() });
+        fields.problem(fields.place, Fault::Missing { key: "writes", context: fields.context.to_string() });
     }
     let mut environment = Vec::new();
     if let Some(found) = fields.get("environment") {
         for member in found.members().unwrap_or_else(|| vec![found]) {
             let Some(text) = member.text() else {
-                fields.wrong_type(&member, "a text such as \"NAME=VALUE\"");
+                fields.wrong_type(&member, "a text such as \"NAME=VALUE\", or \"NAME\" to pass it on");
                 continue;
             };
             match text.text.split_once('=') {
                 Some((name, value)) if !name.is_empty() => {
                     let offset = name.len() + 1;
                     let value = Text { text: value.into(), place: text.place.within(offset, value.len()) };
-                    environment.extend(names.interp(&value, log).map(|value| (name.to_string(), value)));
+                    let value = names.interp(&value, log).map(Variable::Set);
+                    environment.extend(value.map(|value| (name.to_string(), value)));
                 }
-                _ => fields.problem(text.place, Fault::Combination(format!("`{}` is not NAME=VALUE", text.text))),
+                None if is_c_name(&text.text) => environment.push((text.text, Variable::Passed)),
+                Some(_) | None => {
+                    let fault = format!("`{}` is neither NAME=VALUE nor NAME", text.text);
+                    fields.problem(text.place, Fault::Combination(fault));
+                }
             }
         }
     }
@@ -93,7 +99,7 @@ fn template(fields: &Fields<'_>, entry: &Entry<'_>) -> Option<Generator> {
 
 fn module_table(fields: &Fields<'_>, names: &Names) -> Option<Generator> {
     let found = fields.get("module-table")?;
-    let Some(sub) = fields.sub(&found, "the module table".into()) else {
+    let Some(sub) = fields.sub(&found, "the module table") else {
         fields.wrong_type(&found, "a table");
         return None;
     };

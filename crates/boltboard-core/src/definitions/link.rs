@@ -38,7 +38,7 @@ pub(super) fn link(
     let (first, rest) = raw.split_first()?;
     let fields = board_fields(first, log);
     let tree = read_tree_table(&fields, root, source_root);
-    let toolchain_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]".into()));
+    let toolchain_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]"));
     let mut entries = Entries::default();
     collect(&mut entries, fields, first, log);
     let collected = side_by_side(rest, |(_, files)| {
@@ -62,7 +62,7 @@ pub(super) fn link(
         sections.add(outputs::section(entry, &names));
     }
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
-    let (options, rules) = all_options(&entries.options, rest, &names, habits.first());
+    let (options, rules, accepted_options) = all_options(&entries.options, rest, &names, habits.first());
     let mut needs = Arena::default();
     for entry in &entries.needs {
         needs.add(super::needs::need(entry, &names));
@@ -84,9 +84,7 @@ pub(super) fn link(
         }
     };
     let mut accepted = std::mem::take(&mut entries.accepted);
-    for (index, entry) in entries.options.iter().enumerate() {
-        accepted.extend(accept::of_entry(entry, "option", AcceptedOf::Option(crate::base::Id::new(index))));
-    }
+    accepted.extend(accepted_options);
     for (index, entry) in entries.needs.iter().enumerate() {
         accepted.extend(accept::of_entry(entry, "need", AcceptedOf::Need(crate::base::Id::new(index))));
     }
@@ -140,7 +138,7 @@ fn board_fields<'a>(file: &'a RawFile<'_>, log: &'a Log) -> Fields<'a> {
 fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<'_>, log: &'a Log) {
     let default_section = fields.text("section-of-all").map(Arc::new);
     for found in fields.list("accept") {
-        let Some(table) = fields.sub(&found, "an entry of `accept`".into()) else {
+        let Some(table) = fields.sub(&found, "an entry of `accept`") else {
             fields.wrong_type(&found, "tables [[accept]]");
             continue;
         };
@@ -171,18 +169,22 @@ fn all_options(
     rest: SectionId,
     names: &Names,
     habit: Option<&MacroHabit>,
-) -> (LazyArena<OptionDef>, LazyArena<Rule>) {
+) -> (LazyArena<OptionDef>, LazyArena<Rule>, Vec<Acceptance>) {
     let read = |(start, chunk): (usize, &[Entry<'_>])| {
         let mut sink = RuleSink::default();
+        let mut accepted = Vec::new();
         let option = |(index, entry): (usize, &Entry<'_>)| {
-            Box::new(options::option(entry, crate::base::Id::new(start + index), rest, names, habit, &mut sink))
+            let id = crate::base::Id::new(start + index);
+            accepted.extend(accept::of_entry(entry, "option", AcceptedOf::Option(id)));
+            Box::new(options::option(entry, id, rest, names, habit, &mut sink))
         };
         let options: Vec<Box<OptionDef>> = chunk.iter().enumerate().map(option).collect();
         let rules: Vec<Box<Rule>> = sink.rules.into_items().into_iter().map(Box::new).collect();
-        (options, rules)
+        (options, rules, accepted)
     };
-    let (mut options, mut rules) = (Vec::with_capacity(entries.len()), Vec::new());
-    for (chunk, own_rules) in side_by_side(entries, read) {
+    let (mut options, mut rules, mut accepted) = (Vec::with_capacity(entries.len()), Vec::new(), Vec::new());
+    for (chunk, own_rules, own_accepted) in side_by_side(entries, read) {
+        accepted.extend(own_accepted);
         let before = rules.len();
         for mut option in chunk {
             option.rules.iter_mut().for_each(|rule| *rule = crate::base::Id::new(before + rule.index()));
@@ -190,7 +192,7 @@ fn all_options(
         }
         rules.extend(own_rules);
     }
-    (LazyArena::from(options), LazyArena::from(rules))
+    (LazyArena::from(options), LazyArena::from(rules), accepted)
 }
 
 fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
@@ -230,7 +232,7 @@ fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>)
         fields.problem(fields.place, Fault::Missing { key: "tree", context: "the root board".into() });
         return None;
     };
-    let table = fields.sub(&found, "[tree]".into())?;
+    let table = fields.sub(&found, "[tree]")?;
     let name = table.required_text("name");
     let version = table.required_text("version");
     let summary = table.text_or_empty("summary");

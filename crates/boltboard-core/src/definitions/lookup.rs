@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::fields::{Fields, Found, Log, Text};
+use super::fields::{Context, Fields, Found, Log, Text};
 use super::problem::{Fault, Problem};
 use crate::base::{Id, Place, near_matches};
 use crate::board::{
@@ -191,7 +191,7 @@ impl Names {
 
     /// Returns the table of a conditional member; reports anything else.
     pub fn conditional<'a>(&self, fields: &Fields<'a>, found: &Found<'a>) -> Option<Fields<'a>> {
-        let sub = fields.sub(found, format!("an entry of `{}`", found.key));
+        let sub = fields.sub(found, Context::Named("an entry of", found.key));
         if sub.is_none() {
             fields.wrong_type(found, "a text or { when = \"…\", add = […] }");
         }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use super::entry::Entry;
-use super::fields::{Fields, Found, Text};
+use super::fields::{Context, Fields, Found, Text};
 use super::lookup::Names;
 use super::problem::Fault;
 use crate::base::VersionRange;
@@ -186,7 +186,7 @@ fn measured(
     name_key: &'static str,
     sort: &Sort,
 ) -> Option<(String, Option<ValueRange>)> {
-    let Some(sub) = fields.sub(found, format!("an entry of `{}`", found.key)) else {
+    let Some(sub) = fields.sub(found, Context::Named("an entry of", found.key)) else {
         fields.wrong_type(found, &format!("a table such as {{ {name_key} = \"…\", value = \">= 8\" }}"));
         return None;
     };
@@ -248,7 +248,7 @@ pub(crate) fn version_regex(pattern: &str) -> Result<regex::Regex, regex::Error>
 
 fn script_module(fields: &Fields<'_>) -> Option<ScriptModule> {
     let found = fields.get("interpreter-module")?;
-    let Some(sub) = fields.sub(&found, "interpreter-module".into()) else {
+    let Some(sub) = fields.sub(&found, "interpreter-module") else {
         fields.wrong_type(&found, "a table such as { program = \"python3\", module = \"yaml\" }");
         return None;
     };
@@ -285,7 +285,7 @@ fn version_range(fields: &Fields<'_>, key: &'static str) -> Option<VersionRange>
 
 fn packages(fields: &Fields<'_>) -> BTreeMap<String, String> {
     let Some(found) = fields.get("packages") else { return BTreeMap::new() };
-    let Some(sub) = fields.sub(&found, "packages".into()) else {
+    let Some(sub) = fields.sub(&found, "packages") else {
         fields.wrong_type(&found, "a table such as { debian = \"…\", fedora = \"…\" }");
         return BTreeMap::new();
     };

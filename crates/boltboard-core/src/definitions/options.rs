@@ -45,7 +45,7 @@ pub(super) fn kind(fields: &Fields<'_>) -> Kind {
 fn pick(fields: &Fields<'_>) -> Kind {
     let mut values: Vec<PickValue> = Vec::new();
     for found in fields.list("values") {
-        let value = match (found.text(), fields.sub(&found, "a value".into())) {
+        let value = match (found.text(), fields.sub(&found, "a value")) {
             (Some(text), _) => Some((text, String::new())),
             (None, Some(sub)) => sub.required_text("name").map(|name| (name, sub.text_or_empty("summary"))),
             (None, None) => {
@@ -62,7 +62,7 @@ fn pick(fields: &Fields<'_>) -> Kind {
         values.push(PickValue { name: name.text, summary });
     }
     if values.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "values", context: fields.context.clone() });
+        fields.problem(fields.place, Fault::Missing { key: "values", context: fields.context.to_string() });
     }
     Kind::Pick(values)
 }
@@ -177,7 +177,7 @@ impl Asked<'_, '_> {
 
 fn pick_rules(fields: &Fields<'_>, option: OptionId, names: &Names, sink: &mut RuleSink) {
     for found in fields.list("values") {
-        let Some(sub) = fields.sub(&found, "a value".into()) else { continue };
+        let Some(sub) = fields.sub(&found, "a value") else { continue };
         let Some(name) = sub.text("name") else { continue };
         sub.get("summary");
         let mut asked = Asked { names, fields: &sub, option, value: Some(name.text), rules: Vec::new() };
@@ -203,14 +203,14 @@ fn level(fields: &Fields<'_>) -> Level {
 fn defaults(fields: &Fields<'_>, option: OptionId, kind: &Kind, names: &Names) -> Vec<DefaultRule> {
     let mut rules = Vec::new();
     if let Some(found) = fields.get("default") {
-        let members = found.members().filter(|m| m.iter().any(|f| fields.sub(f, String::new()).is_some()));
+        let members = found.members().filter(|m| m.iter().any(Found::is_table));
         for member in members.unwrap_or_else(|| vec![found]) {
-            if let Some(sub) = fields.sub(&member, "a default".into()) {
+            if let Some(sub) = fields.sub(&member, "a default") {
                 let when = names.when(&sub);
                 if let Some(value) = sub.get("value") {
                     rules.extend(default_rule(&sub, option, &value, when, kind, names));
                 } else {
-                    sub.problem(sub.place, Fault::Missing { key: "value", context: sub.context.clone() });
+                    sub.problem(sub.place, Fault::Missing { key: "value", context: sub.context.to_string() });
                 }
                 sub.finish();
             } else {
@@ -245,7 +245,7 @@ fn default_rule(
         Ok(value) => Some(DefaultRule { when, value: DefaultValue::Fixed(value), place }),
         Err(fault) => {
             let near = fault.near.clone();
-            let fault = Fault::Value { option: fields.context.clone(), fault };
+            let fault = Fault::Value { option: fields.context.to_string(), fault };
             fields.log().add(Problem::at(text.place, fault).with_near(near));
             None
         }
@@ -268,7 +268,7 @@ fn macros(fields: &Fields<'_>, option: &str, kind: &Kind, names: &Names, habit: 
                 None => fields
                     .problem(text.place, Fault::Combination("a macro needs a [header.NAME] to be written to".into())),
             }
-        } else if let Some(sub) = fields.sub(&member, "a macro".into()) {
+        } else if let Some(sub) = fields.sub(&member, "a macro") {
             macros.extend(one_macro(&sub, kind, names, habit));
             sub.finish();
         } else {

@@ -61,7 +61,7 @@ pub(super) fn test(entry: &Entry<'_>, names: &Names) -> TestDef {
     let command: Vec<Interp> =
         fields.texts("command").iter().filter_map(|text| names.interp(text, fields.log())).collect();
     if command.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.clone() });
+        fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.to_string() });
     }
     let parts: Vec<PartId> = fields.texts("parts").iter().filter_map(|t| names.parts.find(t, fields.log())).collect();
     let named = command.iter().flat_map(|interp| &interp.pieces).filter_map(|piece| match piece {

@@ -47,7 +47,7 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartD
     };
     let compiled = !matches!(part.kind, PartKind::Generated(_));
     if compiled && fields.get("sources").is_none() && part.uses.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "sources", context: fields.context.clone() });
+        fields.problem(fields.place, Fault::Missing { key: "sources", context: fields.context.to_string() });
     }
     fields.get("accept");
     fields.finish();

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::location::Location;
 use super::lower::{Lower, PlanFault, source_path};
 use super::step::{Action, Fragment, Setting, StepId, Tool, ToolPlace, Word};
-use crate::base::RelPath;
+use crate::base::{RelPath, is_c_name};
 use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};
 use crate::survey::{Fact, Language};
 
@@ -212,9 +212,4 @@ fn taken_out(words: Vec<Word>, defines: &mut BTreeMap<String, Option<String>>) -
         }
     }
     rest
-}
-
-fn is_c_name(name: &str) -> bool {
-    name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
-        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
 }

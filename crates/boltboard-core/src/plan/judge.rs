@@ -4,8 +4,10 @@
 //! are the same, every file that it read has the same content, nothing lies where a header was looked for in vain, and
 //! every option macro that the files it read name stands for the same.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::sync::OnceLock;
 
 use super::interface::interface_digest;
 use super::location::Location;
@@ -15,6 +17,11 @@ use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict}
 use crate::base::Digest;
 use crate::board::OptionId;
 use crate::store::{Journal, Note, StatusMemo, StepRecord, Store};
+
+/// Names of the time, which the compiler knows; what they stand for here is when the build is as if made.
+const CLOCK: [&str; 3] = ["__DATE__", "__TIME__", "__TIMESTAMP__"];
+
+static CLOCK_NAMES: OnceLock<NameIndex> = OnceLock::new();
 
 /// Judges the steps of one plan.
 pub struct Judge<'a> {
@@ -35,19 +42,15 @@ impl Judge<'_> {
     pub fn base_key(&self, step: &Step) -> Digest {
         if let (Action::Compile { setting, .. }, Some(source)) = (&step.action, step.source()) {
             let (setting, source) = (setting.digest.to_string(), source.kept());
-            return Digest::of_parts(["compile 2", &setting, &source, &step.name]);
+            return Digest::of_parts(["compile 3", &setting, &source, &step.name]);
         }
-        let mut parts = vec!["step 1".to_string(), step.verb().to_string(), self.tool_identity(step).to_string()];
+        let mut parts = vec!["step 2".to_string(), step.verb().to_string(), self.tool_identity(step).to_string()];
         parts.extend(step.command());
         match &step.action {
             Action::Compile { .. } => {}
             Action::Run(command) => {
-                let Command { folder, environment, success, .. } = &**command;
+                let Command { folder, success, .. } = &**command;
                 parts.push(folder.kept());
-                for (name, words) in environment {
-                    let value: String = words.iter().map(|w| w.neutral(&step.writes)).collect();
-                    parts.push(format!("{name}={value}"));
-                }
                 parts.push(format!("{success:?}"));
             }
             Action::Write { content } => parts.push(Digest::of(content.as_bytes()).to_string()),
@@ -68,14 +71,18 @@ impl Judge<'_> {
         if let Some(value) = self.defines(step).and_then(|defines| defines.get(name)) {
             return Some((value.clone(), None));
         }
+        if CLOCK.contains(&name) {
+            return Some((Some(self.plan.epoch.to_string()), None));
+        }
         self.plan.macros.entries.get(name).map(|entry| (entry.stands_for.clone(), Some(entry.option)))
     }
 
     /// Returns what a macro stands for in a step, `None` when it is not defined.
-    pub(super) fn macro_value<'s>(&'s self, step: &'s Step, name: &str) -> Option<&'s str> {
+    pub(super) fn macro_value<'s>(&'s self, step: &'s Step, name: &str) -> Option<Cow<'s, str>> {
         match self.defines(step).and_then(|defines| defines.get(name)) {
-            Some(value) => value.as_deref(),
-            None => self.plan.macros.value(name),
+            Some(value) => value.as_deref().map(Cow::Borrowed),
+            None if CLOCK.contains(&name) => Some(Cow::Owned(self.plan.epoch.to_string())),
+            None => self.plan.macros.value(name).map(Cow::Borrowed),
         }
     }
 
@@ -104,14 +111,17 @@ impl Judge<'_> {
         let empty = BTreeMap::new();
         let (carried, defines) = (&self.plan.macros, self.defines(step).unwrap_or(&empty));
         let mut seen: BTreeSet<&str> = BTreeSet::new();
+        let mut usage = Usage::default();
+        for input in inputs {
+            usage.add(self.tokens.of(&input.path(&self.plan.folders)));
+        }
+        let clock = CLOCK_NAMES.get_or_init(|| NameIndex::of(CLOCK));
+        seen.extend(usage.seen(clock));
         if step.records_macros() {
+            seen.extend(CLOCK);
             seen.extend(carried.entries.keys().filter(|_| reads_header).map(String::as_str));
             seen.extend(defines.keys().map(String::as_str));
         } else {
-            let mut usage = Usage::default();
-            for input in inputs {
-                usage.add(self.tokens.of(&input.path(&self.plan.folders)));
-            }
             if reads_header {
                 seen.extend(usage.seen(carried.index()));
             }

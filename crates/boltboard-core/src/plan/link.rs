@@ -7,8 +7,8 @@ use super::location::Location;
 use super::lower::{Lower, PlanInput, source_path};
 use super::step::{Action, Command, Finds, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
-use crate::board::{Generator, PartDef, PartId, PartKind};
-use crate::survey::{Fact, Language};
+use crate::board::{Generator, PartDef, PartId, PartKind, Variable};
+use crate::survey::{EPOCH_VARIABLE, Fact, Language};
 
 /// What a link is made of, in the order of the command line.
 #[derive(Default)]
@@ -235,13 +235,23 @@ impl Lower<'_> {
                 if let ToolPlace::Made(at) = &tool.place {
                     reads.push(at.clone());
                 }
-                let environment = environment
-                    .iter()
-                    .map(|(name, value)| (name.clone(), self.input.words(value, &[], &writes)))
-                    .collect();
+                let epoch = self.input.tools.epoch;
+                // What a generator makes of the time cannot be told.
+                let time = || (EPOCH_VARIABLE.to_string(), vec![Word::text(epoch.to_string())]);
+                let mut variables: Vec<(String, Vec<Word>)> = Vec::from_iter((!epoch.is_start()).then(time));
+                for (name, value) in environment {
+                    let words = match value {
+                        Variable::Set(value) => Some(self.input.words(value, &[], &writes)),
+                        Variable::Passed => {
+                            self.plan.variables.insert(name.clone());
+                            self.input.tools.variables.get(name).map(|value| vec![Word::text(value)])
+                        }
+                    };
+                    variables.extend(words.map(|words| (name.clone(), words)));
+                }
                 let folder = Location::Tree(work_folder.clone());
                 let success = success.clone();
-                let command = Command { tool, words, folder, environment, success, finds: Finds::Nothing };
+                let command = Command { tool, words, folder, environment: variables, success, finds: Finds::Nothing };
                 let action = Action::Run(Box::new(command));
                 self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone().map(Arc::new));
                 writes

@@ -143,6 +143,8 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
             parts: BTreeMap::new(),
             macros: MacroTable::default(),
             part_names: BTreeMap::new(),
+            variables: BTreeSet::new(),
+            epoch: input.tools.epoch,
             rest: 0,
             makers: OnceLock::new(),
         },

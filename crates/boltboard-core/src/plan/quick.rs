@@ -45,7 +45,7 @@ impl<'a> QuickJudge<'a> {
             && record.base_key == judge.base_key(step)
             && journal.digest(note.macro_names) == judge.names_digest(step)
             && note.macros.iter().all(|(name, value)| {
-                judge.macro_value(step, journal.text(*name)) == value.map(|value| journal.text(value))
+                judge.macro_value(step, journal.text(*name)).as_deref() == value.map(|value| journal.text(value))
             })
             && note.outputs.iter().all(|(file, content, _)| self.holds(*file, journal.digest(*content), ahead))
             && note.inputs.iter().all(|(file, content)| self.holds(*file, journal.digest(*content), ahead))

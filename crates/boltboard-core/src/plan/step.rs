@@ -1,12 +1,12 @@
 //! Steps: single commands with all that they read and write.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::{Arc, OnceLock};
 
 use super::location::Location;
 use super::macros::{HeaderText, MacroTable};
-use crate::base::{Arena, Digest, Id};
+use crate::base::{Arena, Digest, Epoch, Id};
 use crate::board::{Condition, PartId};
 use crate::store::Folders;
 use crate::survey::Language;
@@ -33,6 +33,10 @@ pub struct Plan {
     pub macros: MacroTable,
     /// The names of the parts that steps belong to.
     pub part_names: BTreeMap<PartId, String>,
+    /// Variables of the environment that generators have passed on.
+    pub variables: BTreeSet<String>,
+    /// The time that everything is built as if at.
+    pub epoch: Epoch,
     /// How many steps more there are, of parts that nothing touches: they are current.
     pub rest: usize,
     pub(super) makers: OnceLock<HashMap<Location, StepId>>,
@@ -254,18 +258,21 @@ impl Word {
 impl Step {
     /// Returns the words of its command the same on every machine; empty for steps without a command.
     pub fn command(&self) -> Vec<String> {
-        let with = |tool: &Tool, words: &[Word]| {
-            let words = words.iter().map(|w| w.neutral(&self.writes));
-            std::iter::once(tool.name.clone()).chain(words).collect()
-        };
+        let neutral = |words: &[Word]| words.iter().map(|w| w.neutral(&self.writes)).collect::<Vec<String>>();
+        let with =
+            |tool: &Tool, words: &[Word]| std::iter::once(tool.name.clone()).chain(neutral(words)).collect::<Vec<_>>();
         match &self.action {
             Action::Compile { setting, .. } => {
-                let mut all: Vec<String> = with(&setting.tool, &setting.words);
+                let mut all = with(&setting.tool, &setting.words);
                 all.extend(self.source().map(Location::to_string));
                 all.extend(["-c".to_string(), "-o".into(), self.name.clone()]);
                 all
             }
-            Action::Run(command) => with(&command.tool, &command.words),
+            Action::Run(command) => {
+                let variable = |(name, words): &(String, Vec<Word>)| format!("{name}={}", neutral(words).join(" "));
+                let set = command.environment.iter().map(variable);
+                set.chain(with(&command.tool, &command.words)).collect()
+            }
             Action::Write { .. } | Action::Copy => vec![],
             Action::Link { target } => vec!["link to".into(), target.clone()],
         }

@@ -10,7 +10,7 @@ use crate::base::files::make_folder;
 use crate::launch::{Fence, Job};
 use crate::plan::{Action, Command, Finds, Fragment, Location, Step, ToolPlace, Word};
 use crate::store::Folders;
-use crate::survey::Language;
+use crate::survey::{EPOCH_VARIABLE, Language};
 
 /// Makes every linker name the files that it reads, one a line.
 const TRACE: &str = "-Wl,-t";
@@ -61,7 +61,7 @@ impl Executor<'_> {
         let mut environment: BTreeMap<String, String> = [
             ("PATH".to_string(), self.tools.search_path.clone()),
             ("LC_ALL".into(), "C".into()),
-            ("SOURCE_DATE_EPOCH".into(), "0".into()),
+            (EPOCH_VARIABLE.into(), self.tools.epoch.to_string()),
             ("TMPDIR".into(), aside.display().to_string()),
         ]
         .into();
@@ -83,6 +83,9 @@ impl Executor<'_> {
                 }
                 arguments.extend([end.into(), "-o".into(), result.display().to_string()]);
                 if *language != Language::Asm {
+                    // Else it would be the time of the source's last change, whatever that change was.
+                    let stamp = format!("-D__TIMESTAMP__=\"{}\"", self.tools.epoch.timestamp());
+                    arguments.extend(["-Wno-builtin-macro-redefined".into(), stamp]);
                     let file = aside.join("reads.d");
                     arguments.extend([
                         "-MD".into(),
@@ -175,9 +178,16 @@ pub(super) fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
     if step.links() {
         arguments = &arguments[..arguments.len().saturating_sub(1)];
     }
+    let variable = |(name, _): &(String, Vec<Word>)| {
+        job.environment.get(name).map_or(String::new(), |value| format!("{name}={} ", quoted(value)))
+    };
+    let set: String = match &step.action {
+        Action::Run(command) => command.environment.iter().map(variable).collect(),
+        Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => String::new(),
+    };
     let aside = aside.display().to_string();
     let word = |word: &String| if word.starts_with(&aside) { "/dev/null".into() } else { quoted(word) };
     let words: Vec<String> = arguments.iter().map(word).collect();
     let (folder, program) = (job.folder.display().to_string(), job.program.display().to_string());
-    format!("cd {} && {} {}", quoted(&folder), quoted(&program), words.join(" "))
+    format!("cd {} && {set}{} {}", quoted(&folder), quoted(&program), words.join(" "))
 }

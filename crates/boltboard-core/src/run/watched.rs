@@ -1,7 +1,7 @@
 //! All places that a build looked at, for its seal.
 
 use std::borrow::Cow;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -27,6 +27,8 @@ pub struct SealWanted {
     pub search_path: Vec<PathBuf>,
     /// What the plan follows from beyond files.
     pub basis: Basis,
+    /// The environment of whoever builds.
+    pub variables: BTreeMap<String, String>,
 }
 
 /// A build that goes on from a sealed one, and looks only at what has been touched since.
@@ -90,7 +92,9 @@ pub(super) fn seal(
     let sealed = Sealed { steps: judge.plan.count(), output_bytes };
     let known = since.filter(|_| places.basis.is_as_unpacked()).map(|since| since.sweep.basis.to_vec());
     let basis = known.unwrap_or_else(|| places.basis.packed());
-    let saying = Saying { asked: wanted.asked, sealed, basis };
+    let given = |name: &String| (name.clone(), wanted.variables.get(name).cloned());
+    let variables = judge.plan.variables.iter().map(given).collect();
+    let saying = Saying { asked: wanted.asked, sealed, basis, variables };
     places.maker.write(&judge.plan.folders.seal(), &saying, since.map(|since| since.sweep))
 }
 

@@ -1,11 +1,12 @@
 //! Which compiler is at hand, what it makes programs for, and where it looks for headers and libraries.
 
+use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use super::ProbeMemo;
-use crate::base::Digest;
+use crate::base::{Digest, Epoch};
 use crate::launch::{Exit, Job, Launch, find_program};
 
 /// A compiler that answered.
@@ -291,7 +292,14 @@ pub struct Tools {
     pub cxx: Result<Compiler, CompilerFault>,
     /// The search path for programs.
     pub search_path: String,
+    /// The environment of whoever builds; steps see of it what they declare.
+    pub variables: BTreeMap<String, String>,
+    /// The time that everything is built as if at.
+    pub epoch: Epoch,
 }
+
+/// The variable that says the time that everything is built as if at.
+pub const EPOCH_VARIABLE: &str = "SOURCE_DATE_EPOCH";
 
 impl Tools {
     /// Returns the compiler for a language.

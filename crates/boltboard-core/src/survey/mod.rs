@@ -29,7 +29,9 @@ use crate::base::Digest;
 use crate::board::{Board, LibraryLinkage, NeedCheck, NeedDef, NeedId, Provider};
 use crate::launch::Launch;
 
-pub use compiler::{Compiler, CompilerFault, CompilerSearch, Family, Language, LibrarySearch, Tools, identify};
+pub use compiler::{
+    Compiler, CompilerFault, CompilerSearch, EPOCH_VARIABLE, Family, Language, LibrarySearch, Tools, identify,
+};
 pub use fact::{Copy, CopyRank, Evidence, Fact, FactSource, FactState, Facts, Found, Missing, Presence};
 pub use memo::ProbeMemo;
 pub use metadata::{Metadata, MetadataFault, MetadataSearch};

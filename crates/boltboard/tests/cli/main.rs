@@ -4,6 +4,7 @@ mod build;
 mod builder;
 mod definitions;
 mod deliver;
+mod exact;
 mod faults;
 mod harness;
 mod hosts;

@@ -6,7 +6,7 @@
 mod sweep;
 
 use std::borrow::Cow;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -23,7 +23,7 @@ use crate::board::PartId;
 use crate::definitions::Listing;
 
 /// What the file begins with.
-const MARK: &[u8] = b"boltboard seal 2\n";
+const MARK: &[u8] = b"boltboard seal 3\n";
 /// What comes after the mark: length and checksum of the head, in bytes.
 const HEAD: usize = 12;
 /// About how many places one thread takes at a time.
@@ -116,7 +116,12 @@ pub struct Saying {
     pub sealed: Sealed,
     /// What the plan followed from, packed by who made it.
     pub basis: Vec<u8>,
+    /// Variables of the environment that steps were given, with their values.
+    pub variables: Variables,
 }
+
+/// Variables of the environment, with their values where they are set.
+pub type Variables = BTreeMap<String, Option<String>>;
 
 /// What the file says first. The basis and the chunks follow, one after the other.
 #[derive(Serialize, Deserialize)]
@@ -126,6 +131,7 @@ struct Head<'a> {
     output_bytes: u64,
     /// Parts that are not done, whatever the places say.
     open: BTreeSet<PartId>,
+    variables: Variables,
     basis: Block,
     /// Folders in order, some at a time, each time with the path of the first.
     #[serde(borrow)]
@@ -248,15 +254,10 @@ impl<'a> SealMaker<'a> {
             places.push((folder, name, place));
         }
         places.sort_unstable_by_key(|(folder, name, _)| (*folder, *name));
-        let chunks = match before {
-            None => packed_in_turn(&places)?,
-            Some(sweep) => {
-                let concerns: Vec<Vec<u8>> = places.iter().map(|place| concerns_of(place, before)).collect();
-                let chunks = sweep.with(folders_of(&places, &concerns))?;
-                return file_of(saying.asked, saying.sealed, BTreeSet::new(), &saying.basis, &chunks);
-            }
-        };
-        file_of(saying.asked, saying.sealed, BTreeSet::new(), &saying.basis, &chunks)
+        let Some(sweep) = before else { return file_of(saying, BTreeSet::new(), &packed_in_turn(&places)?) };
+        let concerns: Vec<Vec<u8>> = places.iter().map(|place| concerns_of(place, before)).collect();
+        let chunks = sweep.with(folders_of(&places, &concerns))?;
+        file_of(saying, BTreeSet::new(), &chunks)
     }
 }
 
@@ -298,18 +299,15 @@ fn folders_of<'p>(places: &[Known<'p>], concerns: &'p [Vec<u8>]) -> Vec<Folder<'
 }
 
 /// Puts the file together.
-fn file_of(
-    asked: Digest,
-    Sealed { steps, output_bytes }: Sealed,
-    open: BTreeSet<PartId>,
-    basis: &[u8],
-    chunks: &[Chunk<'_>],
-) -> Option<Vec<u8>> {
-    let blocks = chunks.iter().map(|chunk| (chunk.first, chunk.block)).collect();
-    let head = Head { asked, steps, output_bytes, open, basis: Block::of(basis), chunks: blocks };
+fn file_of(saying: &Saying, open: BTreeSet<PartId>, chunks: &[Chunk<'_>]) -> Option<Vec<u8>> {
+    let Saying { asked, sealed: Sealed { steps, output_bytes }, basis, variables } = saying;
+    let (asked, steps, output_bytes) = (*asked, *steps, *output_bytes);
+    let chunks_of = chunks.iter().map(|chunk| (chunk.first, chunk.block)).collect();
+    let variables = variables.clone();
+    let head = Head { asked, steps, output_bytes, open, variables, basis: Block::of(basis), chunks: chunks_of };
     let head = postcard::to_stdvec(&head).ok()?;
     let Block { length, check } = Block::of(&head);
-    let mut bytes = [MARK, &length.to_le_bytes(), &check, &head, basis].concat();
+    let mut bytes = [MARK, &length.to_le_bytes(), &check, &head, basis.as_slice()].concat();
     chunks.iter().for_each(|chunk| bytes.extend_from_slice(&chunk.folders));
     Some(bytes)
 }

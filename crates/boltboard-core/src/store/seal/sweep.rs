@@ -10,7 +10,10 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, openat, readlinkat, statat};
 
-use super::{Block, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Sealed, chunks_of, file_of, numbers, split};
+use super::{
+    Block, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Saying, Sealed, Variables, chunks_of, file_of, numbers,
+    split,
+};
 use crate::base::files::write_quickly;
 use crate::base::{Digest, FileError};
 use crate::board::PartId;
@@ -47,6 +50,7 @@ pub struct Sweep<'a> {
     /// Parts that are not done, whatever the places say.
     pub open: BTreeSet<PartId>,
     asked: Digest,
+    variables: Variables,
     file: &'a SealFile,
     chunks: Vec<Packed<'a>>,
     /// Folder and name of what has changed.
@@ -86,14 +90,18 @@ impl SealFile {
         Some((whole.then(|| postcard::from_bytes(head).ok()).flatten()?, rest))
     }
 
-    /// Looks how things stand, if the seal is one for what is asked. Too much that has changed is no answer.
-    pub fn look(&self, asked: Digest) -> Option<Standing<'_>> {
+    /// Looks how things stand, if the seal is one for what is asked in such an environment. Too much that has changed is no
+    /// answer.
+    pub fn look(&self, asked: Digest, variable: impl Fn(&str) -> Option<String>) -> Option<Standing<'_>> {
         let (head, rest) = self.head().filter(|(head, _)| head.asked == asked)?;
+        if head.variables.iter().any(|(name, value)| variable(name) != *value) {
+            return None;
+        }
         let (basis, mut rest) = rest.split_at_checked(head.basis.length as usize)?;
         let mut chunks = Vec::with_capacity(head.chunks.len());
-        for (first, block) in head.chunks {
+        for (first, block) in &head.chunks {
             let (bytes, after) = rest.split_at_checked(block.length as usize)?;
-            chunks.push(Packed { first, bytes, block, folders: OnceCell::new() });
+            chunks.push(Packed { first, bytes, block: *block, folders: OnceCell::new() });
             rest = after;
         }
         let packed: Vec<(&[u8], Block)> = chunks.iter().map(|chunk| (chunk.bytes, chunk.block)).collect();
@@ -132,7 +140,9 @@ impl SealFile {
             return Some(Standing::Whole(sealed));
         }
         let whole = head.basis.holds(basis);
-        whole.then_some(Standing::Changed(Sweep { sealed, basis, open: head.open, asked, file: self, chunks, changed }))
+        let Head { open, variables, .. } = head;
+        let sweep = Sweep { sealed, basis, open, asked, variables, file: self, chunks, changed };
+        whole.then_some(Standing::Changed(sweep))
     }
 }
 
@@ -150,8 +160,13 @@ impl<'a> Sweep<'a> {
         let as_it_was =
             |chunk: &Packed<'a>| Chunk { first: chunk.first, folders: Cow::Borrowed(chunk.bytes), block: chunk.block };
         let chunks: Vec<Chunk<'_>> = self.chunks.iter().map(as_it_was).collect();
-        let sealed = Sealed { steps, ..self.sealed };
-        match file_of(self.asked, sealed, &self.open | open, self.basis, &chunks) {
+        let saying = Saying {
+            asked: self.asked,
+            sealed: Sealed { steps, ..self.sealed },
+            basis: self.basis.to_vec(),
+            variables: self.variables.clone(),
+        };
+        match file_of(&saying, &self.open | open, &chunks) {
             Some(bytes) => write_quickly(&self.file.path, &bytes),
             None => Ok(()),
         }

@@ -1,7 +1,5 @@
 //! Seals that stand, break, and go on.
 
-use std::collections::BTreeSet;
-
 use super::*;
 
 fn settled() -> SystemTime {
@@ -9,7 +7,7 @@ fn settled() -> SystemTime {
 }
 
 fn sealed(file: &Path, asked: Digest) -> Option<Sealed> {
-    match SealFile::read(file)?.look(asked)? {
+    match SealFile::read(file)?.look(asked, |_| None)? {
         Standing::Whole(sealed) => Some(sealed),
         Standing::Changed(_) => None,
     }
@@ -64,7 +62,7 @@ fn a_seal_stands_while_every_place_is_as_it_was() {
         maker.looked(root.join("sub"), Concern::Plan);
         maker.absent(root.join("missing.h"), part);
         maker.leads(root.join("link"), "read.c", part);
-        let saying = Saying { asked, sealed: mine, basis: b"basis".to_vec() };
+        let saying = Saying { asked, sealed: mine, basis: b"basis".to_vec(), variables: BTreeMap::new() };
         maker.write(&root.join("seal"), &saying, None).unwrap();
         change(root);
         assert_eq!(sealed(&root.join("seal"), asked), want.then_some(mine), "{case}");
@@ -80,7 +78,7 @@ fn what_changed_during_the_build_is_not_sealed() {
     let status = StatusMemo::default();
     let (asked, sum) = (Digest::of(b""), Sealed { steps: 1, output_bytes: 1 });
     let mut maker = SealMaker::new(&status, SystemTime::now());
-    let saying = Saying { asked, sealed: sum, basis: Vec::new() };
+    let saying = Saying { asked, sealed: sum, basis: Vec::new(), variables: BTreeMap::new() };
     maker.looked(file.clone(), Concern::Plan);
     maker.write(&seal, &saying, None).unwrap();
     assert!(!seal.exists(), "it is as young as the build");
@@ -110,14 +108,19 @@ fn a_seal_tells_whom_a_change_concerns_and_goes_on_from_there() {
         maker.read(root.join(name), part(number), |_| true);
     }
     maker.names(root.join("sub"));
-    let saying = Saying { asked: Digest::of(b""), sealed: Sealed { steps: 1, output_bytes: 1 }, basis: b"b".to_vec() };
+    let saying = Saying {
+        asked: Digest::of(b""),
+        sealed: Sealed { steps: 1, output_bytes: 1 },
+        basis: b"b".to_vec(),
+        variables: BTreeMap::new(),
+    };
     maker.write(&seal, &saying, None).unwrap();
     std::fs::write(root.join("both.h"), "other").unwrap();
     std::fs::remove_file(root.join("gone.h")).unwrap();
     std::fs::write(root.join("sub/passing"), "").unwrap();
     std::fs::remove_file(root.join("sub/passing")).unwrap();
     let file = SealFile::read(&seal).unwrap();
-    let Some(Standing::Changed(sweep)) = file.look(saying.asked) else { panic!("two files have changed") };
+    let Some(Standing::Changed(sweep)) = file.look(saying.asked, |_| None) else { panic!("two files have changed") };
     let mut changed: Vec<_> = sweep.changed().collect();
     changed.sort();
     let want = [("both.h", BTreeSet::from([part(0), part(7)])), ("gone.h", BTreeSet::from([part(7)]))];
@@ -133,7 +136,7 @@ fn a_seal_tells_whom_a_change_concerns_and_goes_on_from_there() {
     assert_eq!(sealed(&seal, saying.asked), Some(saying.sealed));
     std::fs::write(root.join("both.h"), "again").unwrap();
     let file = SealFile::read(&seal).unwrap();
-    let Some(Standing::Changed(sweep)) = file.look(saying.asked) else { panic!("a file has changed") };
+    let Some(Standing::Changed(sweep)) = file.look(saying.asked, |_| None) else { panic!("a file has changed") };
     assert_eq!(sweep.whom(&root.join("both.h")), BTreeSet::from([part(0), part(7)]));
     assert_eq!(sweep.whom(&root.join("new.h")), BTreeSet::from([part(7)]));
     assert_eq!(sweep.whom(&root.join("gone.h")), BTreeSet::new());

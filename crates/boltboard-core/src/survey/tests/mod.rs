@@ -1,10 +1,12 @@
 mod kinds;
 mod providers;
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
 use super::*;
+use crate::base::Epoch;
 use crate::launch::{Exit, Job, Outcome, RealLaunch, ScriptedLaunch};
 use crate::testing::TestTree;
 
@@ -35,7 +37,13 @@ impl Bench {
         };
         let memo = ProbeMemo::default();
         let cxx = Err(CompilerFault::Absent { name: "c++".into() });
-        let tools = Tools { c: cxx.clone(), cxx, search_path: host.search_path.clone() };
+        let tools = Tools {
+            c: cxx.clone(),
+            cxx,
+            search_path: host.search_path.clone(),
+            variables: BTreeMap::new(),
+            epoch: Epoch::default(),
+        };
         let mut bench = Bench { tree, host, tools, memo };
         // The machine's compiler, with one more folder of headers.
         bench.program("bench-cc", &format!("exec cc -isystem {} \"$@\"", bench.tree.root().join("include").display()));
