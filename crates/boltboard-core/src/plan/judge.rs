@@ -11,6 +11,7 @@ use std::sync::OnceLock;
 
 use super::interface::interface_digest;
 use super::location::Location;
+use super::outright;
 use super::step::{Action, Command, Plan, Step, StepId, ToolPlace};
 use super::usage::{NameIndex, TokenMemo, Usage};
 use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict};
@@ -201,15 +202,28 @@ impl Judge<'_> {
             && let Some(note) = &record.note
         {
             let reasons = self.against_record(step, &record, &base_key, &Ahead::default());
-            if let Some(changes) = TextChanges::of(step, &reasons) {
+            if let Some(changes) = self.text_changes(step, &reasons) {
                 return Some(Alike { note: note.clone(), changes, in_place: true });
             }
         }
         let kept = self.store.notes(&base_key).into_iter().filter_map(|note| {
-            let changes = TextChanges::of(step, &self.against_note(step, &note, &Ahead::default()))?;
+            let changes = self.text_changes(step, &self.against_note(step, &note, &Ahead::default()))?;
             note.outputs.iter().all(|o| self.store.has(&o.digest)).then_some(Alike { note, changes, in_place: false })
         });
         kept.min_by_key(|alike| alike.changes.macros.len() + alike.changes.files.len())
+    }
+
+    /// Returns the changes that reasons tell of when a compile may not see them in its text after preprocessing, and can see
+    /// nothing else.
+    pub(super) fn text_changes(&self, step: &Step, reasons: &[Reason]) -> Option<TextChanges> {
+        let changes = TextChanges::of(step, reasons)?;
+        let source = || std::fs::read(step.source()?.path(&self.plan.folders)).ok();
+        let now: Vec<Option<Cow<'_, str>>> = changes.macros.keys().map(|name| self.macro_value(step, name)).collect();
+        let pairs = changes.macros.iter().zip(&now);
+        let of_macros: outright::Changes<'_> =
+            pairs.map(|((name, before), now)| (name.as_str(), (before.as_deref(), now.as_deref()))).collect();
+        let sure = !of_macros.is_empty() && source().is_some_and(|text| outright::surely_differs(&text, &of_macros));
+        (!sure).then_some(changes)
     }
 
     fn stands(&self, step: &Step, note: &Note, ahead: &Ahead) -> bool {

@@ -10,6 +10,7 @@ mod compile;
 mod lower;
 mod link;
 mod macros;
+mod outright;
 mod preview;
 mod quick;
 mod step;

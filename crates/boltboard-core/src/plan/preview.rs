@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use super::judge::Judge;
 use super::quick::QuickJudge;
 use super::step::{Step, StepId};
-use super::verdict::{Ahead, Reason, TextChanges, Verdict};
+use super::verdict::{Ahead, Reason, Verdict};
 use crate::base::Digest;
 use crate::store::Number;
 
@@ -103,7 +103,7 @@ pub fn preview(judge: &Judge<'_>) -> Preview {
             let may_be_spared = judged.verdict == Verdict::Run
                 && step.is_preprocessed()
                 && !step.records_macros()
-                && TextChanges::of(step, &judged.reasons).is_some();
+                && judge.text_changes(step, &judged.reasons).is_some();
             steps.push(PreviewStep {
                 step: id,
                 may_be_spared,

@@ -70,6 +70,20 @@ impl Tokens {
         a == b
     }
 
+    /// Returns a text with blanks for its comments, and where its directives stand.
+    pub(super) fn without_comments(text: &[u8]) -> (Vec<u8>, Vec<Range<usize>>) {
+        let mut reader = Reader::of(text);
+        reader.all();
+        let mut rest = text.to_vec();
+        let (mut directives, comments): (Vec<_>, Vec<_>) =
+            reader.skipped.into_iter().partition(|span| matches!(text.get(span.start), Some(b'#' | b'%')));
+        for span in comments {
+            rest[span].iter_mut().filter(|c| **c != b'\n').for_each(|c| *c = b' ');
+        }
+        directives.sort_unstable_by_key(|span| span.start);
+        (rest, directives)
+    }
+
     /// Tells whether a name occurs.
     pub fn names(&self, name: &str) -> bool {
         self.names.binary_search(&hash(name.as_bytes())).is_ok()

@@ -6,13 +6,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::symlink;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::{Duration, Instant, SystemTime};
 
 use super::execute::{Ended, Executor, Trouble};
 use super::job::{Ends, Run, TEXT};
-use crate::base::files::{make_folder, write_whole};
+use crate::base::files::{make_folder, write_quickly};
 use crate::base::{Digest, FileError, parse_dependencies};
 use crate::launch::{Exit, Job, Outcome};
 use crate::plan::{Action, Alike, Judge, Location, Step, TextChanges, Tokens};
@@ -25,7 +25,12 @@ const ENOUGH: u32 = 20;
 #[derive(Debug, Default)]
 pub(super) struct Experience {
     tallies: Mutex<BTreeMap<TextChanges, Tally>>,
+    /// Folders with the option headers as they were, by the macros that have changed since.
+    headers: Mutex<BTreeMap<Macros, PathBuf>>,
 }
+
+/// Macros with what they stand for, `None` where they are not defined.
+type Macros = BTreeMap<String, Option<String>>;
 
 #[derive(Debug, Clone, Copy, Default)]
 struct Tally {
@@ -41,6 +46,26 @@ impl Experience {
         let Some(tally) = tallies.get(&alike.changes).filter(|tally| tally.looks >= ENOUGH) else { return true };
         let compile = Duration::from_millis(alike.note.wall_ms);
         tally.same * ENOUGH >= tally.looks && tally.wall / tally.looks < compile
+    }
+
+    /// Returns a folder with the option headers as they were; it is made once for all compiles that see the same change.
+    fn past_headers(&self, judge: &Judge<'_>, changed: &Macros) -> Result<PathBuf, FileError> {
+        let mut known = self.headers.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(folder) = known.get(changed) {
+            return Ok(folder.clone());
+        }
+        let plan = judge.plan;
+        let build = plan.folders.aside().join(format!("past-{}", known.len()));
+        let before = Folders { tree: plan.folders.tree.clone(), build: build.clone() };
+        for header in &plan.headers {
+            let value = |name: &str| match changed.get(name) {
+                Some(before) => before.as_deref(),
+                None => plan.macros.value(name),
+            };
+            write_quickly(&header.at.path(&before), header.filled(value).as_bytes())?;
+        }
+        known.insert(changed.clone(), build.clone());
+        Ok(build)
     }
 
     /// Remembers a look.
@@ -93,7 +118,7 @@ impl Executor<'_> {
         }
         let before = match alike.note.text {
             Some(text) => Some(text),
-            None => match past(self.judge, step, alike, &aside.join("past"))? {
+            None => match self.past(step, alike, &aside.join("past"))? {
                 None => None,
                 Some(past) => {
                     let run = Run { folders: &past.folders, defines: Some(&past.defines), ends: Ends::Preprocessed };
@@ -129,66 +154,69 @@ struct Past {
     /// The folders to run in.
     folders: Folders,
     /// The macros that are given as flags.
-    defines: BTreeMap<String, Option<String>>,
+    defines: Macros,
 }
 
-/// Puts the files of an earlier compile together. `None` when some content is no longer kept, or when an edit moved text
-/// within a line, which may count even where the text is the same.
-///
-/// # Errors
-/// The folder aside cannot be written.
-fn past(judge: &Judge<'_>, step: &Step, alike: &Alike, aside: &Path) -> Result<Option<Past>, FileError> {
-    let Action::Compile { setting, .. } = &step.action else { return Ok(None) };
-    let defines = &setting.defines;
-    let (plan, changes) = (judge.plan, &alike.changes);
-    let now = &plan.folders;
-    let of_tree = |location: &Location| matches!(location, Location::Tree(_));
-    let tree = if changes.files.iter().any(of_tree) { aside.join("tree") } else { now.tree.clone() };
-    let before = Folders { tree: tree.clone(), build: aside.to_path_buf() };
-    make_folder(&before.made())?;
-    for (text, digest) in &alike.note.inputs {
-        let Ok(location) = text.parse::<Location>() else { return Ok(None) };
-        let wanted = match &location {
-            Location::Tree(_) => tree != now.tree,
-            Location::Made(_) => true,
-            Location::Object(_) | Location::Output(_) | Location::System(_) => false,
-        };
-        if !wanted {
-            continue;
-        }
-        let (from, to) = (location.path(now), location.path(&before));
-        make_folder(to.parent().unwrap_or(aside))?;
-        if !changes.files.contains(&location) {
-            symlink(&from, &to).map_err(FileError::on("make the link", &to))?;
-            continue;
-        }
-        let (Some(then), Ok(now)) = (judge.store.read(digest), std::fs::read(&from)) else { return Ok(None) };
-        if !Tokens::stand_alike(&then, &now) {
-            return Ok(None);
-        }
-        std::fs::write(&to, then).map_err(FileError::on("write", &to))?;
-    }
-    for header in &plan.headers {
-        let value = |name: &str| match changes.macros.get(name) {
-            Some(before) => before.as_deref(),
-            None => plan.macros.value(name),
-        };
-        write_whole(&header.at.path(&before), header.filled(value).as_bytes())?;
-    }
-    let mut then = defines.clone();
-    for (name, value) in &changes.macros {
-        let of_header = plan.macros.entries.contains_key(name) && !defines.contains_key(name);
-        match value {
-            _ if of_header => {}
-            Some(value) => {
-                then.insert(name.clone(), Some(value.clone()));
+impl Executor<'_> {
+    /// Puts the files of an earlier compile together. `None` when some content is no longer kept, or when an edit moved text
+    /// within a line, which may count even where the text is the same.
+    ///
+    /// # Errors
+    /// The folder aside cannot be written.
+    fn past(&self, step: &Step, alike: &Alike, aside: &Path) -> Result<Option<Past>, FileError> {
+        let judge = self.judge;
+        let Action::Compile { setting, .. } = &step.action else { return Ok(None) };
+        let defines = &setting.defines;
+        let (plan, changes) = (judge.plan, &alike.changes);
+        let now = &plan.folders;
+        let of_tree = |location: &Location| matches!(location, Location::Tree(_));
+        let tree = if changes.files.iter().any(of_tree) { aside.join("tree") } else { now.tree.clone() };
+        let before = Folders { tree: tree.clone(), build: aside.to_path_buf() };
+        make_folder(&before.made())?;
+        for (text, digest) in &alike.note.inputs {
+            let Ok(location) = text.parse::<Location>() else { return Ok(None) };
+            let wanted = match &location {
+                Location::Tree(_) => tree != now.tree,
+                Location::Made(_) => true,
+                Location::Object(_) | Location::Output(_) | Location::System(_) => false,
+            };
+            if !wanted {
+                continue;
             }
-            None => {
-                then.remove(name);
+            let (from, to) = (location.path(now), location.path(&before));
+            make_folder(to.parent().unwrap_or(aside))?;
+            if !changes.files.contains(&location) {
+                symlink(&from, &to).map_err(FileError::on("make the link", &to))?;
+                continue;
+            }
+            let (Some(then), Ok(now)) = (judge.store.read(digest), std::fs::read(&from)) else { return Ok(None) };
+            if !Tokens::stand_alike(&then, &now) {
+                return Ok(None);
+            }
+            std::fs::write(&to, then).map_err(FileError::on("write", &to))?;
+        }
+        let kept = self.experience.past_headers(judge, &changes.macros)?;
+        let kept = Folders { tree: now.tree.clone(), build: kept };
+        for header in &plan.headers {
+            let to = header.at.path(&before);
+            make_folder(to.parent().unwrap_or(aside))?;
+            symlink(header.at.path(&kept), &to).map_err(FileError::on("make the link", &to))?;
+        }
+        let mut then = defines.clone();
+        for (name, value) in &changes.macros {
+            let of_header = plan.macros.entries.contains_key(name) && !defines.contains_key(name);
+            match value {
+                _ if of_header => {}
+                Some(value) => {
+                    then.insert(name.clone(), Some(value.clone()));
+                }
+                None => {
+                    then.remove(name);
+                }
             }
         }
+        Ok(Some(Past { folders: before, defines: then }))
     }
-    Ok(Some(Past { folders: before, defines: then }))
 }
 
 /// Returns the digest of a preprocessor's text and of what it said, with neutral names for the folders.
