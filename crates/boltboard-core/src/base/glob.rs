@@ -13,13 +13,25 @@ pub struct Glob {
     text: RelPath,
     sort: Sort,
     #[serde(skip)]
-    matcher: OnceLock<Option<GlobMatcher>>,
+    matcher: OnceLock<Matcher>,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 enum Sort {
     Plain,
     Pattern,
+}
+
+/// How paths are held against a pattern.
+#[derive(Debug, Clone)]
+enum Matcher {
+    /// It is one path.
+    Plain,
+    /// It has one `*` and no other sign, at this byte: as nearly all have. A large tree has thousands, and an automaton for each
+    /// would take most of the memory.
+    OneStar(usize),
+    Compiled(Box<GlobMatcher>),
+    Nothing,
 }
 
 /// How deep below a folder something lies.
@@ -56,16 +68,23 @@ impl Glob {
         let path = folder.join(text)?;
         // Signs in the names of the folders above are plain names.
         let sort = if text.contains(['*', '?', '[', '{']) { Sort::Pattern } else { Sort::Plain };
-        let matcher = compiled(&path, sort)
+        let matcher = matcher_of(&path, sort)
             .map_err(|e| GlobFault::Pattern { text: text.to_string(), reason: e.kind().to_string() })?;
         Ok(Glob { text: path, sort, matcher: OnceLock::from(matcher) })
     }
 
     /// Tells whether a path matches.
     pub fn matches(&self, path: &RelPath) -> bool {
-        match self.matcher() {
-            None => *path == self.text,
-            Some(matcher) => matcher.is_match(path.as_str()),
+        // It could be compiled when it was first read.
+        match self.matcher.get_or_init(|| matcher_of(&self.text, self.sort).unwrap_or(Matcher::Nothing)) {
+            Matcher::Plain => *path == self.text,
+            Matcher::OneStar(at) => {
+                let (before, after) = (&self.text.as_str()[..*at], &self.text.as_str()[at + 1..]);
+                let rest = path.as_str().strip_prefix(before);
+                rest.and_then(|rest| rest.strip_suffix(after)).is_some_and(|between| !between.contains('/'))
+            }
+            Matcher::Compiled(matcher) => matcher.is_match(path.as_str()),
+            Matcher::Nothing => false,
         }
     }
 
@@ -96,21 +115,40 @@ impl Glob {
         (folder, if deeper { Depth::Below } else { Depth::Right })
     }
 
-    fn matcher(&self) -> Option<&GlobMatcher> {
-        // It could be compiled when it was first read.
-        self.matcher.get_or_init(|| compiled(&self.text, self.sort).unwrap_or(None)).as_ref()
-    }
-
     /// Returns the pattern relative to the root.
     pub fn as_str(&self) -> &str {
         self.text.as_str()
     }
 }
 
-fn compiled(path: &RelPath, sort: Sort) -> Result<Option<GlobMatcher>, globset::Error> {
+fn matcher_of(path: &RelPath, sort: Sort) -> Result<Matcher, globset::Error> {
     if sort == Sort::Plain {
-        return Ok(None);
+        return Ok(Matcher::Plain);
+    }
+    let mut signs = path.as_str().match_indices(['*', '?', '[', '{', '\\']);
+    if let (Some((at, "*")), None) = (signs.next(), signs.next()) {
+        return Ok(Matcher::OneStar(at));
     }
     let glob = GlobBuilder::new(path.as_str()).literal_separator(true).build()?;
-    Ok(Some(glob.compile_matcher()))
+    Ok(Matcher::Compiled(Box::new(glob.compile_matcher())))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_star_means_the_same_as_in_an_automaton() {
+        let paths =
+            ["a.c", "lamp/a.c", "lamp/ab.c", "lamp/.c", "lamp/a.h", "lamp/low/a.c", "lamp/a.cc", "lam/pa.c", "c"];
+        for text in ["*.c", "lamp/*.c", "lamp/a*", "lamp/*", "*", "*/a.c", "la*p/a.c", "lamp/a*a.c", "c*c"] {
+            let glob = Glob::parse(&RelPath::root(), text).unwrap();
+            assert!(matches!(glob.matcher.get(), Some(Matcher::OneStar(_))), "{text}");
+            let automaton = GlobBuilder::new(text).literal_separator(true).build().unwrap().compile_matcher();
+            for path in paths {
+                let matches = glob.matches(&RelPath::parse(path).unwrap());
+                assert_eq!(matches, automaton.is_match(path), "{text} and {path}");
+            }
+        }
+    }
 }

@@ -276,6 +276,10 @@ impl<'a> Course<'a> {
     }
 
     fn record(&mut self, step: &Step, note: Option<Note>) -> Result<(), BuildFault> {
+        if let Some(source) = step.source() {
+            // Headers are read again and again, a source hardly ever.
+            self.input.tokens.forget(&source.path(&self.input.plan.folders));
+        }
         self.journal.add(&StepRecord {
             step: step.name.clone(),
             part: step.part.map_or(String::new(), |part| self.input.plan.part_name(part).to_string()),

@@ -67,7 +67,8 @@ pub(super) fn seal(
     for (path, concern) in &wanted.looked {
         places.maker.looked(path.clone(), *concern);
     }
-    places.maker.reserve(2 * judge.plan.steps.len());
+    // A source and a result for each step, headers, folders.
+    places.maker.reserve(judge.plan.steps.len() * 5 / 2);
     wanted.named.iter().for_each(|folder| places.maker.names(folder.clone()));
     let mut tools: HashSet<PathBuf> = HashSet::new();
     for (_, step) in judge.plan.steps.iter() {

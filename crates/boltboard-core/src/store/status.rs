@@ -49,11 +49,8 @@ impl StatusMemo {
         let kept = bytes.strip_prefix(MARK).and_then(|rest| rest.split_at_checked(32));
         let sound =
             kept.filter(|(digest, content)| postcard::to_stdvec(&Digest::of(content)).is_ok_and(|d| d == *digest));
-        let seen: Option<Vec<(&str, Stamp, Digest)>> =
-            sound.and_then(|(_, content)| postcard::from_bytes(content).ok());
-        let seen = seen.unwrap_or_default().into_iter();
-        let seen = seen.map(|(path, stamp, digest)| (PathBuf::from(path), Seen { stamp, digest, settled: true }));
-        StatusMemo { seen: Mutex::new(seen.collect()) }
+        let seen = sound.and_then(|(_, content)| read_all(content)).unwrap_or_default();
+        StatusMemo { seen: Mutex::new(seen) }
     }
 
     /// Keeps what was seen.
@@ -113,6 +110,18 @@ impl StatusMemo {
     fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<PathBuf, Seen, FixedState>> {
         self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
+}
+
+/// Reads one entry after the other: all together would lie in memory twice.
+fn read_all(content: &[u8]) -> Option<HashMap<PathBuf, Seen, FixedState>> {
+    let (count, mut rest) = postcard::take_from_bytes::<usize>(content).ok()?;
+    let mut all = HashMap::with_capacity_and_hasher(count.min(content.len()), FixedState::default());
+    for _ in 0..count {
+        let ((path, stamp, digest), after) = postcard::take_from_bytes::<(&str, Stamp, Digest)>(rest).ok()?;
+        all.insert(PathBuf::from(path), Seen { stamp, digest, settled: true });
+        rest = after;
+    }
+    Some(all)
 }
 
 impl From<(u64, u64, i64, i64)> for Stamp {

@@ -72,9 +72,9 @@ enum Expected {
     /// A file with this content, whose status says too little because it changed shortly before.
     Content(Digest),
     /// A folder with these names; as long as its status is this one, they need not be read.
-    Names(Option<Stamp>, Digest),
+    Names(Box<(Option<Stamp>, Digest)>),
     /// A link that leads there.
-    Leads(String),
+    Leads(Box<str>),
     /// Nothing.
     Nothing,
 }
@@ -217,7 +217,7 @@ impl<'a> SealMaker<'a> {
     pub fn names(&mut self, path: PathBuf) {
         let stamp = Stamp::of_any(&path).filter(|stamp| stamp.is_settled(self.started));
         let names = Listing::names_in(&path);
-        self.add(path, Expected::Names(stamp, names), Concern::Plan);
+        self.add(path, Expected::Names(Box::new((stamp, names))), Concern::Plan);
     }
 
     /// Adds a place where nothing was found.
@@ -227,7 +227,7 @@ impl<'a> SealMaker<'a> {
 
     /// Adds a link.
     pub fn leads(&mut self, path: PathBuf, target: &str, concern: Concern) {
-        self.add(path, Expected::Leads(target.to_string()), concern);
+        self.add(path, Expected::Leads(target.into()), concern);
     }
 
     /// Writes the seal; what `before` says stays, but for places that have changed since or are known better now. Where it

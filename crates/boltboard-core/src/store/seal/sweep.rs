@@ -282,7 +282,8 @@ impl<'a> Folder<'a> {
         let status = || statat(folder, name, AtFlags::empty());
         match expected {
             Expected::Status(stamp) => status().is_ok_and(|now| Stamp::from(&now) == *stamp),
-            Expected::Names(stamp, names) => {
+            Expected::Names(known) => {
+                let (stamp, names) = &**known;
                 let same = stamp.is_some_and(|stamp| status().is_ok_and(|now| Stamp::from(&now) == stamp));
                 same || Listing::names_in(&Path::new(self.path).join(name)) == *names
             }
