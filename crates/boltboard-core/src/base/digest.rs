@@ -49,6 +49,13 @@ impl Digest {
         let [a, b, c, d, e, f, g, h, ..] = self.0;
         [a, b, c, d, e, f, g, h]
     }
+
+    /// Returns its first half: enough to tell names apart, whoever made them up.
+    pub fn half(&self) -> [u8; 16] {
+        let mut half = [0; 16];
+        half.copy_from_slice(&self.0[..16]);
+        half
+    }
 }
 
 impl fmt::Display for Digest {

@@ -74,7 +74,7 @@ pub struct PackedRecord {
     /// Digest of its command and tools.
     pub base_key: Digest,
     /// The command's words.
-    pub command: Vec<Number>,
+    pub command: Box<[Number]>,
     /// Digest of the tool that ran it.
     pub tool: Number,
     /// What it saw and made.
@@ -85,15 +85,15 @@ pub struct PackedRecord {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct PackedNote {
     /// Files and contents.
-    pub inputs: Vec<(Number, Number)>,
+    pub inputs: Box<[(Number, Number)]>,
     /// Places.
-    pub absent: Vec<Number>,
+    pub absent: Box<[Number]>,
     /// Names and values.
-    pub macros: Vec<(Number, Option<Number>)>,
+    pub macros: Box<[(Number, Option<Number>)]>,
     /// Digest of the names of all macros.
     pub macro_names: Number,
     /// Places, contents and permission bits.
-    pub outputs: Vec<(Number, Number, u32)>,
+    pub outputs: Box<[(Number, Number, u32)]>,
     /// What the step said.
     pub said: Number,
     /// How long it ran, in milliseconds.
@@ -182,6 +182,15 @@ impl Renumbering {
 /// Gives another number for one, if there is one.
 type Renumber<'r> = dyn FnMut(Number) -> Option<Number> + 'r;
 
+/// Does something with each; `None` as soon as that gives none. There are many lists, so none is longer than it must be.
+fn each<T, U>(items: &[T], mut give: impl FnMut(&T) -> Option<U>) -> Option<Box<[U]>> {
+    let mut all = Vec::with_capacity(items.len());
+    for item in items {
+        all.push(give(item)?);
+    }
+    Some(all.into_boxed_slice())
+}
+
 impl PackedRecord {
     fn renumbered(&self, text: &mut Renumber<'_>, digest: &mut Renumber<'_>) -> Option<PackedRecord> {
         let note = match &self.note {
@@ -192,7 +201,7 @@ impl PackedRecord {
             step: text(self.step)?,
             part: text(self.part)?,
             base_key: self.base_key,
-            command: self.command.iter().map(|word| text(*word)).collect::<Option<_>>()?,
+            command: each(&self.command, |word| text(*word))?,
             tool: digest(self.tool)?,
             note,
         })
@@ -201,20 +210,19 @@ impl PackedRecord {
 
 impl PackedNote {
     fn renumbered(&self, text: &mut Renumber<'_>, digest: &mut Renumber<'_>) -> Option<PackedNote> {
-        let mut macros = Vec::with_capacity(self.macros.len());
-        for (name, value) in &self.macros {
+        let macros = each(&self.macros, |(name, value)| {
             let value = match value {
                 Some(value) => Some(text(*value)?),
                 None => None,
             };
-            macros.push((text(*name)?, value));
-        }
+            Some((text(*name)?, value))
+        })?;
         Some(PackedNote {
-            inputs: self.inputs.iter().map(|(f, c)| Some((text(*f)?, digest(*c)?))).collect::<Option<_>>()?,
-            absent: self.absent.iter().map(|place| text(*place)).collect::<Option<_>>()?,
+            inputs: each(&self.inputs, |(f, c)| Some((text(*f)?, digest(*c)?)))?,
+            absent: each(&self.absent, |place| text(*place))?,
             macros,
             macro_names: digest(self.macro_names)?,
-            outputs: self.outputs.iter().map(|(l, d, m)| Some((text(*l)?, digest(*d)?, *m))).collect::<Option<_>>()?,
+            outputs: each(&self.outputs, |(l, d, m)| Some((text(*l)?, digest(*d)?, *m)))?,
             said: text(self.said)?,
             wall_ms: self.wall_ms,
             memory: self.memory,
@@ -227,7 +235,7 @@ impl Tables {
     /// Takes in texts and digests that go by their own numbers.
     pub fn adopt(&mut self, texts: &[Arc<str>], digests: &[Digest]) -> Renumbering {
         Renumbering {
-            texts: texts.iter().map(|text| self.add_text(text)).collect(),
+            texts: texts.iter().map(|text| self.share_text(text)).collect(),
             digests: digests.iter().map(|digest| self.add_digest(*digest)).collect(),
         }
     }
@@ -303,6 +311,12 @@ impl Tables {
     fn find_digest(&self, digest: &Digest) -> Option<Number> {
         let known = self.before.as_ref().and_then(|before| before.find_digest(digest));
         known.or_else(|| Some(self.digests.find(digest)? + Number::try_from(self.counts_before().1).ok()?))
+    }
+
+    /// Takes in a text that others hold as well.
+    fn share_text(&mut self, text: &Arc<str>) -> Number {
+        let first = Number::try_from(self.counts_before().0).unwrap_or(Number::MAX);
+        self.find_text(text).unwrap_or_else(|| first.saturating_add(self.texts.add(Arc::clone(text))))
     }
 
     pub fn add_text(&mut self, text: &str) -> Number {

@@ -1,8 +1,9 @@
 //! What was last seen of files: a file whose status is the same has the same content, so it is not read again.
 
 use std::collections::HashMap;
+use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Mutex;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
@@ -13,7 +14,7 @@ use crate::base::files::write_whole_of;
 use crate::base::{Digest, FileError};
 
 /// What the kept file begins with.
-const MARK: &[u8] = b"boltboard status 1\n";
+const MARK: &[u8] = b"boltboard status 2\n";
 
 /// A status is trusted only when the file was last changed this long before it was read: within that time a second
 /// change could leave the same time stamp.
@@ -36,10 +37,22 @@ struct Seen {
     settled: bool,
 }
 
-/// Contents of files, looked up by their status where that is enough.
+/// Contents of files, looked up by their status where that is enough. There are many, so that a digest stands for each path.
 #[derive(Debug, Default)]
 pub struct StatusMemo {
-    seen: Mutex<HashMap<PathBuf, Seen, FixedState>>,
+    seen: Mutex<AllSeen>,
+}
+
+type AllSeen = HashMap<PathKey, Seen, FixedState>;
+
+/// Half a digest of a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+struct PathKey([u8; 16]);
+
+impl PathKey {
+    fn of(path: &Path) -> PathKey {
+        PathKey(Digest::of(path.as_os_str().as_bytes()).half())
+    }
 }
 
 impl StatusMemo {
@@ -60,10 +73,12 @@ impl StatusMemo {
     pub fn save(&self, path: &Path) -> Result<(), FileError> {
         let seen = self.lock();
         let settled = seen.iter().filter(|(_, seen)| seen.settled);
-        let mut kept: Vec<(&str, Stamp, Digest)> =
-            settled.filter_map(|(path, seen)| Some((path.to_str()?, seen.stamp, seen.digest))).collect();
-        kept.sort_unstable_by_key(|(path, ..)| *path);
-        let content = postcard::to_extend(&kept, Vec::with_capacity(kept.len() * 128)).unwrap_or_default();
+        let mut kept: Vec<(&PathKey, &Seen)> = settled.collect();
+        kept.sort_unstable_by_key(|(path, _)| *path);
+        let mut content = postcard::to_extend(&kept.len(), Vec::with_capacity(kept.len() * 80)).unwrap_or_default();
+        for (path, seen) in kept {
+            content = postcard::to_extend(&(path, seen.stamp, seen.digest), content).unwrap_or_default();
+        }
         let digest = postcard::to_stdvec(&Digest::of(&content)).unwrap_or_default();
         write_whole_of(path, &[MARK, &digest, &content])
     }
@@ -71,7 +86,8 @@ impl StatusMemo {
     /// Returns the digest of a file's content, `None` when it is not a readable file.
     pub fn digest(&self, path: &Path) -> Option<Digest> {
         let now = Stamp::of(path)?;
-        if let Some(seen) = self.lock().get(path)
+        let key = PathKey::of(path);
+        if let Some(seen) = self.lock().get(&key)
             && seen.stamp == now
         {
             return Some(seen.digest);
@@ -80,25 +96,25 @@ impl StatusMemo {
         let read_at = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         let age = i64::try_from(read_at.as_nanos()).unwrap_or(0).saturating_sub(now.changed_ns);
         let settled = age > i64::try_from(SETTLED.as_nanos()).unwrap_or(0) && Stamp::of(path) == Some(now);
-        self.lock().insert(path.to_path_buf(), Seen { stamp: now, digest, settled });
+        self.lock().insert(key, Seen { stamp: now, digest, settled });
         Some(digest)
     }
 
     /// Takes in a file that was just made here, with the digest of its content.
     pub fn learn(&self, path: &Path, digest: Digest) {
         if let Some(stamp) = Stamp::of(path) {
-            self.lock().insert(path.to_path_buf(), Seen { stamp, digest, settled: true });
+            self.trust(path, stamp, digest);
         }
     }
 
     /// Takes in a file that has this content as long as its status is this one.
     pub fn trust(&self, path: &Path, stamp: Stamp, digest: Digest) {
-        self.lock().insert(path.to_path_buf(), Seen { stamp, digest, settled: true });
+        self.lock().insert(PathKey::of(path), Seen { stamp, digest, settled: true });
     }
 
     /// Returns what was last seen of a file: its status, if that is enough to tell a change, and its content.
     pub fn seen(&self, path: &Path) -> Option<(Option<Stamp>, Digest)> {
-        self.lock().get(path).map(|seen| (seen.settled.then_some(seen.stamp), seen.digest))
+        self.lock().get(&PathKey::of(path)).map(|seen| (seen.settled.then_some(seen.stamp), seen.digest))
     }
 
     /// Tells whether a file was changed at or after a time.
@@ -107,18 +123,18 @@ impl StatusMemo {
         Stamp::of(path).is_none_or(|s| s.changed_ns >= i64::try_from(time.as_nanos()).unwrap_or(0))
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<PathBuf, Seen, FixedState>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, AllSeen> {
         self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 }
 
 /// Reads one entry after the other: all together would lie in memory twice.
-fn read_all(content: &[u8]) -> Option<HashMap<PathBuf, Seen, FixedState>> {
+fn read_all(content: &[u8]) -> Option<AllSeen> {
     let (count, mut rest) = postcard::take_from_bytes::<usize>(content).ok()?;
-    let mut all = HashMap::with_capacity_and_hasher(count.min(content.len()), FixedState::default());
+    let mut all = AllSeen::with_capacity_and_hasher(count.min(content.len()), FixedState::default());
     for _ in 0..count {
-        let ((path, stamp, digest), after) = postcard::take_from_bytes::<(&str, Stamp, Digest)>(rest).ok()?;
-        all.insert(PathBuf::from(path), Seen { stamp, digest, settled: true });
+        let ((path, stamp, digest), after) = postcard::take_from_bytes::<(PathKey, Stamp, Digest)>(rest).ok()?;
+        all.insert(path, Seen { stamp, digest, settled: true });
         rest = after;
     }
     Some(all)

@@ -6,6 +6,7 @@
 mod sweep;
 
 use std::borrow::Cow;
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
@@ -183,8 +184,13 @@ impl<'a> SealMaker<'a> {
     }
 
     fn add(&mut self, path: PathBuf, expected: Expected, concern: Concern) {
-        let place = Place { expected, concerns: Vec::new() };
-        self.places.entry(path.into_os_string()).or_insert(place).concerns.push(concern);
+        match self.places.entry(path.into_os_string()) {
+            Entry::Occupied(mut known) => known.get_mut().concerns.push(concern),
+            Entry::Vacant(free) => {
+                // Most places concern one part.
+                free.insert(Place { expected, concerns: vec![concern] });
+            }
+        }
     }
 
     /// Adds a file that was read; `stands` tells whether its content, as last seen, is what the build went by.
