@@ -86,6 +86,8 @@ pub(super) fn seal(
             before.for_each(|folder| places.maker.absent(folder.join(name), Concern::Plan));
         }
     }
+    // It is looked at no more, and makes room for what is written.
+    places.contents = HashMap::default();
     let Some(()) = places.tell_whom() else { return Ok(()) };
     let before = since.map_or(0, |since| since.sweep.sealed.output_bytes);
     let gone = since.map_or(0, |since| sizes(since, &judge.plan.folders));

@@ -166,7 +166,7 @@ impl Opening {
             return Vec::new();
         };
         let mut taken = Vec::new();
-        let renumbering = self.tables.adopt(&block.texts, &block.digests);
+        let renumbering = self.tables.adopt(block.texts.iter(), block.digests.iter());
         for packed in &block.records {
             let name = block.texts.get(packed.step as usize);
             let later =
@@ -180,7 +180,7 @@ impl Opening {
         let own = |record: &PackedRecord| self.written.text(record.part).is_some_and(|name| **name == *part);
         let later: Vec<&PackedRecord> = self.latest.values().flatten().filter(|record| own(record)).collect();
         if !later.is_empty() {
-            let adopt = || self.tables.adopt(self.written.texts.items(), self.written.digests.items());
+            let adopt = || self.tables.adopt(self.written.texts.since(0), self.written.digests.since(0));
             let renumbering = self.renumbering.get_or_insert_with(adopt);
             taken.extend(later.into_iter().filter_map(|packed| renumbering.of(packed)));
         }
@@ -200,7 +200,7 @@ impl Opening {
                 self.damaged = true;
                 continue;
             };
-            let renumbering = self.tables.adopt(&block.texts, &block.digests);
+            let renumbering = self.tables.adopt(block.texts.iter(), block.digests.iter());
             for packed in &block.records {
                 match renumbering.of(packed) {
                     Some(record) => {
@@ -210,7 +210,7 @@ impl Opening {
                 }
             }
         }
-        let renumbering = self.tables.adopt(self.written.texts.items(), self.written.digests.items());
+        let renumbering = self.tables.adopt(self.written.texts.since(0), self.written.digests.since(0));
         for (step, latest) in &self.latest {
             match latest {
                 Some(packed) => self.records.extend(renumbering.of(packed).map(|record| (record.step, Some(record)))),
@@ -342,8 +342,9 @@ impl Journal {
 
     /// Writes a frame with the texts and digests that were added from these on.
     fn write(&mut self, (texts, digests): (usize, usize), event: Event) -> Result<(), FileError> {
-        let (texts, digests) = (self.written.texts.items()[texts..].to_vec(), &self.written.digests.items()[digests..]);
-        let frame = framed(&Frame { texts, digests: digests.to_vec(), event });
+        let texts = self.written.texts.since(texts).cloned().collect();
+        let digests = self.written.digests.since(digests).copied().collect();
+        let frame = framed(&Frame { texts, digests, event });
         if self.file.is_none() {
             make_folder(self.path.parent().unwrap_or(Path::new(".")))?;
             let open = File::options().create(true).append(true).open(&self.path);

@@ -1,9 +1,9 @@
 //! What each step last did, as people's code sees it, and packed: every text and digest is kept once and named by number.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use foldhash::fast::FixedState;
+use indexmap::IndexSet;
 use serde::{Deserialize, Serialize};
 
 use crate::base::Digest;
@@ -107,13 +107,12 @@ pub struct PackedNote {
 /// Things that are kept once and named by number.
 #[derive(Debug)]
 pub(super) struct Table<T> {
-    items: Vec<T>,
-    numbers: HashMap<T, Number, FixedState>,
+    items: IndexSet<T, FixedState>,
 }
 
 impl<T> Default for Table<T> {
     fn default() -> Table<T> {
-        Table { items: Vec::new(), numbers: HashMap::default() }
+        Table { items: IndexSet::default() }
     }
 }
 
@@ -124,15 +123,15 @@ impl<T: Clone + Eq + std::hash::Hash> Table<T> {
 
     fn reserve(&mut self, more: usize) {
         self.items.reserve(more);
-        self.numbers.reserve(more);
     }
 
-    pub fn items(&self) -> &[T] {
-        &self.items
+    /// Returns all items from a number on, in the order of numbers.
+    pub fn since(&self, first: usize) -> impl Iterator<Item = &T> {
+        self.items.iter().skip(first)
     }
 
     pub fn get(&self, number: Number) -> Option<&T> {
-        self.items.get(number as usize)
+        self.items.get_index(number as usize)
     }
 
     pub fn find<Q>(&self, item: &Q) -> Option<Number>
@@ -140,15 +139,12 @@ impl<T: Clone + Eq + std::hash::Hash> Table<T> {
         T: std::borrow::Borrow<Q>,
         Q: Eq + std::hash::Hash + ?Sized,
     {
-        self.numbers.get(item).copied()
+        // There are never so many that a number would not do.
+        self.items.get_index_of(item).and_then(|index| Number::try_from(index).ok())
     }
 
     pub fn add(&mut self, item: T) -> Number {
-        let next = Number::try_from(self.items.len()).unwrap_or(Number::MAX);
-        *self.numbers.entry(item.clone()).or_insert_with(|| {
-            self.items.push(item);
-            next
-        })
+        Number::try_from(self.items.insert_full(item).0).unwrap_or(Number::MAX)
     }
 }
 
@@ -233,10 +229,14 @@ impl PackedNote {
 
 impl Tables {
     /// Takes in texts and digests that go by their own numbers.
-    pub fn adopt(&mut self, texts: &[Arc<str>], digests: &[Digest]) -> Renumbering {
+    pub fn adopt<'a>(
+        &mut self,
+        texts: impl Iterator<Item = &'a Arc<str>>,
+        digests: impl Iterator<Item = &'a Digest>,
+    ) -> Renumbering {
         Renumbering {
-            texts: texts.iter().map(|text| self.share_text(text)).collect(),
-            digests: digests.iter().map(|digest| self.add_digest(*digest)).collect(),
+            texts: texts.map(|text| self.share_text(text)).collect(),
+            digests: digests.map(|digest| self.add_digest(*digest)).collect(),
         }
     }
 
@@ -266,7 +266,7 @@ impl Tables {
 
     /// Returns all texts and digests of its own, by number.
     pub fn into_items(self) -> (Vec<Arc<str>>, Vec<Digest>) {
-        (self.texts.items, self.digests.items)
+        (self.texts.items.into_iter().collect(), self.digests.items.into_iter().collect())
     }
 
     /// Makes tables that go on from others.

@@ -6,13 +6,14 @@
 mod sweep;
 
 use std::borrow::Cow;
-use std::collections::hash_map::Entry;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use foldhash::fast::FixedState;
+use indexmap::IndexMap;
+use indexmap::map::Entry;
 use serde::{Deserialize, Serialize};
 
 pub use sweep::{SealFile, Standing, Sweep};
@@ -95,7 +96,7 @@ pub struct SealMaker<'a> {
     status: &'a StatusMemo,
     started: SystemTime,
     /// By the text of paths: paths compare by their parts, which takes long.
-    places: HashMap<OsString, Place, FixedState>,
+    places: IndexMap<OsString, Place, FixedState>,
     sound: bool,
 }
 
@@ -175,7 +176,7 @@ struct Folder<'a> {
 impl<'a> SealMaker<'a> {
     /// Begins a collection; `started` is the time before the build looked at anything.
     pub fn new(status: &'a StatusMemo, started: SystemTime) -> SealMaker<'a> {
-        SealMaker { status, started, places: HashMap::default(), sound: true }
+        SealMaker { status, started, places: IndexMap::default(), sound: true }
     }
 
     /// Makes room for about so many places.
