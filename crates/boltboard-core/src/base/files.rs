@@ -62,7 +62,15 @@ pub fn write_whole_of(path: &Path, pieces: &[&[u8]]) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_quickly(path: &Path, content: &[u8]) -> Result<(), FileError> {
-    write_aside(path, &[content], Sync::Later)
+    write_quickly_of(path, &[content])
+}
+
+/// The same for a content in pieces.
+///
+/// # Errors
+/// The file cannot be written; the old one is then still there.
+pub fn write_quickly_of(path: &Path, pieces: &[&[u8]]) -> Result<(), FileError> {
+    write_aside(path, pieces, Sync::Later)
 }
 
 #[derive(PartialEq)]

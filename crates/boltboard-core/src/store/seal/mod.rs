@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 pub use sweep::{SealFile, Standing, Sweep};
 
 use super::status::{Stamp, StatusMemo};
-use crate::base::files::{write_quickly, write_whole};
+use crate::base::files::{write_quickly_of, write_whole_of};
 use crate::base::{Digest, FileError};
 use crate::board::PartId;
 use crate::definitions::Listing;
@@ -243,15 +243,20 @@ impl<'a> SealMaker<'a> {
     /// # Errors
     /// The file cannot be written.
     pub fn write(self, file: &Path, saying: &Saying, before: Option<&Sweep<'_>>) -> Result<(), FileError> {
-        match self.packed(saying, before) {
-            // One that is written again after a small change can be lost: a whole build makes another.
-            Some(bytes) if before.is_some() => write_quickly(file, &bytes),
-            Some(bytes) => write_whole(file, &bytes),
-            None => Ok(()),
-        }
+        let Some(places) = self.sorted() else { return Ok(()) };
+        let concerns: Vec<Vec<u8>>;
+        let (chunks, care) = match before {
+            None => (packed_in_turn(&places), Care::Whole),
+            Some(sweep) => {
+                concerns = places.iter().map(|place| concerns_of(place, before)).collect();
+                (sweep.with(folders_of(&places, &concerns)), Care::Quick)
+            }
+        };
+        chunks.map_or(Ok(()), |chunks| put(file, saying, BTreeSet::new(), &chunks, care))
     }
 
-    fn packed(self, saying: &Saying, before: Option<&Sweep<'_>>) -> Option<Vec<u8>> {
+    /// All places by folder and name; `None` where they cannot be sealed.
+    fn sorted(&self) -> Option<Vec<Known<'_>>> {
         if !self.sound {
             return None;
         }
@@ -261,11 +266,17 @@ impl<'a> SealMaker<'a> {
             places.push((folder, name, place));
         }
         places.sort_unstable_by_key(|(folder, name, _)| (*folder, *name));
-        let Some(sweep) = before else { return file_of(saying, BTreeSet::new(), &packed_in_turn(&places)?) };
-        let concerns: Vec<Vec<u8>> = places.iter().map(|place| concerns_of(place, before)).collect();
-        let chunks = sweep.with(folders_of(&places, &concerns))?;
-        file_of(saying, BTreeSet::new(), &chunks)
+        Some(places)
     }
+}
+
+/// What may become of a file in a power cut.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Care {
+    /// It is the old or the new one.
+    Whole,
+    /// It may be lost: a whole build makes another.
+    Quick,
 }
 
 /// Packs places that are sorted, some folders at a time: there are many.
@@ -305,18 +316,28 @@ fn folders_of<'p>(places: &[Known<'p>], concerns: &'p [Vec<u8>]) -> Vec<Folder<'
     folders
 }
 
-/// Puts the file together.
-fn file_of(saying: &Saying, open: BTreeSet<PartId>, chunks: &[Chunk<'_>]) -> Option<Vec<u8>> {
+/// Writes the file. What cannot be packed is not written.
+fn put(
+    file: &Path,
+    saying: &Saying,
+    open: BTreeSet<PartId>,
+    chunks: &[Chunk<'_>],
+    care: Care,
+) -> Result<(), FileError> {
     let Saying { asked, sealed: Sealed { steps, output_bytes }, basis, variables } = saying;
     let (asked, steps, output_bytes) = (*asked, *steps, *output_bytes);
-    let chunks_of = chunks.iter().map(|chunk| (chunk.first, chunk.block)).collect();
+    let of_chunks = chunks.iter().map(|chunk| (chunk.first, chunk.block)).collect();
     let variables = variables.clone();
-    let head = Head { asked, steps, output_bytes, open, variables, basis: Block::of(basis), chunks: chunks_of };
-    let head = postcard::to_stdvec(&head).ok()?;
+    let head = Head { asked, steps, output_bytes, open, variables, basis: Block::of(basis), chunks: of_chunks };
+    let Ok(head) = postcard::to_stdvec(&head) else { return Ok(()) };
     let Block { length, check } = Block::of(&head);
-    let mut bytes = [MARK, &length.to_le_bytes(), &check, &head, basis.as_slice()].concat();
-    chunks.iter().for_each(|chunk| bytes.extend_from_slice(&chunk.folders));
-    Some(bytes)
+    let length = length.to_le_bytes();
+    let mut pieces: Vec<&[u8]> = vec![MARK, &length, &check, &head, basis];
+    pieces.extend(chunks.iter().map(|chunk| &*chunk.folders));
+    match care {
+        Care::Whole => write_whole_of(file, &pieces),
+        Care::Quick => write_quickly_of(file, &pieces),
+    }
 }
 
 fn split(path: &str) -> Option<(&str, &str)> {

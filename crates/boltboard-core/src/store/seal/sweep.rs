@@ -11,10 +11,9 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, openat, readlinkat, statat};
 
 use super::{
-    Block, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Saying, Sealed, Variables, chunks_of, file_of, numbers,
-    split,
+    Block, Care, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Saying, Sealed, Variables, chunks_of, numbers,
+    put, split,
 };
-use crate::base::files::write_quickly;
 use crate::base::{Digest, FileError};
 use crate::board::PartId;
 use crate::definitions::Listing;
@@ -166,10 +165,7 @@ impl<'a> Sweep<'a> {
             basis: self.basis.to_vec(),
             variables: self.variables.clone(),
         };
-        match file_of(&saying, &self.open | open, &chunks) {
-            Some(bytes) => write_quickly(&self.file.path, &bytes),
-            None => Ok(()),
-        }
+        put(&self.file.path, &saying, &self.open | open, &chunks, Care::Quick)
     }
 
     /// Returns all places that are not as they were, and whom each concerns.
