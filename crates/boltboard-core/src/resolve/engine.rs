@@ -69,7 +69,7 @@ impl<'a> Engine<'a> {
             setting,
             known: vec![Truth::Open; logic.vars()],
             causes: vec![GIVEN; logic.vars()],
-            trail: Vec::new(),
+            trail: Vec::with_capacity(logic.vars()),
             followed: 0,
             accepted: 0,
             waiting: Vec::new(),

@@ -107,6 +107,8 @@ impl Resolution {
             PlainDefault::Other => return,
         };
         match plainly {
+            // Every option begins as the first of them, and most stay it.
+            Plainly::ByDefault if default == 0 => {}
             Plainly::ByDefault => self.places[option.index()] = default as u32,
             Plainly::Held(by) => {
                 let origin = Origin::Held { would_be: Box::new(SHARED[default].clone()), by };
