@@ -16,7 +16,7 @@ pub(super) fn surely_differs(source: &[u8], changes: &Changes<'_>) -> bool {
     let mut group = Group::None;
     let mut depth = 0_usize;
     let mut from = 0;
-    for directive in directives.into_iter().chain([text.len()..text.len()]) {
+    for directive in directives.into_iter().chain(std::iter::once(text.len()..text.len())) {
         let code = text.get(from..directive.start).unwrap_or_default();
         from = directive.end;
         match depth {

@@ -59,10 +59,11 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
     }
     let mut text = String::new();
     let group = |wanted: &dyn Fn(&PreviewStep) -> bool| preview.steps.iter().filter(|s| wanted(s)).collect::<Vec<_>>();
-    let runs = |s: &PreviewStep| s.verdict == Verdict::Run && plan.steps[s.step].has_process();
+    let runs = |s: &PreviewStep| s.verdict == Verdict::Run && !s.may_be_spared && plan.steps[s.step].has_process();
     let writes = |s: &PreviewStep| s.verdict == Verdict::Run && !plan.steps[s.step].has_process();
-    let groups: [(&str, Vec<&PreviewStep>); 4] = [
+    let groups: [(&str, Vec<&PreviewStep>); 5] = [
         ("to run", group(&runs)),
+        ("to run, unless the text after preprocessing comes out the same", group(&|s| s.may_be_spared)),
         ("to follow, unless what they read comes out the same", group(&|s| s.verdict == Verdict::Follows)),
         ("to take from the store", group(&|s| matches!(s.verdict, Verdict::FromStore(_)))),
         ("to write", group(&writes)),
@@ -111,11 +112,6 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
         if !verbose && preview.stale.len() > LISTED {
             text.push_str(&format!("    and {} more\n", preview.stale.len() - LISTED));
         }
-    }
-    let spared = preview.steps.iter().filter(|s| s.may_be_spared).count();
-    if spared > 0 {
-        let which = if spared == 1 { "1 compile is".to_string() } else { format!("{spared} compiles are") };
-        text.push_str(&format!("\n{which} spared where the text after preprocessing comes out the same."));
     }
     text.push_str(&format!(
         "\n{} current. {}\n",
