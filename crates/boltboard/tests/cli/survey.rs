@@ -158,7 +158,7 @@ fn another_provider_can_be_chosen_and_builds_with_it() {
     assert_eq!(here.says(), "two");
     here.run("survey chime").code(0).says(&[
         "found, version 2.0",
-        "(\"mine\")",
+        "(\"mine",
         "in use: the folder that you chose",
         "version 1.5",
     ]);
