@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use super::location::Location;
 use super::lower::{Lower, PlanFault, source_path};
+use super::search::HeaderSearch;
 use super::step::{Action, Fragment, Setting, StepId, Tool, ToolPlace, Word};
 use crate::base::{RelPath, is_c_name};
 use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};
@@ -34,7 +35,7 @@ impl Lower<'_> {
     }
 
     pub(super) fn compile(&mut self, id: PartId, part: &PartDef) {
-        let (include_words, search) = self.includes(part);
+        let include_words = self.includes(part);
         let after: Arc<[StepId]> = self.before_compiles(part).into();
         let defines = self.defines(part);
         // Most sources of a part share everything but their own names.
@@ -53,7 +54,8 @@ impl Lower<'_> {
                     let mut defines = defines.clone();
                     let mut words = taken_out(words, &mut defines);
                     words.extend(include_words.clone());
-                    let setting = Arc::new(Setting::new(self.compiler(language), words, defines, search.clone()));
+                    let search = HeaderSearch::of(&words, self.input.folders);
+                    let setting = Arc::new(Setting::new(self.compiler(language), words, defines, search));
                     settings.push((language, file_flags, Arc::clone(&setting)));
                     setting
                 }
@@ -133,7 +135,7 @@ impl Lower<'_> {
         words
     }
 
-    fn includes(&self, part: &PartDef) -> (Vec<Word>, Vec<Location>) {
+    fn includes(&self, part: &PartDef) -> Vec<Word> {
         let mut search: Vec<Location> = Vec::new();
         if !self.plan.headers.is_empty() || self.input.all_uses(part).iter().any(|p| self.is_generated(*p)) {
             search.push(Location::Made(RelPath::root()));
@@ -149,7 +151,7 @@ impl Lower<'_> {
         for (_, header) in self.input.board.headers.iter().filter(|(_, h)| h.order == HeaderOrder::First) {
             words.extend([Word::text("-include"), Word::place(Location::Made(header.path.clone()))]);
         }
-        (words, search)
+        words
     }
 
     fn is_generated(&self, part: PartId) -> bool {

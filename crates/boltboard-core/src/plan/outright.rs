@@ -1,9 +1,9 @@
 //! Does a source surely come out otherwise after preprocessing when macros change? Where it does, nobody need look.
 //!
-//! A quick, partial answer from the source alone: a yes is sure as long as the source itself does not define the macro anew, and a
-//! wrong yes costs one compile. No answer is given about headers, or about groups within groups.
+//! A quick, partial answer from the source alone: a yes is sure as long as no header defines the macro anew, and a
+//! wrong yes costs one compile. No answer is given about headers, about groups within groups, and about macros that the source defines.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::tokens::Tokens;
 
@@ -13,10 +13,14 @@ pub(super) type Changes<'c> = BTreeMap<&'c str, (Option<&'c str>, Option<&'c str
 /// Tells whether code that stands in no group names a macro, or code of an outermost group comes or goes with one.
 pub(super) fn surely_differs(source: &[u8], changes: &Changes<'_>) -> bool {
     let (text, directives) = Tokens::without_comments(source);
+    let own = directives.iter().filter_map(|directive| defined_by(&text[directive.clone()]));
+    let own: BTreeSet<&str> = own.collect();
+    let changes: Changes<'_> =
+        changes.iter().filter(|(name, _)| !own.contains(*name)).map(|(name, change)| (*name, *change)).collect();
     let mut group = Group::None;
     let mut depth = 0_usize;
     let mut from = 0;
-    for directive in directives.into_iter().chain(std::iter::once(text.len()..text.len())) {
+    for directive in directives.iter().cloned().chain(std::iter::once(text.len()..text.len())) {
         let code = text.get(from..directive.start).unwrap_or_default();
         from = directive.end;
         match depth {
@@ -33,7 +37,7 @@ pub(super) fn surely_differs(source: &[u8], changes: &Changes<'_>) -> bool {
         match word {
             "if" | "ifdef" | "ifndef" => {
                 if depth == 0 {
-                    group = if turns(word, rest, changes) { Group::Turns } else { Group::Stays };
+                    group = if turns(word, rest, &changes) { Group::Turns } else { Group::Stays };
                 }
                 depth += 1;
             }
@@ -53,6 +57,12 @@ enum Group {
     Stays,
     /// One of its halves takes the place of the other.
     Turns,
+}
+
+/// The macro that a directive defines, or takes away.
+fn defined_by(directive: &[u8]) -> Option<&str> {
+    let (_, rest) = words_of(directive).filter(|(word, _)| matches!(*word, "define" | "undef"))?;
+    rest.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').next()
 }
 
 /// The name of a directive, and what follows it.
@@ -108,6 +118,8 @@ mod tests {
             ("nothing but comments", "#ifdef FOG\n/* int fog; */\n#endif", false),
             ("nothing but directives", "#ifdef FOG\n#define HORN 1\n#endif", false),
             ("with another", "#if defined(FOG) && defined(HORN)\nint fog;\n#endif", false),
+            ("it is taken away before", "#undef FOG\n#ifdef FOG\nint fog;\n#endif", false),
+            ("it has a value of its own", "#define DEPTH 7\nint d = DEPTH;", false),
             ("within another", "#ifdef HORN\n#ifdef FOG\nint fog;\n#endif\nint f = DEPTH;\n#endif", false),
             ("after another", "#ifdef HORN\nint h;\n#elif defined(FOG)\nint fog;\n#endif", false),
             ("in a comment", "/* FOG */ int f; // DEPTH", false),

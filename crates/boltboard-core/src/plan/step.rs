@@ -6,6 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::location::Location;
 use super::macros::{HeaderText, MacroTable};
+use super::search::HeaderSearch;
 use crate::base::{Arena, Digest, Epoch, Id};
 use crate::board::{Condition, PartId};
 use crate::store::Folders;
@@ -143,8 +144,8 @@ pub struct Setting {
     pub words: Vec<Word>,
     /// Macros given as flags to files that name them.
     pub defines: BTreeMap<String, Option<String>>,
-    /// Folders searched for headers, first to last, before the compiler's own.
-    pub search: Vec<Location>,
+    /// Folders searched for headers.
+    pub search: HeaderSearch,
     /// Digest of the compiler and the words.
     pub(super) digest: Digest,
     /// Whether a result holds every macro, named or not.
@@ -157,7 +158,7 @@ impl Setting {
         tool: Tool,
         words: Vec<Word>,
         defines: BTreeMap<String, Option<String>>,
-        search: Vec<Location>,
+        search: HeaderSearch,
     ) -> Setting {
         let neutral: Vec<String> = words.iter().map(|word| word.neutral(&[])).collect();
         let identity = tool.identity().to_string();

@@ -26,9 +26,11 @@ pub fn included_binaries(
 }
 
 /// Returns the places where a header would have been found before those that were read: a file that appears there
-/// changes what the compile reads. `search` are the folders searched, first to last, the compiler's own at the end.
+/// changes what the compile reads. `quoted` are the folders searched for headers in quotes, `search` those for all, first to last,
+/// the compiler's own among them.
 pub fn search_misses(
     inputs: &[Location],
+    quoted: &[Location],
     search: &[Location],
     folders: &Folders,
     tokens: &TokenMemo,
@@ -37,11 +39,11 @@ pub fn search_misses(
     let mut misses = BTreeSet::new();
     for input in inputs {
         for include in &tokens.of(&input.path(folders)).includes {
-            let (name, beside) = match include {
-                Include::Beside(name) => (name, Some(parent(input))),
-                Include::Searched(name) => (name, None),
+            let (name, beside, quoted) = match include {
+                Include::Beside(name) => (name, Some(parent(input)), quoted),
+                Include::Searched(name) => (name, None, &[][..]),
             };
-            let places = beside.into_iter().chain(search.iter().cloned());
+            let places = beside.into_iter().chain(quoted.iter().chain(search).cloned());
             add_misses(places, name, &read, folders, &mut misses);
         }
     }

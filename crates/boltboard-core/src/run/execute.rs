@@ -244,10 +244,11 @@ impl Executor<'_> {
             && *language != Language::Asm
         {
             macros = self.judge.seen_macros(step, &files, reads_header);
-            let mut places = setting.search.clone();
+            let mut places = setting.search.before.clone();
             let own = self.tools.compiler(*language).map(|c| c.include_folders.clone()).unwrap_or_default();
             places.extend(own.into_iter().map(Location::System));
-            absent = search_misses(inputs, &places, folders, self.judge.tokens);
+            places.extend(setting.search.after.iter().cloned());
+            absent = search_misses(inputs, &setting.search.quoted, &places, folders, self.judge.tokens);
         }
         if step.links() {
             let program = &job.program;
@@ -263,7 +264,7 @@ impl Executor<'_> {
         if let Action::Compile { setting, .. } = &step.action {
             let own: Vec<Location> = inputs.iter().filter(|i| !matches!(i, Location::System(_))).cloned().collect();
             let taken = own.iter().flat_map(|input| {
-                included_binaries(input, &setting.search, &self.judge.plan.folders, self.judge.tokens)
+                included_binaries(input, &setting.search.before, &self.judge.plan.folders, self.judge.tokens)
             });
             for file in taken.collect::<Vec<_>>() {
                 if !inputs.contains(&file) {

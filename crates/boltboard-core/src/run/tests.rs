@@ -311,6 +311,6 @@ fn places_where_a_header_was_looked_for_are_remembered() {
     let inputs = ["src/a.c", "second/x.h", "second/y.h", "third/z.h"].map(at);
     let search = ["first", "second", "third"].map(at);
     let misses: Vec<String> =
-        search_misses(&inputs, &search, &folders, &TokenMemo::default()).iter().map(ToString::to_string).collect();
+        search_misses(&inputs, &[], &search, &folders, &TokenMemo::default()).iter().map(ToString::to_string).collect();
     assert_eq!(misses, ["first/x.h", "first/y.h", "first/z.h", "second/z.h", "src/x.h"]);
 }

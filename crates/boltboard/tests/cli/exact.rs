@@ -157,3 +157,166 @@ fn a_member_that_leaves_an_archive_is_gone_from_it() {
     assert_eq!(members().len(), 1);
     assert!(!tree.at("bolt-work/builds/mine/objects/low/low/b.c.o").exists());
 }
+
+/// What each source does with the macro `T_FOG`, and whether a flip of it can change what its compile makes.
+const SIGHTINGS: &[(&str, &str, bool)] = &[
+    ("comment", "/* T_FOG */ int comment; // T_FOG\n", false),
+    ("string", "const char *string = \"T_FOG\";\n", false),
+    ("character", "int character = 'T'; /* _FOG */\n", false),
+    ("longer", "int T_FOG_HORN_longer;\n", false),
+    ("joined", "#ifdef T_\\\nFOG\nint joined;\n#endif\nint joined_too;\n", true),
+    ("ifdef", "#ifdef T_FOG\nint ifdef;\n#endif\nint ifdef_too;\n", true),
+    ("defined", "#if defined T_FOG && 1\nint defined_1;\n#endif\nint defined_2;\n", true),
+    ("elif", "#if 0\n#elif defined(T_FOG)\nint elif_1;\n#endif\nint elif_2;\n", true),
+    ("code", "#ifndef T_FOG\n#define T_FOG 7\n#endif\nint code = T_FOG;\n", true),
+    ("header", "#include \"helper.h\"\nint header = IN_FOG(3);\n", true),
+    ("unused", "#include \"helper.h\"\nint unused;\n", false),
+    ("pasted", "#define S_(x) #x\n#define S(x) S_(x)\n#define T(x) T_##x\nconst char *pasted = S(T(FOG));\n", true),
+    ("argument", "#include \"helper.h\"\nint argument = FIRST_OF(T_FOG_OR(2), 4);\n", true),
+    ("undefined", "#undef T_FOG\n#ifdef T_FOG\nint never;\n#endif\nint undefined;\n", false),
+    ("redefined", "#undef T_FOG\n#define T_FOG 3\nint redefined = T_FOG;\n", false),
+    ("inactive", "#if 0\n#ifdef T_FOG\nint never;\n#endif\n#endif\nint inactive;\n", false),
+    ("assembly", "__asm__(\"# T_FOG\");\nint assembly;\n", false),
+];
+
+#[test]
+fn an_option_reaches_what_it_changes_however_it_is_named_and_nothing_else() {
+    let tree = Scratch::with(&[
+        (
+            "board.toml",
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.h]\npath = \"t/options.h\"\nprefix = \"T_\"\n\
+             [option.fog]\nkind = \"switch\"\n[part.all]\nkind = \"objects\"\nsources = [\"s/*.c\"]\n",
+        ),
+        (
+            "s/helper.h",
+            "#define FIRST_OF(a, b) (a)\n#ifdef T_FOG\n#define IN_FOG(x) (x)\n#define T_FOG_OR(x) 1\n#else\n\
+             #define IN_FOG(x) (-(x))\n#define T_FOG_OR(x) (x)\n#endif\n",
+        ),
+    ]);
+    for (name, text, _) in SIGHTINGS {
+        tree.write(&format!("s/{name}.c"), &format!("#include <t/options.h>\n{text}"));
+    }
+    tree.run("build").code(0);
+    tree.run("set fog=on").code(0);
+    let ran = tree.run("build --verbose").code(0);
+    for (name, _, changes) in SIGHTINGS {
+        let compiled = ran.err.contains(&format!("compile   s/{name}.c"));
+        assert_eq!(compiled, *changes, "{name}\n{}", ran.err);
+    }
+    tree.run("build --verify").code(0);
+    tree.run("set fog=off").code(0);
+    tree.run("build --verify").code(0).says(&["0 steps run"]);
+}
+
+const OUTSIDE: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[toolchain]
+c-flags = ["-IHOST/first", "-IHOST/second"]
+[part.prog]
+kind = "program"
+sources = ["main.c", "other.c"]
+"#;
+
+#[test]
+fn headers_of_the_host_count_and_so_do_those_that_come_before_them() {
+    let host = Scratch::with(&[("second/host.h", "#define HOST 1\n"), ("first/none", "")]);
+    let tree = Scratch::with(&[
+        ("main.c", "#include <host.h>\nint other(void);\nint main(void) { return HOST + other(); }\n"),
+        ("other.c", "int other(void) { return 0; }\n"),
+    ]);
+    tree.write("board.toml", &OUTSIDE.replace("HOST", &host.path().display().to_string()));
+    tree.run("build").code(0);
+    host.write("second/host.h", "#define HOST 2\n");
+    let told = tree.run("preview").code(0);
+    assert!(told.out.contains("compile   main.c") && !told.out.contains("compile   other.c"), "{}", told.out);
+    tree.run("build --verify").code(0).says(&["2 steps run"]);
+    host.write("first/host.h", "#define HOST 3\n");
+    tree.run("preview").code(0).says(&["is new and comes first", "compile   main.c"]);
+    tree.run("build --verify").code(0).says(&["2 steps run"]);
+    std::fs::remove_file(host.at("first/host.h")).expect("removed");
+    tree.run("build --verify").code(0);
+    std::fs::remove_file(host.at("second/host.h")).expect("removed");
+    tree.run("build").code(1).complains(&["host.h"]);
+    host.write("second/host.h", "#define HOST 2\n");
+    tree.run("build --verify").code(0);
+}
+
+#[test]
+fn flags_of_the_link_link_again_and_compile_nothing() {
+    let tree = Scratch::with(MINI);
+    tree.run("build").code(0);
+    let text = tree.read("board.toml");
+    let board = text.replacen("[part.mini]\n", "[part.mini]\nlink-flags = [\"-Wl,--build-id=none\"]\n", 1);
+    assert_ne!(board, text, "the part is there");
+    tree.write("board.toml", &board);
+    assert!(tree.previewed("run").iter().all(|step| !step.starts_with("compile")), "{:?}", tree.previewed("run"));
+    tree.run("build --verify").code(0).says(&["1 step run"]);
+}
+
+#[test]
+fn times_of_files_are_not_believed() {
+    use std::time::{Duration, SystemTime};
+    let tree = Scratch::with(MINI);
+    tree.run("build").code(0);
+    let at = |file: &str, time: SystemTime| {
+        std::fs::File::options().append(true).open(tree.at(file)).and_then(|f| f.set_modified(time)).expect("time set");
+    };
+    let before = std::fs::metadata(tree.at("src/depth.c")).and_then(|status| status.modified()).expect("a time");
+    // As an archive restores it: other content, the same length, the time of before.
+    let text = tree.read("src/depth.c");
+    let other = text.replacen("return MINI_DEPTH", "return-MINI_DEPTH", 1);
+    tree.write("src/depth.c", &other);
+    at("src/depth.c", before);
+    tree.run("build --verify").code(0).says(&["2 steps run"]);
+    // A clock that was set back, and one that ran ahead.
+    for away in [Duration::from_secs(1_000_000), Duration::ZERO] {
+        tree.write("src/depth.c", &format!("{other}/* {away:?} */\n"));
+        at("src/depth.c", SystemTime::UNIX_EPOCH + away);
+        tree.run("build --verify").code(0);
+    }
+    at("src/depth.c", SystemTime::now() + Duration::from_secs(1_000_000));
+    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.write("src/depth.c", &text);
+    tree.run("build --verify").code(0).says(&["0 steps run", "from the store"]);
+}
+
+#[test]
+fn an_edit_in_place_of_what_was_built_never_comes_back_from_the_store() {
+    let tree = Scratch::with(MINI);
+    tree.run("build").code(0);
+    for folder in ["objects", "out"] {
+        let mut open = vec![tree.at("bolt-work/builds/mine").join(folder)];
+        while let Some(at) = open.pop() {
+            for path in std::fs::read_dir(at).expect("a folder").filter_map(Result::ok).map(|entry| entry.path()) {
+                if path.is_dir() {
+                    open.push(path);
+                } else if !path.is_symlink() {
+                    let mut bytes = std::fs::read(&path).expect("built");
+                    if let Some(last) = bytes.last_mut() {
+                        *last ^= 0x55;
+                    }
+                    // Written into, not put in its place: whatever shares the file sees it.
+                    let mut file = std::fs::File::options().write(true).open(&path).expect("it can be written");
+                    std::io::Write::write_all(&mut file, &bytes).expect("written");
+                }
+            }
+        }
+    }
+    tree.run("build --verify").code(0);
+    tree.equals_clean();
+}
+
+#[test]
+fn what_is_asked_for_by_has_include_counts_when_it_comes_and_when_it_goes() {
+    let tree = Scratch::with(MINI);
+    tree.edit("src/depth.c", "int depth", "#if __has_include(\"late.h\")\n#include \"late.h\"\n#endif\nint depth");
+    tree.run("build").code(0);
+    tree.write("src/late.h", "int late;\n");
+    tree.run("preview").code(0).says(&["src/late.h is new and comes first", "compile   src/depth.c"]);
+    tree.run("build --verify").code(0).says(&["2 steps run"]);
+    std::fs::remove_file(tree.at("src/late.h")).expect("removed");
+    tree.run("preview").code(0).says(&["src/late.h is gone"]);
+    tree.run("build --verify").code(0).says(&["from the store"]);
+}

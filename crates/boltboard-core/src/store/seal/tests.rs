@@ -141,3 +141,27 @@ fn a_seal_tells_whom_a_change_concerns_and_goes_on_from_there() {
     assert_eq!(sweep.whom(&root.join("new.h")), BTreeSet::from([part(7)]));
     assert_eq!(sweep.whom(&root.join("gone.h")), BTreeSet::new());
 }
+
+#[test]
+fn a_seal_stands_while_the_variables_that_steps_were_given_do() {
+    let folder = tempfile::tempdir().unwrap();
+    let root = folder.path();
+    std::fs::write(root.join("a.c"), "a").unwrap();
+    let status = StatusMemo::default();
+    let content = status.digest(&root.join("a.c")).unwrap();
+    let mut maker = SealMaker::new(&status, settled());
+    maker.read(root.join("a.c"), Concern::Part(PartId::new(0)), |seen| seen == content);
+    let (asked, sealed) = (Digest::of(b"asked"), Sealed { steps: 1, output_bytes: 2 });
+    let variables = BTreeMap::from([("STATION".to_string(), Some("skerry".to_string())), ("LENS".to_string(), None)]);
+    maker.write(&root.join("seal"), &Saying { asked, sealed, basis: Vec::new(), variables }, None).unwrap();
+    let file = SealFile::read(&root.join("seal")).unwrap();
+    for (case, station, lens, stands) in [
+        ("as they were", Some("skerry"), None, true),
+        ("another value", Some("rock"), None, false),
+        ("gone", None, None, false),
+        ("one that was not set", Some("skerry"), Some("first"), false),
+    ] {
+        let variable = |name: &str| if name == "STATION" { station } else { lens }.map(str::to_string);
+        assert_eq!(file.look(asked, variable).is_some(), stands, "{case}");
+    }
+}
