@@ -3,8 +3,11 @@
 pub mod boards;
 pub mod trees;
 
+use std::error::Error;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+
+use serde_json::Value;
 
 /// Returns the demo tree in the checkout.
 pub fn demo_tree() -> PathBuf {
@@ -44,6 +47,35 @@ pub fn copy_tree(from: &Path, to: &Path) -> std::io::Result<()> {
 /// It cannot be started.
 pub fn run(folder: &Path, words: &[&str]) -> std::io::Result<Output> {
     Command::new(program()).args(words).current_dir(folder).env_remove("BOLTBOARD_WORK").stdin(Stdio::null()).output()
+}
+
+/// One compile of a tree.
+pub struct CompileCommand {
+    /// The folder that it runs in.
+    pub folder: PathBuf,
+    /// Its source, from there.
+    pub file: String,
+    /// The program and its arguments.
+    pub words: Vec<String>,
+    /// What it makes.
+    pub output: PathBuf,
+}
+
+/// Returns the compiles of a tree, from its own compilation database.
+///
+/// # Errors
+/// The program fails, or does not write such a database.
+pub fn compile_commands(tree: &Path) -> Result<Vec<CompileCommand>, Box<dyn Error>> {
+    let answer: Value = serde_json::from_slice(&run(tree, &["export", "compile-commands"])?.stdout)?;
+    let entries = answer.as_array().ok_or("a compilation database is a list")?;
+    let text = |value: &Value| value.as_str().unwrap_or_default().to_string();
+    let command = |entry: &Value| CompileCommand {
+        folder: text(&entry["directory"]).into(),
+        file: text(&entry["file"]),
+        words: entry["arguments"].as_array().into_iter().flatten().map(text).collect(),
+        output: text(&entry["output"]).into(),
+    };
+    Ok(entries.iter().map(command).collect())
 }
 
 /// Returns all files below some folders of a build, sorted, with their content; a link counts as what it leads to.

@@ -8,6 +8,8 @@ mod render;
 mod session;
 mod standing;
 
+use std::os::fd::AsFd;
+
 use clap::Parser;
 
 /// Reading a large board is mostly asking for memory.
@@ -19,7 +21,9 @@ const GUARD: &str = "guard-steps";
 
 fn main() -> std::process::ExitCode {
     if std::env::args_os().nth(1).is_some_and(|word| word == GUARD) {
-        boltboard_core::launch::serve_guard(std::io::stdin().lock());
+        if let Ok(list) = std::io::stdout().as_fd().try_clone_to_owned() {
+            boltboard_core::launch::serve_guard(std::io::stdin().lock(), std::fs::File::from(list));
+        }
         return std::process::ExitCode::SUCCESS;
     }
     let cli = match args::Cli::try_parse() {

@@ -1,19 +1,26 @@
 //! Flips every switch and module of Skerry to every other value, one at a time, and checks each time that the incremental
-//! build equals a clean one byte for byte. Prints compiles run ÷ objects whose bytes changed. It ends with 1 when any
-//! build differs.
+//! build equals a clean one byte for byte. Prints compiles run ÷ compiles whose text after preprocessing or whose flags changed,
+//! as the compiler itself tells them, and ÷ objects whose bytes changed. It ends with 1 when any build differs, or when a text changed
+//! and its compile did not run.
 //!
 //! `cargo build --release && cargo run --release -p boltboard-bench --bin flips`
 
 use std::collections::BTreeMap;
 use std::error::Error;
 use std::path::Path;
+use std::process::Command;
 
-use boltboard_bench::{copy_tree, demo_tree, files_of, run};
+use boltboard_bench::{CompileCommand, compile_commands, copy_tree, demo_tree, files_of, run};
 
 type Result<T> = std::result::Result<T, Box<dyn Error>>;
 
+#[derive(Default)]
 struct Flip {
     compiles: usize,
+    /// Compiles whose text or flags changed.
+    texts: usize,
+    /// Those of them that did not run.
+    missed: usize,
     changed: usize,
     links: usize,
     linked: usize,
@@ -28,9 +35,9 @@ fn main() -> Result<()> {
     expect(&tree, &["build", "--quiet"])?;
     let profile = tree.join("bolt-work/profiles/flip.toml");
     let start = std::fs::read_to_string(&profile)?;
-    let (mut sums, mut flips, mut refused, mut wrong) =
-        (Flip { compiles: 0, changed: 0, links: 0, linked: 0 }, 0, 0, 0);
-    println!("{:<28} {:>8} {:>8} {:>6} {:>8}", "flip", "compiles", "objects", "links", "outputs");
+    let texts = texts(&tree)?;
+    let (mut sums, mut flips, mut refused, mut wrong) = (Flip::default(), 0, 0, 0);
+    println!("{:<28} {:>8} {:>6} {:>8} {:>6} {:>8}", "flip", "compiles", "texts", "objects", "links", "outputs");
     for (option, value) in all_flips(&tree)? {
         let words = format!("{option}={value}");
         if !run(&tree, &["set", &words])?.status.success() {
@@ -38,14 +45,17 @@ fn main() -> Result<()> {
             println!("{words:<28} refused: it clashes, or this host lacks something");
             continue;
         }
-        let flip = flip(&tree)?;
+        let flip = flip(&tree, &texts)?;
         flips += 1;
-        println!("{words:<28} {:>8} {:>8} {:>6} {:>8}", flip.compiles, flip.changed, flip.links, flip.linked);
+        let Flip { compiles, texts, changed, links, linked, .. } = flip;
+        println!("{words:<28} {compiles:>8} {texts:>6} {changed:>8} {links:>6} {linked:>8}");
         if let Some(file) = differs_from_clean(&tree, folder.path(), &profile)? {
             wrong += 1;
             println!("  DIFFERS from a clean build: {file}");
         }
         sums.compiles += flip.compiles;
+        sums.texts += flip.texts;
+        sums.missed += flip.missed;
         sums.changed += flip.changed;
         sums.links += flip.links;
         sums.linked += flip.linked;
@@ -53,7 +63,16 @@ fn main() -> Result<()> {
         expect(&tree, &["build", "--quiet"])?;
     }
     let ratio = |a: usize, b: usize| a as f64 / b.max(1) as f64;
-    println!("\n{flips} flips, {refused} refused, {wrong} that differ from a clean build");
+    println!(
+        "\n{flips} flips, {refused} refused, {wrong} that differ from a clean build, {} texts missed",
+        sums.missed
+    );
+    println!(
+        "compiles run ÷ compiles whose text or flags changed: {} ÷ {} = {:.2}",
+        sums.compiles,
+        sums.texts,
+        ratio(sums.compiles, sums.texts)
+    );
     println!(
         "compiles run ÷ objects that changed: {} ÷ {} = {:.2}",
         sums.compiles,
@@ -66,7 +85,7 @@ fn main() -> Result<()> {
         sums.linked,
         ratio(sums.links, sums.linked)
     );
-    if wrong > 0 {
+    if wrong + sums.missed > 0 {
         std::process::exit(1);
     }
     Ok(())
@@ -98,12 +117,25 @@ fn all_flips(tree: &Path) -> Result<Vec<(String, &'static str)>> {
 }
 
 /// Builds after a flip without notes of earlier results, so that what must run does run, and counts.
-fn flip(tree: &Path) -> Result<Flip> {
+fn flip(tree: &Path, texts_before: &Texts) -> Result<Flip> {
     let build = tree.join("bolt-work/builds/flip");
     let before = contents(&build)?;
     std::fs::remove_dir_all(tree.join("bolt-work/store/notes"))?;
     let told = String::from_utf8(run(tree, &["build", "--verbose", "--jobs", "2"])?.stderr)?;
     let started = |verbs: &[&str]| told.lines().filter(|line| verbs.iter().any(|verb| line.starts_with(verb))).count();
+    let texts_after = texts(tree)?;
+    let other: Vec<&String> = texts_after
+        .iter()
+        .filter(|(name, text)| texts_before.get(*name) != Some(*text))
+        .map(|(name, _)| name)
+        .collect();
+    let ran = |name: &str| {
+        let of = |verb: &str| {
+            told.lines().filter(|line| line.starts_with(verb) && line.split_whitespace().nth(1) == Some(name)).count()
+        };
+        of("compile ") > of("spared ")
+    };
+    let missed = other.iter().filter(|name| !ran(source_of(name))).count();
     let after = contents(&build)?;
     let changed = |object: bool| {
         let of_sort = after.iter().filter(|(name, _)| name.starts_with("objects/") == object && !name.ends_with(".so"));
@@ -113,10 +145,33 @@ fn flip(tree: &Path) -> Result<Flip> {
         after.iter().filter(|(name, content)| name.ends_with(".so") && before.get(*name) != Some(*content)).count();
     Ok(Flip {
         compiles: started(&["compile "]) - started(&["spared "]),
+        texts: other.len(),
+        missed,
         changed: changed(true),
         links: started(&["link ", "archive "]),
         linked: changed(false) + shared,
     })
+}
+
+/// Of each compile, by source and object: its flags, and its text after preprocessing without line marks.
+type Texts = BTreeMap<String, (Vec<String>, Vec<u8>)>;
+
+fn texts(tree: &Path) -> Result<Texts> {
+    let mut texts = Texts::new();
+    for CompileCommand { folder, file, words, output } in compile_commands(tree)? {
+        let made = output.display().to_string();
+        let flags: Vec<&String> = words.iter().filter(|word| !["-c", "-o", &made].contains(&word.as_str())).collect();
+        let Some((program, flags)) = flags.split_first() else { continue };
+        let told = Command::new(program).args(flags).args(["-E", "-P"]).current_dir(folder).output()?;
+        // What a macro of the flags does is seen in the text.
+        let flags = flags.into_iter().filter(|word| !word.starts_with("-D")).cloned().collect();
+        texts.insert(format!("{file} {made}"), (flags, told.stdout));
+    }
+    Ok(texts)
+}
+
+fn source_of(name: &str) -> &str {
+    name.split(' ').next().unwrap_or(name)
 }
 
 fn contents(build: &Path) -> Result<BTreeMap<String, Vec<u8>>> {

@@ -12,13 +12,16 @@ use std::sync::Mutex;
 use std::time::{Duration, Instant, SystemTime};
 
 use boltboard_bench::trees::{FOLDER, write_tree};
-use boltboard_bench::{program, run};
+use boltboard_bench::{CompileCommand, compile_commands, program, run};
 use serde_json::Value;
 
 type Result<T> = std::result::Result<T, Box<dyn Error>>;
 
 /// How often a short wait is measured; the median counts.
 const TIMES: usize = 7;
+
+/// How often a whole build and its floor take turns.
+const TURNS: usize = 3;
 
 fn main() -> Result<()> {
     let numbers: Vec<usize> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
@@ -55,22 +58,32 @@ fn median(mut times: Vec<Duration>) -> Duration {
     times[times.len() / 2]
 }
 
-/// A build of everything, against the same commands two at a time with nothing around them. Halves take turns, because the
-/// machine's pace changes.
+/// A build of everything, against the same commands two at a time with nothing around them. They take turns, because the
+/// machine's pace changes. Both begin without results; old ones are put aside, because removing many slows what comes next.
 fn whole(tree: &Path, compiles: usize) -> Result<()> {
     write_tree(tree, compiles)?;
-    let commands = compile_commands(tree)?;
+    let (commands, work) = (compile_commands(tree)?, tree.join("bolt-work"));
+    let aside = tempfile::tempdir_in(tree.parent().unwrap_or(tree))?;
     let mut ratios = Vec::new();
-    for _ in 0..3 {
-        let _ = std::fs::remove_dir_all(tree.join("bolt-work"));
+    for round in 0..TURNS {
         let mine = ours(tree, &["build", "--quiet", "--jobs", "2"])?;
-        let floor = bare(&commands, 2)? + finishing(tree, &all_made(tree, "out/lib")?, &all_made(tree, "out/bin")?)?;
-        ratios.push((mine, floor));
+        let (archives, links) = (all_made(tree, "out/lib")?, all_made(tree, "out/bin")?);
+        std::fs::rename(work.join("builds/mine/objects"), aside.path().join(format!("objects{round}")))?;
+        for command in &commands {
+            std::fs::create_dir_all(command.output.parent().unwrap_or(tree))?;
+        }
+        let words: Vec<Vec<String>> = commands.iter().map(in_folder).collect();
+        ratios.push((mine, bare(&words, 2)? + finishing(tree, &archives, &links)?));
+        std::fs::rename(&work, aside.path().join(format!("work{round}")))?;
     }
     ratios.sort_by_key(|(mine, floor)| mine.as_nanos() * 1000 / floor.as_nanos());
     let (mine, floor) = ratios[ratios.len() / 2];
     tell(&format!("whole build of {compiles} compiles, two at a time"), mine, floor);
     Ok(())
+}
+
+fn in_folder(command: &CompileCommand) -> Vec<String> {
+    std::iter::once(command.folder.display().to_string()).chain(command.words.clone()).collect()
 }
 
 /// The start of the first compile in a fresh tree.
@@ -173,8 +186,8 @@ fn flip(tree: &Path, change: &dyn Fn(usize) -> Result<()>) -> Result<(Duration, 
 fn commands_of(tree: &Path, compiles: Vec<String>, archives: Vec<String>, links: Vec<String>) -> Result<Duration> {
     let build = tree.join("bolt-work/builds/mine");
     let all = compile_commands(tree)?;
-    let named = |step: &String| all.iter().find(|command| command.contains(&build.join(step).display().to_string()));
-    let compiles: Vec<Vec<String>> = compiles.iter().filter_map(named).cloned().collect();
+    let named = |step: &String| all.iter().find(|command| command.output == build.join(step));
+    let compiles: Vec<Vec<String>> = compiles.iter().filter_map(named).map(in_folder).collect();
     Ok(bare(&compiles, 2)? + finishing(tree, &archives, &links)?)
 }
 
@@ -337,26 +350,6 @@ fn walk(folder: &Path) -> Result<Vec<PathBuf>> {
     }
     files.sort();
     Ok(files)
-}
-
-/// The compiler commands of a tree, from its own compilation database.
-fn compile_commands(tree: &Path) -> Result<Vec<Vec<String>>> {
-    let output = run(tree, &["export", "compile-commands"])?;
-    let entries: Value = serde_json::from_slice(&output.stdout)?;
-    let words = |entry: &Value| {
-        entry["arguments"].as_array().into_iter().flatten().filter_map(|w| w.as_str().map(str::to_string)).collect()
-    };
-    let folder = tree.display().to_string();
-    Ok(entries
-        .as_array()
-        .into_iter()
-        .flatten()
-        .map(words)
-        .map(|mut words: Vec<String>| {
-            words.insert(0, folder.clone());
-            words
-        })
-        .collect())
 }
 
 /// Runs commands, so many at a time, and nothing else. A command that begins with a folder runs there.

@@ -2,14 +2,16 @@
 
 use std::collections::BTreeSet;
 use std::io::Read;
+use std::os::fd::AsFd;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, ChildStderr, ChildStdout, Command, Stdio};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, Signal, WaitId, WaitIdOptions, kill_process_group, waitid};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, PidfdFlags, Signal, WaitId, WaitIdOptions, kill_process_group, pidfd_open, waitid};
 use wait4::Wait4;
 
 use super::{Exit, Guard, Job, Launch, LaunchError, Outcome, Used};
@@ -95,25 +97,7 @@ impl RealLaunch {
         if self.is_stopped() {
             end_group(pid);
         }
-        let timed_out = AtomicBool::new(false);
-        let (done, waiting) = std::sync::mpsc::channel::<()>();
-        let (stdout, stderr) = std::thread::scope(|scope| {
-            if let Some(limit) = job.limit {
-                let timed_out = &timed_out;
-                scope.spawn(move || {
-                    if waiting.recv_timeout(limit) == Err(std::sync::mpsc::RecvTimeoutError::Timeout) {
-                        timed_out.store(true, Ordering::SeqCst);
-                        end_group(pid);
-                    }
-                });
-            }
-            let mut pipe = child.stderr.take();
-            let errors = scope.spawn(move || read_all(pipe.as_mut()));
-            let stdout = read_all(child.stdout.take().as_mut());
-            let stderr = errors.join().unwrap_or_default();
-            drop(done);
-            (stdout, stderr)
-        });
+        let heard = hear(&mut child, pid, job.limit.map(|limit| started + limit));
         // It is left unreaped until its group is ended, so that its number cannot be another one's by then: a step must not leave
         // anything behind that could still write.
         if let Some(id) = Pid::from_raw(pid) {
@@ -129,13 +113,13 @@ impl RealLaunch {
         let status = waited.status;
         let used = Used { cpu: waited.rusage.utime + waited.rusage.stime, memory: waited.rusage.maxrss };
         let exit = match (status.code(), status.signal()) {
-            _ if timed_out.load(Ordering::SeqCst) => Exit::TimedOut,
+            _ if heard.timed_out => Exit::TimedOut,
             (Some(0), _) => Exit::Code(0),
             _ if self.is_stopped() => Exit::Stopped,
             (Some(code), _) => Exit::Code(code),
             (None, signal) => Exit::Signal(signal.unwrap_or(0)),
         };
-        Ok(Outcome { exit, stdout, stderr, wall: started.elapsed(), used })
+        Ok(Outcome { exit, stdout: heard.stdout.kept, stderr: heard.stderr.kept, wall: started.elapsed(), used })
     }
 }
 
@@ -200,19 +184,77 @@ fn signal_group(pid: i32, signal: Signal) {
     }
 }
 
-fn read_all(pipe: Option<&mut impl Read>) -> Vec<u8> {
-    let Some(pipe) = pipe else { return Vec::new() };
-    let mut kept = Vec::new();
-    let mut buffer = [0; 8192];
-    // A process must not be blocked on a full pipe, so what is too much is read all the same.
-    while let Ok(count) = pipe.read(&mut buffer) {
-        if count == 0 {
-            break;
-        }
-        let room = MAX_OUTPUT.saturating_sub(kept.len());
-        kept.extend_from_slice(&buffer[..count.min(room)]);
+/// What a process wrote until it ended.
+struct Heard {
+    stdout: Hearing<ChildStdout>,
+    stderr: Hearing<ChildStderr>,
+    timed_out: bool,
+}
+
+/// One of its pipes.
+struct Hearing<P> {
+    pipe: Option<P>,
+    kept: Vec<u8>,
+}
+
+impl<P: Read + AsFd> Hearing<P> {
+    fn to(pipe: Option<P>) -> Hearing<P> {
+        Hearing { pipe, kept: Vec::new() }
     }
-    kept
+
+    /// Reads what is there; waits if nothing is.
+    fn read(&mut self) {
+        let mut buffer = [0; 8192];
+        let count = self.pipe.as_mut().and_then(|pipe| pipe.read(&mut buffer).ok()).unwrap_or(0);
+        if count == 0 {
+            self.pipe = None;
+        }
+        // A process must not be blocked on a full pipe, so what is too much is read all the same.
+        let room = MAX_OUTPUT.saturating_sub(self.kept.len());
+        self.kept.extend_from_slice(&buffer[..count.min(room)]);
+    }
+}
+
+/// Reads what a process writes until it has ended, and ends it at its limit. What it leaves running ends with it, so that
+/// nobody waits for pipes that such a one holds.
+fn hear(child: &mut Child, pid: i32, limit: Option<Instant>) -> Heard {
+    let (stdout, stderr) = (Hearing::to(child.stdout.take()), Hearing::to(child.stderr.take()));
+    let mut heard = Heard { stdout, stderr, timed_out: false };
+    // Without it, as on an old kernel, the ends of the pipes tell.
+    let mut ending = Pid::from_raw(pid).and_then(|id| pidfd_open(id, PidfdFlags::empty()).ok());
+    loop {
+        let (out, err) = (heard.stdout.pipe.as_ref(), heard.stderr.pipe.as_ref());
+        let places = [out.map(AsFd::as_fd), err.map(AsFd::as_fd), ending.as_ref().map(AsFd::as_fd)];
+        let mut asked: Vec<PollFd<'_>> =
+            places.iter().flatten().map(|fd| PollFd::from_borrowed_fd(*fd, PollFlags::IN)).collect();
+        if asked.is_empty() {
+            return heard;
+        }
+        let left = limit.filter(|_| !heard.timed_out).map(|limit| limit.saturating_duration_since(Instant::now()));
+        let wait = left.and_then(|left| Timespec::try_from(left).ok());
+        let count = match poll(&mut asked, wait.as_ref()) {
+            Ok(count) => count,
+            Err(rustix::io::Errno::INTR) => continue,
+            Err(_) => return heard,
+        };
+        let mut answers = asked.iter().map(|fd| !fd.revents().is_empty());
+        let ready = places.map(|place| place.is_some() && answers.next().unwrap_or(false));
+        let [out, err, ended] = ready;
+        if count == 0 {
+            heard.timed_out = true;
+            end_group(pid);
+        }
+        if out {
+            heard.stdout.read();
+        }
+        if err {
+            heard.stderr.read();
+        }
+        if ended {
+            ending = None;
+            end_group(pid);
+        }
+    }
 }
 
 /// Finds a program in a search path; a name with a `/` is taken as it is, below `folder`.

@@ -81,12 +81,46 @@ fn a_guard_ends_the_groups_that_are_left_when_the_pipe_closes() {
         std::os::unix::process::CommandExt::process_group(command.arg("30"), 0).spawn().expect("it starts")
     };
     let (mut left, mut done) = (start(), start());
-    let told = format!("+{}\n+{}\nnoise\n-{}\n", left.id(), done.id(), done.id());
-    serve_guard(told.as_bytes());
+    serve_guard(&b""[..], format!("{:<11}\n           \nnoise\n0\n", left.id()).as_bytes());
     assert!(!left.wait().expect("it ended").success());
-    assert!(is_there(&done.id().to_string()), "it was said to be over");
+    assert!(is_there(&done.id().to_string()), "it is not in the list");
     done.kill().expect("it runs");
     done.wait().expect("it ended");
+}
+
+#[test]
+fn a_guard_s_list_holds_what_runs() {
+    // In the place of the guard: it shows the list once the pipe is closed.
+    let folder = tempfile::tempdir().expect("a folder");
+    let shown = folder.path().join("shown");
+    let script = format!("cat >/dev/null; cat <&1 >{}", shown.display());
+    let guard = Guard::start(Path::new("/bin/sh"), &["-c", &script]).expect("it starts");
+    for group in [11, 12, 13] {
+        guard.started(group);
+    }
+    guard.ended(12);
+    guard.ended(99);
+    guard.started(2_000_000_014);
+    guard.ended(13);
+    drop(guard);
+    let shown = std::fs::read_to_string(shown).expect("shown");
+    assert_eq!(shown.split_whitespace().collect::<Vec<_>>(), ["11", "2000000014"]);
+}
+
+#[test]
+fn nobody_waits_for_what_a_process_leaves_running() {
+    let started = Instant::now();
+    let outcome = run(&shell("sleep 30 & echo said; echo more >&2"));
+    assert_eq!((outcome.stdout_text().as_str(), outcome.stderr_text().as_str()), ("said\n", "more\n"));
+    assert!(started.elapsed() < Duration::from_secs(20), "it held the pipes");
+}
+
+#[test]
+fn a_limit_holds_for_a_process_that_says_nothing_more() {
+    let started = Instant::now();
+    let job = Job { limit: Some(Duration::from_millis(150)), ..shell("exec >/dev/null 2>&1; sleep 30; sleep 30") };
+    assert_eq!(run(&job).exit, Exit::TimedOut);
+    assert!(started.elapsed() < Duration::from_secs(20));
 }
 
 #[test]

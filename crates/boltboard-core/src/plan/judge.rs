@@ -7,12 +7,13 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use super::interface::interface_digest;
 use super::location::Location;
 use super::outright;
 use super::step::{Action, Command, Plan, Step, StepId, ToolPlace};
+use super::tokens::Tokens;
 use super::usage::{NameIndex, TokenMemo, Usage};
 use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict};
 use crate::base::Digest;
@@ -108,14 +109,17 @@ impl Judge<'_> {
     }
 
     /// Returns the macros that the files of a compile name, with what they stand for.
-    pub fn seen_macros(&self, step: &Step, inputs: &[Location], reads_header: bool) -> Vec<(String, Option<String>)> {
+    pub fn seen_macros<'t>(
+        &self,
+        step: &Step,
+        files: impl IntoIterator<Item = &'t Arc<Tokens>>,
+        reads_header: bool,
+    ) -> Vec<(String, Option<String>)> {
         let empty = BTreeMap::new();
         let (carried, defines) = (&self.plan.macros, self.defines(step).unwrap_or(&empty));
         let mut seen: BTreeSet<&str> = BTreeSet::new();
         let mut usage = Usage::default();
-        for input in inputs {
-            usage.add(self.tokens.of(&input.path(&self.plan.folders)));
-        }
+        files.into_iter().for_each(|tokens| usage.add(tokens.clone()));
         let clock = CLOCK_NAMES.get_or_init(|| NameIndex::of(CLOCK));
         seen.extend(usage.seen(clock));
         if step.records_macros() {
@@ -335,7 +339,8 @@ impl Judge<'_> {
     /// Macros that the board has gained since: those that the files name and that are defined now.
     fn new_macros(&self, step: &Step, note: &Note, inputs: &[Location]) -> Vec<Reason> {
         let reads_header = note.macros.iter().any(|(name, _)| self.plan.macros.entries.contains_key(name));
-        let seen = self.seen_macros(step, inputs, reads_header || !self.plan.headers.is_empty());
+        let tokens: Vec<Arc<Tokens>> = inputs.iter().filter_map(|input| self.tokens_of(input)).collect();
+        let seen = self.seen_macros(step, &tokens, reads_header || !self.plan.headers.is_empty());
         let known = |name: &str| note.macros.iter().any(|(n, _)| n == name);
         seen.into_iter()
             .filter(|(name, now)| now.is_some() && !known(name))
@@ -350,7 +355,12 @@ impl Judge<'_> {
     /// Returns the first file of the tree that names a macro outright.
     fn named_in(&self, name: &str, inputs: &[Location]) -> Option<Location> {
         let of_tree = inputs.iter().filter(|l| matches!(l, Location::Tree(_) | Location::Made(_)));
-        of_tree.into_iter().find(|l| self.tokens.of(&l.path(&self.plan.folders)).names(name)).cloned()
+        of_tree.into_iter().find(|l| self.tokens_of(l).is_some_and(|tokens| tokens.names(name))).cloned()
+    }
+
+    fn tokens_of(&self, location: &Location) -> Option<Arc<Tokens>> {
+        let path = location.path(&self.plan.folders);
+        self.tokens.of(&path, &self.status.digest(&path)?)
     }
 }
 

@@ -268,10 +268,12 @@ impl Done {
         let judge = Judge { plan: &plan, journal: &journal, store: &store, status: &status, tokens: &tokens };
         let read: Vec<Location> =
             ["main.c", "own.h"].map(|f| Location::Tree(crate::base::RelPath::parse(f).expect("a path"))).to_vec();
+        let texts = read.iter().map(|l| std::fs::read(l.path(&plan.folders)).expect("there"));
+        let named: Vec<_> = texts.map(|text| std::sync::Arc::new(crate::plan::Tokens::of(&text))).collect();
         let note = Note {
             inputs: read.iter().map(|l| (l.kept(), status.digest(&l.path(&plan.folders)).expect("there"))).collect(),
             absent: vec!["tree:include/own.h".into()],
-            macros: judge.seen_macros(main, &read, true),
+            macros: judge.seen_macros(main, &named, true),
             macro_names: judge.names_digest(main),
             outputs: vec![Output { location: object.kept(), digest: Digest::of(b"object"), mode: 0o644 }],
             said: String::new(),

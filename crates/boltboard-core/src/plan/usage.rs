@@ -9,27 +9,31 @@ use foldhash::fast::FixedState;
 use super::tokens::{EMPTY, Tokens, with_byte};
 use crate::base::Digest;
 
-/// Tokens of files, read once a process.
+/// Tokens of files, read once for each content.
 #[derive(Debug, Default)]
 pub struct TokenMemo {
-    read: Mutex<HashMap<std::path::PathBuf, Arc<Tokens>>>,
+    read: Mutex<HashMap<Digest, Arc<Tokens>>>,
 }
 
 impl TokenMemo {
-    /// Returns a file's tokens; an unreadable file has none.
-    pub fn of(&self, path: &Path) -> Arc<Tokens> {
-        let lock = || self.read.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some(tokens) = lock().get(path) {
-            return tokens.clone();
+    /// Returns the tokens of a file that is known to hold `content`; `None` when it holds something else by now.
+    pub fn of(&self, path: &Path, content: &Digest) -> Option<Arc<Tokens>> {
+        if let Some(tokens) = self.lock().get(content) {
+            return Some(tokens.clone());
         }
-        let tokens = Arc::new(std::fs::read(path).map(|text| Tokens::of(&text)).unwrap_or_default());
-        lock().insert(path.to_path_buf(), tokens.clone());
-        tokens
+        let text = std::fs::read(path).ok().filter(|text| Digest::of(text) == *content)?;
+        let tokens = Arc::new(Tokens::of(&text));
+        self.lock().insert(*content, tokens.clone());
+        Some(tokens)
     }
 
-    /// Forgets a file that was written anew.
-    pub fn forget(&self, path: &Path) {
-        self.read.lock().unwrap_or_else(std::sync::PoisonError::into_inner).remove(path);
+    /// Forgets a content that will hardly be asked for again.
+    pub fn forget(&self, content: &Digest) {
+        self.lock().remove(content);
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<Digest, Arc<Tokens>>> {
+        self.read.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 }
 

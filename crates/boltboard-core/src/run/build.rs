@@ -2,9 +2,11 @@
 
 use std::collections::BTreeSet;
 use std::path::PathBuf;
+use std::sync::Mutex;
 use std::time::Duration;
 
 use super::course::Course;
+use super::depends::Absences;
 use super::execute::Executor;
 use super::failure::Failure;
 use super::jobs::Jobs;
@@ -143,7 +145,7 @@ pub struct Span {
     /// The step.
     pub step: StepId,
     /// The job that it ran on.
-    pub worker: usize,
+    pub job: usize,
     /// When it started, from the start of the build.
     pub began: Duration,
     /// How long it took.
@@ -181,6 +183,8 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         logs: input.logs.clone(),
         experience: Experience::default(),
         reads: input.reads,
+        absences: Absences::default(),
+        headers_kept: Mutex::default(),
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
     report.damaged = journal.damaged;

@@ -26,8 +26,10 @@ pub(super) struct Course<'a> {
     report: BuildReport,
     left_ms: u64,
     began: Instant,
-    /// What runs, with the memory that it is expected to want.
-    running: BTreeMap<StepId, u64>,
+    /// What runs.
+    running: BTreeMap<StepId, Running>,
+    /// How many steps the workers have at hand: those that run, and those whose results are being put away.
+    at_hand: usize,
     memory: Memory,
     /// Steps that failed once in a way that may be the machine's fault.
     again: BTreeSet<StepId>,
@@ -35,12 +37,20 @@ pub(super) struct Course<'a> {
     alone: Vec<StepId>,
 }
 
-/// What came of a step, and who ran it when.
-struct Done {
-    id: StepId,
-    worker: usize,
+/// A step that holds one of the jobs.
+struct Running {
+    /// The memory that it is expected to want, in bytes.
+    memory: u64,
+    job: usize,
     began: Instant,
-    ended: Ended,
+}
+
+/// What workers tell.
+enum Told {
+    /// The step's process has ended well: another may start while results are put away.
+    Passed(StepId),
+    /// What came of the step, and how long all of it took.
+    Ended(StepId, Box<Ended>, Duration),
 }
 
 /// A step to run, with an earlier result that may stand.
@@ -65,6 +75,7 @@ impl<'a> Course<'a> {
             left_ms: 0,
             began: Instant::now(),
             running: BTreeMap::new(),
+            at_hand: 0,
             memory: Memory::of_journal(judge.journal),
             again: BTreeSet::new(),
             alone: Vec::new(),
@@ -82,23 +93,26 @@ impl<'a> Course<'a> {
         self.watch.begins(plan.steps.len());
         let (send_work, work) = mpsc::channel::<Work>();
         let work = Mutex::new(work);
-        let (send_done, done) = mpsc::channel::<Done>();
+        let (tell, told) = mpsc::channel::<Told>();
         std::thread::scope(|scope| {
-            for worker in 0..self.input.jobs.count {
-                let (work, send_done) = (&work, send_done.clone());
+            // As many again put results away meanwhile.
+            for worker in 0..2 * self.input.jobs.count {
+                let (work, tell) = (&work, tell.clone());
                 scope.spawn(move || {
                     loop {
                         let next = work.lock().unwrap_or_else(std::sync::PoisonError::into_inner).recv();
                         let Ok((id, alike)) = next else { return };
                         let began = Instant::now();
-                        let ended = executor.run(worker, id, &plan.steps[id], alike);
-                        if send_done.send(Done { id, worker, began, ended }).is_err() {
+                        // Who no longer listens needs no telling.
+                        let passed = || drop(tell.send(Told::Passed(id)));
+                        let ended = Box::new(executor.run(worker, id, &plan.steps[id], alike, &passed));
+                        if tell.send(Told::Ended(id, ended, began.elapsed())).is_err() {
                             return;
                         }
                     }
                 });
             }
-            let result = self.coordinate(&mut ready, &send_work, &done);
+            let result = self.coordinate(&mut ready, &send_work, &told);
             drop(send_work);
             result
         })?;
@@ -113,7 +127,7 @@ impl<'a> Course<'a> {
         &mut self,
         ready: &mut Ready,
         send_work: &mpsc::Sender<Work>,
-        done: &mpsc::Receiver<Done>,
+        told: &mpsc::Receiver<Told>,
     ) -> Result<(), BuildFault> {
         let mut halted = false;
         loop {
@@ -127,27 +141,30 @@ impl<'a> Course<'a> {
                 let alike = if self.again.contains(&id) { None } else { self.judge.alike(&self.input.plan.steps[id]) };
                 halted |= send_work.send((id, alike)).is_err();
             }
-            if self.running.is_empty() {
+            if self.at_hand == 0 {
                 return Ok(());
             }
-            let ended = match done.recv_timeout(TICK) {
-                Ok(done) => done,
+            let (id, ended, wall) = match told.recv_timeout(TICK) {
+                Ok(Told::Passed(id)) => {
+                    self.frees(id);
+                    continue;
+                }
+                Ok(Told::Ended(id, ended, wall)) => (id, *ended, wall),
                 Err(mpsc::RecvTimeoutError::Timeout) => {
                     self.watch.passes();
                     continue;
                 }
                 Err(mpsc::RecvTimeoutError::Disconnected) => return Ok(()),
             };
-            let Done { id, worker, began, ended } = ended;
-            self.running.remove(&id);
-            self.report.spans.push(Span { step: id, worker, began: began - self.began, wall: began.elapsed() });
+            self.frees(id);
+            self.at_hand -= 1;
             match ended {
-                Ended::Done { note, said, used } => self.done(id, note, said, began.elapsed(), used, ready)?,
+                Ended::Done { note, said, used } => self.done(id, note, said, wall, used, ready)?,
                 Ended::Spared { note, in_place } => {
                     if in_place || self.restore(&note)? {
                         self.spared(id, note, ready)?;
                     } else if send_work.send((id, None)).is_ok() {
-                        self.running.insert(id, 0);
+                        self.holds(id, 0);
                     }
                 }
                 Ended::Failed(failure) if failure.may_be_the_machine() && self.again.insert(id) => self.alone.push(id),
@@ -183,7 +200,7 @@ impl<'a> Course<'a> {
                 continue;
             }
             let wanted = self.memory.of(self.judge, &self.input.plan.steps[id]);
-            if !self.input.jobs.have_room(self.running.values().sum(), wanted, self.running.len()) {
+            if !self.input.jobs.have_room(self.running.values().map(|r| r.memory).sum(), wanted, self.running.len()) {
                 ready.push((way, std::cmp::Reverse(id)));
                 return Ok(None);
             }
@@ -194,8 +211,23 @@ impl<'a> Course<'a> {
     }
 
     fn starts(&mut self, id: StepId, memory: u64) {
-        self.running.insert(id, memory);
+        self.holds(id, memory);
         self.watch.starts(id, &self.input.plan.steps[id]);
+    }
+
+    /// Gives the step the first free job.
+    fn holds(&mut self, id: StepId, memory: u64) {
+        let taken: BTreeSet<usize> = self.running.values().map(|running| running.job).collect();
+        let job = (0..).find(|job| !taken.contains(job)).unwrap_or(0);
+        self.running.insert(id, Running { memory, job, began: Instant::now() });
+        self.at_hand += 1;
+    }
+
+    /// Takes the step's job from it, if it still holds one.
+    fn frees(&mut self, id: StepId) {
+        if let Some(Running { job, began, .. }) = self.running.remove(&id) {
+            self.report.spans.push(Span { step: id, job, began: began - self.began, wall: began.elapsed() });
+        }
     }
 
     /// Does what can be done without a process. Returns whether the step is settled.
@@ -237,7 +269,6 @@ impl<'a> Course<'a> {
                 return Ok(false);
             }
             self.input.status.learn(&path, output.digest);
-            self.input.tokens.forget(&path);
         }
         Ok(true)
     }
@@ -276,10 +307,6 @@ impl<'a> Course<'a> {
     }
 
     fn record(&mut self, step: &Step, note: Option<Note>) -> Result<(), BuildFault> {
-        if let Some(source) = step.source() {
-            // Headers are read again and again, a source hardly ever.
-            self.input.tokens.forget(&source.path(&self.input.plan.folders));
-        }
         self.journal.add(&StepRecord {
             step: step.name.clone(),
             part: step.part.map_or(String::new(), |part| self.input.plan.part_name(part).to_string()),

@@ -1,22 +1,32 @@
 //! What a compile read: the compiler's dependency file, and the places where a header was looked for in vain.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::SystemTime;
 
-use crate::base::RelPath;
-use crate::plan::{Include, Location, TokenMemo};
-use crate::store::Folders;
+use foldhash::fast::FixedState;
+
+use crate::base::{Digest, RelPath};
+use crate::plan::{Include, Location, Tokens};
+use crate::store::{Folders, PathKey, Stamp};
+
+/// A file that a step read, with the content that it had then.
+#[derive(Debug, Clone)]
+pub struct ReadFile {
+    /// Which one.
+    pub at: Location,
+    /// Its content.
+    pub content: Digest,
+    /// What it names, where names count.
+    pub tokens: Arc<Tokens>,
+}
 
 /// Returns the files that an assembler takes in as they are (`.incbin "name"`, also inside C strings): no dependency file
 /// names them. They are looked for from the tree's root, then in the folders searched for headers.
-pub fn included_binaries(
-    input: &Location,
-    search: &[Location],
-    folders: &Folders,
-    tokens: &TokenMemo,
-) -> Vec<Location> {
+pub fn included_binaries(tokens: &Tokens, search: &[Location], folders: &Folders) -> Vec<Location> {
     let mut found = Vec::new();
-    for name in &tokens.of(&input.path(folders)).binaries {
+    for name in &tokens.binaries {
         let root = Location::Tree(RelPath::root());
         let places = std::iter::once(&root).chain(search);
         found
@@ -25,58 +35,80 @@ pub fn included_binaries(
     found
 }
 
-/// Returns the places where a header would have been found before those that were read: a file that appears there
-/// changes what the compile reads. `quoted` are the folders searched for headers in quotes, `search` those for all, first to last,
-/// the compiler's own among them.
-pub fn search_misses(
-    inputs: &[Location],
-    quoted: &[Location],
-    search: &[Location],
-    folders: &Folders,
-    tokens: &TokenMemo,
-) -> BTreeSet<Location> {
-    let read: BTreeSet<&Location> = inputs.iter().collect();
-    let mut misses = BTreeSet::new();
-    for input in inputs {
-        for include in &tokens.of(&input.path(folders)).includes {
-            let (name, beside, quoted) = match include {
-                Include::Beside(name) => (name, Some(parent(input)), quoted),
-                Include::Searched(name) => (name, None, &[][..]),
-            };
-            let places = beside.into_iter().chain(quoted.iter().chain(search).cloned());
-            add_misses(places, name, &read, folders, &mut misses);
-        }
-    }
-    // A header named through a macro: its name is what is left below the folder that it was found in.
-    for input in inputs {
-        for (index, folder) in search.iter().enumerate() {
-            if let Some(name) = below(input, folder) {
-                add_misses(search[..index].iter().cloned(), &name, &read, folders, &mut misses);
-                break;
-            }
-        }
-    }
-    misses
+/// Places where nothing was found in this build. Each is asked once: every step that looked there keeps it, so that the next
+/// build notices what appears there later.
+#[derive(Debug, Default)]
+pub struct Absences {
+    known: Mutex<HashSet<PathKey, FixedState>>,
 }
 
-fn add_misses(
-    places: impl Iterator<Item = Location>,
-    name: &str,
-    read: &BTreeSet<&Location>,
-    folders: &Folders,
-    misses: &mut BTreeSet<Location>,
-) {
-    for folder in places {
-        let Some(candidate) = child(&folder, name, folders) else { continue };
-        if read.contains(&candidate) {
-            return;
+impl Absences {
+    /// Returns the status of a file, `None` where there is none.
+    fn look(&self, path: &Path) -> Option<Stamp> {
+        let lock = || self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let key = PathKey::of(path);
+        if lock().contains(&key) {
+            return None;
         }
-        let path = candidate.path(folders);
-        if path.is_file() {
-            // It exists and was not read: the text that asks for it was switched off.
-            return;
+        let stamp = Stamp::of(path);
+        if stamp.is_none() {
+            lock().insert(key);
         }
-        misses.insert(candidate);
+        stamp
+    }
+}
+
+/// Where one compile looked for headers.
+pub struct Searched<'a> {
+    /// All that it read, option headers among them.
+    pub read: BTreeSet<&'a Location>,
+    /// The folders searched for headers in quotes.
+    pub quoted: &'a [Location],
+    /// The folders searched for all headers, first to last, the compiler's own among them.
+    pub folders: &'a [Location],
+    /// When it started.
+    pub started: SystemTime,
+}
+
+impl Searched<'_> {
+    /// Returns the places where a header would have been found before those that were read: a file that appears there
+    /// changes what the compile reads. `files` are those that may ask for headers.
+    pub fn misses(&self, files: &[ReadFile], places: &Folders, absences: &Absences) -> BTreeSet<Location> {
+        let mut misses = BTreeSet::new();
+        let mut add = |folders: &mut dyn Iterator<Item = Location>, name: &str| {
+            for folder in folders {
+                let Some(candidate) = child(&folder, name, places) else { continue };
+                if self.read.contains(&candidate) || self.was_there(&candidate, places, absences) {
+                    return;
+                }
+                misses.insert(candidate);
+            }
+        };
+        for file in files {
+            for include in &file.tokens.includes {
+                let (name, beside, quoted) = match include {
+                    Include::Beside(name) => (name, Some(parent(&file.at)), self.quoted),
+                    Include::Searched(name) => (name, None, &[][..]),
+                };
+                add(&mut beside.into_iter().chain(quoted.iter().chain(self.folders).cloned()), name);
+            }
+        }
+        // A header named through a macro: its name is what is left below the folder that it was found in.
+        for input in &self.read {
+            let found = self.folders.iter().enumerate().find_map(|(at, folder)| Some((at, below(input, folder)?)));
+            if let Some((at, name)) = found {
+                add(&mut self.folders[..at].iter().cloned(), &name);
+            }
+        }
+        misses
+    }
+
+    /// Tells whether a file that was not read was there to be found: then the text that asks for it was switched off. One that a
+    /// person put there since the compile started may not have been.
+    fn was_there(&self, file: &Location, places: &Folders, absences: &Absences) -> bool {
+        let of_person = matches!(file, Location::Tree(_) | Location::System(_));
+        let stamp = absences.look(&file.path(places));
+        stamp.is_some_and(|stamp| !(of_person && stamp.changed_since(self.started)))
     }
 }
 
@@ -207,7 +239,7 @@ mod tests {
         }
         let folders = Folders { tree: folder.path().into(), build: folder.path().join("build") };
         let at = |name: &str| Location::Tree(RelPath::parse(name).unwrap());
-        let found = included_binaries(&at("a.S"), &[at("data")], &folders, &TokenMemo::default());
+        let found = included_binaries(&Tokens::of(text.as_bytes()), &[at("data")], &folders);
         assert_eq!(found, [at("logo.bin"), at("data/far.bin"), at("inner.bin")]);
     }
 

@@ -1,21 +1,23 @@
 //! One step: run aside, looked at, moved into place.
 
-use std::collections::BTreeSet;
+use std::collections::HashSet;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 use std::time::SystemTime;
 
 use super::build::Reads;
-use super::depends::{self, included_binaries, search_misses};
+use super::depends::{Absences, traced};
 use super::failure::{Cause, Failure, first_error, forbidden};
 use super::job::{Ends, Run, aside_of, repeatable};
+use super::observe::Account;
 use super::same_text::Experience;
 use crate::base::files::{make_folder, write_quickly, write_whole};
-use crate::base::{Digest, FileError, parse_dependencies};
-use crate::launch::{Exit, Job, Launch, Used};
+use crate::base::{Digest, FileError};
+use crate::launch::{Exit, Launch, Used};
 use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
-use crate::store::{Note, Output, StatusMemo, Store};
-use crate::survey::{Language, Tools};
+use crate::store::{Note, Output, Store};
+use crate::survey::Tools;
 
 /// What is needed to run steps; shared by all workers.
 pub(super) struct Executor<'a> {
@@ -26,6 +28,9 @@ pub(super) struct Executor<'a> {
     pub logs: PathBuf,
     pub experience: Experience,
     pub reads: Reads,
+    pub absences: Absences,
+    /// Headers whose content was put into the store in this build.
+    pub headers_kept: Mutex<HashSet<Digest>>,
 }
 
 /// What came of a step that ran.
@@ -42,17 +47,18 @@ pub(super) enum Ended {
 
 impl Executor<'_> {
     /// Runs a step to its end.
-    /// `worker` numbers those that run side by side: each has a folder aside.
-    pub fn run(&self, worker: usize, id: StepId, step: &Step, alike: Option<Alike>) -> Ended {
+    /// `worker` numbers those that run side by side: each has a folder aside. `passed` is called once its process has ended
+    /// well, before its results are put away.
+    pub fn run(&self, worker: usize, id: StepId, step: &Step, alike: Option<Alike>, passed: &dyn Fn()) -> Ended {
         let aside = self.judge.plan.folders.aside().join(worker.to_string());
         let result = match &step.action {
             Action::Write { content } => self.write(step, content),
             Action::Copy => self.copy(step),
             Action::Link { target } => self.name(step, target),
-            Action::Compile { .. } => self.compile(step, &aside, alike),
-            Action::Run(_) => self.process(step, &aside, None),
+            Action::Compile { .. } => self.compile(step, &aside, alike, passed),
+            Action::Run(_) => self.process(step, &aside, None, passed),
         };
-        // A compile leaves nothing but the list of what it read; making folders anew for each costs more than compiling.
+        // A compile leaves nothing but the list of what it read; making folders anew for each costs too much.
         let tidy = matches!(step.action, Action::Compile { .. }) && matches!(result, Ok(Ended::Done { .. }));
         if step.has_process() && !tidy {
             let _ = std::fs::remove_dir_all(&aside);
@@ -83,7 +89,6 @@ impl Executor<'_> {
         let path = step.writes[0].path(&self.judge.plan.folders);
         let digest = Digest::of(content.as_bytes());
         write_quickly(&path, content.as_bytes())?;
-        self.judge.tokens.forget(&path);
         if !self.judge.plan.is_header(&step.writes[0]) {
             self.store.copy(&path, &digest)?;
         }
@@ -121,7 +126,7 @@ impl Executor<'_> {
     }
 
     #[allow(clippy::too_many_arguments, reason = "the fields of a note, each of another sort, set in this one place")]
-    fn note(
+    pub(super) fn note(
         &self,
         step: &Step,
         inputs: Vec<(String, Digest)>,
@@ -144,7 +149,13 @@ impl Executor<'_> {
         }
     }
 
-    pub(super) fn process(&self, step: &Step, aside: &Path, text: Option<Digest>) -> Result<Ended, Trouble> {
+    pub(super) fn process(
+        &self,
+        step: &Step,
+        aside: &Path,
+        text: Option<Digest>,
+        passed: &dyn Fn(),
+    ) -> Result<Ended, Trouble> {
         let started = SystemTime::now();
         let run = Run { folders: &self.judge.plan.folders, defines: None, ends: Ends::Whole };
         let (job, dependency_file) = self.job(step, aside, &run)?;
@@ -175,23 +186,23 @@ impl Executor<'_> {
             Exit::TimedOut => return Err(trouble(Cause::Signal(9), said)),
             Exit::Stopped => return Ok(Ended::Stopped),
         }
+        passed();
         let inputs = match dependency_file {
             Some(file) => self.inputs_of_compile(step, &file).map_err(|cause| trouble(cause, said.clone()))?,
             None if step.links() => {
-                let traced = depends::traced(&outcome.stdout_text(), &step.reads, aside, &self.judge.plan.folders);
+                let traced = traced(&outcome.stdout_text(), &step.reads, aside, &self.judge.plan.folders);
                 said = traced.rest + &outcome.stderr_text();
                 traced.inputs
             }
             None => step.reads.clone(),
         };
-        let inputs = self.with_binaries(step, inputs);
         let outputs = self.settle_outputs(step, aside).map_err(|t| Trouble {
             command: command.clone(),
             said: said.clone(),
             ..t
         })?;
-        let wall_ms = u64::try_from(outcome.wall.as_millis()).unwrap_or(u64::MAX);
-        let note = self.observed(step, &job, &inputs, started, outputs, said.clone(), wall_ms);
+        let account = Account { job: &job, inputs, started, outputs, said: said.clone(), wall: outcome.wall };
+        let note = self.observed(step, account);
         let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
         if let Some(note) = &note {
             for output in &note.outputs {
@@ -209,131 +220,34 @@ impl Executor<'_> {
         Ok(Ended::Done { note, said, used: outcome.used })
     }
 
-    #[allow(clippy::too_many_arguments, reason = "what was seen of one run, each of another sort")]
-    /// Puts together what the step saw. `None` when a file of the tree changed while it ran.
-    pub(super) fn observed(
-        &self,
-        step: &Step,
-        job: &Job,
-        inputs: &[Location],
-        started: SystemTime,
-        outputs: Vec<Output>,
-        said: String,
-        wall_ms: u64,
-    ) -> Option<Note> {
-        let folders = &self.judge.plan.folders;
-        let (headers, files): (Vec<Location>, Vec<Location>) =
-            inputs.iter().cloned().partition(|input| self.judge.plan.is_header(input));
-        let reads_header = !headers.is_empty();
-        let mut digests = Vec::new();
-        for file in &files {
-            let path = file.path(folders);
-            let of_person = matches!(file, Location::Tree(_) | Location::System(_));
-            if of_person && StatusMemo::changed_since(&path, started) {
-                return None;
-            }
-            let content = self.judge.status.digest(&path)?;
-            if matches!(file, Location::Tree(_)) && step.source().is_some_and(|source| source != file) {
-                // Kept so that the text of then can be had again; without it, a compile is only not spared.
-                let _ = self.store.copy(&path, &content);
-            }
-            digests.push((file.kept(), self.judge.counted(step, file, content)));
-        }
-        let (mut macros, mut absent) = (Vec::new(), BTreeSet::new());
-        if let Action::Compile { setting, language } = &step.action
-            && *language != Language::Asm
-        {
-            macros = self.judge.seen_macros(step, &files, reads_header);
-            let mut places = setting.search.before.clone();
-            let own = self.tools.compiler(*language).map(|c| c.include_folders.clone()).unwrap_or_default();
-            places.extend(own.into_iter().map(Location::System));
-            places.extend(setting.search.after.iter().cloned());
-            absent = search_misses(inputs, &setting.search.quoted, &places, folders, self.judge.tokens);
-        }
-        if step.links() {
-            let program = &job.program;
-            let linker =
-                [Language::C, Language::Cxx].into_iter().filter_map(|language| self.tools.compiler(language).ok());
-            let own = linker.filter(|compiler| compiler.path == *program).map(|c| c.library_folders.clone()).next();
-            absent = depends::library_misses(inputs, &job.arguments, &own.unwrap_or_default(), folders);
-        }
-        Some(self.note(step, digests, absent.iter().map(Location::kept).collect(), macros, outputs, said, wall_ms))
-    }
-
-    pub(super) fn with_binaries(&self, step: &Step, mut inputs: Vec<Location>) -> Vec<Location> {
-        if let Action::Compile { setting, .. } = &step.action {
-            let own: Vec<Location> = inputs.iter().filter(|i| !matches!(i, Location::System(_))).cloned().collect();
-            let taken = own.iter().flat_map(|input| {
-                included_binaries(input, &setting.search.before, &self.judge.plan.folders, self.judge.tokens)
-            });
-            for file in taken.collect::<Vec<_>>() {
-                if !inputs.contains(&file) {
-                    inputs.push(file);
-                }
-            }
-        }
-        inputs
-    }
-
-    fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<Vec<Location>, Cause> {
-        let plan = self.judge.plan;
-        let text = std::fs::read_to_string(dependency_file).unwrap_or_default();
-        let mut inputs: Vec<Location> = step.reads.clone();
-        for file in parse_dependencies(&text) {
-            let location = Location::of(Path::new(&file), &plan.folders);
-            if !inputs.contains(&location) {
-                inputs.push(location);
-            }
-        }
-        for input in &inputs {
-            if let Location::Tree(path) = input {
-                let mut headers = plan.headers.iter().map(|header| &header.at);
-                let shipped =
-                    headers.find(|h| matches!(h, Location::Made(made) if ends_with(path.as_str(), made.as_str())));
-                if let Some(header) = shipped.filter(|header| !inputs.contains(header)) {
-                    return Err(Cause::ShippedHeader { found: path.to_string(), header: header.to_string() });
-                }
-            }
-            if let Location::Made(_) = input
-                && let Some(maker) = plan.maker(input)
-                && !step.after.contains(&maker)
-                && !step.reads.contains(input)
-            {
-                return Err(Cause::Undeclared {
-                    file: input.to_string(),
-                    maker: plan.owner(&plan.steps[maker]).to_string(),
-                });
-            }
-        }
-        Ok(inputs)
-    }
-
     fn settle_outputs(&self, step: &Step, aside: &Path) -> Result<Vec<Output>, Trouble> {
         let folders = &self.judge.plan.folders;
         let mut outputs = Vec::new();
         for write in &step.writes {
             let made = aside_of(step, write, aside);
-            if !made.is_file() {
-                return Err(Trouble {
-                    cause: Cause::NoOutput(write.to_string()),
-                    said: String::new(),
-                    command: String::new(),
-                });
-            }
+            let Some(status) = std::fs::metadata(&made).ok().filter(std::fs::Metadata::is_file) else {
+                let cause = Cause::NoOutput(write.to_string());
+                return Err(Trouble { cause, said: String::new(), command: String::new() });
+            };
             let digest = Digest::of_file(&made).map_err(FileError::on("read", &made))?;
-            let mode = std::fs::metadata(&made).map_err(FileError::on("look at", &made))?.permissions().mode() & 0o777;
-            let target = write.path(folders);
-            make_folder(target.parent().unwrap_or(Path::new(".")))?;
-            std::fs::rename(&made, &target).map_err(FileError::on("move into place", &target))?;
-            self.judge.tokens.forget(&target);
+            let mode = status.permissions().mode() & 0o777;
+            move_into_place(&made, &write.path(folders))?;
             outputs.push(Output { location: write.kept(), digest, mode });
         }
         Ok(outputs)
     }
 }
 
-fn ends_with(path: &str, ending: &str) -> bool {
-    path.strip_suffix(ending).is_some_and(|rest| rest.is_empty() || rest.ends_with('/'))
+/// Moves a file; the folder is nearly always there.
+fn move_into_place(file: &Path, target: &Path) -> Result<(), FileError> {
+    let moved = match std::fs::rename(file, target) {
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+            make_folder(target.parent().unwrap_or(Path::new(".")))?;
+            std::fs::rename(file, target)
+        }
+        moved => moved,
+    };
+    moved.map_err(FileError::on("move into place", target))
 }
 
 /// A step's trouble before it is told as a [`Failure`].

@@ -38,9 +38,11 @@ impl Executor<'_> {
     pub(super) fn job(&self, step: &Step, aside: &Path, run: &Run<'_>) -> Result<(Job, Option<PathBuf>), Trouble> {
         let folders = run.folders;
         for write in &step.writes {
-            // What a compile that was stopped has left must not be taken for a result.
-            let _ = std::fs::remove_file(aside_of(step, write, aside));
-            make_folder(aside_of(step, write, aside).parent().unwrap_or(aside))?;
+            let place = aside_of(step, write, aside);
+            let folder = place.parent().unwrap_or(aside);
+            if !folder.is_dir() {
+                make_folder(folder)?;
+            }
         }
         let word = |word: &Word| -> String {
             let fragment = |fragment: &Fragment| match fragment {

@@ -8,13 +8,13 @@ mod failure;
 mod graph;
 mod job;
 mod jobs;
+mod observe;
 mod same_text;
 mod tests_of_tree;
 mod verify;
 mod watched;
 
 pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Reads, Span, Watch, build};
-pub use depends::{included_binaries, search_misses};
 pub use failure::{Cause, Failure, FirstError, first_error};
 pub use jobs::{Jobs, available_memory};
 pub use tests_of_tree::{Rerun, TestOutcome, TestReport, TestsInput, run_tests};

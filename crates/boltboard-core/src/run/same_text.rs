@@ -12,6 +12,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 use super::execute::{Ended, Executor, Trouble};
 use super::job::{Ends, Run, TEXT};
+use super::observe::Account;
 use crate::base::files::{make_folder, write_quickly};
 use crate::base::{Digest, FileError, parse_dependencies};
 use crate::launch::{Exit, Job, Outcome};
@@ -88,9 +89,15 @@ enum Look {
 
 impl Executor<'_> {
     /// Runs a compile, unless a look at its text after preprocessing shows that an earlier result stands.
-    pub(super) fn compile(&self, step: &Step, aside: &Path, alike: Option<Alike>) -> Result<Ended, Trouble> {
+    pub(super) fn compile(
+        &self,
+        step: &Step,
+        aside: &Path,
+        alike: Option<Alike>,
+        passed: &dyn Fn(),
+    ) -> Result<Ended, Trouble> {
         let Some(alike) = alike.filter(|alike| self.experience.says_look(alike)) else {
-            return self.process(step, aside, None);
+            return self.process(step, aside, None, passed);
         };
         let began = Instant::now();
         let look = self.look(step, aside, &alike)?;
@@ -98,7 +105,7 @@ impl Executor<'_> {
         let _ = std::fs::remove_dir_all(aside.join("past"));
         match look {
             Look::Same(note) => Ok(Ended::Spared { note, in_place: alike.in_place }),
-            Look::Other(text) => self.process(step, aside, text),
+            Look::Other(text) => self.process(step, aside, text, passed),
         }
     }
 
@@ -132,10 +139,11 @@ impl Executor<'_> {
         }
         let mut inputs = step.reads.clone();
         inputs.extend(read.into_iter().filter(|input| step.source() != Some(input)));
-        let inputs = self.with_binaries(step, inputs);
         let old = &alike.note;
-        let note = self.observed(step, &job, &inputs, started, old.outputs.clone(), old.said.clone(), old.wall_ms);
-        let Some(note) = note else { return unknown };
+        let (outputs, said, wall) = (old.outputs.clone(), old.said.clone(), Duration::from_millis(old.wall_ms));
+        let Some(note) = self.observed(step, Account { job: &job, inputs, started, outputs, said, wall }) else {
+            return unknown;
+        };
         let note = Note { text: Some(text), memory: old.memory, ..note };
         self.store.add_note(&self.judge.base_key(step), &note)?;
         Ok(Look::Same(note))

@@ -1,8 +1,10 @@
 use std::path::Path;
-use std::sync::Mutex;
-use std::time::Duration;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, SystemTime};
 
+use super::depends::{Absences, ReadFile, Searched};
 use super::*;
+use crate::base::Digest;
 use crate::launch::{Exit, Job, Launch, Outcome, ScriptedLaunch};
 use crate::plan::{Plan, Step, StepId, TokenMemo};
 use crate::store::{StatusMemo, Store};
@@ -310,7 +312,26 @@ fn places_where_a_header_was_looked_for_are_remembered() {
     let at = |path: &str| crate::plan::Location::of(Path::new(path), &folders);
     let inputs = ["src/a.c", "second/x.h", "second/y.h", "third/z.h"].map(at);
     let search = ["first", "second", "third"].map(at);
-    let misses: Vec<String> =
-        search_misses(&inputs, &[], &search, &folders, &TokenMemo::default()).iter().map(ToString::to_string).collect();
-    assert_eq!(misses, ["first/x.h", "first/y.h", "first/z.h", "second/z.h", "src/x.h"]);
+    let read = |at: &crate::plan::Location| {
+        let text = std::fs::read(at.path(&folders)).expect("written above");
+        let tokens = Arc::new(crate::plan::Tokens::of(&text));
+        ReadFile { at: at.clone(), content: Digest::of(&text), tokens }
+    };
+    let files: Vec<ReadFile> = inputs.iter().map(read).collect();
+    let absences = Absences::default();
+    let misses = |started: SystemTime| -> Vec<String> {
+        let searched = Searched { read: inputs.iter().collect(), quoted: &[], folders: &search, started };
+        searched.misses(&files, &folders, &absences).iter().map(ToString::to_string).collect()
+    };
+    let want = ["first/x.h", "first/y.h", "first/z.h", "second/z.h", "src/x.h"];
+    let started = SystemTime::now() + Duration::from_secs(1);
+    assert_eq!(misses(started), want);
+    tree.write("first/x.h", "");
+    assert_eq!(misses(started), want, "it was not there when this build looked first");
+    tree.write("second/z.h", "");
+    let fresh = Searched { read: inputs.iter().collect(), quoted: &[], folders: &search, started };
+    let seen = fresh.misses(&files, &folders, &Absences::default());
+    assert!(!seen.contains(&at("second/z.h")), "what was there and not read was switched off: {seen:?}");
+    let since = Searched { started: SystemTime::UNIX_EPOCH, ..fresh };
+    assert!(since.misses(&files, &folders, &Absences::default()).contains(&at("second/z.h")), "it may have come later");
 }

@@ -45,12 +45,13 @@ pub struct StatusMemo {
 
 type AllSeen = HashMap<PathKey, Seen, FixedState>;
 
-/// Half a digest of a path.
+/// Stands for a path where there are many.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-struct PathKey([u8; 16]);
+pub struct PathKey([u8; 16]);
 
 impl PathKey {
-    fn of(path: &Path) -> PathKey {
+    /// Returns the key of a path: half a digest.
+    pub fn of(path: &Path) -> PathKey {
         PathKey(Digest::of(path.as_os_str().as_bytes()).half())
     }
 }
@@ -85,19 +86,31 @@ impl StatusMemo {
 
     /// Returns the digest of a file's content, `None` when it is not a readable file.
     pub fn digest(&self, path: &Path) -> Option<Digest> {
-        let now = Stamp::of(path)?;
+        Some(self.digest_of(path, Stamp::of(path)?)?.0)
+    }
+
+    /// Returns the digest of the content that a file has had since `time`, `None` when it was changed since then.
+    pub fn digest_since(&self, path: &Path, time: SystemTime) -> Option<Digest> {
+        let stamp = Stamp::of(path).filter(|stamp| !stamp.changed_since(time))?;
+        let (digest, same) = self.digest_of(path, stamp)?;
+        same.then_some(digest)
+    }
+
+    /// Returns the content of a file that was just seen with a status, and whether it still has that status once it is read.
+    fn digest_of(&self, path: &Path, now: Stamp) -> Option<(Digest, bool)> {
         let key = PathKey::of(path);
         if let Some(seen) = self.lock().get(&key)
             && seen.stamp == now
         {
-            return Some(seen.digest);
+            return Some((seen.digest, true));
         }
         let digest = Digest::of_file(path).ok()?;
         let read_at = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         let age = i64::try_from(read_at.as_nanos()).unwrap_or(0).saturating_sub(now.changed_ns);
-        let settled = age > i64::try_from(SETTLED.as_nanos()).unwrap_or(0) && Stamp::of(path) == Some(now);
+        let same = Stamp::of(path) == Some(now);
+        let settled = age > i64::try_from(SETTLED.as_nanos()).unwrap_or(0) && same;
         self.lock().insert(key, Seen { stamp: now, digest, settled });
-        Some(digest)
+        Some((digest, same))
     }
 
     /// Takes in a file that was just made here, with the digest of its content.
@@ -115,12 +128,6 @@ impl StatusMemo {
     /// Returns what was last seen of a file: its status, if that is enough to tell a change, and its content.
     pub fn seen(&self, path: &Path) -> Option<(Option<Stamp>, Digest)> {
         self.lock().get(&PathKey::of(path)).map(|seen| (seen.settled.then_some(seen.stamp), seen.digest))
-    }
-
-    /// Tells whether a file was changed at or after a time.
-    pub fn changed_since(path: &Path, time: SystemTime) -> bool {
-        let time = time.duration_since(UNIX_EPOCH).unwrap_or_default();
-        Stamp::of(path).is_none_or(|s| s.changed_ns >= i64::try_from(time.as_nanos()).unwrap_or(0))
     }
 
     fn lock(&self) -> std::sync::MutexGuard<'_, AllSeen> {
@@ -173,6 +180,12 @@ impl Stamp {
     /// Looks at a file, folder or device; a folder's stamp changes with the names in it.
     pub fn of_any(path: &Path) -> Option<Stamp> {
         std::fs::metadata(path).ok().map(|status| Stamp::from_status(&status))
+    }
+
+    /// Tells whether the file was changed at or after a time.
+    pub fn changed_since(&self, time: SystemTime) -> bool {
+        let time = time.duration_since(UNIX_EPOCH).unwrap_or_default();
+        self.changed_ns >= i64::try_from(time.as_nanos()).unwrap_or(0)
     }
 
     /// Returns how large the file was, in bytes.

@@ -380,7 +380,7 @@ fn course(plan: &Plan, report: &BuildReport, started_s: u64) -> Course {
             subject: step.source().map_or_else(|| step.name.clone(), ToString::to_string),
             verb: step.verb().to_string(),
             part: plan.owner(step).to_string(),
-            job: span.worker,
+            job: span.job,
             began_us: micros(span.began),
             wall_us: micros(span.wall),
         }

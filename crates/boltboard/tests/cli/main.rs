@@ -6,6 +6,7 @@ mod definitions;
 mod deliver;
 mod exact;
 mod faults;
+mod habits;
 mod harness;
 mod hosts;
 mod json;

@@ -1,5 +1,6 @@
 //! A scratch tree, and the program run on it in a sealed environment.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
@@ -167,6 +168,26 @@ impl Scratch {
         assert_eq!(names(&here), names(&there), "the same files");
         let different: Vec<&String> = here.iter().zip(&there).filter(|(a, b)| a.1 != b.1).map(|(a, _)| &a.0).collect();
         assert!(different.is_empty(), "{different:?} differ from a clean build");
+    }
+
+    /// Asks the compiler itself what each compile reads: by source and object, its flags but for macros, and its text after
+    /// preprocessing.
+    pub fn texts(&self) -> BTreeMap<(String, String), (Vec<String>, Vec<u8>)> {
+        let answer = self.run("export compile-commands").code(0);
+        let entries = answer.out.replace("TREE", &self.path().display().to_string());
+        let entries: serde_json::Value = serde_json::from_str(&entries).expect("a compilation database");
+        let of_entry = |entry: &serde_json::Value| {
+            let text = |value: &serde_json::Value| value.as_str().unwrap_or_default().to_string();
+            let object = text(&entry["output"]);
+            let words: Vec<String> = entry["arguments"].as_array().expect("words").iter().map(text).collect();
+            let is_flag = |word: &&String| !["-c", "-o", &object].contains(&word.as_str());
+            let (program, flags) = words.split_first().expect("a compiler");
+            let flags: Vec<String> = flags.iter().filter(is_flag).cloned().collect();
+            let told = Command::new(program).args(&flags).arg("-E").current_dir(self.path()).output().expect("it runs");
+            let flags = flags.into_iter().filter(|word| !word.starts_with("-D")).collect();
+            ((text(&entry["file"]), object), (flags, told.stdout))
+        };
+        entries.as_array().expect("a list").iter().map(of_entry).collect()
     }
 
     /// Returns the steps that a preview lists under a verdict, as `verb source-or-name`.

@@ -1,0 +1,163 @@
+//! What a step saw while it ran: all that its result depends on.
+
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::{Duration, SystemTime};
+
+use super::depends::{ReadFile, Searched, included_binaries, library_misses};
+use super::execute::Executor;
+use super::failure::Cause;
+use crate::base::{Digest, parse_dependencies};
+use crate::launch::Job;
+use crate::plan::{Action, Location, Step};
+use crate::store::{Note, Output};
+use crate::survey::{Language, Tools};
+
+/// How one run of a step went.
+pub(super) struct Account<'a> {
+    /// The process.
+    pub job: &'a Job,
+    /// What it read, but for files that an assembler takes in as they are.
+    pub inputs: Vec<Location>,
+    /// When it started.
+    pub started: SystemTime,
+    /// What it made.
+    pub outputs: Vec<Output>,
+    /// What it said.
+    pub said: String,
+    /// How long it took.
+    pub wall: Duration,
+}
+
+impl Executor<'_> {
+    /// Puts together what a step saw. `None` when a file of a person changed while it ran.
+    pub(super) fn observed(&self, step: &Step, account: Account<'_>) -> Option<Note> {
+        let Account { job, mut inputs, started, outputs, said, wall } = account;
+        let files = self.files_read(step, &mut inputs, started)?;
+        let mut digests = Vec::with_capacity(files.len());
+        for ReadFile { at, content, .. } in &files {
+            if matches!(at, Location::Tree(_)) && step.source().is_some_and(|source| source != at) {
+                self.keep(at, content);
+            }
+            digests.push((at.kept(), self.judge.counted(step, at, *content)));
+        }
+        let (mut macros, mut absent) = (Vec::new(), BTreeSet::new());
+        if let Action::Compile { setting, language } = &step.action
+            && *language != Language::Asm
+        {
+            let reads_header = files.len() < inputs.len();
+            macros = self.judge.seen_macros(step, files.iter().map(|file| &file.tokens), reads_header);
+            let mut folders = setting.search.before.clone();
+            let own = self.tools.compiler(*language).map(|c| c.include_folders.clone()).unwrap_or_default();
+            folders.extend(own.into_iter().map(Location::System));
+            folders.extend(setting.search.after.iter().cloned());
+            let (read, quoted) = (inputs.iter().collect(), &setting.search.quoted[..]);
+            let searched = Searched { read, quoted, folders: &folders, started };
+            absent = searched.misses(&files, &self.judge.plan.folders, &self.absences);
+        }
+        if step.links() {
+            let own = linker_folders(self.tools, job);
+            absent = library_misses(&inputs, &job.arguments, &own, &self.judge.plan.folders);
+        }
+        if let Some(source) = step.source()
+            && let Some(file) = files.iter().find(|file| file.at == *source)
+        {
+            // Headers are read again and again, a source hardly ever.
+            self.judge.tokens.forget(&file.content);
+        }
+        let wall_ms = u64::try_from(wall.as_millis()).unwrap_or(u64::MAX);
+        let absent = absent.iter().map(Location::kept).collect();
+        Some(self.note(step, digests, absent, macros, outputs, said, wall_ms))
+    }
+
+    /// The files that a step read, with their contents, but for the option headers. What an assembler takes in is added to
+    /// `inputs`. `None` when one is not as it was when the step started.
+    fn files_read(&self, step: &Step, inputs: &mut Vec<Location>, started: SystemTime) -> Option<Vec<ReadFile>> {
+        let folders = &self.judge.plan.folders;
+        let mut files: Vec<ReadFile> = Vec::with_capacity(inputs.len());
+        let (mut next, asking) = (0, inputs.len());
+        while let Some(at) = inputs.get(next).cloned() {
+            next += 1;
+            if self.judge.plan.is_header(&at) {
+                continue;
+            }
+            let path = at.path(folders);
+            let content = match at {
+                Location::Tree(_) | Location::System(_) => self.judge.status.digest_since(&path, started)?,
+                Location::Made(_) | Location::Object(_) | Location::Output(_) => self.judge.status.digest(&path)?,
+            };
+            let mut tokens = Arc::default();
+            if let Action::Compile { setting, .. } = &step.action
+                && next <= asking
+            {
+                tokens = self.judge.tokens.of(&path, &content)?;
+                if !matches!(at, Location::System(_)) {
+                    for taken in included_binaries(&tokens, &setting.search.before, folders) {
+                        if !inputs.contains(&taken) {
+                            inputs.push(taken);
+                        }
+                    }
+                }
+            }
+            files.push(ReadFile { at, content, tokens });
+        }
+        Some(files)
+    }
+
+    /// Keeps a header so that the text of today can be had again; without it, a compile is only not spared.
+    fn keep(&self, at: &Location, content: &Digest) {
+        let is_new = self.headers_kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(*content);
+        if is_new {
+            let _ = self.store.copy(&at.path(&self.judge.plan.folders), content);
+        }
+    }
+
+    /// The files that a compile read, by its dependency file, those that it declares first.
+    pub(super) fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<Vec<Location>, Cause> {
+        let plan = self.judge.plan;
+        let text = std::fs::read_to_string(dependency_file).unwrap_or_default();
+        let mut inputs: Vec<Location> = step.reads.clone();
+        for file in parse_dependencies(&text) {
+            let location = Location::of(Path::new(&file), &plan.folders);
+            if !inputs.contains(&location) {
+                inputs.push(location);
+            }
+        }
+        for input in &inputs {
+            if let Location::Tree(path) = input {
+                let mut headers = plan.headers.iter().map(|header| &header.at);
+                let shipped =
+                    headers.find(|h| matches!(h, Location::Made(made) if ends_with(path.as_str(), made.as_str())));
+                if let Some(header) = shipped.filter(|header| !inputs.contains(header)) {
+                    return Err(Cause::ShippedHeader { found: path.to_string(), header: header.to_string() });
+                }
+            }
+            if let Location::Made(_) = input
+                && let Some(maker) = plan.maker(input)
+                && !step.after.contains(&maker)
+                && !step.reads.contains(input)
+            {
+                return Err(Cause::Undeclared {
+                    file: input.to_string(),
+                    maker: plan.owner(&plan.steps[maker]).to_string(),
+                });
+            }
+        }
+        Ok(inputs)
+    }
+}
+
+/// The folders that a linker searches by itself.
+fn linker_folders(tools: &Tools, job: &Job) -> Vec<std::path::PathBuf> {
+    let compilers = [Language::C, Language::Cxx].into_iter().filter_map(|language| tools.compiler(language).ok());
+    compilers
+        .filter(|compiler| compiler.path == job.program)
+        .map(|c| c.library_folders.clone())
+        .next()
+        .unwrap_or_default()
+}
+
+fn ends_with(path: &str, ending: &str) -> bool {
+    path.strip_suffix(ending).is_some_and(|rest| rest.is_empty() || rest.ends_with('/'))
+}
