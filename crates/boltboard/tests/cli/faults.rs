@@ -281,3 +281,33 @@ fn a_file_edited_while_it_compiles_is_compiled_again() {
     with_path(&tree, "build", &path).code(0).says(&["0 steps run"]);
     equal_to_clean(&tree, &path);
 }
+
+#[test]
+fn a_header_edited_between_two_compiles_counts_as_each_has_read_it() {
+    let tree = Scratch::with(&[
+        (
+            "board.toml",
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.h]\npath = \"t/options.h\"\nprefix = \"T_\"\n\
+             [option.fog]\nkind = \"switch\"\n[part.all]\nkind = \"objects\"\nsources = [\"*.c\"]\n",
+        ),
+        ("shared.h", "#define VALUE 1\n"),
+        ("first.c", "#include \"shared.h\"\nint first = VALUE;\n"),
+        ("middle.c", "int middle;\n"),
+        ("second.c", "#include \"shared.h\"\nint second = VALUE;\n"),
+        ("edited", "#include <t/options.h>\n#ifdef T_FOG\n#define VALUE 2\n#else\n#define VALUE 3\n#endif\n"),
+    ]);
+    let edit =
+        "case \"$*\" in *middle.c*-c*) [ -e done ] || { sleep 0.3; cp edited shared.h; touch done; sleep 0.3; };; esac";
+    tree.script("edits/cc", &format!("{edit}; exec /usr/bin/cc \"$@\""));
+    let path = format!("{}/edits:{}", tree.path().display(), usual_path());
+    let first = with_path(&tree, "build --jobs 1 --verbose", &path).code(0);
+    let order: Vec<&str> = first.err.lines().filter_map(|line| line.strip_prefix("compile   ")).collect();
+    assert_eq!(order, ["first.c  all", "middle.c  all", "second.c  all"]);
+    assert!(tree.at("done").exists());
+
+    let told = with_path(&tree, "build --verbose", &path).code(0).err;
+    assert!(told.contains("compile   first.c") && !told.contains("compile   second.c"), "{told}");
+    tree.run("set fog=on").code(0);
+    with_path(&tree, "preview", &path).code(0).says(&["compile   first.c", "compile   second.c"]);
+    with_path(&tree, "build --verify", &path).code(0).says(&["Verified:"]);
+}
