@@ -35,7 +35,7 @@ pub fn included_binaries(tokens: &Tokens, search: &[Location], folders: &Folders
     found
 }
 
-/// Places where nothing was found in this build. Each is asked once: every step that looked there keeps it, so that the next
+/// Places of people's files where nothing was found in this build. Each is asked once: every step that looked there keeps it, so that the next
 /// build notices what appears there later.
 #[derive(Debug, Default)]
 pub struct Absences {
@@ -106,9 +106,14 @@ impl Searched<'_> {
     /// Tells whether a file that was not read was there to be found: then the text that asks for it was switched off. One that a
     /// person put there since the compile started may not have been.
     fn was_there(&self, file: &Location, places: &Folders, absences: &Absences) -> bool {
-        let of_person = matches!(file, Location::Tree(_) | Location::System(_));
-        let stamp = absences.look(&file.path(places));
-        stamp.is_some_and(|stamp| !(of_person && stamp.changed_since(self.started)))
+        let path = file.path(places);
+        match file {
+            Location::Tree(_) | Location::System(_) => {
+                absences.look(&path).is_some_and(|stamp| !stamp.changed_since(self.started))
+            }
+            // Steps of this build put them there.
+            Location::Made(_) | Location::Object(_) | Location::Output(_) => path.is_file(),
+        }
     }
 }
 
