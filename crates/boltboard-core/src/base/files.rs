@@ -46,7 +46,7 @@ pub fn make_folder(path: &Path) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_whole(path: &Path, content: &[u8]) -> Result<(), FileError> {
-    write_aside(path, &[content], Sync::Now)
+    write_aside(path, Sync::Now, all_of(&[content]))
 }
 
 /// The same for a content in pieces.
@@ -54,7 +54,7 @@ pub fn write_whole(path: &Path, content: &[u8]) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_whole_of(path: &Path, pieces: &[&[u8]]) -> Result<(), FileError> {
-    write_aside(path, pieces, Sync::Now)
+    write_aside(path, Sync::Now, all_of(pieces))
 }
 
 /// The same without a sync, for what can be made again and tells by itself that it is whole: after a power cut it may be gone.
@@ -70,7 +70,15 @@ pub fn write_quickly(path: &Path, content: &[u8]) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_quickly_of(path: &Path, pieces: &[&[u8]]) -> Result<(), FileError> {
-    write_aside(path, pieces, Sync::Later)
+    write_aside(path, Sync::Later, all_of(pieces))
+}
+
+/// The same as [`write_whole`] for a content that is made while it is written, because all of it would take much memory.
+///
+/// # Errors
+/// The file cannot be written; the old one is then still there.
+pub fn write_whole_by(path: &Path, make: impl FnOnce(&mut dyn Write) -> std::io::Result<()>) -> Result<(), FileError> {
+    write_aside(path, Sync::Now, make)
 }
 
 #[derive(PartialEq)]
@@ -79,14 +87,20 @@ enum Sync {
     Later,
 }
 
-fn write_aside(path: &Path, pieces: &[&[u8]], sync: Sync) -> Result<(), FileError> {
+fn all_of<'p>(pieces: &'p [&'p [u8]]) -> impl FnOnce(&mut dyn Write) -> std::io::Result<()> + use<'p> {
+    move |file| pieces.iter().try_for_each(|piece| file.write_all(piece))
+}
+
+fn write_aside(
+    path: &Path,
+    sync: Sync,
+    make: impl FnOnce(&mut dyn Write) -> std::io::Result<()>,
+) -> Result<(), FileError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     make_folder(folder)?;
     let failed = || FileError::on("write", path);
     let mut file = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
-    for piece in pieces {
-        file.write_all(piece).map_err(failed())?;
-    }
+    make(file.as_file_mut()).map_err(failed())?;
     if sync == Sync::Now {
         file.as_file().sync_data().map_err(failed())?;
     }

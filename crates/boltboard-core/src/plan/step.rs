@@ -40,14 +40,16 @@ pub struct Plan {
     pub epoch: Epoch,
     /// How many steps more there are, of parts that nothing touches: they are current.
     pub rest: usize,
-    pub(super) makers: OnceLock<HashMap<Location, StepId>>,
+    /// Who makes each file, by half a digest of its kept name.
+    pub(super) makers: OnceLock<HashMap<[u8; 16], StepId>>,
 }
 
 impl Plan {
     /// Returns the step that makes a file.
     pub fn maker(&self, file: &Location) -> Option<StepId> {
-        let all = || self.steps.iter().flat_map(|(id, step)| step.writes.iter().map(move |write| (write.clone(), id)));
-        self.makers.get_or_init(|| all().collect()).get(file).copied()
+        let key = |file: &Location| Digest::of(file.kept().as_bytes()).half();
+        let all = || self.steps.iter().flat_map(|(id, step)| step.writes.iter().map(move |write| (key(write), id)));
+        self.makers.get_or_init(|| all().collect()).get(&key(file)).copied()
     }
 
     /// Tells whether a file is an option header.

@@ -127,8 +127,10 @@ pub struct BuildReport {
     pub interrupted: bool,
     /// Steps that failed in a way that may be the machine's fault, and passed when they ran alone.
     pub unsteady: Vec<StepId>,
-    /// Why steps were not current.
+    /// Why steps were not current, but for those that are new.
     pub reasons: Vec<(StepId, Vec<Reason>)>,
+    /// How many steps are new, and nothing else.
+    pub new: usize,
     /// When what ran, and on which of the jobs.
     pub spans: Vec<Span>,
     /// Processor time of all steps.
@@ -187,6 +189,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         headers_kept: Mutex::default(),
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
+    drop(executor);
     report.damaged = journal.damaged;
     report.current += plan.rest;
     let _ = std::fs::remove_dir_all(plan.folders.aside());

@@ -9,7 +9,7 @@ use super::execute::{Ended, Executor};
 use super::graph::Graph;
 use super::jobs::Memory;
 use crate::launch::Used;
-use crate::plan::{Ahead, Alike, Judge, Judged, Location, QuickJudge, Step, StepId, Verdict};
+use crate::plan::{Ahead, Alike, Judge, Judged, Location, QuickJudge, Reason, Step, StepId, Verdict};
 use crate::store::{Journal, Note, StepRecord};
 
 /// How often those who watch are told that time passes.
@@ -239,7 +239,11 @@ impl<'a> Course<'a> {
             return Ok(true);
         }
         let Judged { verdict, reasons } = self.judge.judge(step, &Ahead::default());
-        self.report.reasons.push((id, reasons));
+        if reasons == [Reason::New] {
+            self.report.new += 1;
+        } else {
+            self.report.reasons.push((id, reasons));
+        }
         match verdict {
             Verdict::Current => {
                 self.report.current += 1;

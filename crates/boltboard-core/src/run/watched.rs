@@ -1,6 +1,7 @@
 //! All places that a build looked at, for its seal.
 
 use std::borrow::Cow;
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -115,9 +116,10 @@ struct Places<'a> {
     maker: SealMaker<'a>,
     journal: &'a Journal,
     basis: Cow<'a, Basis>,
-    /// What each file that was read holds now, by its number, and whether its interface is meant.
-    contents: HashMap<(Number, bool), Option<Digest>, FixedState>,
-    /// Whom files concern; steps of one part come together.
+    /// The number of what each file that was read holds now, by its own number and whether its interface is meant, and whom it
+    /// concerned last: steps of one part come together.
+    contents: HashMap<(Number, bool), (Number, Concern), FixedState>,
+    /// Whom files concern beside the first.
     whom: HashMap<Number, Vec<Concern>, FixedState>,
     /// Where files were looked for in vain, and what is watched for each.
     misses: HashMap<Number, PathBuf, FixedState>,
@@ -136,18 +138,29 @@ impl Places<'_> {
         for (file, content) in &note.inputs {
             let text = journal.text(*file);
             let interface = may_see_interface && step.sees_interface(&text.parse().ok()?);
-            let maker = &mut self.maker;
-            let now = self.contents.entry((*file, interface)).or_insert_with(|| {
-                let location: Location = text.parse().ok()?;
-                let path = location.path(folders);
-                let (_, content) = judge.status.seen(&path)?;
-                maker.read(path, concern, |_| true);
-                Some(if interface { judge.counted(step, &location, content) } else { content })
-            });
-            if *now != Some(journal.digest(*content)) {
-                return None;
+            match self.contents.entry((*file, interface)) {
+                Entry::Occupied(mut known) => {
+                    let (now, last) = known.get_mut();
+                    if now != content {
+                        return None;
+                    }
+                    if *last != concern {
+                        *last = concern;
+                        self.whom.entry(*file).or_default().push(concern);
+                    }
+                }
+                Entry::Vacant(free) => {
+                    let location: Location = text.parse().ok()?;
+                    let path = location.path(folders);
+                    let (_, seen) = judge.status.seen(&path)?;
+                    let now = if interface { judge.counted(step, &location, seen) } else { seen };
+                    if now != journal.digest(*content) {
+                        return None;
+                    }
+                    self.maker.read(path, concern, |_| true);
+                    free.insert((*content, concern));
+                }
             }
-            self.concerns(*file, concern);
         }
         for (file, made, _) in &note.outputs {
             let (location, made) = (journal.text(*file).parse::<Location>().ok()?, journal.digest(*made));
@@ -163,7 +176,10 @@ impl Places<'_> {
             }
         }
         for file in &note.absent {
-            self.concerns(*file, concern);
+            let whom = self.whom.entry(*file).or_default();
+            if whom.last() != Some(&concern) {
+                whom.push(concern);
+            }
             if !self.misses.contains_key(file) {
                 let path = journal.text(*file).parse::<Location>().ok()?.path(folders);
                 let watched = self.miss(path, concern);
@@ -199,13 +215,6 @@ impl Places<'_> {
                 self.maker.absent(path.clone(), concern);
                 path
             }
-        }
-    }
-
-    fn concerns(&mut self, file: Number, concern: Concern) {
-        let whom = self.whom.entry(file).or_default();
-        if whom.last() != Some(&concern) {
-            whom.push(concern);
         }
     }
 

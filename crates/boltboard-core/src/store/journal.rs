@@ -50,8 +50,9 @@ pub struct Journal {
     /// By the numbers of `tables`, which go on from those of `opened`.
     records: Records,
     tables: Tables,
-    /// What the frames of the file name: their numbers are their own.
-    written: Tables,
+    /// What the frames of the file name: their numbers are their own. None while they are those of `tables`, because there was
+    /// nothing before.
+    written: Option<Tables>,
     /// What was read when it was opened; what `records` holds comes before it.
     opened: Opened,
     /// Whether something in the middle was damaged, so that steps whose records are gone run again.
@@ -253,7 +254,8 @@ impl Journal {
             frames: opened.frames,
             records: Records::default(),
             tables: Tables::after(Arc::clone(&opened.tables)),
-            written: Tables::after(Arc::clone(&opened.written)),
+            written: (opened.tables.counts() != (0, 0) || opened.written.counts() != (0, 0))
+                .then(|| Tables::after(Arc::clone(&opened.written))),
             opened,
             damaged: false,
         }
@@ -316,9 +318,13 @@ impl Journal {
     /// # Errors
     /// It cannot be written.
     pub fn add(&mut self, record: &StepRecord) -> Result<(), FileError> {
-        let from = (self.written.texts.len(), self.written.digests.len());
+        let from = self.written().own_counts();
         let packed = self.tables.pack(record);
-        if let Some(written) = self.written.repack(&packed, &self.tables) {
+        let written = match &mut self.written {
+            Some(written) => written.repack(&packed, &self.tables),
+            None => Some(packed.clone()),
+        };
+        if let Some(written) = written {
             self.write(from, Event::Done(Box::new(written)))?;
         }
         self.records.insert(packed.step, Some(packed));
@@ -333,17 +339,22 @@ impl Journal {
         let Some(number) = self.tables.find_text(step).filter(|number| self.numbered(*number).is_some()) else {
             return Ok(());
         };
-        let from = (self.written.texts.len(), self.written.digests.len());
-        let written = self.written.add_text(step);
+        let from = self.written().own_counts();
+        let written = self.written.as_mut().map_or(number, |written| written.add_text(step));
         self.write(from, Event::Removed(written))?;
         self.records.insert(number, None);
         Ok(())
     }
 
+    /// What the frames of the file name.
+    fn written(&self) -> &Tables {
+        self.written.as_ref().unwrap_or(&self.tables)
+    }
+
     /// Writes a frame with the texts and digests that were added from these on.
     fn write(&mut self, (texts, digests): (usize, usize), event: Event) -> Result<(), FileError> {
-        let texts = self.written.texts.since(texts).cloned().collect();
-        let digests = self.written.digests.since(digests).copied().collect();
+        let texts = self.written().texts.since(texts).cloned().collect();
+        let digests = self.written().digests.since(digests).copied().collect();
         let frame = framed(&Frame { texts, digests, event });
         if self.file.is_none() {
             make_folder(self.path.parent().unwrap_or(Path::new(".")))?;
@@ -386,7 +397,7 @@ impl Journal {
         // Frames that are still there after a kill here say what the records say.
         write_whole(&self.path, MARK)?;
         (self.file, self.frames) = (None, 0);
-        self.written = Tables::default();
+        self.written = Some(Tables::default());
         self.opened = Opened { written: Arc::default(), frames: 0, whole: MARK.len() as u64, ..self.opened.clone() };
         Ok(())
     }

@@ -278,6 +278,11 @@ impl Tables {
         self.before.as_ref().map_or((0, 0), |before| before.counts())
     }
 
+    /// Returns how many texts and digests it holds beyond those that it goes on from.
+    pub fn own_counts(&self) -> (usize, usize) {
+        (self.texts.len(), self.digests.len())
+    }
+
     /// Returns how many texts and digests there are.
     pub fn counts(&self) -> (usize, usize) {
         let (texts, digests) = self.counts_before();

@@ -1,7 +1,6 @@
 //! The records of all steps, by the parts that they belong to: who wants to know about one part need not read the others.
 
 use std::fs::File;
-use std::io::Read;
 use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
@@ -9,19 +8,19 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use super::record::{PackedRecord, Tables};
-use crate::base::files::write_whole_of;
+use crate::base::files::write_whole_by;
 use crate::base::{Digest, FileError};
 
 /// What the file begins with.
-const MARK: &[u8] = b"boltboard records 1\n";
-/// What comes after the mark: length and checksum of the index, in bytes.
-const HEAD: usize = 12;
+const MARK: &[u8] = b"boltboard records 2\n";
+/// What it ends with, after the blocks and the index: length and checksum of the index, in bytes.
+const TAIL: u64 = 12;
 
 /// Where a part's records lie in the file.
 #[derive(Debug, Serialize, Deserialize)]
 struct Entry {
     part: String,
-    /// From the end of the index.
+    /// From the beginning of the file.
     at: u64,
     length: u32,
     check: [u8; 8],
@@ -49,8 +48,6 @@ pub(super) struct RecordsFile {
     index: Vec<Entry>,
     /// How many texts, digests and records there are, at most.
     pub counts: (usize, usize, usize),
-    /// Where the blocks begin.
-    blocks: u64,
     /// Whether there is a file that cannot be relied on.
     pub damaged: bool,
 }
@@ -71,16 +68,15 @@ impl RecordsFile {
     /// # Errors
     /// The file is there and cannot be read.
     pub fn open(path: &Path) -> Result<RecordsFile, FileError> {
-        let mut file = match File::open(path) {
+        let file = match File::open(path) {
             Ok(file) => file,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(RecordsFile::default()),
             Err(e) => return Err(FileError::on("read", path)(e)),
         };
-        let index = read_index(&mut file);
+        let index = read_index(&file);
         let damaged = index.is_none();
-        let (index, blocks) = index.unwrap_or_default();
-        let Index { entries, counts } = index;
-        Ok(RecordsFile { file: Some(file), index: entries, counts, blocks, damaged })
+        let Index { entries, counts } = index.unwrap_or_default();
+        Ok(RecordsFile { file: Some(file), index: entries, counts, damaged })
     }
 
     /// Returns the parts that have records.
@@ -95,7 +91,7 @@ impl RecordsFile {
         };
         let entry = &self.index[at];
         let mut bytes = vec![0; entry.length as usize];
-        self.file.as_ref()?.read_exact_at(&mut bytes, self.blocks + entry.at).ok()?;
+        self.file.as_ref()?.read_exact_at(&mut bytes, entry.at).ok()?;
         (Digest::of(&bytes).short() == entry.check).then(|| postcard::from_bytes(&bytes).ok()).flatten()
     }
 
@@ -108,28 +104,34 @@ impl RecordsFile {
         blocks: impl Iterator<Item = (&'a str, Block)>,
         counts: (usize, usize, usize),
     ) -> Result<(), FileError> {
-        let (mut index, mut bytes) = (Index { entries: Vec::new(), counts }, Vec::new());
-        for (part, block) in blocks {
-            let at = bytes.len();
-            bytes = postcard::to_extend(&block, bytes).unwrap_or_default();
-            let length = u32::try_from(bytes.len() - at).unwrap_or(0);
-            let check = Digest::of(&bytes[at..]).short();
-            index.entries.push(Entry { part: part.to_string(), at: at as u64, length, check });
-        }
-        let index = postcard::to_stdvec(&index).unwrap_or_default();
-        let length = u32::try_from(index.len()).unwrap_or(0).to_le_bytes();
-        write_whole_of(path, &[MARK, &length, &Digest::of(&index).short(), &index, &bytes])
+        write_whole_by(path, |file| {
+            file.write_all(MARK)?;
+            let (mut index, mut at) = (Index { entries: Vec::new(), counts }, MARK.len() as u64);
+            for (part, block) in blocks {
+                let bytes = postcard::to_stdvec(&block).unwrap_or_default();
+                file.write_all(&bytes)?;
+                let length = u32::try_from(bytes.len()).unwrap_or(0);
+                index.entries.push(Entry { part: part.to_string(), at, length, check: Digest::of(&bytes).short() });
+                at += bytes.len() as u64;
+            }
+            let index = postcard::to_stdvec(&index).unwrap_or_default();
+            file.write_all(&index)?;
+            let length = u32::try_from(index.len()).unwrap_or(0).to_le_bytes();
+            file.write_all(&[&length[..], &Digest::of(&index).short()].concat())
+        })
     }
 }
 
-fn read_index(file: &mut File) -> Option<(Index, u64)> {
-    let mut head = [0; MARK.len() + HEAD];
-    file.read_exact(&mut head).ok()?;
-    let [a, b, c, d, check @ ..] = head.strip_prefix(MARK)? else { return None };
+fn read_index(file: &File) -> Option<Index> {
+    let mut mark = [0; MARK.len()];
+    file.read_exact_at(&mut mark, 0).ok()?;
+    let end = file.metadata().ok()?.len().checked_sub(TAIL).filter(|_| mark == MARK)?;
+    let mut tail = [0; TAIL as usize];
+    file.read_exact_at(&mut tail, end).ok()?;
+    let [a, b, c, d, check @ ..] = &tail;
     let length = u32::from_le_bytes([*a, *b, *c, *d]);
-    let mut index = Vec::new();
-    file.take(u64::from(length)).read_to_end(&mut index).ok()?;
-    let sound = index.len() == length as usize && Digest::of(&index).short() == *check;
-    let read = sound.then(|| postcard::from_bytes(&index).ok()).flatten()?;
-    Some((read, (head.len() + index.len()) as u64))
+    let start = end.checked_sub(u64::from(length)).filter(|start| *start >= MARK.len() as u64)?;
+    let mut index = vec![0; length as usize];
+    file.read_exact_at(&mut index, start).ok()?;
+    (Digest::of(&index).short() == *check).then(|| postcard::from_bytes(&index).ok()).flatten()
 }

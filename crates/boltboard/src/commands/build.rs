@@ -337,7 +337,11 @@ fn trim_store(session: &Session) -> Result<(), Stop> {
 
 /// The reasons for which steps were not current, the most frequent first.
 fn change(board: &Board, plan: &Plan, report: &BuildReport) -> Vec<String> {
+    let text = |reason: &Reason| without_place(&render_reason(board, plan, reason));
     let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    if report.new > 0 {
+        counts.insert(text(&Reason::New), report.new);
+    }
     for (_, reasons) in &report.reasons {
         // What a step reads of another one follows from reasons that are told there.
         let made = |file: &Location| !matches!(file, Location::Tree(_) | Location::System(_));
@@ -348,7 +352,7 @@ fn change(board: &Board, plan: &Plan, report: &BuildReport) -> Vec<String> {
         };
         let own = reasons.iter().find(|reason| !follows(reason));
         if let Some(reason) = own {
-            *counts.entry(without_place(&render_reason(board, plan, reason))).or_default() += 1;
+            *counts.entry(text(reason)).or_default() += 1;
         }
     }
     let mut reasons: Vec<(String, usize)> = counts.into_iter().collect();

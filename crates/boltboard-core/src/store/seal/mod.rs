@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 pub use sweep::{SealFile, Standing, Sweep};
 
 use super::status::{Stamp, StatusMemo};
-use crate::base::files::{write_quickly_of, write_whole_of};
+use crate::base::files::{write_quickly_of, write_whole_by};
 use crate::base::{Digest, FileError};
 use crate::board::PartId;
 use crate::definitions::Listing;
@@ -84,7 +84,9 @@ enum Expected {
 #[derive(Debug)]
 struct Place {
     expected: Expected,
-    concerns: Vec<Concern>,
+    /// Most places concern one part.
+    first: Concern,
+    more: Vec<Concern>,
 }
 
 /// A place by its folder and name.
@@ -186,10 +188,9 @@ impl<'a> SealMaker<'a> {
 
     fn add(&mut self, path: PathBuf, expected: Expected, concern: Concern) {
         match self.places.entry(path.into_os_string()) {
-            Entry::Occupied(mut known) => known.get_mut().concerns.push(concern),
+            Entry::Occupied(mut known) => known.get_mut().more.push(concern),
             Entry::Vacant(free) => {
-                // Most places concern one part.
-                free.insert(Place { expected, concerns: vec![concern] });
+                free.insert(Place { expected, first: concern, more: Vec::new() });
             }
         }
     }
@@ -207,7 +208,7 @@ impl<'a> SealMaker<'a> {
     /// Adds whom a place concerns, if that place is known.
     pub fn concerns(&mut self, path: &Path, concerns: impl Iterator<Item = Concern>) -> bool {
         let place = self.places.get_mut(path.as_os_str());
-        place.map(|place| place.concerns.extend(concerns)).is_some()
+        place.map(|place| place.more.extend(concerns)).is_some()
     }
 
     /// Adds a file or folder of which the names or the text count. What changed since shortly before the build began
@@ -244,15 +245,10 @@ impl<'a> SealMaker<'a> {
     /// The file cannot be written.
     pub fn write(self, file: &Path, saying: &Saying, before: Option<&Sweep<'_>>) -> Result<(), FileError> {
         let Some(places) = self.sorted() else { return Ok(()) };
-        let concerns: Vec<Vec<u8>>;
-        let (chunks, care) = match before {
-            None => (packed_in_turn(&places), Care::Whole),
-            Some(sweep) => {
-                concerns = places.iter().map(|place| concerns_of(place, before)).collect();
-                (sweep.with(folders_of(&places, &concerns)), Care::Quick)
-            }
-        };
-        chunks.map_or(Ok(()), |chunks| put(file, saying, BTreeSet::new(), &chunks, care))
+        let Some(sweep) = before else { return put_in_turn(file, saying, &places) };
+        let concerns: Vec<Vec<u8>> = places.iter().map(|place| concerns_of(place, before)).collect();
+        let chunks = sweep.with(folders_of(&places, &concerns));
+        chunks.map_or(Ok(()), |chunks| put(file, saying, BTreeSet::new(), &chunks))
     }
 
     /// All places by folder and name; `None` where they cannot be sealed.
@@ -270,34 +266,42 @@ impl<'a> SealMaker<'a> {
     }
 }
 
-/// What may become of a file in a power cut.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Care {
-    /// It is the old or the new one.
-    Whole,
-    /// It may be lost: a whole build makes another.
-    Quick,
+/// Writes places that are sorted, some folders at a time: there are many, so they are packed twice and never lie there packed all
+/// together. What cannot be packed is not written.
+fn put_in_turn(file: &Path, saying: &Saying, places: &[Known<'_>]) -> Result<(), FileError> {
+    let mut blocks = Vec::new();
+    let packable = in_turn(places, |first, packed| {
+        blocks.push((first, Block::of(packed)));
+        Ok(())
+    });
+    let Some(head) = packable.ok().and_then(|()| head_of(saying, BTreeSet::new(), blocks)) else { return Ok(()) };
+    write_whole_by(file, |out| {
+        beginning(&head, saying).iter().try_for_each(|piece| out.write_all(piece))?;
+        in_turn(places, |_, packed| out.write_all(packed))
+    })
 }
 
-/// Packs places that are sorted, some folders at a time: there are many.
-fn packed_in_turn<'p>(places: &[Known<'p>]) -> Option<Vec<Chunk<'p>>> {
-    let mut chunks = Vec::new();
+/// Packs places that are sorted, some folders at a time; each time with the path of the first.
+fn in_turn<'p>(
+    places: &[Known<'p>],
+    mut each: impl FnMut(&'p str, &[u8]) -> std::io::Result<()>,
+) -> std::io::Result<()> {
     let mut rest = places;
     while let (Some((first, ..)), Some((last, ..))) = (rest.first(), rest.get(CHUNK.min(rest.len()).saturating_sub(1)))
     {
         let (some, after) = rest.split_at(rest.partition_point(|(folder, ..)| folder <= last));
         let concerns: Vec<Vec<u8>> = some.iter().map(|place| concerns_of(place, None)).collect();
-        let packed = postcard::to_stdvec(&folders_of(some, &concerns)).ok()?;
-        chunks.push(Chunk { first, block: Block::of(&packed), folders: Cow::Owned(packed) });
+        each(first, &postcard::to_stdvec(&folders_of(some, &concerns)).map_err(std::io::Error::other)?)?;
         rest = after;
     }
-    Some(chunks)
+    Ok(())
 }
 
 /// The numbers of all that a place concerns, with those that are known from before.
 fn concerns_of((folder, name, place): &Known<'_>, before: Option<&Sweep<'_>>) -> Vec<u8> {
     let known = before.and_then(|sweep| sweep.at(folder, name)).map_or(&[][..], |(_, concerns)| concerns);
-    let mut concerns: Vec<u32> = place.concerns.iter().map(|concern| u32::from(*concern)).collect();
+    let mut concerns: Vec<u32> =
+        std::iter::once(&place.first).chain(&place.more).map(|concern| u32::from(*concern)).collect();
     concerns.extend(numbers(known));
     concerns.sort_unstable();
     concerns.dedup();
@@ -316,28 +320,28 @@ fn folders_of<'p>(places: &[Known<'p>], concerns: &'p [Vec<u8>]) -> Vec<Folder<'
     folders
 }
 
-/// Writes the file. What cannot be packed is not written.
-fn put(
-    file: &Path,
-    saying: &Saying,
-    open: BTreeSet<PartId>,
-    chunks: &[Chunk<'_>],
-    care: Care,
-) -> Result<(), FileError> {
-    let Saying { asked, sealed: Sealed { steps, output_bytes }, basis, variables } = saying;
-    let (asked, steps, output_bytes) = (*asked, *steps, *output_bytes);
+/// Writes the file, quickly: in a power cut it may be lost, and a whole build makes another. What cannot be packed is not written.
+fn put(file: &Path, saying: &Saying, open: BTreeSet<PartId>, chunks: &[Chunk<'_>]) -> Result<(), FileError> {
     let of_chunks = chunks.iter().map(|chunk| (chunk.first, chunk.block)).collect();
-    let variables = variables.clone();
-    let head = Head { asked, steps, output_bytes, open, variables, basis: Block::of(basis), chunks: of_chunks };
-    let Ok(head) = postcard::to_stdvec(&head) else { return Ok(()) };
-    let Block { length, check } = Block::of(&head);
-    let length = length.to_le_bytes();
-    let mut pieces: Vec<&[u8]> = vec![MARK, &length, &check, &head, basis];
+    let Some(head) = head_of(saying, open, of_chunks) else { return Ok(()) };
+    let mut pieces = beginning(&head, saying).to_vec();
     pieces.extend(chunks.iter().map(|chunk| &*chunk.folders));
-    match care {
-        Care::Whole => write_whole_of(file, &pieces),
-        Care::Quick => write_quickly_of(file, &pieces),
-    }
+    write_quickly_of(file, &pieces)
+}
+
+/// The head, packed, with its length and checksum before it.
+fn head_of(saying: &Saying, open: BTreeSet<PartId>, chunks: Vec<(&str, Block)>) -> Option<Vec<u8>> {
+    let Saying { asked, sealed: Sealed { steps, output_bytes }, basis, variables } = saying;
+    let (asked, steps, output_bytes, variables) = (*asked, *steps, *output_bytes, variables.clone());
+    let head = Head { asked, steps, output_bytes, open, variables, basis: Block::of(basis), chunks };
+    let head = postcard::to_stdvec(&head).ok()?;
+    let Block { length, check } = Block::of(&head);
+    Some([&length.to_le_bytes()[..], &check, &head].concat())
+}
+
+/// What comes before the chunks.
+fn beginning<'a>(head: &'a [u8], saying: &'a Saying) -> [&'a [u8]; 3] {
+    [MARK, head, &saying.basis]
 }
 
 fn split(path: &str) -> Option<(&str, &str)> {

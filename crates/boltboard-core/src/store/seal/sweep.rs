@@ -11,8 +11,8 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, openat, readlinkat, statat};
 
 use super::{
-    Block, Care, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Saying, Sealed, Variables, chunks_of, numbers,
-    put, split,
+    Block, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Saying, Sealed, Variables, chunks_of, numbers, put,
+    split,
 };
 use crate::base::{Digest, FileError};
 use crate::board::PartId;
@@ -165,7 +165,7 @@ impl<'a> Sweep<'a> {
             basis: self.basis.to_vec(),
             variables: self.variables.clone(),
         };
-        put(&self.file.path, &saying, &self.open | open, &chunks, Care::Quick)
+        put(&self.file.path, &saying, &self.open | open, &chunks)
     }
 
     /// Returns all places that are not as they were, and whom each concerns.
