@@ -25,8 +25,10 @@ enum Act {
     Edit(u8, u8),
     EditAndBack(u8),
     EditWithOldTime(u8, u8),
+    EditWhileBuilding(u8, u8, u8),
     Add(u8),
     Remove(u8),
+    Rename(u8, u8),
     HeaderFirst(u8, u8),
     HeaderGone,
     Option(u8, u8),
@@ -96,6 +98,18 @@ fn happen(world: &World, act: Act) {
             let file = std::fs::File::options().append(true).open(tree.at(name)).expect("opened");
             file.set_modified(time - Duration::from_secs(u64::from(to))).expect("time set");
         }
+        Act::EditWhileBuilding(file, to, after) => {
+            let mut command = tree.command("build");
+            let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
+            std::thread::sleep(Duration::from_millis(u64::from(after) / 2));
+            let name = edited(file);
+            let before = tree.read(name);
+            number(tree, name, to);
+            if to.is_multiple_of(3) {
+                tree.write(name, &before);
+            }
+            let _ = child.wait();
+        }
         Act::Add(which) => {
             let Some(folder) = &world.sources else { return };
             tree.write(&format!("{folder}/x{}.c", which % 4), &format!("int x{}(void) {{ return 0; }}\n", which % 4));
@@ -103,6 +117,11 @@ fn happen(world: &World, act: Act) {
         Act::Remove(which) => {
             let Some(folder) = &world.sources else { return };
             drop(std::fs::remove_file(tree.at(&format!("{folder}/x{}.c", which % 4))));
+        }
+        Act::Rename(from, to) => {
+            let Some(folder) = &world.sources else { return };
+            let at = |which: u8| tree.at(&format!("{folder}/x{}.c", which % 4));
+            drop(std::fs::rename(at(from), at(to)));
         }
         Act::HeaderFirst(which, to) => {
             let Some((name, text)) = one_of(&world.shadows, which) else { return };
@@ -172,7 +191,7 @@ fn happen(world: &World, act: Act) {
 
 fn act(chance: &mut fastrand::Rng) -> Act {
     let (a, b) = (chance.u8(..), chance.u8(..));
-    match chance.u8(0..24) {
+    match chance.u8(0..28) {
         0..3 => Act::Edit(a, b),
         3 => Act::EditAndBack(a),
         4 => Act::EditWithOldTime(a, b),
@@ -189,6 +208,8 @@ fn act(chance: &mut fastrand::Rng) -> Act {
         18 => Act::SpoilInPlace(a),
         19 => Act::Compiler(a),
         20 => Act::FullDisk(a),
+        21..24 => Act::EditWhileBuilding(a, b, chance.u8(..)),
+        24 => Act::Rename(a, b),
         _ => Act::Kill(a),
     }
 }
