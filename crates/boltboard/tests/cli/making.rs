@@ -1,0 +1,184 @@
+//! How parts are made: what links read, names of shared libraries, generators with habits of their own, state of another version.
+
+use std::process::Command;
+
+use crate::harness::Scratch;
+
+const SHARED: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[part.tide]
+kind = "shared-library"
+sources = ["lib/*.c"]
+interface = "2"
+link-flags = ["-Wl,--version-script=exports.map"]
+link-reads = ["exports.map"]
+[part.prog]
+kind = "program"
+sources = ["main.c"]
+uses = ["tide"]
+[part.other]
+kind = "program"
+sources = ["other.c"]
+"#;
+
+const EXPORTS: &str = "TIDE_1 { global: tide; local: *; };\n";
+
+fn shared() -> Scratch {
+    let tree = Scratch::with(&[
+        ("board.toml", SHARED),
+        ("exports.map", EXPORTS),
+        ("lib/tide.c", "int ebb(void) { return 3; }\nint tide(void) { return ebb() + 1; }\n"),
+        ("main.c", "int tide(void);\nint main(void) { return tide(); }\n"),
+        ("other.c", "int main(void) { return 9; }\n"),
+    ]);
+    tree.run("build").code(0);
+    tree
+}
+
+fn exit_code(tree: &Scratch, program: &str) -> Option<i32> {
+    Command::new(tree.at("bolt-work/builds/mine/out/bin").join(program)).status().expect("it runs").code()
+}
+
+#[test]
+fn a_shared_library_has_its_names_and_is_found_from_anywhere() {
+    let tree = shared();
+    let library = tree.at("bolt-work/builds/mine/out/lib");
+    assert_eq!(std::fs::read_link(library.join("libtide.so")).expect("a link").display().to_string(), "libtide.so.2");
+    assert!(library.join("libtide.so.2").is_file());
+    assert_eq!(exit_code(&tree, "prog"), Some(4));
+    // The whole build may be moved: programs find the library beside them.
+    let moved = Scratch::new();
+    let copied = Command::new("cp").arg("-a").arg(tree.at("bolt-work/builds/mine/out")).arg(moved.path()).status();
+    assert!(copied.expect("cp runs").success());
+    std::fs::remove_file(library.join("libtide.so.2")).expect("removed");
+    assert_eq!(Command::new(moved.at("out/bin/prog")).status().expect("it runs").code(), Some(4));
+}
+
+#[test]
+fn what_a_link_reads_links_again_just_what_reads_it() {
+    let tree = shared();
+    tree.write("exports.map", "TIDE_1 { global: tide; ebb; local: *; };\n");
+    assert_eq!(tree.previewed("run"), ["link out/lib/libtide.so.2"]);
+    // The interface has changed, so what uses it follows; what does not use it stands.
+    tree.run("build --verify").code(0).says(&["2 steps run"]);
+    tree.write("exports.map", &format!("/* said again */ {}", "TIDE_1 { global: tide; ebb; local: *; };\n"));
+    tree.run("build --verify").code(0).says(&["1 step run"]);
+    tree.edit("lib/tide.c", "return 3", "return 5");
+    tree.run("build --verify").code(0).says(&["2 steps run"]);
+    assert_eq!(exit_code(&tree, "prog"), Some(6), "its code is that of the new library");
+    tree.write("exports.map", "{ nonsense\n");
+    tree.run("build").code(1).complains(&["failed: link out/lib/libtide.so.2"]);
+    tree.write("exports.map", EXPORTS);
+    tree.run("build --verify").code(0);
+}
+
+const GENERATED: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[part.maker]
+kind = "program"
+sources = ["maker.c"]
+[part.second-maker]
+kind = "program"
+sources = ["second.c"]
+uses = ["table"]
+[part.table]
+kind = "generated"
+command = ["sh", "-c", "cd $(dirname ${step:writes}) && ${part:maker} ${step:reads}"]
+reads = ["words.txt"]
+writes = ["table.h"]
+success = [3]
+[part.names]
+kind = "generated"
+command = ["${part:second-maker}", "${step:writes}"]
+writes = ["names.h", "names.c"]
+[part.prog]
+kind = "program"
+sources = ["main.c", { add = [], made = ["names.c"] }]
+uses = ["table", "names"]
+"#;
+
+/// Ends with 3 when all is well, and writes `table.h` where it stands.
+const MAKER: &str = r##"#include <stdio.h>
+int main(int count, char **words) {
+    FILE *from = fopen(words[1], "r"), *to = fopen("table.h", "w");
+    int size = 0, c;
+    if (count != 2 || !from || !to) return 1;
+    while ((c = getc(from)) != EOF) size += c == '\n';
+    fprintf(to, "#define TABLE %d\n", size);
+    return fclose(to) ? 1 : 3;
+}
+"##;
+
+const SECOND: &str = r##"#include <stdio.h>
+#include "table.h"
+int main(int count, char **words) {
+    FILE *header = fopen(words[1], "w"), *source = fopen(words[2], "w");
+    if (count != 3 || !header || !source) return 1;
+    fprintf(header, "extern int names[%d];\n", TABLE);
+    fprintf(source, "#include \"names.h\"\nint names[%d] = { %d };\n", TABLE, TABLE);
+    return fclose(header) || fclose(source);
+}
+"##;
+
+fn generated() -> Scratch {
+    let tree = Scratch::with(&[
+        ("board.toml", GENERATED),
+        ("words.txt", "one\ntwo\n"),
+        ("maker.c", MAKER),
+        ("second.c", SECOND),
+        ("main.c", "#include \"table.h\"\n#include \"names.h\"\nint main(void) { return names[0] * 10 + TABLE; }\n"),
+    ]);
+    tree.run("build").code(0);
+    tree
+}
+
+#[test]
+fn generators_in_stages_follow_what_they_read_and_stop_where_nothing_changes() {
+    let tree = generated();
+    assert_eq!(exit_code(&tree, "prog"), Some(22));
+    // Other words, the same number of them: what the first generator writes is the same.
+    tree.write("words.txt", "ebb\nflow\n");
+    tree.run("build --verify").code(0).says(&["1 step run"]);
+    tree.write("words.txt", "ebb\nflow\nslack\n");
+    tree.run("build --verify").code(0);
+    assert_eq!(exit_code(&tree, "prog"), Some(33));
+    // A generator whose code changes and whose result does not.
+    tree.edit("maker.c", "int size = 0, c;", "int size = 0, c, more = 0;\n    (void)more;");
+    let told = tree.run("build --verbose").code(0).err;
+    assert!(told.contains("compile   maker.c") && !told.contains("compile   main.c"), "{told}");
+    tree.run("build --verify").code(0).says(&["0 steps run"]);
+}
+
+#[test]
+fn a_generator_that_ends_otherwise_than_declared_fails_and_leaves_the_old_results() {
+    let tree = generated();
+    let before = tree.read("bolt-work/builds/mine/made/table.h");
+    tree.edit("maker.c", "? 1 : 3", "? 1 : 0");
+    tree.run("build").code(1).complains(&["failed: generate made/table.h", "exit code 0"]);
+    assert_eq!(tree.read("bolt-work/builds/mine/made/table.h"), before);
+    tree.edit("board.toml", "success = [3]", "success = [0, 3]");
+    tree.run("build --verify").code(0);
+}
+
+#[test]
+fn state_of_another_version_costs_work_and_nothing_else() {
+    let tree = shared();
+    for (file, text) in [
+        ("builds/mine/journal", "boltboard journal 1\nof long ago"),
+        ("builds/mine/records", "boltboard records 1\nof long ago"),
+        ("builds/mine/seal", "boltboard seal 99\nof a time to come"),
+        ("status", "boltboard status 0\n"),
+    ] {
+        let path = format!("bolt-work/{file}");
+        assert!(tree.at(&path).exists() || file.ends_with("records"), "{file} is where state is kept");
+        tree.write(&path, text);
+        let ran = tree.run("build --verify").code(0);
+        assert!(ran.err.lines().count() <= 1, "one line at most: {}", ran.err);
+        tree.run("build").code(0).says(&["0 steps run"]);
+    }
+    tree.equals_clean();
+}
