@@ -4,7 +4,6 @@ use std::collections::HashSet;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
-use std::time::SystemTime;
 
 use super::build::Reads;
 use super::depends::{Absences, traced};
@@ -16,7 +15,7 @@ use crate::base::files::{make_folder, write_quickly, write_whole};
 use crate::base::{Digest, FileError};
 use crate::launch::{Exit, Launch, Used};
 use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
-use crate::store::{Note, Output, Store};
+use crate::store::{Note, Output, Store, time_of_files};
 use crate::survey::Tools;
 
 /// What is needed to run steps; shared by all workers.
@@ -156,12 +155,15 @@ impl Executor<'_> {
         text: Option<Digest>,
         passed: &dyn Fn(),
     ) -> Result<Ended, Trouble> {
-        let started = SystemTime::now();
+        let started = time_of_files();
         let run = Run { folders: &self.judge.plan.folders, defines: None, ends: Ends::Whole };
         let (job, dependency_file) = self.job(step, aside, &run)?;
         let command = repeatable(step, &job, aside);
         let trouble = |cause: Cause, said: String| Trouble { cause, said, command: command.clone() };
-        let outcome = self.launch.run(&job).map_err(|e| trouble(Cause::Start(e.source.to_string()), String::new()))?;
+        let outcome = self.launch.run(&job).map_err(|e| {
+            let lost = (!job.folder.is_dir()).then(|| format!("its folder {} is not there", job.folder.display()));
+            trouble(Cause::Start(lost.unwrap_or_else(|| e.source.to_string())), String::new())
+        })?;
         let mut said = outcome.stdout_text();
         said.push_str(&outcome.stderr_text());
         let success: &[i32] = match &step.action {

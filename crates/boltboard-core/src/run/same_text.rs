@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, Instant};
 
 use super::execute::{Ended, Executor, Trouble};
 use super::job::{Ends, Run, TEXT};
@@ -17,7 +17,7 @@ use crate::base::files::{make_folder, write_quickly};
 use crate::base::{Digest, FileError, parse_dependencies};
 use crate::launch::{Exit, Job, Outcome};
 use crate::plan::{Action, Alike, Judge, Location, Step, TextChanges, Tokens};
-use crate::store::{Folders, Note};
+use crate::store::{Folders, Note, time_of_files};
 
 /// So many looks tell whether more of them for the same change pay.
 const ENOUGH: u32 = 20;
@@ -111,7 +111,7 @@ impl Executor<'_> {
 
     fn look(&self, step: &Step, aside: &Path, alike: &Alike) -> Result<Look, Trouble> {
         let unknown = Ok(Look::Other(None));
-        let started = SystemTime::now();
+        let started = time_of_files();
         let now = &self.judge.plan.folders;
         let run = Run { folders: now, defines: None, ends: Ends::Preprocessed };
         let (job, dependency_file) = self.job(step, aside, &run)?;

@@ -88,6 +88,8 @@ fn build_with(
     after_failure: AfterFailure,
     stopped: &(dyn Fn() -> bool + Sync),
 ) -> Built {
+    // What was written within the same step of the clock of files may have been written while a step ran.
+    std::thread::sleep(Duration::from_millis(12));
     let (store, status, tokens) = (Store::at(&tree.root().join("store")), StatusMemo::default(), TokenMemo::default());
     let input = BuildInput {
         since: None,

@@ -19,7 +19,7 @@ pub use limits::{StoreLimits, Trimmed};
 pub use lock::{LockFault, WorkLock};
 pub use record::{Note, Number, Output, PackedNote, PackedRecord, StepRecord};
 pub use seal::{Concern, Saying, SealFile, SealMaker, Sealed, Standing, Sweep, break_seal};
-pub use status::{PathKey, Stamp, StatusMemo};
+pub use status::{PathKey, Stamp, StatusMemo, time_of_files};
 pub use work::{Folders, WorkFault, WorkFolder};
 
 #[cfg(test)]

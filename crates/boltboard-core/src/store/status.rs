@@ -8,6 +8,7 @@ use std::sync::Mutex;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use foldhash::fast::FixedState;
+use rustix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
 
 use crate::base::files::write_whole_of;
@@ -145,6 +146,14 @@ fn read_all(content: &[u8]) -> Option<AllSeen> {
         rest = after;
     }
     Some(all)
+}
+
+/// The time by the clock that the kernel puts into the status of files that change: it goes on in steps of some milliseconds, so
+/// that a file which changes after a fine time may seem to have changed before.
+pub fn time_of_files() -> SystemTime {
+    let now = clock_gettime(ClockId::RealtimeCoarse);
+    let since = u64::try_from(now.tv_sec).ok().zip(u32::try_from(now.tv_nsec).ok());
+    since.map_or_else(SystemTime::now, |(seconds, rest)| UNIX_EPOCH + Duration::new(seconds, rest))
 }
 
 impl From<(u64, u64, i64, i64)> for Stamp {

@@ -207,3 +207,34 @@ fn a_long_journal_is_written_anew() {
     assert_eq!(again.names(), ["s", "t"]);
     assert_eq!(again.get("s"), Some(record("s", 199)));
 }
+
+#[test]
+fn a_file_that_changes_after_a_time_of_files_never_seems_older() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("a.c");
+    for round in 0..200 {
+        let before = time_of_files();
+        std::fs::write(&file, format!("{round}")).expect("written");
+        assert!(Stamp::of(&file).expect("there").changed_since(before), "round {round}");
+    }
+    std::thread::sleep(std::time::Duration::from_millis(30));
+    assert!(!Stamp::of(&file).expect("there").changed_since(time_of_files()));
+}
+
+#[test]
+fn content_counts_only_when_it_is_that_of_the_whole_time() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("a.c");
+    let status = StatusMemo::default();
+    std::fs::write(&file, "int a;\n").expect("written");
+    std::thread::sleep(std::time::Duration::from_millis(30));
+    let started = time_of_files();
+    assert_eq!(status.digest_since(&file, started), Some(Digest::of(b"int a;\n")));
+    std::fs::write(&file, "int b;\n").expect("written");
+    assert_eq!(status.digest_since(&file, started), None, "it may have been read before");
+    std::fs::write(&file, "int a;\n").expect("written");
+    assert_eq!(status.digest_since(&file, started), None, "what it was in between nobody knows");
+    assert_eq!(status.digest(&file), Some(Digest::of(b"int a;\n")));
+    std::fs::remove_file(&file).expect("removed");
+    assert_eq!(status.digest_since(&file, started), None);
+}

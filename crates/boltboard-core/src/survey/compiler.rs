@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use super::ProbeMemo;
+use super::behind::Behind;
 use crate::base::{Digest, Epoch};
 use crate::launch::{Exit, Job, Launch, find_program};
 
@@ -22,7 +23,7 @@ pub struct Compiler {
     pub family: Family,
     /// What it makes programs for, such as `x86_64-linux-gnu`; empty when it does not say.
     pub target: String,
-    /// Digest of what decides about its output: the program's file and what it says of itself.
+    /// Digest of what decides about its output: the program's file, what it says of itself, and the programs behind it.
     pub identity: Digest,
     /// Where it looks for headers by itself, in order.
     pub include_folders: Vec<PathBuf>,
@@ -151,7 +152,7 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     let shown = real_path.display().to_string();
     let own_root = sysroot.clone().unwrap_or_default();
     let question = Digest::of_parts([
-        "who are you, and where do you and your linker look?",
+        "who are you, what stands behind you, and where do you and your linker look?",
         &shown,
         as_language,
         search_path,
@@ -180,12 +181,10 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
             });
             let script = script.unwrap_or_default();
             let own = script.lines().filter(|line| line.trim_start().starts_with("SEARCH_DIR"));
-            let text = format!("{said}\n{folders}\n{}", own.collect::<Vec<_>>().join("\n"));
-            memo.keep_at_hand(
-                question,
-                text.as_bytes(),
-                folders_not_there(&text).into_iter().chain([real_path.clone()]),
-            );
+            let behind = Behind::of(&folders, language, search_path);
+            let text = format!("{said}\n{folders}\n{}\n{}", own.collect::<Vec<_>>().join("\n"), behind.lines);
+            let depends = folders_not_there(&text).into_iter().chain([real_path.clone()]).chain(behind.places);
+            memo.keep_at_hand(question, text.as_bytes(), depends);
             text
         }
     };
@@ -194,7 +193,8 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     let version = version.unwrap_or("unknown version").trim().to_string();
     let status = std::fs::metadata(&real_path).map_err(|e| silent(e.to_string()))?;
     let file = format!("{}:{}:{}:{}", real_path.display(), status.len(), status.mtime(), status.mtime_nsec());
-    let identity = Digest::of_parts([file.as_str(), version.as_str(), own_root.as_str()]);
+    let own = [file.as_str(), version.as_str(), own_root.as_str()];
+    let identity = Digest::of_parts(own.into_iter().chain(Behind::lines_in(&text)));
     let target = text.lines().find_map(|line| line.trim().strip_prefix("Target:")).map(str::trim).unwrap_or_default();
     Ok(Compiler {
         family: family(&version),

@@ -6,6 +6,7 @@
 //! they depend on.
 
 mod asking;
+mod behind;
 mod blame;
 mod compiler;
 mod fact;

@@ -321,3 +321,28 @@ fn what_is_asked_for_by_has_include_counts_when_it_comes_and_when_it_goes() {
     tree.run("preview").code(0).says(&["src/late.h is gone"]);
     tree.run("build --verify").code(0).says(&["from the store"]);
 }
+
+#[test]
+fn the_programs_behind_a_compiler_count_and_so_do_those_that_come_before_them() {
+    let tree = Scratch::with(MINI);
+    tree.write("tools/none", "");
+    let path = format!("{}:{}", tree.at("tools").display(), std::env::var("PATH").expect("a path"));
+    let run = |words: &str| with(&tree, words, "PATH", &path).code(0);
+    run("build");
+    run("build").says(&["0 steps run"]);
+    for version in ["one", "another"] {
+        tree.script("tools/as", &format!("# {version}\nexec /usr/bin/as \"$@\""));
+        run("preview").says(&["cc is another one", "compile   src/depth.c", "compile   src/main.c"]);
+        run("build").says(&["Built: 3 steps run"]);
+        run("build").says(&["0 steps run"]);
+    }
+    // The same program, put there again: everything that it made before stands.
+    std::thread::sleep(std::time::Duration::from_millis(20));
+    let before = std::fs::metadata(tree.at("tools/as")).and_then(|status| status.modified()).expect("a time");
+    tree.script("tools/as", "# another\nexec /usr/bin/as \"$@\"");
+    let file = std::fs::File::options().append(true).open(tree.at("tools/as")).expect("opened");
+    file.set_modified(before).expect("time set");
+    run("build").says(&["0 steps run"]);
+    std::fs::remove_file(tree.at("tools/as")).expect("removed");
+    run("build").says(&["0 steps run", "from the store"]);
+}
