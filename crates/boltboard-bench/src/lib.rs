@@ -6,6 +6,7 @@ pub mod trees;
 use std::error::Error;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::time::Duration;
 
 use serde_json::Value;
 
@@ -76,6 +77,26 @@ pub fn compile_commands(tree: &Path) -> Result<Vec<CompileCommand>, Box<dyn Erro
         output: text(&entry["output"]).into(),
     };
     Ok(entries.iter().map(command).collect())
+}
+
+/// Builds with a search path; returns the most memory that the tool itself held, in KiB.
+///
+/// # Errors
+/// It cannot be started, or the build fails.
+pub fn peak(tree: &Path, search_path: &str) -> Result<u64, Box<dyn Error>> {
+    let mut child =
+        Command::new(program()).args(["build", "--quiet"]).current_dir(tree).env("PATH", search_path).spawn()?;
+    let status = PathBuf::from(format!("/proc/{}/status", child.id()));
+    let mut most = 0u64;
+    loop {
+        let text = std::fs::read_to_string(&status).unwrap_or_default();
+        let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:"));
+        most = most.max(line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or(0));
+        if let Some(ended) = child.try_wait()? {
+            return if ended.success() { Ok(most) } else { Err("a build failed".into()) };
+        }
+        std::thread::sleep(Duration::from_micros(500));
+    }
 }
 
 /// Returns all files below some folders of a build, sorted, with their content; a link counts as what it leads to.

@@ -164,7 +164,7 @@ fn texts(tree: &Path) -> Result<Texts> {
         let Some((program, flags)) = flags.split_first() else { continue };
         let told = Command::new(program).args(flags).args(["-E", "-P"]).current_dir(folder).output()?;
         // What a macro of the flags does is seen in the text.
-        let flags = flags.into_iter().filter(|word| !word.starts_with("-D")).cloned().collect();
+        let flags = flags.iter().filter(|word| !word.starts_with("-D")).map(|word| (*word).clone()).collect();
         texts.insert(format!("{file} {made}"), (flags, told.stdout));
     }
     Ok(texts)

@@ -12,7 +12,7 @@ use std::sync::Mutex;
 use std::time::{Duration, Instant, SystemTime};
 
 use boltboard_bench::trees::{FOLDER, write_tree};
-use boltboard_bench::{CompileCommand, compile_commands, program, run};
+use boltboard_bench::{CompileCommand, compile_commands, peak, program, run};
 use serde_json::Value;
 
 type Result<T> = std::result::Result<T, Box<dyn Error>>;
@@ -299,23 +299,6 @@ fn memory(tree: &Path) -> Result<()> {
 
 fn tell_memory(what: &str, kib: u64) {
     println!("| most memory of {what}, in MB | | {} | |", kib / 1024);
-}
-
-/// Builds with a search path; returns the most memory that the tool itself held, in KiB.
-fn peak(tree: &Path, search_path: &str) -> Result<u64> {
-    let mut child =
-        Command::new(program()).args(["build", "--quiet"]).current_dir(tree).env("PATH", search_path).spawn()?;
-    let status = PathBuf::from(format!("/proc/{}/status", child.id()));
-    let mut most = 0u64;
-    loop {
-        let text = std::fs::read_to_string(&status).unwrap_or_default();
-        let line = text.lines().find_map(|line| line.strip_prefix("VmHWM:"));
-        most = most.max(line.and_then(|line| line.split_whitespace().next()?.parse().ok()).unwrap_or(0));
-        if let Some(ended) = child.try_wait()? {
-            return if ended.success() { Ok(most) } else { Err("a build failed".into()) };
-        }
-        std::thread::sleep(Duration::from_micros(500));
-    }
 }
 
 /// The files whose status a build without a change has to know: sources, headers, definitions, objects, finished parts.
