@@ -112,7 +112,10 @@ fn happen(world: &World, act: Act) {
         }
         Act::Add(which) => {
             let Some(folder) = &world.sources else { return };
-            tree.write(&format!("{folder}/x{}.c", which % 4), &format!("int x{}(void) {{ return 0; }}\n", which % 4));
+            tree.write(
+                &format!("{folder}/x{}.c", which % 4),
+                &format!("__attribute__((weak)) int x{}(void) {{ return 0; }}\n", which % 4),
+            );
         }
         Act::Remove(which) => {
             let Some(folder) = &world.sources else { return };
