@@ -24,7 +24,8 @@ impl Digest {
     pub fn of_file(path: &Path) -> std::io::Result<Digest> {
         let mut file = std::fs::File::open(path)?;
         let mut hasher = blake3::Hasher::new();
-        let mut buffer = vec![0; 64 * 1024];
+        // Most files are small: a buffer of its own for each would cost more than reading it.
+        let mut buffer = [0; 16 * 1024];
         loop {
             let count = file.read(&mut buffer)?;
             if count == 0 {

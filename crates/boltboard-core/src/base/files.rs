@@ -41,6 +41,21 @@ pub fn make_folder(path: &Path) -> Result<(), FileError> {
     std::fs::create_dir_all(path).map_err(FileError::on("make the folder", path))
 }
 
+/// Moves a file to a place whose folder is made if it is not there, which is seldom.
+///
+/// # Errors
+/// It cannot be moved.
+pub fn move_file(file: &Path, target: &Path) -> Result<(), FileError> {
+    let moved = match std::fs::rename(file, target) {
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+            make_folder(target.parent().unwrap_or(Path::new(".")))?;
+            std::fs::rename(file, target)
+        }
+        moved => moved,
+    };
+    moved.map_err(FileError::on("move into place", target))
+}
+
 /// Writes a file aside, syncs it and moves it into place: readers see the old content or the new one.
 ///
 /// # Errors

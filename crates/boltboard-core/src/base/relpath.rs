@@ -51,11 +51,15 @@ impl RelPath {
         if text.len() > 4096 {
             return Err(RelPathFault::TooLong);
         }
-        if text.chars().any(char::is_control) {
+        if text.bytes().any(|byte| byte.is_ascii_control()) || (!text.is_ascii() && text.chars().any(char::is_control))
+        {
             return Err(RelPathFault::Control(text.escape_debug().to_string()));
         }
         if text.starts_with('/') {
             return Err(RelPathFault::Absolute(text.to_string()));
+        }
+        if text.split('/').all(|part| !matches!(part, "" | "." | "..")) {
+            return Ok(self.child(text));
         }
         let mut parts: Vec<&str> = self.0.split('/').filter(|p| !p.is_empty()).collect();
         for part in text.split('/') {
@@ -72,7 +76,7 @@ impl RelPath {
         Ok(RelPath(parts.join("/").into()))
     }
 
-    /// Appends a component that is known to be a plain name.
+    /// Appends components that are known to be plain names.
     pub fn child(&self, name: &str) -> RelPath {
         if self.0.is_empty() { RelPath(name.into()) } else { RelPath(format!("{}/{name}", self.0).into()) }
     }

@@ -11,25 +11,26 @@ use crate::base::Digest;
 /// a copy that is as large and aligned alike. Undefined symbols count too: a program exports what its libraries ask for.
 pub fn interface_digest(file: &[u8]) -> Option<Digest> {
     let library = object::File::parse(file).ok()?;
+    let mut seen = b"interface 3".to_vec();
     // Names of needed libraries, of the library itself, and of versions.
-    let mut parts = vec!["interface 2".to_string()];
     for section in [".dynstr", ".gnu.version", ".gnu.version_d", ".gnu.version_r"] {
         let content = library.section_by_name(section).and_then(|s| s.data().ok()).unwrap_or_default();
-        parts.push(Digest::of(content).to_string());
+        seen.extend_from_slice(Digest::of(content).to_string().as_bytes());
     }
-    let mut symbols = 0;
+    let head = seen.len();
     for symbol in library.dynamic_symbols() {
         let SymbolFlags::Elf { st_info, st_other } = symbol.flags() else { return None };
         let (size, address) = match symbol.kind() {
             SymbolKind::Text => (0, 0),
             _ => (symbol.size(), symbol.address()),
         };
-        let name = symbol.name().ok()?;
-        let undefined = symbol.is_undefined();
-        parts.push(format!("{name} {st_info:?} {st_other:?} {undefined} {size} {address}"));
-        symbols += 1;
+        // No name holds a zero, so that nothing runs into what follows it.
+        seen.extend_from_slice(symbol.name_bytes().ok()?);
+        seen.extend_from_slice(&[0, st_info.0, st_other.0, u8::from(symbol.is_undefined())]);
+        seen.extend_from_slice(&size.to_le_bytes());
+        seen.extend_from_slice(&address.to_le_bytes());
     }
-    (symbols > 0).then(|| Digest::of_parts(parts.iter().map(String::as_str)))
+    (seen.len() > head).then(|| Digest::of(&seen))
 }
 
 #[cfg(test)]

@@ -174,9 +174,7 @@ impl Judge<'_> {
         if reasons.is_empty() {
             return Judged { verdict: Verdict::Current, reasons };
         }
-        let open = step.reads.iter().filter_map(|read| self.content(step, read, ahead).err());
-        let followed: Vec<StepId> = open.collect();
-        if !followed.is_empty() {
+        if step.reads.iter().any(|read| matches!(ahead.coming(read), Some(Coming::Open(_)))) {
             // What else has changed counts even when the earlier result comes out the same.
             let sure = reasons.iter().any(|reason| !matches!(reason, Reason::Follows(_)));
             let verdict = if sure { Verdict::Run } else { Verdict::Follows };

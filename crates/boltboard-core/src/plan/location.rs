@@ -39,13 +39,15 @@ impl Location {
         let absolute = if path.is_absolute() { path.to_path_buf() } else { folders.tree.join(path) };
         let dotted = absolute.components().any(|c| c.as_os_str() == "..");
         let absolute = if dotted { without_dots(absolute) } else { absolute };
-        let below = |root: PathBuf| RelPath::of(&absolute, &root);
+        let below = |root: &Path| RelPath::of(&absolute, root);
+        let of_build = || {
+            None.or_else(|| below(&folders.made()).map(Location::Made))
+                .or_else(|| below(&folders.objects()).map(Location::Object))
+                .or_else(|| below(&folders.outputs()).map(Location::Output))
+        };
         // The build may lie within the tree, so it comes first.
-        None.or_else(|| below(folders.made()).map(Location::Made))
-            .or_else(|| below(folders.objects()).map(Location::Object))
-            .or_else(|| below(folders.outputs()).map(Location::Output))
-            .or_else(|| below(folders.tree.clone()).map(Location::Tree))
-            .unwrap_or(Location::System(absolute))
+        let found = if absolute.starts_with(&folders.build) { of_build() } else { None };
+        found.or_else(|| below(&folders.tree).map(Location::Tree)).unwrap_or(Location::System(absolute))
     }
 }
 

@@ -185,6 +185,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         logs: input.logs.clone(),
         experience: Experience::default(),
         reads: input.reads,
+        timestamp: input.tools.epoch.timestamp(),
         absences: Absences::default(),
         headers_kept: Mutex::default(),
     };

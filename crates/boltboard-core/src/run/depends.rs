@@ -35,23 +35,23 @@ pub fn included_binaries(tokens: &Tokens, search: &[Location], folders: &Folders
     found
 }
 
-/// Places of people's files where nothing was found in this build. Each is asked once: every step that looked there keeps it, so that the next
-/// build notices what appears there later.
+/// Places where nothing was found in this build and no step of it puts anything. Each is asked once: every step that looked there keeps it, so
+/// that the next build notices what appears there later.
 #[derive(Debug, Default)]
 pub struct Absences {
     known: Mutex<HashSet<PathKey, FixedState>>,
 }
 
 impl Absences {
-    /// Returns the status of a file, `None` where there is none.
-    fn look(&self, path: &Path) -> Option<Stamp> {
+    /// Returns the status of a file, `None` where there is none; `lasts` tells whether it stays so.
+    fn look(&self, path: &Path, lasts: impl Fn() -> bool) -> Option<Stamp> {
         let lock = || self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let key = PathKey::of(path);
         if lock().contains(&key) {
             return None;
         }
         let stamp = Stamp::of(path);
-        if stamp.is_none() {
+        if stamp.is_none() && lasts() {
             lock().insert(key);
         }
         stamp
@@ -68,6 +68,8 @@ pub struct Searched<'a> {
     pub folders: &'a [Location],
     /// When it started.
     pub started: SystemTime,
+    /// Tells whether a step of this build makes a file.
+    pub makes: &'a dyn Fn(&Location) -> bool,
 }
 
 impl Searched<'_> {
@@ -109,10 +111,10 @@ impl Searched<'_> {
         let path = file.path(places);
         match file {
             Location::Tree(_) | Location::System(_) => {
-                absences.look(&path).is_some_and(|stamp| !stamp.changed_since(self.started))
+                absences.look(&path, || true).is_some_and(|stamp| !stamp.changed_since(self.started))
             }
-            // Steps of this build put them there.
-            Location::Made(_) | Location::Object(_) | Location::Output(_) => path.is_file(),
+            Location::Made(_) => absences.look(&path, || !(self.makes)(file)).is_some(),
+            Location::Object(_) | Location::Output(_) => path.is_file(),
         }
     }
 }

@@ -11,9 +11,9 @@ use super::failure::{Cause, Failure, first_error, forbidden};
 use super::job::{Ends, Run, aside_of, repeatable};
 use super::observe::Account;
 use super::same_text::Experience;
-use crate::base::files::{make_folder, write_quickly, write_whole};
+use crate::base::files::{make_folder, move_file, write_quickly, write_whole};
 use crate::base::{Digest, FileError};
-use crate::launch::{Exit, Launch, Used};
+use crate::launch::{Exit, Job, Launch, LaunchError, Used};
 use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
 use crate::store::{Note, Output, Store, time_of_files};
 use crate::survey::Tools;
@@ -27,6 +27,8 @@ pub(super) struct Executor<'a> {
     pub logs: PathBuf,
     pub experience: Experience,
     pub reads: Reads,
+    /// The time of the build as `__TIMESTAMP__` spells it.
+    pub timestamp: String,
     pub absences: Absences,
     /// Headers whose content was put into the store in this build.
     pub headers_kept: Mutex<HashSet<Digest>>,
@@ -148,6 +150,25 @@ impl Executor<'_> {
         }
     }
 
+    /// Tells what was wrong with how a step's process ended.
+    fn bad_end(&self, step: &Step, job: &Job, exit: Exit, said: &str) -> Option<Cause> {
+        let success: &[i32] = match &step.action {
+            Action::Run(command) => &command.success,
+            Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => &[0],
+        };
+        match exit {
+            Exit::Code(code) if success.contains(&code) => None,
+            Exit::Code(code) => {
+                let hidden = job.fence.as_ref().and_then(|_| forbidden(said)).map(Cause::UndeclaredRead);
+                let full = said.contains("No space left on device");
+                let full = full.then(|| Cause::DiskFull(self.judge.plan.folders.build.display().to_string()));
+                Some(hidden.or(full).unwrap_or(Cause::Code(code)))
+            }
+            Exit::Signal(signal) => Some(Cause::Signal(signal)),
+            Exit::TimedOut | Exit::Stopped => Some(Cause::Signal(9)),
+        }
+    }
+
     pub(super) fn process(
         &self,
         step: &Step,
@@ -158,39 +179,22 @@ impl Executor<'_> {
         let started = time_of_files();
         let run = Run { folders: &self.judge.plan.folders, defines: None, ends: Ends::Whole };
         let (job, dependency_file) = self.job(step, aside, &run)?;
-        let command = repeatable(step, &job, aside);
-        let trouble = |cause: Cause, said: String| Trouble { cause, said, command: command.clone() };
-        let outcome = self.launch.run(&job).map_err(|e| {
-            let lost = (!job.folder.is_dir()).then(|| format!("its folder {} is not there", job.folder.display()));
-            trouble(Cause::Start(lost.unwrap_or_else(|| e.source.to_string())), String::new())
-        })?;
-        let mut said = outcome.stdout_text();
-        said.push_str(&outcome.stderr_text());
-        let success: &[i32] = match &step.action {
-            Action::Run(command) => &command.success,
-            Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => &[0],
+        let trouble = |cause: Cause, said: &str| {
+            let command = repeatable(step, &job, aside);
+            Trouble { cause, said: said.to_string(), command }
         };
-        match outcome.exit {
-            Exit::Code(code) if success.contains(&code) => {}
-            Exit::Code(code) => {
-                let full = said.contains("No space left on device");
-                let hidden = job.fence.as_ref().and_then(|_| forbidden(&said));
-                let cause = if let Some(file) = hidden {
-                    Cause::UndeclaredRead(file)
-                } else if full {
-                    Cause::DiskFull(self.judge.plan.folders.build.display().to_string())
-                } else {
-                    Cause::Code(code)
-                };
-                return Err(trouble(cause, said));
-            }
-            Exit::Signal(signal) => return Err(trouble(Cause::Signal(signal), said)),
-            Exit::TimedOut => return Err(trouble(Cause::Signal(9), said)),
-            Exit::Stopped => return Ok(Ended::Stopped),
+        let outcome = self.launch.run(&job).map_err(|e| trouble(not_started(&job, &e), ""))?;
+        let mut said = outcome.stdout_text() + &outcome.stderr_text();
+        if outcome.exit == Exit::Stopped {
+            return Ok(Ended::Stopped);
+        }
+        if let Some(cause) = self.bad_end(step, &job, outcome.exit, &said) {
+            return Err(trouble(cause, &said));
         }
         passed();
-        let inputs = match dependency_file {
-            Some(file) => self.inputs_of_compile(step, &file).map_err(|cause| trouble(cause, said.clone()))?,
+        let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
+        let inputs = match &dependency_file {
+            Some(file) => self.inputs_of_compile(step, file).map_err(|cause| trouble(cause, &said))?,
             None if step.links() => {
                 let traced = traced(&outcome.stdout_text(), &step.reads, aside, &self.judge.plan.folders);
                 said = traced.rest + &outcome.stderr_text();
@@ -198,11 +202,10 @@ impl Executor<'_> {
             }
             None => step.reads.clone(),
         };
-        let outputs = self.settle_outputs(step, aside).map_err(|t| Trouble {
-            command: command.clone(),
-            said: said.clone(),
-            ..t
-        })?;
+        for write in &step.writes {
+            let place = write.path(&self.judge.plan.folders);
+            move_file(&aside_of(step, write, aside), &place).map_err(|e| trouble(e.into(), &said))?;
+        }
         let account = Account { job: &job, inputs, started, outputs, said: said.clone(), wall: outcome.wall };
         let note = self.observed(step, account);
         let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
@@ -217,39 +220,29 @@ impl Executor<'_> {
                     self.judge.status.learn(&path, output.digest);
                 }
             }
-            self.store.add_note(&self.judge.base_key(step), note)?;
+            self.store.add_note(&self.judge.base_key(step), note, dependency_file.as_deref())?;
         }
         Ok(Ended::Done { note, said, used: outcome.used })
     }
-
-    fn settle_outputs(&self, step: &Step, aside: &Path) -> Result<Vec<Output>, Trouble> {
-        let folders = &self.judge.plan.folders;
-        let mut outputs = Vec::new();
-        for write in &step.writes {
-            let made = aside_of(step, write, aside);
-            let Some(status) = std::fs::metadata(&made).ok().filter(std::fs::Metadata::is_file) else {
-                let cause = Cause::NoOutput(write.to_string());
-                return Err(Trouble { cause, said: String::new(), command: String::new() });
-            };
-            let digest = Digest::of_file(&made).map_err(FileError::on("read", &made))?;
-            let mode = status.permissions().mode() & 0o777;
-            move_into_place(&made, &write.path(folders))?;
-            outputs.push(Output { location: write.kept(), digest, mode });
-        }
-        Ok(outputs)
-    }
 }
 
-/// Moves a file; the folder is nearly always there.
-fn move_into_place(file: &Path, target: &Path) -> Result<(), FileError> {
-    let moved = match std::fs::rename(file, target) {
-        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
-            make_folder(target.parent().unwrap_or(Path::new(".")))?;
-            std::fs::rename(file, target)
-        }
-        moved => moved,
+/// What a step has made, while it still lies aside.
+fn outputs_of(step: &Step, aside: &Path) -> Result<Vec<Output>, Cause> {
+    let output = |write: &Location| {
+        let made = aside_of(step, write, aside);
+        let status = std::fs::metadata(&made).ok().filter(std::fs::Metadata::is_file);
+        let mode = status.ok_or_else(|| Cause::NoOutput(write.to_string()))?.permissions().mode() & 0o777;
+        let digest = Digest::of_file(&made).map_err(FileError::on("read", &made))?;
+        Ok(Output { location: write.kept(), digest, mode })
     };
-    moved.map_err(FileError::on("move into place", target))
+    step.writes.iter().map(output).collect()
+}
+
+/// Why a process could not be started.
+fn not_started(job: &Job, error: &LaunchError) -> Cause {
+    let folder = job.folder.display();
+    let lost = || format!("its folder {folder} is not there: make it, or correct the part's `folder`");
+    Cause::Start(if job.folder.is_dir() { error.source.to_string() } else { lost() })
 }
 
 /// A step's trouble before it is told as a [`Failure`].
@@ -261,8 +254,6 @@ pub(super) struct Trouble {
 
 impl From<FileError> for Trouble {
     fn from(error: FileError) -> Trouble {
-        let text = format!("{error}: {}", error.source);
-        let cause = if error.is_full() { Cause::DiskFull(error.path.display().to_string()) } else { Cause::File(text) };
-        Trouble { cause, said: String::new(), command: String::new() }
+        Trouble { cause: error.into(), said: String::new(), command: String::new() }
     }
 }

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use crate::base::FileError;
 use crate::board::Condition;
 use crate::plan::StepId;
 
@@ -91,6 +92,13 @@ pub enum Cause {
     /// The disk is full.
     #[error("no space is left on the disk: {0}")]
     DiskFull(String),
+}
+
+impl From<FileError> for Cause {
+    fn from(error: FileError) -> Cause {
+        let text = format!("{error}: {}", error.source);
+        if error.is_full() { Cause::DiskFull(error.path.display().to_string()) } else { Cause::File(text) }
+    }
 }
 
 fn signal_hint(signal: i32) -> &'static str {

@@ -14,6 +14,8 @@ use crate::survey::{EPOCH_VARIABLE, Language};
 
 /// Makes every linker name the files that it reads, one a line.
 const TRACE: &str = "-Wl,-t";
+/// Where a compile's list of what it read lies aside.
+const READS: &str = "reads.d";
 /// Where a text after preprocessing lies aside.
 pub(super) const TEXT: &str = "text";
 
@@ -86,17 +88,14 @@ impl Executor<'_> {
                 arguments.extend([end.into(), "-o".into(), result.display().to_string()]);
                 if *language != Language::Asm {
                     // Else it would be the time of the source's last change, whatever that change was.
-                    let stamp = format!("-D__TIMESTAMP__=\"{}\"", self.tools.epoch.timestamp());
+                    let stamp = format!("-D__TIMESTAMP__=\"{}\"", self.timestamp);
                     arguments.extend(["-Wno-builtin-macro-redefined".into(), stamp]);
-                    let file = aside.join("reads.d");
-                    arguments.extend([
-                        "-MD".into(),
-                        "-MT".into(),
-                        "x".into(),
-                        "-MF".into(),
-                        file.display().to_string(),
-                    ]);
-                    dependency_file = Some(file);
+                    if run.defines.is_none() {
+                        let file = aside.join(READS);
+                        arguments.extend(["-MD", "-MT", "x", "-MF"].map(String::from));
+                        arguments.push(file.display().to_string());
+                        dependency_file = Some(file);
+                    }
                 }
             }
             Action::Run(command) => {

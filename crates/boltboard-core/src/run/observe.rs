@@ -53,7 +53,8 @@ impl Executor<'_> {
             folders.extend(own.into_iter().map(Location::System));
             folders.extend(setting.search.after.iter().cloned());
             let (read, quoted) = (inputs.iter().collect(), &setting.search.quoted[..]);
-            let searched = Searched { read, quoted, folders: &folders, started };
+            let makes = &|file: &Location| self.judge.plan.maker(file).is_some();
+            let searched = Searched { read, quoted, folders: &folders, started, makes };
             absent = searched.misses(&files, &self.judge.plan.folders, &self.absences);
         }
         if step.links() {
@@ -116,9 +117,11 @@ impl Executor<'_> {
     /// The files that a compile read, by its dependency file, those that it declares first.
     pub(super) fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<Vec<Location>, Cause> {
         let plan = self.judge.plan;
-        let text = std::fs::read_to_string(dependency_file).unwrap_or_default();
+        let Some(files) = listed(dependency_file) else {
+            return Err(Cause::NoOutput("the list of the files that it read".into()));
+        };
         let mut inputs: Vec<Location> = step.reads.clone();
-        for file in parse_dependencies(&text) {
+        for file in files {
             let location = Location::of(Path::new(&file), &plan.folders);
             if !inputs.contains(&location) {
                 inputs.push(location);
@@ -146,6 +149,12 @@ impl Executor<'_> {
         }
         Ok(inputs)
     }
+}
+
+/// Returns the files that a dependency file names, `None` when there is none.
+pub(super) fn listed(dependency_file: &Path) -> Option<Vec<String>> {
+    let text = std::fs::read(dependency_file).ok()?;
+    Some(parse_dependencies(&String::from_utf8_lossy(&text)))
 }
 
 /// The folders that a linker searches by itself.

@@ -12,9 +12,9 @@ use std::time::{Duration, Instant};
 
 use super::execute::{Ended, Executor, Trouble};
 use super::job::{Ends, Run, TEXT};
-use super::observe::Account;
+use super::observe::{Account, listed};
 use crate::base::files::{make_folder, write_quickly};
-use crate::base::{Digest, FileError, parse_dependencies};
+use crate::base::{Digest, FileError};
 use crate::launch::{Exit, Job, Outcome};
 use crate::plan::{Action, Alike, Judge, Location, Step, TextChanges, Tokens};
 use crate::store::{Folders, Note, time_of_files};
@@ -116,10 +116,9 @@ impl Executor<'_> {
         let run = Run { folders: now, defines: None, ends: Ends::Preprocessed };
         let (job, dependency_file) = self.job(step, aside, &run)?;
         let Some(text) = self.preprocessed(&job, aside, &run) else { return unknown };
-        let dependencies = dependency_file.and_then(|file| std::fs::read_to_string(file).ok()).unwrap_or_default();
+        let Some(files) = dependency_file.and_then(|file| take(&file, listed)) else { return unknown };
         // An edited file that the preprocessor does not read is one that the assembler takes in as it is.
-        let read: BTreeSet<Location> =
-            parse_dependencies(&dependencies).iter().map(|file| Location::of(Path::new(file), now)).collect();
+        let read: BTreeSet<Location> = files.iter().map(|file| Location::of(Path::new(file), now)).collect();
         if !alike.changes.files.is_subset(&read) {
             return unknown;
         }
@@ -145,14 +144,14 @@ impl Executor<'_> {
             return unknown;
         };
         let note = Note { text: Some(text), memory: old.memory, ..note };
-        self.store.add_note(&self.judge.base_key(step), &note)?;
+        self.store.add_note(&self.judge.base_key(step), &note, None)?;
         Ok(Look::Same(note))
     }
 
     /// Runs a preprocessor; `None` when it fails, which the compile then tells better.
     fn preprocessed(&self, job: &Job, aside: &Path, run: &Run<'_>) -> Option<Digest> {
         let outcome = self.launch.run(job).ok().filter(|outcome| outcome.exit == Exit::Code(0))?;
-        let text = std::fs::read(aside.join(TEXT)).ok()?;
+        let text = take(&aside.join(TEXT), |file| std::fs::read(file).ok())?;
         Some(text_digest(&outcome, &text, run.folders))
     }
 }
@@ -225,6 +224,13 @@ impl Executor<'_> {
         }
         Ok(Some(Past { folders: before, defines: then }))
     }
+}
+
+/// Reads a file and removes it: to have it written over makes some file systems write it out.
+fn take<T>(file: &Path, read: impl FnOnce(&Path) -> Option<T>) -> Option<T> {
+    let content = read(file);
+    let _ = std::fs::remove_file(file);
+    content
 }
 
 /// Returns the digest of a preprocessor's text and of what it said, with neutral names for the folders.

@@ -264,6 +264,15 @@ fn what_is_not_written_or_not_started_is_told() {
     let tree = tree();
     let idle = built(&tree, |_| ended(Exit::Code(0), ""), AfterFailure::Stop);
     assert!(idle.seen.failed[0].contains("it succeeded but did not write objects/"), "{:?}", idle.seen.failed);
+    let silent = |job: &Job| {
+        let ended = pretend(job);
+        let list = job.arguments.iter().skip_while(|word| *word != "-MF").nth(1);
+        list.map(std::fs::remove_file);
+        ended
+    };
+    let unsure = built(&tree, silent, AfterFailure::Stop);
+    assert!(unsure.seen.failed[0].contains("did not write the list of the files"), "{:?}", unsure.seen.failed);
+    assert!(!tree.root().join("build/objects").exists(), "nothing is in place that could not be judged later");
     let mut planner = Planner::new(&tree, "", true);
     planner.tools = crate::testing::no_tools();
     let launch = ScriptedLaunch::new(pretend);
@@ -321,8 +330,9 @@ fn places_where_a_header_was_looked_for_are_remembered() {
     };
     let files: Vec<ReadFile> = inputs.iter().map(read).collect();
     let absences = Absences::default();
+    let makes = &|_: &crate::plan::Location| false;
     let misses = |started: SystemTime| -> Vec<String> {
-        let searched = Searched { read: inputs.iter().collect(), quoted: &[], folders: &search, started };
+        let searched = Searched { read: inputs.iter().collect(), quoted: &[], folders: &search, started, makes };
         searched.misses(&files, &folders, &absences).iter().map(ToString::to_string).collect()
     };
     let want = ["first/x.h", "first/y.h", "first/z.h", "second/z.h", "src/x.h"];
@@ -331,9 +341,22 @@ fn places_where_a_header_was_looked_for_are_remembered() {
     tree.write("first/x.h", "");
     assert_eq!(misses(started), want, "it was not there when this build looked first");
     tree.write("second/z.h", "");
-    let fresh = Searched { read: inputs.iter().collect(), quoted: &[], folders: &search, started };
+    let fresh = Searched { read: inputs.iter().collect(), quoted: &[], folders: &search, started, makes };
     let seen = fresh.misses(&files, &folders, &Absences::default());
     assert!(!seen.contains(&at("second/z.h")), "what was there and not read was switched off: {seen:?}");
     let since = Searched { started: SystemTime::UNIX_EPOCH, ..fresh };
     assert!(since.misses(&files, &folders, &Absences::default()).contains(&at("second/z.h")), "it may have come later");
+    let place = [at("build/made")];
+    let looks = |makes: &dyn Fn(&crate::plan::Location) -> bool, absences: &Absences| {
+        let searched = Searched { read: inputs.iter().collect(), quoted: &[], folders: &place, started, makes };
+        let misses = searched.misses(&files[..1], &folders, absences);
+        misses.contains(&at("build/made/y.h"))
+    };
+    for (case, made, want) in [("nobody makes it", false, true), ("a step makes it", true, false)] {
+        let _ = std::fs::remove_dir_all(folders.made());
+        let absences = Absences::default();
+        assert!(looks(&|_| made, &absences), "{case}: not there yet");
+        tree.write("build/made/y.h", "");
+        assert_eq!(looks(&|_| made, &absences), want, "{case}: it is there now");
+    }
 }

@@ -1,12 +1,12 @@
 //! Results by content, and notes about which step made them from what.
 
 use std::fs::File;
-use std::io::{ErrorKind, Write};
+use std::io::{ErrorKind, Seek, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use super::record::Note;
-use crate::base::files::{make_folder, read_text, write_quickly};
+use crate::base::files::{make_folder, move_file, read_text, write_quickly, write_quickly_of};
 use crate::base::{Digest, FileError};
 
 /// How many notes are kept for one command; the oldest go first.
@@ -26,7 +26,8 @@ impl Store {
 
     pub(super) fn path(&self, sort: &str, digest: &Digest) -> PathBuf {
         let text = digest.to_string();
-        self.root.join(sort).join(&text[..2]).join(&text[2..])
+        // Few folders: each costs more than a file, and all can hold many.
+        self.root.join(sort).join(&text[..1]).join(&text[1..])
     }
 
     /// Takes in the content of a file that was moved into place and is not written to again: by another name for it where the
@@ -138,25 +139,32 @@ impl Store {
         let _ = open.and_then(|file| file.set_modified(std::time::SystemTime::now()));
     }
 
-    /// Adds a note for a command.
+    /// Adds a note for a command. `scrap` is a file that nobody needs any more, on the store's file system if that can be: it
+    /// becomes the note's file, because on many file systems a new one costs more than all that is written to it.
     ///
     /// # Errors
     /// It cannot be written.
-    pub fn add_note(&self, key: &Digest, note: &Note) -> Result<(), FileError> {
+    pub fn add_note(&self, key: &Digest, note: &Note, scrap: Option<&Path>) -> Result<(), FileError> {
         let mut notes = self.notes(key);
         let same = |a: &Note| a.inputs == note.inputs && a.macros == note.macros && a.absent == note.absent;
         notes.retain(|old| !same(old));
         notes.insert(0, note.clone());
         notes.truncate(MAX_NOTES);
         let content = postcard::to_stdvec(&notes).unwrap_or_default();
-        let bytes = [&Digest::of(&content).short()[..], &content].concat();
+        let check = Digest::of(&content).short();
         let path = self.path("notes", key);
-        // The first notes for a command need no file aside: what is torn off counts as none.
-        if notes.len() == 1
-            && let Ok(mut file) = File::create_new(&path)
-        {
-            return file.write_all(&bytes).map_err(FileError::on("write", &path));
+        match scrap {
+            Some(scrap) if refill(scrap, &[&check, &content]).is_ok() && move_file(scrap, &path).is_ok() => Ok(()),
+            _ => write_quickly_of(&path, &[&check, &content]),
         }
-        write_quickly(&path, &bytes)
     }
+}
+
+/// Gives a file another content.
+fn refill(file: &Path, pieces: &[&[u8]]) -> std::io::Result<()> {
+    let mut file = File::options().write(true).open(file)?;
+    let before = file.metadata()?.len();
+    pieces.iter().try_for_each(|piece| file.write_all(piece))?;
+    let now = file.stream_position()?;
+    if now < before { file.set_len(now) } else { Ok(()) }
 }

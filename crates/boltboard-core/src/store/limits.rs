@@ -153,7 +153,7 @@ mod tests {
                 memory: 0,
                 text: None,
             };
-            store.add_note(&key, &note).unwrap();
+            store.add_note(&key, &note, None).unwrap();
             let used = now - Duration::from_secs(age_days * 24 * 60 * 60);
             std::fs::File::options().write(true).open(store.path("notes", &key)).unwrap().set_modified(used).unwrap();
             digest

@@ -163,7 +163,9 @@ fn a_generator_that_ends_otherwise_than_declared_fails_and_leaves_the_old_result
     tree.edit("board.toml", "success = [3]", "success = [0, 3]");
     tree.run("build --verify").code(0);
     tree.edit("board.toml", "success = [0, 3]", "success = [0, 3]\nfolder = \"nowhere\"");
-    tree.run("build").code(1).complains(&["cannot start it: its folder TREE/nowhere is not there"]);
+    tree.run("build")
+        .code(1)
+        .complains(&["cannot start it: its folder TREE/nowhere is not there: make it, or correct the part's `folder`"]);
 }
 
 #[test]
