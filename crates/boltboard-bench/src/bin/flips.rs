@@ -1,16 +1,17 @@
-//! Flips every switch and module of Skerry to every other value, one at a time, and checks each time that the incremental
-//! build equals a clean one byte for byte; then a hundred of them one after the other, and proof at the end. Prints compiles run ÷ compiles whose text after preprocessing or whose flags changed,
-//! as the compiler itself tells them, and ÷ objects whose bytes changed. It ends with 1 when any build differs, or when a text changed
-//! and its compile did not run.
+//! Flips every switch, module and pick of Skerry, or of another tree, to every other value, one at a time, and checks each time that
+//! the incremental build equals a clean one byte for byte; then a hundred of them one after the other, and proof at the end.
+//! Prints compiles run ÷ compiles whose text after preprocessing or whose flags changed, as the compiler itself tells them, and ÷
+//! objects whose bytes changed. It ends with 1 when any build differs, or when a text changed and its compile did not run.
 //!
-//! `cargo build --release && cargo run --release -p boltboard-bench --bin flips`
+//! `cargo build --release && cargo run --release -p boltboard-bench --bin flips [TREE]`
 
 use std::collections::BTreeMap;
 use std::error::Error;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use boltboard_bench::{CompileCommand, compile_commands, copy_tree, demo_tree, files_of, run};
+use serde_json::Value;
 
 type Result<T> = std::result::Result<T, Box<dyn Error>>;
 
@@ -28,8 +29,8 @@ struct Flip {
 
 fn main() -> Result<()> {
     let folder = tempfile::tempdir()?;
-    let tree = folder.path().join("skerry");
-    copy_tree(&demo_tree(), &tree)?;
+    let tree = folder.path().join("tree");
+    copy_tree(&std::env::args().nth(1).map_or_else(demo_tree, PathBuf::from), &tree)?;
     expect(&tree, &["build", "--quiet"])?;
     expect(&tree, &["profile", "new", "flip"])?;
     expect(&tree, &["build", "--quiet"])?;
@@ -119,19 +120,23 @@ fn expect(tree: &Path, words: &[&str]) -> Result<Vec<u8>> {
     Err(format!("boltboard {}: {}", words.join(" "), String::from_utf8_lossy(&output.stderr)).into())
 }
 
-/// Every other value of every switch and module.
-fn all_flips(tree: &Path) -> Result<Vec<(String, &'static str)>> {
-    let answer: serde_json::Value =
-        serde_json::from_slice(&expect(tree, &["options", "--level", "expert", "--json"])?)?;
+/// Every other value of every switch, module and pick.
+fn all_flips(tree: &Path) -> Result<Vec<(String, String)>> {
+    let answer: Value = serde_json::from_slice(&expect(tree, &["options", "--level", "expert", "--json"])?)?;
     let mut flips = Vec::new();
     for option in answer["options"].as_array().into_iter().flatten() {
-        let values: &[&'static str] = match option["kind"].as_str() {
-            Some("switch") => &["off", "on"],
-            Some("module") => &["off", "loadable", "builtin"],
-            _ => &[],
+        let text = |key: &str| option[key].as_str().unwrap_or_default().to_string();
+        let name = text("name");
+        let values: Vec<String> = match text("kind").as_str() {
+            "switch" => ["off", "on"].map(String::from).to_vec(),
+            "module" => ["off", "loadable", "builtin"].map(String::from).to_vec(),
+            "pick" => {
+                let shown: Value = serde_json::from_slice(&expect(tree, &["show", &name, "--json"])?)?;
+                serde_json::from_value(shown["values"].clone())?
+            }
+            _ => Vec::new(),
         };
-        let (name, now) = (option["name"].as_str().unwrap_or_default(), option["value"].as_str().unwrap_or_default());
-        flips.extend(values.iter().filter(|value| **value != now).map(|value| (name.to_string(), *value)));
+        flips.extend(values.into_iter().filter(|value| *value != text("value")).map(|value| (name.clone(), value)));
     }
     Ok(flips)
 }
@@ -140,7 +145,10 @@ fn all_flips(tree: &Path) -> Result<Vec<(String, &'static str)>> {
 fn flip(tree: &Path, texts_before: &Texts) -> Result<Flip> {
     let build = tree.join("bolt-work/builds/flip");
     let before = contents(&build)?;
-    std::fs::remove_dir_all(tree.join("bolt-work/store/notes"))?;
+    match std::fs::remove_dir_all(tree.join("bolt-work/store/notes")) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(e.into()),
+        _ => {}
+    }
     let told = String::from_utf8(run(tree, &["build", "--verbose", "--jobs", "2"])?.stderr)?;
     let started = |verbs: &[&str]| told.lines().filter(|line| verbs.iter().any(|verb| line.starts_with(verb))).count();
     let texts_after = texts(tree)?;
@@ -183,7 +191,10 @@ fn texts(tree: &Path) -> Result<Texts> {
         let made = output.display().to_string();
         let flags: Vec<&String> = words.iter().filter(|word| !["-c", "-o", &made].contains(&word.as_str())).collect();
         let Some((program, flags)) = flags.split_first() else { continue };
-        let told = Command::new(program).args(flags).args(["-E", "-P"]).current_dir(folder).output()?;
+        let mut command = Command::new(program);
+        // As in builds, else `__TIME__` makes every text another one.
+        command.args(flags).args(["-E", "-P"]).current_dir(folder).env("SOURCE_DATE_EPOCH", "0");
+        let told = command.output()?;
         // What a macro of the flags does is seen in the text.
         let flags = flags.iter().filter(|word| !word.starts_with("-D")).map(|word| (*word).clone()).collect();
         texts.insert(format!("{file} {made}"), (flags, told.stdout));
@@ -203,7 +214,7 @@ fn contents(build: &Path) -> Result<BTreeMap<String, Vec<u8>>> {
 fn differs_from_clean(tree: &Path, folder: &Path, profile: &Path) -> Result<Option<String>> {
     let work = folder.join("clean");
     std::fs::create_dir_all(work.join("profiles"))?;
-    std::fs::write(work.join("boltboard-work"), "format 1\ntree skerry\n")?;
+    std::fs::copy(tree.join("bolt-work/boltboard-work"), work.join("boltboard-work"))?;
     std::fs::copy(profile, work.join("profiles/flip.toml"))?;
     let place = work.display().to_string();
     expect(tree, &["build", "--quiet", "--profile", "flip", "--work", &place])?;

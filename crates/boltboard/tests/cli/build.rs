@@ -1,6 +1,6 @@
 //! Building: only what a change affects, the same bytes as a clean build, the reasons beforehand.
 
-use crate::harness::{MINI, Scratch};
+use crate::harness::{MINI, Scratch, usual_path};
 
 fn built() -> Scratch {
     let tree = Scratch::with(MINI);
@@ -143,7 +143,7 @@ fn another_compiler_rekeys_everything_it_compiles() {
     tree.script("wrap/cc", "exec /usr/bin/cc \"$@\"");
     let with = |words: &str| {
         let mut command = tree.command(words);
-        command.env("PATH", format!("{}/wrap:{}", tree.path().display(), std::env::var("PATH").expect("a path")));
+        command.env("PATH", format!("{}/wrap:{}", tree.path().display(), usual_path()));
         tree.ran(&mut command)
     };
     with("build").code(0);

@@ -1,10 +1,6 @@
 //! What builders that look less closely miss: time, environment, and headers that are reached in roundabout ways.
 
-use crate::harness::{MINI, Ran, Scratch};
-
-fn with(tree: &Scratch, words: &str, name: &str, value: &str) -> Ran {
-    tree.ran(tree.command(words).env(name, value))
-}
+use crate::harness::{MINI, Scratch, usual_path};
 
 #[test]
 fn the_time_of_a_build_is_what_was_asked_for_and_concerns_those_that_name_it() {
@@ -15,7 +11,7 @@ fn the_time_of_a_build_is_what_was_asked_for_and_concerns_those_that_name_it() {
     let holds = |text: &str| program().windows(text.len()).any(|part| part == text.as_bytes());
     assert!(holds("Jan  1 1970 Thu Jan  1 00:00:00 1970"));
 
-    let at = |words: &str, time: &str| with(&tree, words, "SOURCE_DATE_EPOCH", time);
+    let at = |words: &str, time: &str| tree.run_with(words, "SOURCE_DATE_EPOCH", time);
     at("preview --explain src/main.c", "1767225599").code(0).says(&["__DATE__ 0 → 1767225599"]);
     at("preview --explain src/depth.c", "1767225599").code(0).says(&["would not run"]);
     at("build --verify", "1767225599").code(0).says(&["Verified:"]);
@@ -51,16 +47,16 @@ fn a_variable_that_a_generator_declares_counts_and_no_other_does() {
     let made = |file: &str| tree.read(&format!("bolt-work/builds/mine/made/{file}"));
     tree.run("build").code(0);
     assert!(made("station.c").contains("\"\""));
-    with(&tree, "build", "LANTERN", "lit").code(0).says(&["0 steps run"]);
-    let here = |words: &str| with(&tree, words, "STATION", "Skerry Rock");
+    tree.run_with("build", "LANTERN", "lit").code(0).says(&["0 steps run"]);
+    let here = |words: &str| tree.run_with(words, "STATION", "Skerry Rock");
     here("preview").code(0).says(&["+STATION=Skerry Rock"]);
     here("build --verify").code(0);
     assert!(made("station.c").contains("\"Skerry Rock\""));
     here("build").code(0).says(&["0 steps run"]);
-    with(&tree, "preview", "STATION", "Inner Light").code(0).says(&["+STATION=Inner Light −STATION=Skerry Rock"]);
+    tree.run_with("preview", "STATION", "Inner Light").code(0).says(&["+STATION=Inner Light −STATION=Skerry Rock"]);
     tree.run("build").code(0);
     assert!(made("station.c").contains("\"\""), "it is not there any more");
-    with(&tree, "build", "SOURCE_DATE_EPOCH", "7").code(0);
+    tree.run_with("build", "SOURCE_DATE_EPOCH", "7").code(0);
     assert!(made("stamp.c").contains("\"7\""), "what a generator makes of the time is not known, so it counts");
 
     tree.edit("board.toml", "[\"STATION\"]", "[\"STA TION\"]");
@@ -261,9 +257,7 @@ fn times_of_files_are_not_believed() {
     use std::time::{Duration, SystemTime};
     let tree = Scratch::with(MINI);
     tree.run("build").code(0);
-    let at = |file: &str, time: SystemTime| {
-        std::fs::File::options().append(true).open(tree.at(file)).and_then(|f| f.set_modified(time)).expect("time set");
-    };
+    let at = |file: &str, time: SystemTime| tree.set_time(file, time);
     let before = std::fs::metadata(tree.at("src/depth.c")).and_then(|status| status.modified()).expect("a time");
     // As an archive restores it: other content, the same length, the time of before.
     let text = tree.read("src/depth.c");
@@ -326,8 +320,8 @@ fn what_is_asked_for_by_has_include_counts_when_it_comes_and_when_it_goes() {
 fn the_programs_behind_a_compiler_count_and_so_do_those_that_come_before_them() {
     let tree = Scratch::with(MINI);
     tree.write("tools/none", "");
-    let path = format!("{}:{}", tree.at("tools").display(), std::env::var("PATH").expect("a path"));
-    let run = |words: &str| with(&tree, words, "PATH", &path).code(0);
+    let path = format!("{}:{}", tree.at("tools").display(), usual_path());
+    let run = |words: &str| tree.run_with(words, "PATH", &path).code(0);
     run("build");
     run("build").says(&["0 steps run"]);
     for version in ["one", "another"] {
@@ -340,8 +334,7 @@ fn the_programs_behind_a_compiler_count_and_so_do_those_that_come_before_them() 
     std::thread::sleep(std::time::Duration::from_millis(20));
     let before = std::fs::metadata(tree.at("tools/as")).and_then(|status| status.modified()).expect("a time");
     tree.script("tools/as", "# another\nexec /usr/bin/as \"$@\"");
-    let file = std::fs::File::options().append(true).open(tree.at("tools/as")).expect("opened");
-    file.set_modified(before).expect("time set");
+    tree.set_time("tools/as", before);
     run("build").says(&["0 steps run"]);
     std::fs::remove_file(tree.at("tools/as")).expect("removed");
     run("build").says(&["0 steps run", "from the store"]);

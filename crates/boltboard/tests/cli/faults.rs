@@ -3,17 +3,7 @@
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::harness::{MINI, Ran, Scratch};
-
-fn with_path(tree: &Scratch, words: &str, path: &str) -> Ran {
-    let mut command = tree.command(words);
-    command.env("PATH", path.replace("TREE", &tree.path().display().to_string()));
-    tree.ran(&mut command)
-}
-
-fn usual_path() -> String {
-    std::env::var("PATH").expect("a path")
-}
+use crate::harness::{MINI, Scratch, usual_path};
 
 #[test]
 fn the_first_error_is_told_with_what_brought_the_file_in() {
@@ -52,7 +42,7 @@ fn a_missing_compiler_is_told_before_anything_else() {
         let found = usual_path().split(':').map(|f| std::path::Path::new(f).join(tool)).find(|p| p.exists());
         std::os::unix::fs::symlink(found.expect("the tool"), tree.at("tools2").join(tool)).expect("a link");
     }
-    with_path(&tree, "build", "TREE/tools2").code(4).complains(&["there is no `cc` in the search path"]);
+    tree.run_with("build", "PATH", "TREE/tools2").code(4).complains(&["there is no `cc` in the search path"]);
     tree.run("build").code(0);
 }
 
@@ -61,11 +51,11 @@ fn a_compiler_that_crashes_is_told_as_such() {
     let tree = Scratch::with(MINI);
     tree.script("bad/cc", "case \"$*\" in *depth.c*) kill -SEGV $$;; esac; exec /usr/bin/cc \"$@\"");
     let path = format!("TREE/bad:{}", usual_path());
-    with_path(&tree, "build", &path)
+    tree.run_with("build", "PATH", &path)
         .code(1)
         .complains(&["failed: compile src/depth.c", "ended by signal 11 (it crashed)"]);
     tree.script("bad/cc", "exit 1");
-    with_path(&tree, "build", &path).code(4).complains(&["`cc` does not work as a compiler"]);
+    tree.run_with("build", "PATH", &path).code(4).complains(&["`cc` does not work as a compiler"]);
 }
 
 #[test]
@@ -157,7 +147,7 @@ fn an_interrupt_in_the_middle_is_gone_on_from() {
         let (tree, path, output) = interrupted(signal);
         let ran = tree.told(&output).code(130).says(&["Interrupted:", "Build again to go on from here."]);
         assert!(ran.err.is_empty(), "{}", ran.err);
-        with_path(&tree, "build", &path).code(0).says(&["Built:"]);
+        tree.run_with("build", "PATH", &path).code(0).says(&["Built:"]);
         equal_to_clean(&tree, &path);
     }
 }
@@ -165,7 +155,7 @@ fn an_interrupt_in_the_middle_is_gone_on_from() {
 #[test]
 fn a_kill_in_the_middle_loses_only_what_ran() {
     let (tree, path, _) = interrupted("-KILL");
-    let ran = with_path(&tree, "build", &path).code(0);
+    let ran = tree.run_with("build", "PATH", &path).code(0);
     assert!(!ran.out.contains("4 steps run"), "what was done is not done again: {}", ran.out);
     equal_to_clean(&tree, &path);
 }
@@ -173,8 +163,8 @@ fn a_kill_in_the_middle_loses_only_what_ran() {
 #[track_caller]
 fn equal_to_clean(tree: &Scratch, path: &str) {
     let here = tree.outputs("mine");
-    with_path(tree, "clean --all --store", path).code(0);
-    with_path(tree, "build", path).code(0);
+    tree.run_with("clean --all --store", "PATH", path).code(0);
+    tree.run_with("build", "PATH", path).code(0);
     assert!(here == tree.outputs("mine"), "the same as a clean build");
 }
 
@@ -277,8 +267,8 @@ fn a_file_edited_while_it_compiles_is_compiled_again() {
         tree.write(file, &format!("{}/* edited */\n", tree.read(file)));
     }
     tree.told(&child.wait_with_output().expect("ends")).code(0);
-    with_path(&tree, "build", &path).code(0);
-    with_path(&tree, "build", &path).code(0).says(&["0 steps run"]);
+    tree.run_with("build", "PATH", &path).code(0);
+    tree.run_with("build", "PATH", &path).code(0).says(&["0 steps run"]);
     equal_to_clean(&tree, &path);
 }
 
@@ -300,14 +290,14 @@ fn a_header_edited_between_two_compiles_counts_as_each_has_read_it() {
         "case \"$*\" in *middle.c*-c*) [ -e done ] || { sleep 0.3; cp edited shared.h; touch done; sleep 0.3; };; esac";
     tree.script("edits/cc", &format!("{edit}; exec /usr/bin/cc \"$@\""));
     let path = format!("{}/edits:{}", tree.path().display(), usual_path());
-    let first = with_path(&tree, "build --jobs 1 --verbose", &path).code(0);
+    let first = tree.run_with("build --jobs 1 --verbose", "PATH", &path).code(0);
     let order: Vec<&str> = first.err.lines().filter_map(|line| line.strip_prefix("compile   ")).collect();
     assert_eq!(order, ["first.c  all", "middle.c  all", "second.c  all"]);
     assert!(tree.at("done").exists());
 
-    let told = with_path(&tree, "build --verbose", &path).code(0).err;
+    let told = tree.run_with("build --verbose", "PATH", &path).code(0).err;
     assert!(told.contains("compile   first.c") && !told.contains("compile   second.c"), "{told}");
     tree.run("set fog=on").code(0);
-    with_path(&tree, "preview", &path).code(0).says(&["compile   first.c", "compile   second.c"]);
-    with_path(&tree, "build --verify", &path).code(0).says(&["Verified:"]);
+    tree.run_with("preview", "PATH", &path).code(0).says(&["compile   first.c", "compile   second.c"]);
+    tree.run_with("build --verify", "PATH", &path).code(0).says(&["Verified:"]);
 }

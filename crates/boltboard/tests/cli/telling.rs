@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::harness::{Ran, Scratch};
+use crate::harness::{Ran, Scratch, usual_path};
 
 const BOARD: &str = r#"format = 1
 [tree]
@@ -40,8 +40,7 @@ fn warned() -> Scratch {
 /// Builds with a compiler that does something else first.
 fn with_compiler(tree: &Scratch, words: &str, script: &str) -> Ran {
     tree.script("first/cc", &format!("{script}\nexec /usr/bin/cc \"$@\""));
-    let path = format!("{}:{}", tree.at("first").display(), std::env::var("PATH").expect("a path"));
-    tree.ran(tree.command(words).env("PATH", path))
+    tree.run_with(words, "PATH", &format!("TREE/first:{}", usual_path()))
 }
 
 #[test]

@@ -120,9 +120,21 @@ impl Scratch {
         command
     }
 
+    /// Sets the time at which a file claims to have been changed.
+    pub fn set_time(&self, file: &str, time: std::time::SystemTime) {
+        let open = std::fs::File::options().append(true).open(self.at(file));
+        open.and_then(|file| file.set_modified(time)).expect("time set");
+    }
+
     /// Runs the program with these words.
     pub fn run(&self, words: &str) -> Ran {
         self.ran(&mut self.command(words))
+    }
+
+    /// The same with a variable set; `TREE` in its value stands for this folder.
+    pub fn run_with(&self, words: &str, name: &str, value: &str) -> Ran {
+        let value = value.replace("TREE", &self.path().display().to_string());
+        self.ran(self.command(words).env(name, value))
     }
 
     /// Runs a prepared command.
@@ -240,3 +252,8 @@ pub const MINI: &[(&str, &str)] = &[
     ("src/mini.h", include_str!("mini/mini.h")),
     ("tools/names.sh", include_str!("mini/names.sh")),
 ];
+
+/// The search path of the tests themselves.
+pub fn usual_path() -> String {
+    std::env::var("PATH").expect("a path")
+}
