@@ -46,7 +46,13 @@ fn main() -> Result<()> {
             println!("{words:<28} refused: it clashes, or this host lacks something");
             continue;
         }
-        let flip = flip(&tree, &texts)?;
+        let Some(flip) = flip(&tree, &texts)? else {
+            refused += 1;
+            println!("{words:<28} refused: the tree does not build with it");
+            std::fs::write(&profile, &start)?;
+            expect(&tree, &["build", "--quiet"])?;
+            continue;
+        };
         flips += 1;
         let Flip { compiles, texts, changed, links, linked, .. } = flip;
         println!("{words:<28} {compiles:>8} {texts:>6} {changed:>8} {links:>6} {linked:>8}");
@@ -99,9 +105,14 @@ fn walk(tree: &Path) -> Result<bool> {
     while taken < 100 {
         let flips = all_flips(tree)?;
         let (option, value) = &flips[chance.usize(..flips.len())];
-        if run(tree, &["set", &format!("{option}={value}")])?.status.success() {
-            expect(tree, &["build", "--quiet"])?;
+        if !run(tree, &["set", &format!("{option}={value}")])?.status.success() {
+            continue;
+        }
+        if run(tree, &["build", "--quiet"])?.status.success() {
             taken += 1;
+        } else {
+            // The tree does not build with it.
+            expect(tree, &["unset", option])?;
         }
     }
     let told = run(tree, &["build", "--verify"])?;
@@ -141,15 +152,20 @@ fn all_flips(tree: &Path) -> Result<Vec<(String, String)>> {
     Ok(flips)
 }
 
-/// Builds after a flip without notes of earlier results, so that what must run does run, and counts.
-fn flip(tree: &Path, texts_before: &Texts) -> Result<Flip> {
+/// Builds after a flip without notes of earlier results, so that what must run does run, and counts; `None` when the tree does
+/// not build with it.
+fn flip(tree: &Path, texts_before: &Texts) -> Result<Option<Flip>> {
     let build = tree.join("bolt-work/builds/flip");
     let before = contents(&build)?;
     match std::fs::remove_dir_all(tree.join("bolt-work/store/notes")) {
         Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(e.into()),
         _ => {}
     }
-    let told = String::from_utf8(run(tree, &["build", "--verbose", "--jobs", "2"])?.stderr)?;
+    let built = run(tree, &["build", "--verbose", "--jobs", "2"])?;
+    if !built.status.success() {
+        return Ok(None);
+    }
+    let told = String::from_utf8(built.stderr)?;
     let started = |verbs: &[&str]| told.lines().filter(|line| verbs.iter().any(|verb| line.starts_with(verb))).count();
     let texts_after = texts(tree)?;
     let other: Vec<&String> = texts_after
@@ -172,14 +188,14 @@ fn flip(tree: &Path, texts_before: &Texts) -> Result<Flip> {
     };
     let shared =
         after.iter().filter(|(name, content)| name.ends_with(".so") && before.get(*name) != Some(*content)).count();
-    Ok(Flip {
+    Ok(Some(Flip {
         compiles: started(&["compile "]) - started(&["spared "]),
         texts: other.len(),
         missed,
         changed: changed(true),
         links: started(&["link ", "archive "]),
         linked: changed(false) + shared,
-    })
+    }))
 }
 
 /// Of each compile, by source and object: its flags, and its text after preprocessing without line marks.

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use super::execute::{Ended, Executor, Trouble};
 use super::job::{Ends, Run, TEXT};
@@ -37,16 +37,20 @@ type Macros = BTreeMap<String, Option<String>>;
 struct Tally {
     looks: u32,
     same: u32,
-    wall: Duration,
+    /// Processor time that the looks took.
+    cost: Duration,
+    /// How long the compiles took that they were to spare.
+    compiles: Duration,
 }
 
 impl Experience {
-    /// Tells whether a look is worth its time: one of twenty must spare a compile, and a compile must take longer than a look.
+    /// Tells whether a look is worth its time: one of twenty must spare a compile, and looks must take less than the compiles that
+    /// they are to spare. That is asked of all together, because the time of a single one says as much about what else the machine
+    /// did; for the same reason looks count by their processor time.
     pub fn says_look(&self, alike: &Alike) -> bool {
         let tallies = self.tallies.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let Some(tally) = tallies.get(&alike.changes).filter(|tally| tally.looks >= ENOUGH) else { return true };
-        let compile = Duration::from_millis(alike.note.wall_ms);
-        tally.same * ENOUGH >= tally.looks && tally.wall / tally.looks < compile
+        tally.same * ENOUGH >= tally.looks && tally.cost < tally.compiles
     }
 
     /// Returns a folder with the option headers as they were; it is made once for all compiles that see the same change.
@@ -70,12 +74,13 @@ impl Experience {
     }
 
     /// Remembers a look.
-    pub fn looked(&self, changes: &TextChanges, same: bool, wall: Duration) {
+    pub fn looked(&self, alike: &Alike, same: bool, cost: Duration) {
         let mut tallies = self.tallies.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let tally = tallies.entry(changes.clone()).or_default();
+        let tally = tallies.entry(alike.changes.clone()).or_default();
         tally.looks += 1;
         tally.same += u32::from(same);
-        tally.wall += wall;
+        tally.cost += cost;
+        tally.compiles += Duration::from_millis(alike.note.wall_ms);
     }
 }
 
@@ -99,9 +104,9 @@ impl Executor<'_> {
         let Some(alike) = alike.filter(|alike| self.experience.says_look(alike)) else {
             return self.process(step, aside, None, passed);
         };
-        let began = Instant::now();
-        let look = self.look(step, aside, &alike)?;
-        self.experience.looked(&alike.changes, matches!(look, Look::Same(_)), began.elapsed());
+        let mut cost = Duration::ZERO;
+        let look = self.look(step, aside, &alike, &mut cost)?;
+        self.experience.looked(&alike, matches!(look, Look::Same(_)), cost);
         let _ = std::fs::remove_dir_all(aside.join("past"));
         match look {
             Look::Same(note) => Ok(Ended::Spared { note, in_place: alike.in_place }),
@@ -109,13 +114,14 @@ impl Executor<'_> {
         }
     }
 
-    fn look(&self, step: &Step, aside: &Path, alike: &Alike) -> Result<Look, Trouble> {
+    /// Looks at the texts of now and of then. `cost` grows by the processor time that it takes.
+    fn look(&self, step: &Step, aside: &Path, alike: &Alike, cost: &mut Duration) -> Result<Look, Trouble> {
         let unknown = Ok(Look::Other(None));
         let started = time_of_files();
         let now = &self.judge.plan.folders;
         let run = Run { folders: now, defines: None, ends: Ends::Preprocessed };
         let (job, dependency_file) = self.job(step, aside, &run)?;
-        let Some(text) = self.preprocessed(&job, aside, &run) else { return unknown };
+        let Some(text) = self.preprocessed(&job, aside, &run, cost) else { return unknown };
         let Some(files) = dependency_file.and_then(|file| take(&file, listed)) else { return unknown };
         // An edited file that the preprocessor does not read is one that the assembler takes in as it is.
         let read: BTreeSet<Location> = files.iter().map(|file| Location::of(Path::new(file), now)).collect();
@@ -129,7 +135,7 @@ impl Executor<'_> {
                 Some(past) => {
                     let run = Run { folders: &past.folders, defines: Some(&past.defines), ends: Ends::Preprocessed };
                     let (job, _) = self.job(step, aside, &run)?;
-                    self.preprocessed(&job, aside, &run)
+                    self.preprocessed(&job, aside, &run, cost)
                 }
             },
         };
@@ -149,8 +155,12 @@ impl Executor<'_> {
     }
 
     /// Runs a preprocessor; `None` when it fails, which the compile then tells better.
-    fn preprocessed(&self, job: &Job, aside: &Path, run: &Run<'_>) -> Option<Digest> {
-        let outcome = self.launch.run(job).ok().filter(|outcome| outcome.exit == Exit::Code(0))?;
+    fn preprocessed(&self, job: &Job, aside: &Path, run: &Run<'_>, cost: &mut Duration) -> Option<Digest> {
+        let outcome = self.launch.run(job).ok()?;
+        *cost += outcome.used.cpu;
+        if outcome.exit != Exit::Code(0) {
+            return None;
+        }
         let text = take(&aside.join(TEXT), |file| std::fs::read(file).ok())?;
         Some(text_digest(&outcome, &text, run.folders))
     }
@@ -244,4 +254,34 @@ fn text_digest(outcome: &Outcome, text: &[u8], ran_in: &Folders) -> Digest {
 
 fn name(folder: &Path) -> String {
     folder.display().to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn change(name: &str) -> TextChanges {
+        TextChanges { macros: [(name.to_string(), None)].into(), ..TextChanges::default() }
+    }
+
+    #[test]
+    fn looks_go_on_as_long_as_they_spare_more_than_they_take() {
+        let times = |ms: u64| Duration::from_millis(ms);
+        for (case, looks, same, cost_ms, compile_ms, want) in [
+            ("too few to tell", 19, 0, 500, 1, true),
+            ("all the same, and cheap", 40, 40, 10, 30, true),
+            ("one of twenty the same", 40, 2, 10, 30, true),
+            ("fewer", 40, 1, 10, 30, false),
+            ("as dear as compiles", 40, 40, 30, 30, false),
+        ] {
+            let experience = Experience::default();
+            let alike =
+                |wall_ms| Alike { note: Note { wall_ms, ..Note::default() }, changes: change("FOG"), in_place: true };
+            (0..looks).for_each(|n| experience.looked(&alike(compile_ms), n < same, times(cost_ms)));
+            assert_eq!(experience.says_look(&alike(compile_ms)), want, "{case}");
+            assert_eq!(experience.says_look(&alike(1)), want, "{case}: all together count, not this one");
+            let other = Alike { changes: change("LAMP"), ..alike(compile_ms) };
+            assert!(experience.says_look(&other), "{case}: of another change nothing is known");
+        }
+    }
 }

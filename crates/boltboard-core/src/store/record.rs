@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use crate::base::Digest;
 
 /// What a step saw and made: enough to tell whether the same would come out again.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Note {
     /// All files read, with their content, but for option headers.
     pub inputs: Vec<(String, Digest)>,
