@@ -30,7 +30,7 @@ pub use preview::{Preview, PreviewStep, Timing, Timings, Work, preview};
 pub use quick::QuickJudge;
 pub use search::HeaderSearch;
 pub use step::{Action, Command, Finds, Fragment, Plan, Step, StepId, Tool, ToolPlace, Word};
-pub use tokens::{Include, Tokens};
+pub use tokens::{Assembly, Include, Tokens};
 pub use touched::{PartsToPlan, Touched, Touching};
 pub use usage::{NameIndex, TokenMemo, Usage};
 pub use verdict::{Ahead, Alike, Judged, Reason, TextChanges, Verdict};

@@ -12,10 +12,24 @@ pub struct Tokens {
     pub(super) names: Vec<u64>,
     /// The headers that it asks for.
     pub includes: Vec<Include>,
-    /// The files that an assembler takes in as they are (`.incbin`, also inside C strings).
+    /// Where it asks an assembler for further files (`.incbin`, `.include`).
+    pub assembly: Assembly,
+    /// Those that it asks for as they are (`.incbin`) and plainly by name.
     pub binaries: Vec<String>,
     /// Whether it builds names by pasting (`##`).
     pub pastes: bool,
+}
+
+/// Where a text asks an assembler for further files.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Assembly {
+    /// Nowhere.
+    #[default]
+    Nowhere,
+    /// In its text, which counts where the text itself is assembled.
+    Text,
+    /// In a string, which a C compiler can hand on.
+    Strings,
 }
 
 /// A header that a text asks for.
@@ -46,7 +60,10 @@ impl Tokens {
         let mut reader = Reader::of(text);
         reader.all();
         let mut tokens = reader.tokens;
-        tokens.binaries = binaries(text);
+        if asks_assembler(text) {
+            tokens.binaries = binaries(text);
+            tokens.assembly = tokens.assembly.max(Assembly::Text);
+        }
         tokens.names.sort_unstable();
         tokens.names.dedup();
         tokens.names.shrink_to_fit();
@@ -88,6 +105,11 @@ impl Tokens {
     pub fn names(&self, name: &str) -> bool {
         self.names.binary_search(&hash(name.as_bytes())).is_ok()
     }
+}
+
+fn asks_assembler(text: &[u8]) -> bool {
+    let dots = text.iter().enumerate().filter(|(_, c)| **c == b'.').map(|(at, _)| &text[at..]);
+    dots.into_iter().any(|rest| rest.starts_with(b".incbin") || rest.starts_with(b".include"))
 }
 
 fn binaries(text: &[u8]) -> Vec<String> {
@@ -221,6 +243,19 @@ impl<'a> Reader<'a> {
 
     /// Steps over a string or character constant; it ends at the end of the line at the latest.
     fn quoted(&mut self, quote: u8) {
+        let start = self.at;
+        self.step_over(quote);
+        self.string(start);
+    }
+
+    /// Looks at a string that was stepped over.
+    fn string(&mut self, start: usize) {
+        if asks_assembler(self.text.get(start..self.at).unwrap_or_default()) {
+            self.tokens.assembly = Assembly::Strings;
+        }
+    }
+
+    fn step_over(&mut self, quote: u8) {
         self.at += 1;
         while self.at < self.text.len() {
             if self.joined_line() {
@@ -273,7 +308,11 @@ impl<'a> Reader<'a> {
         let closing = mark.map(|len| [b")", &rest[..len], b"\""].concat());
         let end = closing.and_then(|close| rest.windows(close.len()).position(|w| w == close).map(|n| n + close.len()));
         match end {
-            Some(len) => self.at += 1 + len,
+            Some(len) => {
+                let start = self.at;
+                self.at += 1 + len;
+                self.string(start);
+            }
             None => self.quoted(b'"'),
         }
     }

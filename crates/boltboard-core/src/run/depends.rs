@@ -35,6 +35,25 @@ pub fn included_binaries(tokens: &Tokens, search: &[Location], folders: &Folders
     found
 }
 
+/// Returns the places where an assembler would have found other files before those that it took in: it looks from the tree's root,
+/// then in the folders searched for headers. By which name it asked is not known, so all that lead there count.
+pub fn misses_of_taken(taken: &[Location], search: &[Location], folders: &Folders) -> BTreeSet<Location> {
+    let root = Location::Tree(RelPath::root());
+    let places: Vec<&Location> = std::iter::once(&root).chain(search).collect();
+    let mut misses = BTreeSet::new();
+    for file in taken {
+        for (at, place) in places.iter().enumerate() {
+            let Some(name) = below(file, place) else { continue };
+            let before: Vec<Location> = places[..at].iter().filter_map(|place| child(place, &name, folders)).collect();
+            // What is there was not taken, so that was not the name.
+            if before.iter().all(|place| !place.path(folders).exists()) {
+                misses.extend(before);
+            }
+        }
+    }
+    misses
+}
+
 /// Places where nothing was found in this build and no step of it puts anything. Each is asked once: every step that looked there keeps it, so
 /// that the next build notices what appears there later.
 #[derive(Debug, Default)]

@@ -206,7 +206,8 @@ impl Executor<'_> {
             let place = write.path(&self.judge.plan.folders);
             move_file(&aside_of(step, write, aside), &place).map_err(|e| trouble(e.into(), &said))?;
         }
-        let account = Account { job: &job, inputs, started, outputs, said: said.clone(), wall: outcome.wall };
+        let (taken_in, wall) = (&|| self.taken_in(step, aside), outcome.wall);
+        let account = Account { job: &job, inputs, taken_in, started, outputs, said: said.clone(), wall };
         let note = self.observed(step, account);
         let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
         if let Some(note) = &note {

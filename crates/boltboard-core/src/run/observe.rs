@@ -5,12 +5,13 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
-use super::depends::{ReadFile, Searched, included_binaries, library_misses};
+use super::depends::{ReadFile, Searched, included_binaries, library_misses, misses_of_taken};
 use super::execute::Executor;
 use super::failure::Cause;
+use super::job::{Ends, Run, aside_of};
 use crate::base::{Digest, parse_dependencies};
-use crate::launch::Job;
-use crate::plan::{Action, Location, Step};
+use crate::launch::{Exit, Job};
+use crate::plan::{Action, Assembly, Location, Step};
 use crate::store::{Note, Output};
 use crate::survey::{Language, Tools};
 
@@ -18,8 +19,10 @@ use crate::survey::{Language, Tools};
 pub(super) struct Account<'a> {
     /// The process.
     pub job: &'a Job,
-    /// What it read, but for files that an assembler takes in as they are.
+    /// What it read, but for files that an assembler takes in.
     pub inputs: Vec<Location>,
+    /// Asks the assembler what it took in; `None` when it cannot tell.
+    pub taken_in: &'a dyn Fn() -> Option<Vec<Location>>,
     /// When it started.
     pub started: SystemTime,
     /// What it made.
@@ -33,8 +36,12 @@ pub(super) struct Account<'a> {
 impl Executor<'_> {
     /// Puts together what a step saw. `None` when a file of a person changed while it ran.
     pub(super) fn observed(&self, step: &Step, account: Account<'_>) -> Option<Note> {
-        let Account { job, mut inputs, started, outputs, said, wall } = account;
-        let files = self.files_read(step, &mut inputs, started)?;
+        let Account { job, mut inputs, taken_in, started, outputs, said, wall } = account;
+        let mut files = self.files_read(step, &inputs, started)?;
+        let taken = self.taken(step, &files, taken_in);
+        let more: Vec<Location> = taken.iter().filter(|taken| !inputs.contains(taken)).cloned().collect();
+        files.extend(self.files_read(step, &more, started)?);
+        inputs.extend(more);
         let mut digests = Vec::with_capacity(files.len());
         for ReadFile { at, content, .. } in &files {
             if matches!(at, Location::Tree(_)) && step.source().is_some_and(|source| source != at) {
@@ -57,6 +64,9 @@ impl Executor<'_> {
             let searched = Searched { read, quoted, folders: &folders, started, makes };
             absent = searched.misses(&files, &self.judge.plan.folders, &self.absences);
         }
+        if let Action::Compile { setting, .. } = &step.action {
+            absent.extend(misses_of_taken(&taken, &setting.search.before, &self.judge.plan.folders));
+        }
         if step.links() {
             let own = linker_folders(self.tools, job);
             absent = library_misses(&inputs, &job.arguments, &own, &self.judge.plan.folders);
@@ -72,38 +82,58 @@ impl Executor<'_> {
         Some(self.note(step, digests, absent, macros, outputs, said, wall_ms))
     }
 
-    /// The files that a step read, with their contents, but for the option headers. What an assembler takes in is added to
-    /// `inputs`. `None` when one is not as it was when the step started.
-    fn files_read(&self, step: &Step, inputs: &mut Vec<Location>, started: SystemTime) -> Option<Vec<ReadFile>> {
-        let folders = &self.judge.plan.folders;
-        let mut files: Vec<ReadFile> = Vec::with_capacity(inputs.len());
-        let (mut next, asking) = (0, inputs.len());
-        while let Some(at) = inputs.get(next).cloned() {
-            next += 1;
-            if self.judge.plan.is_header(&at) {
-                continue;
-            }
-            let path = at.path(folders);
+    /// The files that a step read, with their contents, but for the option headers. `None` when one is not as it was when the
+    /// step started.
+    fn files_read(&self, step: &Step, inputs: &[Location], started: SystemTime) -> Option<Vec<ReadFile>> {
+        let compiles = matches!(step.action, Action::Compile { .. });
+        let read = |at: &Location| {
+            let path = at.path(&self.judge.plan.folders);
             let content = match at {
                 Location::Tree(_) | Location::System(_) => self.judge.status.digest_since(&path, started)?,
                 Location::Made(_) | Location::Object(_) | Location::Output(_) => self.judge.status.digest(&path)?,
             };
-            let mut tokens = Arc::default();
-            if let Action::Compile { setting, .. } = &step.action
-                && next <= asking
-            {
-                tokens = self.judge.tokens.of(&path, &content)?;
-                if !matches!(at, Location::System(_)) {
-                    for taken in included_binaries(&tokens, &setting.search.before, folders) {
-                        if !inputs.contains(&taken) {
-                            inputs.push(taken);
-                        }
-                    }
-                }
-            }
-            files.push(ReadFile { at, content, tokens });
+            let tokens = if compiles { self.judge.tokens.of(&path, &content)? } else { Arc::default() };
+            Some(ReadFile { at: at.clone(), content, tokens })
+        };
+        inputs.iter().filter(|at| !self.judge.plan.is_header(at)).map(read).collect()
+    }
+
+    /// The files that the assembler of a compile took in (`.incbin`, `.include`): no dependency file of a compiler names them.
+    fn taken(&self, step: &Step, files: &[ReadFile], taken_in: &dyn Fn() -> Option<Vec<Location>>) -> Vec<Location> {
+        let Action::Compile { setting, language } = &step.action else { return Vec::new() };
+        let asks = match language {
+            Language::C | Language::Cxx => Assembly::Strings,
+            Language::Asm | Language::AsmWithCpp => Assembly::Text,
+        };
+        if files.iter().all(|file| file.tokens.assembly < asks) {
+            return Vec::new();
         }
-        Some(files)
+        let plainly = || {
+            let own = files.iter().filter(|file| !matches!(file.at, Location::System(_)));
+            own.flat_map(|file| included_binaries(&file.tokens, &setting.search.before, &self.judge.plan.folders))
+                .collect()
+        };
+        let mut taken = taken_in().unwrap_or_else(plainly);
+        taken.retain(|file| step.source() != Some(file));
+        taken
+    }
+
+    /// Runs a compile again to have its assembler list what it takes in. `None` when it cannot do that.
+    pub(super) fn taken_in(&self, step: &Step, aside: &Path) -> Option<Vec<Location>> {
+        let folders = &self.judge.plan.folders;
+        let run = Run { folders, defines: None, ends: Ends::Whole };
+        let (mut job, _) = self.job(step, aside, &run).ok()?;
+        let list = aside.join("taken.d");
+        job.arguments.push(format!("-Wa,--MD,{}", list.display()));
+        let outcome = self.launch.run(&job).ok();
+        step.writes.iter().map(|write| aside_of(step, write, aside)).for_each(|made| {
+            let _ = std::fs::remove_file(made);
+        });
+        let files = outcome.filter(|outcome| outcome.exit == Exit::Code(0)).and(take(&list, listed))?;
+        // Beside the files it names what the compiler hands it.
+        let paths = files.iter().map(|file| folders.tree.join(file));
+        let taken = paths.filter(|path| path.is_file() && !path.starts_with(aside));
+        Some(taken.map(|path| Location::of(&path, folders)).collect())
     }
 
     /// Keeps a header so that the text of today can be had again; without it, a compile is only not spared.
@@ -155,6 +185,13 @@ impl Executor<'_> {
 pub(super) fn listed(dependency_file: &Path) -> Option<Vec<String>> {
     let text = std::fs::read(dependency_file).ok()?;
     Some(parse_dependencies(&String::from_utf8_lossy(&text)))
+}
+
+/// Reads a file and removes it: to have it written over makes some file systems write it out.
+pub(super) fn take<T>(file: &Path, read: impl FnOnce(&Path) -> Option<T>) -> Option<T> {
+    let content = read(file);
+    let _ = std::fs::remove_file(file);
+    content
 }
 
 /// The folders that a linker searches by itself.

@@ -12,7 +12,7 @@ use std::time::Duration;
 
 use super::execute::{Ended, Executor, Trouble};
 use super::job::{Ends, Run, TEXT};
-use super::observe::{Account, listed};
+use super::observe::{Account, listed, take};
 use crate::base::files::{make_folder, write_quickly};
 use crate::base::{Digest, FileError};
 use crate::launch::{Exit, Job, Outcome};
@@ -146,9 +146,9 @@ impl Executor<'_> {
         inputs.extend(read.into_iter().filter(|input| step.source() != Some(input)));
         let old = &alike.note;
         let (outputs, said, wall) = (old.outputs.clone(), old.said.clone(), Duration::from_millis(old.wall_ms));
-        let Some(note) = self.observed(step, Account { job: &job, inputs, started, outputs, said, wall }) else {
-            return unknown;
-        };
+        let taken_in = &|| self.taken_in(step, aside);
+        let account = Account { job: &job, inputs, taken_in, started, outputs, said, wall };
+        let Some(note) = self.observed(step, account) else { return unknown };
         let note = Note { text: Some(text), memory: old.memory, ..note };
         self.store.add_note(&self.judge.base_key(step), &note, None)?;
         Ok(Look::Same(note))
@@ -234,13 +234,6 @@ impl Executor<'_> {
         }
         Ok(Some(Past { folders: before, defines: then }))
     }
-}
-
-/// Reads a file and removes it: to have it written over makes some file systems write it out.
-fn take<T>(file: &Path, read: impl FnOnce(&Path) -> Option<T>) -> Option<T> {
-    let content = read(file);
-    let _ = std::fs::remove_file(file);
-    content
 }
 
 /// Returns the digest of a preprocessor's text and of what it said, with neutral names for the folders.

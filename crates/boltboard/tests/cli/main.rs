@@ -13,6 +13,7 @@ mod json;
 mod learn;
 mod look;
 mod making;
+mod moving;
 mod large;
 mod profiles;
 mod reasoning;
