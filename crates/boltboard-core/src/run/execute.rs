@@ -193,7 +193,7 @@ impl Executor<'_> {
         }
         passed();
         let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
-        let inputs = match &dependency_file {
+        let mut inputs = match &dependency_file {
             Some(file) => self.inputs_of_compile(step, file).map_err(|cause| trouble(cause, &said))?,
             None if step.links() => {
                 let traced = traced(&outcome.stdout_text(), &step.reads, aside, &self.judge.plan.folders);
@@ -202,6 +202,7 @@ impl Executor<'_> {
             }
             None => step.reads.clone(),
         };
+        self.add_named(step, &job, aside, &mut inputs);
         for write in &step.writes {
             let place = write.path(&self.judge.plan.folders);
             move_file(&aside_of(step, write, aside), &place).map_err(|e| trouble(e.into(), &said))?;

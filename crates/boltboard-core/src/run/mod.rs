@@ -8,6 +8,7 @@ mod failure;
 mod graph;
 mod job;
 mod jobs;
+mod named;
 mod observe;
 mod same_text;
 mod tests_of_tree;

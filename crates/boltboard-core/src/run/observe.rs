@@ -9,6 +9,7 @@ use super::depends::{ReadFile, Searched, included_binaries, library_misses, miss
 use super::execute::Executor;
 use super::failure::Cause;
 use super::job::{Ends, Run, aside_of};
+use super::named::named_files;
 use crate::base::{Digest, parse_dependencies};
 use crate::launch::{Exit, Job};
 use crate::plan::{Action, Assembly, Location, Step};
@@ -141,6 +142,22 @@ impl Executor<'_> {
         let is_new = self.headers_kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner).insert(*content);
         if is_new {
             let _ = self.store.copy(&at.path(&self.judge.plan.folders), content);
+        }
+    }
+
+    /// Adds the files that the words of a compile or link name; those of other steps are declared.
+    pub(super) fn add_named(&self, step: &Step, job: &Job, aside: &Path, inputs: &mut Vec<Location>) {
+        // What a compile is given beyond these is ours.
+        let own = match &step.action {
+            Action::Compile { setting, .. } => setting.words.len(),
+            Action::Run(_) if step.links() => job.arguments.len(),
+            Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => return,
+        };
+        for file in named_files(job.arguments.iter().take(own).map(String::as_str), &job.folder) {
+            let location = Location::of(&file, &self.judge.plan.folders);
+            if step.may_find(&location) && !file.starts_with(aside) && !inputs.contains(&location) {
+                inputs.push(location);
+            }
         }
     }
 

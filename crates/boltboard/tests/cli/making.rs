@@ -186,3 +186,50 @@ fn state_of_another_version_costs_work_and_nothing_else() {
     }
     tree.equals_clean();
 }
+
+const NAMED: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[toolchain]
+flags = ["-O1", "@flags.rsp"]
+[part.prog]
+kind = "program"
+sources = ["main.c", { add = ["low.c"], flags = ["-include", "forced.h"] }]
+link-flags = ["more.ld", "@link.rsp"]
+"#;
+
+#[test]
+fn files_that_flags_name_count_though_nobody_declares_them() {
+    let tree = Scratch::with(&[
+        ("board.toml", NAMED),
+        ("flags.rsp", "-DDEPTH=4\n@deeper.rsp\n"),
+        ("deeper.rsp", "-fno-common"),
+        ("link.rsp", "-Wl,--version-script=exports.map"),
+        ("exports.map", "{ global: main; };\n"),
+        ("more.ld", "low_mark = 1;\n"),
+        ("forced.h", "#define LOW 0\n"),
+        ("main.c", "int low(void);\nint main(void) { return DEPTH + low(); }\n"),
+        ("low.c", "int low(void) { return LOW; }\n"),
+    ]);
+    tree.run("build").code(0);
+    tree.run("build").says(&["0 steps run"]);
+    let (both, link) = (["compile low.c", "compile main.c"], ["link out/bin/prog"]);
+    for (file, text, want) in [
+        ("flags.rsp", "-DDEPTH=5\n@deeper.rsp\n", &both[..]),
+        ("deeper.rsp", "-fcommon", &both),
+        ("exports.map", "{ global: *; };\n", &link),
+        ("more.ld", "low_mark = 2;\n", &link),
+        ("link.rsp", "-Wl,--version-script=exports.map -Wl,--defsym=high_mark=3", &link),
+        ("forced.h", "#define LOW 3\n", &both[..1]),
+    ] {
+        tree.write(file, text);
+        assert_eq!(tree.previewed("run"), want, "{file}");
+        tree.run("preview").says(&[&format!("{file} has changed")]);
+        tree.run("build --verify").code(0).says(&["Verified:"]);
+        tree.run("build").says(&["0 steps run"]);
+    }
+    assert_eq!(exit_code(&tree, "prog"), Some(8));
+    std::fs::remove_file(tree.at("deeper.rsp")).expect("removed");
+    tree.run("build").code(1).complains(&["deeper.rsp"]);
+}
