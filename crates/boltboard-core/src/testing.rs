@@ -127,6 +127,7 @@ pub fn tools() -> Tools {
         search_path: "/usr/bin:/bin".into(),
         variables: BTreeMap::new(),
         epoch: Epoch::default(),
+        processor: Digest::default(),
     }
 }
 

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use boltboard_core::base::Digest;
 use boltboard_core::board::{Board, CheckLanguage, NeedCheck, NeedId};
 use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::remedy::{self, Distribution};
@@ -100,6 +101,9 @@ fn sysroot(session: &Session, choices: &Choices) -> Option<PathBuf> {
     text.filter(|folder| !folder.is_empty()).map(PathBuf::from)
 }
 
+/// Where the kernel tells about processors.
+const PROCESSOR: &str = "/sys/devices/system/cpu";
+
 /// The compilers that choices name, before anything is resolved. The C++ one is asked only where a need is about C++.
 pub fn tools(session: &Session, choices: &Choices) -> Tools {
     let chain = &session.board.toolchain;
@@ -120,7 +124,19 @@ pub fn tools(session: &Session, choices: &Choices) -> Tools {
         search_path: session.search_path.clone(),
         variables: session.variables.clone(),
         epoch: session.epoch,
+        processor: processor(),
     }
+}
+
+/// Stands for the processor: what the kernel calls it, with all that it can do (or what the file says that a test names).
+pub fn processor() -> Digest {
+    let named = std::env::var_os("BOLTBOARD_PROCESSOR_FILE").map(PathBuf::from);
+    let places = match named {
+        Some(file) => vec![file],
+        None => ["modalias", "cpu0/regs/identification/midr_el1"].map(|name| Path::new(PROCESSOR).join(name)).to_vec(),
+    };
+    let texts: Vec<String> = places.iter().filter_map(|place| std::fs::read_to_string(place).ok()).collect();
+    Digest::of_parts(texts.iter().map(String::as_str))
 }
 
 /// Whether programs for a target run on this machine.

@@ -347,7 +347,14 @@ impl Session {
         } else {
             Err(boltboard_core::survey::CompilerFault::Absent { name: cxx_name })
         };
-        Tools { c, cxx, search_path: self.search_path.clone(), variables: self.variables.clone(), epoch: self.epoch }
+        Tools {
+            c,
+            cxx,
+            search_path: self.search_path.clone(),
+            variables: self.variables.clone(),
+            epoch: self.epoch,
+            processor: crate::host::processor(),
+        }
     }
 
     /// Tells what a build by a plan would do; the plan may be one of what was touched.

@@ -13,6 +13,7 @@ use boltboard_core::survey::EPOCH_VARIABLE;
 
 use crate::args::Global;
 use crate::exit::Stop;
+use crate::host::processor;
 use crate::session::{Planned, Resolved, Session, Whereabouts, this_program, variables};
 
 /// Returns how the last build of the profile in use stands, with that profile, if it was one for what is asked.
@@ -94,6 +95,7 @@ fn asked(root: &Path, work: &WorkFolder, profile: &ProfileName, global: &Global)
         profile.to_string(),
         std::env::var("PATH").unwrap_or_default(),
         std::env::var(EPOCH_VARIABLE).unwrap_or_default(),
+        processor().to_string(),
     ];
     let own = std::env::vars_os().filter(|(name, _)| name.to_string_lossy().starts_with("BOLTBOARD_"));
     let mut own: Vec<String> =

@@ -114,6 +114,7 @@ fn main() -> Result<()> {
         search_path: search_path.clone(),
         variables: Default::default(),
         epoch: Default::default(),
+        processor: Default::default(),
     };
     let jobs = std::thread::available_parallelism().map_or(1, usize::from);
     let one = |joining: Joining, memo: &ProbeMemo| -> Result<(Duration, usize, Facts)> {

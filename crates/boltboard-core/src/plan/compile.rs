@@ -7,7 +7,7 @@ use super::location::Location;
 use super::lower::{Lower, PlanFault, source_path};
 use super::search::HeaderSearch;
 use super::step::{Action, Fragment, Setting, StepId, Tool, ToolPlace, Word};
-use crate::base::{RelPath, is_c_name};
+use crate::base::{Digest, RelPath, is_c_name};
 use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};
 use crate::survey::{Fact, Language};
 
@@ -55,7 +55,8 @@ impl Lower<'_> {
                     let mut words = taken_out(words, &mut defines);
                     words.extend(include_words.clone());
                     let search = HeaderSearch::of(&words, self.input.folders);
-                    let setting = Arc::new(Setting::new(self.compiler(language), words, defines, search));
+                    let compiler = self.compiler_for(language, &words);
+                    let setting = Arc::new(Setting::new(compiler, words, defines, search));
                     settings.push((language, file_flags, Arc::clone(&setting)));
                     setting
                 }
@@ -95,6 +96,19 @@ impl Lower<'_> {
                 Tool { name, place: ToolPlace::Absent(fault.to_string()) }
             }
         }
+    }
+
+    /// The compiler that runs these words: where they ask for code for the processor that it runs on, that counts as well.
+    pub(super) fn compiler_for(&self, language: Language, words: &[Word]) -> Tool {
+        let mut tool = self.compiler(language);
+        let asks =
+            |word: &Word| matches!(word.fragments.last(), Some(Fragment::Text(text)) if text.ends_with("=native"));
+        if let ToolPlace::Host { identity, .. } = &mut tool.place
+            && words.iter().any(asks)
+        {
+            *identity = Digest::of_parts([identity.to_string().as_str(), &self.input.tools.processor.to_string()]);
+        }
+        tool
     }
 
     fn flag_words(&self, part: &PartDef, language: Language) -> Vec<Word> {

@@ -153,7 +153,12 @@ impl Executor<'_> {
             Action::Run(_) if step.links() => job.arguments.len(),
             Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => return,
         };
-        for file in named_files(job.arguments.iter().take(own).map(String::as_str), &job.folder) {
+        let words = job.arguments.iter().take(own).map(String::as_str);
+        let mut files = named_files(words.clone(), &job.folder);
+        // A compiler that is told to take another linker looks for it by this name.
+        let linkers = words.filter_map(|word| word.strip_prefix("-fuse-ld="));
+        files.extend(linkers.filter_map(|name| self.tools.program(&format!("ld.{name}"))).map(|(path, _)| path));
+        for file in files {
             let location = Location::of(&file, &self.judge.plan.folders);
             if step.may_find(&location) && !file.starts_with(aside) && !inputs.contains(&location) {
                 inputs.push(location);

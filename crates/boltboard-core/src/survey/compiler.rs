@@ -296,6 +296,8 @@ pub struct Tools {
     pub variables: BTreeMap<String, String>,
     /// The time that everything is built as if at.
     pub epoch: Epoch,
+    /// Stands for this machine's processor, which counts where a compiler is asked for code for whatever it runs on.
+    pub processor: Digest,
 }
 
 /// The variable that says the time that everything is built as if at.

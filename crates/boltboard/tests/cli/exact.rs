@@ -339,3 +339,35 @@ fn the_programs_behind_a_compiler_count_and_so_do_those_that_come_before_them() 
     std::fs::remove_file(tree.at("tools/as")).expect("removed");
     run("build").says(&["0 steps run", "from the store"]);
 }
+
+#[test]
+fn another_processor_counts_for_code_that_is_made_for_it() {
+    let tree = Scratch::with(MINI);
+    tree.edit("board.toml", "\"src/depth.c\"", "{ add = [\"src/depth.c\"], flags = [\"-mtune=native\"] }");
+    tree.write("one", "a processor");
+    tree.write("other", "another one");
+    let on =
+        |words: &str, processor: &str| tree.run_with(words, "BOLTBOARD_PROCESSOR_FILE", &format!("TREE/{processor}"));
+    on("build", "one").code(0);
+    on("build", "one").code(0).says(&["0 steps run"]);
+    on("preview", "other").code(0).says(&["compile   src/depth.c"]);
+    on("build --verbose", "other").code(0).complains(&["compile   src/depth.c"]).says(&["Built: 1 step run"]);
+    on("build", "one").code(0).says(&["0 steps run, 1 from the store"]);
+    tree.write("one", "another one");
+    on("build", "one").code(0).says(&["0 steps run, 1 from the store"]);
+}
+
+#[test]
+fn a_linker_that_flags_choose_counts_for_links_alone() {
+    let tree = Scratch::with(MINI);
+    tree.edit("board.toml", "uses = [\"names\"]", "uses = [\"names\"]\nlink-flags = [\"-fuse-ld=bfd\"]");
+    let path = format!("TREE/tools:{}", usual_path());
+    let run = |words: &str| tree.run_with(words, "PATH", &path).code(0);
+    tree.script("tools/ld.bfd", "# one\nexec /usr/bin/ld \"$@\"");
+    run("build");
+    run("build").says(&["0 steps run"]);
+    tree.script("tools/ld.bfd", "# another\nexec /usr/bin/ld \"$@\"");
+    run("preview").says(&["link      out/bin/mini", "tools/ld.bfd has changed"]);
+    run("build").says(&["Built: 1 step run"]);
+    run("build").says(&["0 steps run"]);
+}

@@ -43,6 +43,7 @@ impl Bench {
             search_path: host.search_path.clone(),
             variables: BTreeMap::new(),
             epoch: Epoch::default(),
+            processor: Digest::default(),
         };
         let mut bench = Bench { tree, host, tools, memo };
         // The machine's compiler, with one more folder of headers.
