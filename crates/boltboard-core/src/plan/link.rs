@@ -45,6 +45,7 @@ impl Lower<'_> {
         let interfaces = inputs.shared.clone();
         let mut reads: Vec<Location> = [inputs.objects, inputs.archives, inputs.shared].concat();
         reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
+        reads.extend(words.iter().filter_map(Word::made_file).filter(|file| self.made_by.contains_key(file)));
         let tool = self.compiler_for(if inputs.cxx { Language::Cxx } else { Language::C }, &words);
         let linked = self.run_step(id, part, tool, words, reads, vec![output.clone()], Finds::Libraries);
         if let Some(linked) = linked {

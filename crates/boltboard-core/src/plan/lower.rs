@@ -182,7 +182,7 @@ pub(super) struct Lower<'a> {
     wanted: Wanted<'a>,
     pub plan: Plan,
     pub(super) header_steps: Vec<StepId>,
-    made_by: HashMap<Location, StepId, FixedState>,
+    pub(super) made_by: HashMap<Location, StepId, FixedState>,
     /// The objects of each part, with whether any is C++.
     pub objects: BTreeMap<PartId, (Vec<Location>, bool)>,
     pub(super) finished: BTreeMap<PartId, Vec<StepId>>,

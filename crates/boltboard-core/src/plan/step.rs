@@ -247,6 +247,17 @@ impl Word {
         Word { fragments: vec![Fragment::Result(index)] }
     }
 
+    /// Returns the generated file that it names below their folder, as in `-Wl,--version-script=${path:made}/exports.map`.
+    pub(super) fn made_file(&self) -> Option<Location> {
+        self.fragments.windows(2).find_map(|pair| match pair {
+            [Fragment::At(Location::Made(folder)), Fragment::Text(rest)] => {
+                let name = rest.strip_prefix('/')?.split(',').next()?;
+                folder.join(name).ok().map(Location::Made)
+            }
+            _ => None,
+        })
+    }
+
     /// Returns the word the same on every machine; for keys and for people.
     pub fn neutral(&self, writes: &[Location]) -> String {
         let fragment = |fragment: &Fragment| match fragment {

@@ -202,7 +202,7 @@ impl Executor<'_> {
             }
             None => step.reads.clone(),
         };
-        self.add_named(step, &job, aside, &mut inputs);
+        self.add_named(step, &job, aside, &mut inputs).map_err(|cause| trouble(cause, &said))?;
         for write in &step.writes {
             let place = write.path(&self.judge.plan.folders);
             move_file(&aside_of(step, write, aside), &place).map_err(|e| trouble(e.into(), &said))?;

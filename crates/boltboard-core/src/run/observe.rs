@@ -146,12 +146,21 @@ impl Executor<'_> {
     }
 
     /// Adds the files that the words of a compile or link name; those of other steps are declared.
-    pub(super) fn add_named(&self, step: &Step, job: &Job, aside: &Path, inputs: &mut Vec<Location>) {
+    ///
+    /// # Errors
+    /// One of them is made by a step that this one does not wait for.
+    pub(super) fn add_named(
+        &self,
+        step: &Step,
+        job: &Job,
+        aside: &Path,
+        inputs: &mut Vec<Location>,
+    ) -> Result<(), Cause> {
         // What a compile is given beyond these is ours.
         let own = match &step.action {
             Action::Compile { setting, .. } => setting.words.len(),
             Action::Run(_) if step.links() => job.arguments.len(),
-            Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => return,
+            Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => return Ok(()),
         };
         let words = job.arguments.iter().take(own).map(String::as_str);
         let mut files = named_files(words.clone(), &job.folder);
@@ -160,9 +169,25 @@ impl Executor<'_> {
         files.extend(linkers.filter_map(|name| self.tools.program(&format!("ld.{name}"))).map(|(path, _)| path));
         for file in files {
             let location = Location::of(&file, &self.judge.plan.folders);
+            self.declared(step, &location)?;
             if step.may_find(&location) && !file.starts_with(aside) && !inputs.contains(&location) {
                 inputs.push(location);
             }
+        }
+        Ok(())
+    }
+
+    /// Checks that a generated file which a step read is there when the step runs.
+    fn declared(&self, step: &Step, input: &Location) -> Result<(), Cause> {
+        let plan = self.judge.plan;
+        if !matches!(input, Location::Made(_)) || step.reads.contains(input) {
+            return Ok(());
+        }
+        match plan.maker(input).filter(|maker| !step.after.contains(maker)) {
+            Some(maker) => {
+                Err(Cause::Undeclared { file: input.to_string(), maker: plan.owner(&plan.steps[maker]).to_string() })
+            }
+            None => Ok(()),
         }
     }
 
@@ -188,16 +213,7 @@ impl Executor<'_> {
                     return Err(Cause::ShippedHeader { found: path.to_string(), header: header.to_string() });
                 }
             }
-            if let Location::Made(_) = input
-                && let Some(maker) = plan.maker(input)
-                && !step.after.contains(&maker)
-                && !step.reads.contains(input)
-            {
-                return Err(Cause::Undeclared {
-                    file: input.to_string(),
-                    maker: plan.owner(&plan.steps[maker]).to_string(),
-                });
-            }
+            self.declared(step, input)?;
         }
         Ok(inputs)
     }

@@ -146,7 +146,9 @@ impl Executor<'_> {
         inputs.extend(read.into_iter().filter(|input| step.source() != Some(input)));
         let old = &alike.note;
         let (outputs, said, wall) = (old.outputs.clone(), old.said.clone(), Duration::from_millis(old.wall_ms));
-        self.add_named(step, &job, aside, &mut inputs);
+        if self.add_named(step, &job, aside, &mut inputs).is_err() {
+            return unknown;
+        }
         let taken_in = &|| self.taken_in(step, aside);
         let account = Account { job: &job, inputs, taken_in, started, outputs, said, wall };
         let Some(note) = self.observed(step, account) else { return unknown };

@@ -233,3 +233,38 @@ fn files_that_flags_name_count_though_nobody_declares_them() {
     std::fs::remove_file(tree.at("deeper.rsp")).expect("removed");
     tree.run("build").code(1).complains(&["deeper.rsp"]);
 }
+
+const MADE: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[part.words]
+kind = "generated"
+command = ["sh", "-c", "cat ${step:reads} > ${step:writes}"]
+reads = ["more.in"]
+writes = ["more.ld"]
+[part.prog]
+kind = "program"
+sources = ["main.c"]
+uses = ["words"]
+link-flags = ["-Wl,${path:made}/more.ld,--no-undefined"]
+"#;
+
+#[test]
+fn generated_files_that_flags_of_a_link_name_come_before_it() {
+    let tree = Scratch::with(&[
+        ("board.toml", MADE),
+        ("more.in", "low_mark = 1;\n"),
+        ("main.c", "extern char low_mark[];\nint main(void) { return (int)(long)low_mark; }\n"),
+    ]);
+    // The mark is a number, not a place that moves with the program.
+    tree.edit("board.toml", "[part.prog]\n", "[part.prog]\nflags = [\"-fno-pie\"]\n");
+    tree.edit("board.toml", "--no-undefined\"", "--no-undefined\", \"-no-pie\"");
+    tree.run("build --jobs 4").code(0);
+    assert_eq!(exit_code(&tree, "prog"), Some(1));
+    tree.write("more.in", "low_mark = 2;\n");
+    assert_eq!(tree.previewed("follows"), ["link out/bin/prog"]);
+    tree.run("build --verify").code(0).says(&["2 steps run", "Verified:"]);
+    assert_eq!(exit_code(&tree, "prog"), Some(2));
+    tree.run("build").says(&["0 steps run"]);
+}
