@@ -195,7 +195,8 @@ impl Executor<'_> {
     pub(super) fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<Vec<Location>, Cause> {
         let plan = self.judge.plan;
         let Some(files) = listed(dependency_file) else {
-            return Err(Cause::NoOutput("the list of the files that it read".into()));
+            let list = "the list of the files that it read: what stands in the compiler's place must heed `-MF`";
+            return Err(Cause::NoOutput(list.into()));
         };
         let mut inputs: Vec<Location> = step.reads.clone();
         for file in files {
