@@ -247,6 +247,11 @@ impl Word {
         Word { fragments: vec![Fragment::Result(index)] }
     }
 
+    /// Tells whether it is a file or folder and nothing else.
+    pub fn is_place(&self) -> bool {
+        matches!(self.fragments[..], [Fragment::At(_)])
+    }
+
     /// Returns the generated file that it names below their folder, as in `-Wl,--version-script=${path:made}/exports.map`.
     pub(super) fn made_file(&self) -> Option<Location> {
         self.fragments.windows(2).find_map(|pair| match pair {

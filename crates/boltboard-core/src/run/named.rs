@@ -1,6 +1,7 @@
 //! Files that the words of a command name: lists of further words, version scripts, profiles. No dependency file and no linker's
 //! trace tells of them, yet what comes out follows from them.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// How deep lists of words may name further lists.
@@ -10,13 +11,13 @@ const OTHERS: [&str; 8] = ["-D", "-U", "-I", "-L", "-l", "-iquote", "-isystem", 
 
 /// Returns the files that are there and that words name: alone, after `=` or `,`, after `@` (then also those that the words in it
 /// name), or right behind `-T`. Paths are relative to `folder`, where the command runs.
-pub fn named_files<'w>(words: impl IntoIterator<Item = &'w str>, folder: &Path) -> Vec<PathBuf> {
-    let mut files = Vec::new();
+pub fn named_files<'w>(words: impl IntoIterator<Item = &'w str>, folder: &Path) -> BTreeSet<PathBuf> {
+    let mut files = BTreeSet::new();
     words.into_iter().for_each(|word| add(word, folder, MAX_DEPTH, &mut files));
     files
 }
 
-fn add(word: &str, folder: &Path, depth: usize, files: &mut Vec<PathBuf>) {
+fn add(word: &str, folder: &Path, depth: usize, files: &mut BTreeSet<PathBuf>) {
     if OTHERS.iter().any(|other| word.starts_with(other)) || word.contains("-prefix-map=") {
         return;
     }
@@ -27,7 +28,7 @@ fn add(word: &str, folder: &Path, depth: usize, files: &mut Vec<PathBuf>) {
         if name.is_empty() || name.starts_with('-') || files.contains(&path) || !path.is_file() {
             continue;
         }
-        files.push(path.clone());
+        files.insert(path.clone());
         if list
             && depth > 0
             && let Ok(text) = std::fs::read_to_string(&path)
@@ -65,7 +66,7 @@ mod tests {
             ("-Wl,--version-script=gone.map", &[]),
             ("-I.", &[]),
         ] {
-            let want: Vec<PathBuf> = want.iter().map(|name| folder.path().join(name)).collect();
+            let want: BTreeSet<PathBuf> = want.iter().map(|name| folder.path().join(name)).collect();
             assert_eq!(named_files([word], folder.path()), want, "{word}");
         }
     }

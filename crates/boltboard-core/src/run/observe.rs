@@ -156,13 +156,14 @@ impl Executor<'_> {
         aside: &Path,
         inputs: &mut Vec<Location>,
     ) -> Result<(), Cause> {
-        // What a compile is given beyond these is ours.
-        let own = match &step.action {
-            Action::Compile { setting, .. } => setting.words.len(),
-            Action::Run(_) if step.links() => job.arguments.len(),
+        let words = match &step.action {
+            Action::Compile { setting, .. } => &setting.words,
+            Action::Run(command) if step.links() => &command.words,
             Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => return Ok(()),
         };
-        let words = job.arguments.iter().take(own).map(String::as_str);
+        // They come first among the arguments. What is nothing but a place is known.
+        let flags = words.iter().zip(&job.arguments).filter(|(word, _)| !word.is_place());
+        let words = flags.map(|(_, argument)| argument.as_str());
         let mut files = named_files(words.clone(), &job.folder);
         // A compiler that is told to take another linker looks for it by this name.
         let linkers = words.filter_map(|word| word.strip_prefix("-fuse-ld="));
