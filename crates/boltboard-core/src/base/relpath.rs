@@ -51,8 +51,7 @@ impl RelPath {
         if text.len() > 4096 {
             return Err(RelPathFault::TooLong);
         }
-        if text.bytes().any(|byte| byte.is_ascii_control()) || (!text.is_ascii() && text.chars().any(char::is_control))
-        {
+        if text.chars().any(char::is_control) {
             return Err(RelPathFault::Control(text.escape_debug().to_string()));
         }
         if text.starts_with('/') {
