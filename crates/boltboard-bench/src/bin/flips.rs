@@ -39,6 +39,10 @@ fn main() -> Result<()> {
     let texts = texts(&tree)?;
     let (mut sums, mut flips, mut refused, mut wrong) = (Flip::default(), 0, 0, 0);
     println!("{:<28} {:>8} {:>6} {:>8} {:>6} {:>8}", "flip", "compiles", "texts", "objects", "links", "outputs");
+    let restore = || -> Result<Vec<u8>> {
+        std::fs::write(&profile, &start)?;
+        expect(&tree, &["build", "--quiet"])
+    };
     for (option, value) in all_flips(&tree)? {
         let words = format!("{option}={value}");
         if !run(&tree, &["set", &words])?.status.success() {
@@ -49,8 +53,7 @@ fn main() -> Result<()> {
         let Some(flip) = flip(&tree, &texts)? else {
             refused += 1;
             println!("{words:<28} refused: the tree does not build with it");
-            std::fs::write(&profile, &start)?;
-            expect(&tree, &["build", "--quiet"])?;
+            restore()?;
             continue;
         };
         flips += 1;
@@ -66,8 +69,7 @@ fn main() -> Result<()> {
         sums.changed += flip.changed;
         sums.links += flip.links;
         sums.linked += flip.linked;
-        std::fs::write(&profile, &start)?;
-        expect(&tree, &["build", "--quiet"])?;
+        restore()?;
     }
     let ratio = |a: usize, b: usize| a as f64 / b.max(1) as f64;
     println!(
