@@ -118,6 +118,7 @@ pub fn tools() -> Tools {
         target: String::new(),
         identity: Digest::of(name.as_bytes()),
         include_folders: vec![],
+        header_search: vec![],
         library_folders: vec![],
         library_search: LibrarySearch::Partly,
     };

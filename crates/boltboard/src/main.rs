@@ -18,6 +18,8 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 /// The word that starts this program as the guard of another one's steps.
 const GUARD: &str = "guard-steps";
+/// The word that starts this program as the gate of a command that is watched.
+const GATE: &str = "watch-step";
 
 fn main() -> std::process::ExitCode {
     if std::env::args_os().nth(1).is_some_and(|word| word == GUARD) {
@@ -25,6 +27,11 @@ fn main() -> std::process::ExitCode {
             boltboard_core::launch::serve_guard(std::io::stdin().lock(), std::fs::File::from(list));
         }
         return std::process::ExitCode::SUCCESS;
+    }
+    if std::env::args_os().nth(1).is_some_and(|word| word == GATE) {
+        // It comes back only when there is no such program, which the one who watches finds out.
+        boltboard_core::watch::serve_gate(std::env::args_os().skip(2));
+        return std::process::ExitCode::FAILURE;
     }
     let cli = match args::Cli::try_parse() {
         Ok(cli) => cli,

@@ -11,11 +11,12 @@ use boltboard_core::launch::RealLaunch;
 use boltboard_core::load::{KeptPlace, LazySearch, Loaded, load};
 use boltboard_core::logic::Logic;
 use boltboard_core::plan::{
-    Judge, Plan, PlanInput, Preview, TokenMemo, Touched, Touching, Wanted, lower, lower_some, preview,
+    Judge, Plan, PlanInput, Preview, Touched, Touching, Wanted, lower, lower_some, preview,
 };
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
+use boltboard_core::reading::TokenMemo;
 use boltboard_core::store::{Folders, Journal, Stamp, StatusMemo, Store, Sweep, WorkFolder};
 use boltboard_core::survey::{CompilerSearch, EPOCH_VARIABLE, Facts, Language, ProbeMemo, Tools, identify};
 
@@ -363,7 +364,7 @@ impl Session {
             None => self.judged(planned, &mut |_, preview| Ok(preview.clone())),
             Some(Touched { journal, status, .. }) => {
                 let (store, tokens) = (Store::at(&self.work.store()), TokenMemo::default());
-                Ok(preview(&Judge { plan: &planned.plan, journal, store: &store, status, tokens: &tokens }))
+                Ok(preview(&Judge::new(&planned.plan, journal, &store, status, &tokens)))
             }
         }
     }
@@ -374,13 +375,9 @@ impl Session {
         planned: &Planned,
         look: &mut dyn FnMut(&Judge<'_>, &Preview) -> Result<T, Stop>,
     ) -> Result<T, Stop> {
-        let judge = Judge {
-            plan: &planned.plan,
-            journal: &Journal::open(&planned.folders.build)?,
-            store: &Store::at(&self.work.store()),
-            status: &StatusMemo::load(&self.work.status()),
-            tokens: &TokenMemo::default(),
-        };
+        let (journal, store) = (Journal::open(&planned.folders.build)?, Store::at(&self.work.store()));
+        let (status, tokens) = (StatusMemo::load(&self.work.status()), TokenMemo::default());
+        let judge = Judge::new(&planned.plan, &journal, &store, &status, &tokens);
         look(&judge, &preview(&judge))
     }
 

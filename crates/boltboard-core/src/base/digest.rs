@@ -59,6 +59,22 @@ impl Digest {
     }
 }
 
+/// Takes the digest of bytes that come one after the other.
+#[derive(Debug, Default)]
+pub struct DigestOf(blake3::Hasher);
+
+impl DigestOf {
+    /// Adds bytes.
+    pub fn add(&mut self, bytes: &[u8]) {
+        self.0.update(bytes);
+    }
+
+    /// Returns the digest of all of them.
+    pub fn end(self) -> Digest {
+        Digest(*self.0.finalize().as_bytes())
+    }
+}
+
 impl fmt::Display for Digest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(blake3::Hash::from_bytes(self.0).to_hex().as_str())

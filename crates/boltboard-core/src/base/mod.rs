@@ -17,7 +17,7 @@ pub mod version;
 
 pub use c_name::is_c_name;
 pub use depfile::parse_dependencies;
-pub use digest::Digest;
+pub use digest::{Digest, DigestOf};
 pub use epoch::Epoch;
 pub use files::FileError;
 pub use glob::{Depth, Glob, GlobFault};

@@ -152,6 +152,6 @@ fn same(left: &Side<'_>, left_id: StepId, right: &Side<'_>, right_id: StepId) ->
         return Some(false);
     }
     let note = ln.or(rn)?;
-    let stands = |side: &Side<'_>, step| side.judge.macros_of(step, &note);
+    let stands = |side: &Side<'_>, step| side.judge.macros_as_now(step, &note);
     Some(stands(left, ls) == stands(right, rs))
 }

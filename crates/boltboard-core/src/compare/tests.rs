@@ -1,5 +1,5 @@
 use super::*;
-use crate::plan::TokenMemo;
+use crate::reading::TokenMemo;
 use crate::store::{Journal, StatusMemo, Store};
 use crate::testing::{Planner, TestTree};
 
@@ -33,7 +33,7 @@ fn compared(left: &str, right: &str) -> (Vec<String>, Vec<String>, PlanDifferenc
     let (lp, rp) = (l.plan(), r.plan());
     let journal = Journal::open(&lp.folders.build).expect("empty");
     let (status, store, tokens) = (StatusMemo::default(), Store::at(&tree.root().join("store")), TokenMemo::default());
-    let judge = |plan| Judge { plan, journal: &journal, store: &store, status: &status, tokens: &tokens };
+    let judge = |plan| Judge::new(plan, &journal, &store, &status, &tokens);
     let (lj, rj) = (judge(&lp), judge(&rp));
     let difference = plans(&l.board, &Side { judge: &lj }, &Side { judge: &rj });
     let moved = values(&l.resolution, &r.resolution);

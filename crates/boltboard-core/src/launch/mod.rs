@@ -1,6 +1,5 @@
 //! The only door to other processes: a real one, and a scripted one for tests.
 
-mod fence;
 mod guard;
 mod real;
 mod scripted;
@@ -9,7 +8,8 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
-pub use fence::Fence;
+use crate::watch::{Depth, Sight};
+
 pub use guard::{Guard, serve_guard};
 pub use real::{RealLaunch, Stopper, find_program};
 pub use scripted::ScriptedLaunch;
@@ -30,8 +30,8 @@ pub struct Job {
     pub environment: BTreeMap<String, String>,
     /// It is ended after so long.
     pub limit: Option<Duration>,
-    /// What of some folders it may read; all without.
-    pub fence: Option<Fence>,
+    /// How closely it is watched; not at all without.
+    pub watch: Option<Depth>,
 }
 
 /// How a process ended.
@@ -60,6 +60,8 @@ pub struct Outcome {
     pub wall: Duration,
     /// What it took of the machine.
     pub used: Used,
+    /// What it was seen to do, where it was to be watched and could be.
+    pub sight: Option<Sight>,
 }
 
 /// What a process and those that it waited for took of the machine.
@@ -100,4 +102,14 @@ pub trait Launch: Sync {
     /// # Errors
     /// It could not be started.
     fn run(&self, job: &Job) -> Result<Outcome, LaunchError>;
+
+    /// Tells whether it watches what is to be watched.
+    fn watches(&self) -> bool {
+        false
+    }
+
+    /// Returns why nothing can be watched on this machine, once that has turned out.
+    fn unwatched(&self) -> Option<String> {
+        None
+    }
 }

@@ -15,6 +15,7 @@ use rustix::process::{Pid, PidfdFlags, Signal, WaitId, WaitIdOptions, kill_proce
 use wait4::Wait4;
 
 use super::{Exit, Guard, Job, Launch, LaunchError, Outcome, Used};
+use crate::watch::{Blind, Depth, Followed, Gate, Sight, follow};
 
 /// How much of a process's output is kept, in bytes; the rest is read and dropped.
 const MAX_OUTPUT: usize = 16 * 1024 * 1024;
@@ -31,6 +32,9 @@ const GRACE: Duration = Duration::from_secs(2);
 pub struct RealLaunch {
     stopper: Stopper,
     guard: std::sync::OnceLock<Guard>,
+    gate: std::sync::OnceLock<Gate>,
+    /// Why nothing can be watched here.
+    unwatched: std::sync::OnceLock<String>,
 }
 
 /// Stops a [`RealLaunch`] from anywhere, such as a signal's handler.
@@ -84,20 +88,26 @@ impl RealLaunch {
         let _ = self.guard.set(guard);
     }
 
+    /// Has what is to be watched run behind this gate; without one, nothing is watched.
+    pub fn watch_with(&self, gate: Gate) {
+        // A second gate would be the same.
+        let _ = self.gate.set(gate);
+    }
+
+    /// Returns why nothing can be watched on this machine, once that has turned out.
+    pub fn unwatched(&self) -> Option<&str> {
+        self.unwatched.get().map(String::as_str)
+    }
+
     fn running(&self) -> std::sync::MutexGuard<'_, BTreeSet<i32>> {
         self.stopper.running()
     }
 
     fn finish(&self, mut child: Child, job: &Job, started: Instant) -> std::io::Result<Outcome> {
         let pid = i32::try_from(child.id()).unwrap_or(i32::MAX);
-        self.running().insert(pid);
-        if let Some(guard) = self.guard.get() {
-            guard.started(pid);
-        }
-        if self.is_stopped() {
-            end_group(pid);
-        }
-        let heard = hear(&mut child, pid, job.limit.map(|limit| started + limit));
+        self.begins(pid);
+        let pipes = (child.stdout.take(), child.stderr.take());
+        let heard = hear(pipes, pid, job.limit.map(|limit| started + limit), Leftovers::Ours);
         // It is left unreaped until its group is ended, so that its number cannot be another one's by then: a step must not leave
         // anything behind that could still write.
         if let Some(id) = Pid::from_raw(pid) {
@@ -105,10 +115,7 @@ impl RealLaunch {
             end_group(pid);
         }
         let waited = child.wait4();
-        self.running().remove(&pid);
-        if let Some(guard) = self.guard.get() {
-            guard.ended(pid);
-        }
+        self.ends(pid);
         let waited = waited?;
         let status = waited.status;
         let used = Used { cpu: waited.rusage.utime + waited.rusage.stime, memory: waited.rusage.maxrss };
@@ -119,25 +126,96 @@ impl RealLaunch {
             (Some(code), _) => Exit::Code(code),
             (None, signal) => Exit::Signal(signal.unwrap_or(0)),
         };
-        Ok(Outcome { exit, stdout: heard.stdout.kept, stderr: heard.stderr.kept, wall: started.elapsed(), used })
+        let (stdout, stderr) = (heard.stdout.kept, heard.stderr.kept);
+        Ok(Outcome { exit, stdout, stderr, wall: started.elapsed(), used, sight: None })
     }
 }
 
 impl Launch for RealLaunch {
     fn run(&self, job: &Job) -> Result<Outcome, LaunchError> {
-        let Some(fence) = &job.fence else { return self.run_here(job) };
-        // A fence holds for a thread and what it starts, so the job gets one of its own.
-        let fenced = std::thread::scope(|scope| {
-            let thread = scope.spawn(|| match fence.raise() {
-                Ok(()) => self.run_here(job),
-                Err(none) => {
-                    Err(LaunchError { program: job.program.clone(), source: std::io::Error::other(none.to_string()) })
-                }
-            });
-            thread.join()
+        match (job.watch, self.gate.get()) {
+            (Some(depth), Some(gate)) if self.unwatched().is_none() && !self.is_stopped() => {
+                self.run_watched(job, depth, gate)
+            }
+            _ => self.run_here(job),
+        }
+    }
+
+    fn watches(&self) -> bool {
+        self.gate.get().is_some() && self.unwatched().is_none()
+    }
+
+    fn unwatched(&self) -> Option<String> {
+        self.unwatched().map(str::to_string)
+    }
+}
+
+impl RealLaunch {
+    fn run_watched(&self, job: &Job, depth: Depth, gate: &Gate) -> Result<Outcome, LaunchError> {
+        let started = Instant::now();
+        let set = |command: &mut Command| {
+            command.args(&job.arguments).current_dir(&job.folder).env_clear().envs(&job.environment);
+        };
+        let mut child = match gate.start(depth, &job.program, set) {
+            Ok(child) => child,
+            Err(error) => {
+                // A wrong folder or program is told by the plain way; else nothing can be watched here.
+                let outcome = self.run_here(job)?;
+                let _ = self.unwatched.set(error.to_string());
+                return Ok(outcome);
+            }
+        };
+        let pid = i32::try_from(child.id()).unwrap_or(i32::MAX);
+        self.begins(pid);
+        let pipes = (child.stdout.take(), child.stderr.take());
+        let (followed, heard) = std::thread::scope(|scope| {
+            let hearing = scope.spawn(|| hear(pipes, pid, job.limit.map(|limit| started + limit), Leftovers::Followed));
+            (follow(&child, &job.environment), hearing.join())
         });
-        let ended = || std::io::Error::other("its thread ended");
-        fenced.unwrap_or_else(|_| Err(LaunchError { program: job.program.clone(), source: ended() }))
+        self.ends(pid);
+        let heard = heard.map_err(|_| LaunchError {
+            program: job.program.clone(),
+            source: std::io::Error::other("what it wrote could not be read"),
+        })?;
+        let Followed { sight, exit, started: program_ran, cpu, memory } = followed;
+        if let Some(blind @ (Blind::Traces | Blind::Signals)) = sight.blind
+            && !self.is_stopped()
+        {
+            // It was ended, so it runs once more by itself.
+            let sight = Some(Sight { blind: Some(blind), ..Sight::default() });
+            return Ok(Outcome { sight, ..self.run_here(job)? });
+        }
+        if !program_ran && !heard.timed_out && !self.is_stopped() {
+            // The plain way tells why.
+            return self.run_here(job);
+        }
+        let exit = match exit {
+            _ if heard.timed_out => Exit::TimedOut,
+            0 => Exit::Code(0),
+            _ if self.is_stopped() => Exit::Stopped,
+            code if code > 0 => Exit::Code(code),
+            signal => Exit::Signal(-signal),
+        };
+        let (stdout, stderr) = (heard.stdout.kept, heard.stderr.kept);
+        let used = Used { cpu, memory };
+        Ok(Outcome { exit, stdout, stderr, wall: started.elapsed(), used, sight: Some(sight) })
+    }
+
+    fn begins(&self, pid: i32) {
+        self.running().insert(pid);
+        if let Some(guard) = self.guard.get() {
+            guard.started(pid);
+        }
+        if self.is_stopped() {
+            end_group(pid);
+        }
+    }
+
+    fn ends(&self, pid: i32) {
+        self.running().remove(&pid);
+        if let Some(guard) = self.guard.get() {
+            guard.ended(pid);
+        }
     }
 }
 
@@ -147,7 +225,7 @@ impl RealLaunch {
         let started = Instant::now();
         if self.is_stopped() {
             let (wall, used) = (started.elapsed(), Used::default());
-            return Ok(Outcome { exit: Exit::Stopped, stdout: vec![], stderr: vec![], wall, used });
+            return Ok(Outcome { exit: Exit::Stopped, stdout: vec![], stderr: vec![], wall, used, sight: None });
         }
         let mut command = Command::new(&job.program);
         command
@@ -184,6 +262,18 @@ fn signal_group(pid: i32, signal: Signal) {
     }
 }
 
+/// Who ends what a process leaves running.
+#[derive(Clone, Copy)]
+enum Leftovers {
+    /// Who hears it.
+    Ours,
+    /// Who follows it, and knows all of them.
+    Followed,
+}
+
+/// Its standard output and error.
+type Pipes = (Option<ChildStdout>, Option<ChildStderr>);
+
 /// What a process wrote until it ended.
 struct Heard {
     stdout: Hearing<ChildStdout>,
@@ -217,9 +307,8 @@ impl<P: Read + AsFd> Hearing<P> {
 
 /// Reads what a process writes until it has ended, and ends it at its limit. What it leaves running ends with it, so that
 /// nobody waits for pipes that such a one holds.
-fn hear(child: &mut Child, pid: i32, limit: Option<Instant>) -> Heard {
-    let (stdout, stderr) = (Hearing::to(child.stdout.take()), Hearing::to(child.stderr.take()));
-    let mut heard = Heard { stdout, stderr, timed_out: false };
+fn hear(pipes: Pipes, pid: i32, limit: Option<Instant>, left: Leftovers) -> Heard {
+    let mut heard = Heard { stdout: Hearing::to(pipes.0), stderr: Hearing::to(pipes.1), timed_out: false };
     // Without it, as on an old kernel, the ends of the pipes tell.
     let mut ending = Pid::from_raw(pid).and_then(|id| pidfd_open(id, PidfdFlags::empty()).ok());
     loop {
@@ -230,8 +319,8 @@ fn hear(child: &mut Child, pid: i32, limit: Option<Instant>) -> Heard {
         if asked.is_empty() {
             return heard;
         }
-        let left = limit.filter(|_| !heard.timed_out).map(|limit| limit.saturating_duration_since(Instant::now()));
-        let wait = left.and_then(|left| Timespec::try_from(left).ok());
+        let time = limit.filter(|_| !heard.timed_out).map(|limit| limit.saturating_duration_since(Instant::now()));
+        let wait = time.and_then(|time| Timespec::try_from(time).ok());
         let count = match poll(&mut asked, wait.as_ref()) {
             Ok(count) => count,
             Err(rustix::io::Errno::INTR) => continue,
@@ -252,7 +341,10 @@ fn hear(child: &mut Child, pid: i32, limit: Option<Instant>) -> Heard {
         }
         if ended {
             ending = None;
-            end_group(pid);
+            match left {
+                Leftovers::Ours => end_group(pid),
+                Leftovers::Followed => {}
+            }
         }
     }
 }

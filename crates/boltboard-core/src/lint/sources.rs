@@ -12,7 +12,7 @@ use super::{Detail, Finding, Spot, Subject, read};
 use crate::base::RelPath;
 use crate::board::{Board, FindingKind, Generator, OptionDef, PartKind};
 use crate::definitions::Listing;
-use crate::plan::{NameIndex, Tokens, Usage};
+use crate::reading::{Dialects, NameIndex, Tokens, Usage};
 
 /// Findings about files. A tree without sources of its own has none.
 pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, root: &Path) -> Vec<Finding> {
@@ -33,7 +33,7 @@ pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, 
     });
     for file in listing.files().iter().filter(is_text).cloned().chain(templates) {
         let text = read(root, &file);
-        usage.add(Tokens::of(text.as_bytes()).into());
+        usage.add(Tokens::of(text.as_bytes(), &Dialects::default()).into());
         seen.look(&file, &text, &prefixes);
     }
     findings.extend(unread(board, &usage, mentioned));

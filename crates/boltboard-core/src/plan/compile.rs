@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::location::Location;
 use super::lower::{Lower, PlanFault, source_path};
-use super::search::HeaderSearch;
+use super::flags::Flags;
 use super::step::{Action, Fragment, Setting, StepId, Tool, ToolPlace, Word};
 use crate::base::{Digest, RelPath, is_c_name};
 use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};
@@ -54,9 +54,10 @@ impl Lower<'_> {
                     let mut defines = defines.clone();
                     let mut words = taken_out(words, &mut defines);
                     words.extend(include_words.clone());
-                    let search = HeaderSearch::of(&words, self.input.folders);
+                    let own = self.input.tools.compiler(language).map(|compiler| compiler.standards(language));
+                    let flags = Flags::of(language, &own.unwrap_or_default(), &words, self.input.folders);
                     let compiler = self.compiler_for(language, &words);
-                    let setting = Arc::new(Setting::new(compiler, words, defines, search));
+                    let setting = Arc::new(Setting::new(compiler, words, defines, language, flags));
                     settings.push((language, file_flags, Arc::clone(&setting)));
                     setting
                 }

@@ -7,18 +7,18 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock};
 
 use super::interface::interface_digest;
 use super::location::Location;
-use super::outright;
+use super::look::{Look, leads_digest, mode_digest, names_digest, status_digest};
+use super::macros::MacroEntry;
 use super::step::{Action, Command, Plan, Step, StepId, ToolPlace};
-use super::tokens::Tokens;
-use super::usage::{NameIndex, TokenMemo, Usage};
 use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict};
 use crate::base::Digest;
 use crate::board::OptionId;
-use crate::store::{Journal, Note, StatusMemo, StepRecord, Store};
+use crate::reading::{Changes, Dialects, NameIndex, TokenMemo, Tokens, Usage, surely_differs};
+use crate::store::{Footing, Journal, Note, StatusMemo, StepRecord, Store};
 
 /// Names of the time, which the compiler knows; what they stand for here is when the build is as if made.
 const CLOCK: [&str; 3] = ["__DATE__", "__TIME__", "__TIMESTAMP__"];
@@ -37,6 +37,27 @@ pub struct Judge<'a> {
     pub status: &'a StatusMemo,
     /// Names in files.
     pub tokens: &'a TokenMemo,
+    /// What footings come to now.
+    footings: Footings,
+}
+
+/// What stands for the footings of classes now, looked up once; `None` where one is not known.
+#[derive(Debug, Default)]
+struct Footings {
+    now: Mutex<BTreeMap<Digest, Option<Digest>>>,
+}
+
+impl<'a> Judge<'a> {
+    /// Makes a judge that has looked at nothing.
+    pub fn new(
+        plan: &'a Plan,
+        journal: &'a Journal,
+        store: &'a Store,
+        status: &'a StatusMemo,
+        tokens: &'a TokenMemo,
+    ) -> Judge<'a> {
+        Judge { plan, journal, store, status, tokens, footings: Footings::default() }
+    }
 }
 
 impl Judge<'_> {
@@ -44,9 +65,9 @@ impl Judge<'_> {
     pub fn base_key(&self, step: &Step) -> Digest {
         if let (Action::Compile { setting, .. }, Some(source)) = (&step.action, step.source()) {
             let (setting, source) = (setting.digest.to_string(), source.kept());
-            return Digest::of_parts(["compile 3", &setting, &source, &step.name]);
+            return Digest::of_parts(["compile 4", &setting, &source, &step.name]);
         }
-        let mut parts = vec!["step 2".to_string(), step.verb().to_string(), self.tool_identity(step).to_string()];
+        let mut parts = vec!["step 3".to_string(), step.verb().to_string(), self.tool_identity(step).to_string()];
         parts.extend(step.command());
         match &step.action {
             Action::Compile { .. } => {}
@@ -68,23 +89,46 @@ impl Judge<'_> {
         step.tool().map_or(Digest::of(b"none"), |tool| tool.identity())
     }
 
-    /// Returns what a macro stands for in a step, `None` when it is no macro that carries an option or flag.
-    fn macro_now(&self, step: &Step, name: &str) -> Option<(Option<String>, Option<OptionId>)> {
+    /// Returns what a macro stands for in a step that reads these option headers, `None` when it is no macro that carries an option or
+    /// flag there.
+    fn macro_now(&self, step: &Step, name: &str, forms: &Forms) -> Option<(Option<String>, Option<OptionId>)> {
         if let Some(value) = self.defines(step).and_then(|defines| defines.get(name)) {
             return Some((value.clone(), None));
         }
         if CLOCK.contains(&name) {
             return Some((Some(self.plan.epoch.to_string()), None));
         }
-        self.plan.macros.entries.get(name).map(|entry| (entry.stands_for.clone(), Some(entry.option)))
+        let entry = self.plan.macros.entries.get(name)?;
+        let stands_for = entry.stands_for.clone().filter(|_| self.is_read(entry, forms));
+        Some((stands_for, Some(entry.option)))
+    }
+
+    /// Tells whether a macro's header is among those that a step reads.
+    fn is_read(&self, entry: &MacroEntry, forms: &Forms) -> bool {
+        match forms {
+            Forms::All => true,
+            Forms::These(read) => self.plan.headers.iter().any(|header| header.id == entry.header && read.contains(&header.at)),
+        }
+    }
+
+    /// The option headers among what a note looked at.
+    pub fn forms<'t>(&self, inputs: impl IntoIterator<Item = &'t str>) -> Forms {
+        let look = |text: &str| match text.strip_prefix("form>").map(str::parse) {
+            Some(Ok(at)) => Some(at),
+            Some(Err(_)) | None => None,
+        };
+        Forms::These(inputs.into_iter().filter_map(look).collect())
     }
 
     /// Returns what a macro stands for in a step, `None` when it is not defined.
-    pub(super) fn macro_value<'s>(&'s self, step: &'s Step, name: &str) -> Option<Cow<'s, str>> {
+    pub(super) fn macro_value<'s>(&'s self, step: &'s Step, name: &str, forms: &Forms) -> Option<Cow<'s, str>> {
         match self.defines(step).and_then(|defines| defines.get(name)) {
             Some(value) => value.as_deref().map(Cow::Borrowed),
             None if CLOCK.contains(&name) => Some(Cow::Owned(self.plan.epoch.to_string())),
-            None => self.plan.macros.value(name).map(Cow::Borrowed),
+            None => {
+                let entry = self.plan.macros.entries.get(name).filter(|entry| self.is_read(entry, forms))?;
+                entry.stands_for.as_deref().map(Cow::Borrowed)
+            }
         }
     }
 
@@ -108,54 +152,149 @@ impl Judge<'_> {
         }
     }
 
-    /// Returns the macros that the files of a compile name, with what they stand for.
+    /// Returns the macros that the files of a compile name, with what they stand for in a step that reads these option headers. What a
+    /// macro stands for can name further ones, so that counts as well, and so do the words of the command.
     pub fn seen_macros<'t>(
         &self,
         step: &Step,
         files: impl IntoIterator<Item = &'t Arc<Tokens>>,
-        reads_header: bool,
+        forms: &Forms,
     ) -> Vec<(String, Option<String>)> {
         let empty = BTreeMap::new();
         let (carried, defines) = (&self.plan.macros, self.defines(step).unwrap_or(&empty));
-        let mut seen: BTreeSet<&str> = BTreeSet::new();
-        let mut usage = Usage::default();
-        files.into_iter().for_each(|tokens| usage.add(tokens.clone()));
-        let clock = CLOCK_NAMES.get_or_init(|| NameIndex::of(CLOCK));
-        seen.extend(usage.seen(clock));
+        let reads_header = forms.any();
         if step.records_macros() {
-            seen.extend(CLOCK);
-            seen.extend(carried.entries.keys().filter(|_| reads_header).map(String::as_str));
-            seen.extend(defines.keys().map(String::as_str));
-        } else {
-            if reads_header {
-                seen.extend(usage.seen(carried.index()));
-            }
-            let flags = NameIndex::of(defines.keys().map(String::as_str));
-            let flags = usage.seen(&flags);
-            seen.extend(defines.keys().map(String::as_str).filter(|name| flags.contains(name)));
+            return self.all_macros(step, forms);
         }
-        seen.into_iter().map(|name| (name.to_string(), self.macro_now(step, name).and_then(|(now, _)| now))).collect()
+        let mut seen: BTreeSet<&str> = BTreeSet::new();
+        let clock = CLOCK_NAMES.get_or_init(|| NameIndex::of(CLOCK));
+        {
+            let mut usage = Usage::default();
+            files.into_iter().for_each(|tokens| usage.add(tokens.clone()));
+            let dialects = step.dialects();
+            let words = match &step.action {
+                Action::Compile { setting, .. } => setting.defining_words(),
+                Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => Vec::new(),
+            };
+            words.iter().for_each(|word| usage.add(Arc::new(Tokens::of(word.as_bytes(), dialects))));
+            let flags = NameIndex::of(defines.keys().map(String::as_str));
+            loop {
+                let before = seen.len();
+                let mut now: BTreeSet<&str> = usage.seen(clock);
+                if reads_header {
+                    now.extend(usage.seen(carried.index()));
+                }
+                let of_flags = usage.seen(&flags);
+                now.extend(defines.keys().map(String::as_str).filter(|name| of_flags.contains(name)));
+                for name in now {
+                    if seen.insert(name)
+                        && let Some(value) = self.macro_value(step, name, forms).filter(|_| !CLOCK.contains(&name))
+                    {
+                        usage.add(Arc::new(Tokens::of(value.as_bytes(), dialects)));
+                    }
+                }
+                if seen.len() == before {
+                    break;
+                }
+            }
+        }
+        let now = |name: &str| self.macro_now(step, name, forms).and_then(|(now, _)| now);
+        seen.into_iter().map(|name| (name.to_string(), now(name))).collect()
     }
 
-    /// Returns what the macros that a note names stand for now.
-    pub fn macros_of(&self, step: &Step, note: &Note) -> Vec<Option<String>> {
-        note.macros.iter().map(|(name, _)| self.macro_now(step, name).and_then(|(now, _)| now)).collect()
-    }
-
-    fn content(&self, step: &Step, location: &Location, ahead: &Ahead) -> Result<Option<Digest>, StepId> {
-        let content = match ahead.coming(location) {
+    fn content(&self, location: &Location, ahead: &Ahead) -> Result<Option<Digest>, StepId> {
+        Ok(match ahead.coming(location) {
             Some(Coming::Known(digest)) => Some(*digest),
             Some(Coming::Open(step)) => return Err(*step),
             None => self.status.digest(&location.path(&self.plan.folders)),
-        };
-        Ok(content.map(|content| self.counted(step, location, content)))
+        })
     }
 
-    /// Returns the digest by which a file counts for a step: that of its content, or of a shared library's interface.
-    pub fn counted(&self, step: &Step, location: &Location, content: Digest) -> Digest {
-        if !step.sees_interface(location) {
-            return content;
+    /// Returns what stands now for something that was looked at, `None` when it is not there.
+    ///
+    /// # Errors
+    /// A step that is still to run decides about it.
+    pub fn look_now(&self, look: &Look, ahead: &Ahead) -> Result<Option<Digest>, StepId> {
+        let path = |at: &Location| at.path(&self.plan.folders);
+        let waits = |at: &Location| match ahead.coming(at) {
+            Some(Coming::Open(step)) => Err(*step),
+            Some(Coming::Known(_)) | None => Ok(()),
+        };
+        Ok(match look {
+            Look::Content(at) => self.content(at, ahead)?,
+            Look::Interface(at) => self.content(at, ahead)?.map(|content| self.interface(at, content)),
+            Look::Names(at) => names_digest(&path(at)),
+            Look::Mode(at) => {
+                waits(at)?;
+                mode_digest(&path(at))
+            }
+            Look::Status(at) => {
+                waits(at)?;
+                status_digest(at, &path(at))
+            }
+            Look::Leads(at) => {
+                waits(at)?;
+                leads_digest(&path(at))
+            }
+            Look::Form(at) => self.form(at),
+            Look::Footing(class) => self.footing_now(class),
+            Look::Unseen => None,
+        })
+    }
+
+    /// Returns what stands for the guard of an option header.
+    pub fn form(&self, at: &Location) -> Option<Digest> {
+        let header = self.plan.headers.iter().find(|header| header.at == *at)?;
+        Some(Digest::of(header.head().as_bytes()))
+    }
+
+    /// Returns what stands now for the footing of a class, `None` where it is not known.
+    pub fn footing_now(&self, class: &Digest) -> Option<Digest> {
+        let lock = || self.footings.now.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(known) = lock().get(class) {
+            return *known;
         }
+        let now = self.store.footing(class).map(|known| self.generation_now(&known));
+        lock().insert(*class, now);
+        now
+    }
+
+    /// Forgets what was looked up of a class: it was seen anew.
+    pub fn forget_footing(&self, class: &Digest) {
+        self.footings.now.lock().unwrap_or_else(std::sync::PoisonError::into_inner).remove(class);
+    }
+
+    /// Looks again at all that a footing names: its own generation when all is as it was, else another one.
+    fn generation_now(&self, known: &Footing) -> Digest {
+        let now = |look: &str| look.parse().ok().and_then(|look: Look| self.look_now(&look, &Ahead::default()).ok()?);
+        let looks: Vec<(String, Digest)> =
+            known.looks.iter().map(|(look, _)| (look.clone(), now(look).unwrap_or_default())).collect();
+        let is_absent = |place: &&String| {
+            let at: Option<Location> = place.parse().ok();
+            at.is_some_and(|at| !at.path(&self.plan.folders).exists())
+        };
+        let absent: Vec<String> = known.absent.iter().filter(is_absent).cloned().collect();
+        let same = looks == known.looks && absent == known.absent;
+        if same { known.generation } else { Footing::of(looks, absent, false).generation }
+    }
+
+    /// Returns what the macros that a note names stand for now.
+    pub fn macros_as_now(&self, step: &Step, note: &Note) -> Vec<Option<String>> {
+        let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
+        note.macros.iter().map(|(name, _)| self.macro_now(step, name, &forms).and_then(|(now, _)| now)).collect()
+    }
+
+    /// Returns all macros that a compile could name, with what they stand for.
+    pub fn all_macros(&self, step: &Step, forms: &Forms) -> Vec<(String, Option<String>)> {
+        let carried = self.plan.macros.entries.keys().filter(|_| forms.any()).map(String::as_str);
+        let flags = self.defines(step).into_iter().flat_map(|defines| defines.keys().map(String::as_str));
+        let all: BTreeSet<&str> = CLOCK.into_iter().chain(carried).chain(flags).collect();
+        let now = |name: &str| self.macro_now(step, name, forms).and_then(|(now, _)| now);
+        all.into_iter().map(|name| (name.to_string(), now(name))).collect()
+    }
+
+    /// Returns the digest of a shared library's interface; that of its content where it has none.
+    pub fn interface(&self, location: &Location, content: Digest) -> Digest {
         let read = || {
             let here = std::fs::read(location.path(&self.plan.folders)).ok();
             let right = here.filter(|bytes| Digest::of(bytes) == content);
@@ -220,11 +359,12 @@ impl Judge<'_> {
     pub(super) fn text_changes(&self, step: &Step, reasons: &[Reason]) -> Option<TextChanges> {
         let changes = TextChanges::of(step, reasons)?;
         let source = || std::fs::read(step.source()?.path(&self.plan.folders)).ok();
-        let now: Vec<Option<Cow<'_, str>>> = changes.macros.keys().map(|name| self.macro_value(step, name)).collect();
+        let now = changes.macros.keys().map(|name| self.macro_value(step, name, &Forms::All));
+        let now: Vec<Option<Cow<'_, str>>> = now.collect();
         let pairs = changes.macros.iter().zip(&now);
-        let of_macros: outright::Changes<'_> =
+        let of_macros: Changes<'_> =
             pairs.map(|((name, before), now)| (name.as_str(), (before.as_deref(), now.as_deref()))).collect();
-        let sure = !of_macros.is_empty() && source().is_some_and(|text| outright::surely_differs(&text, &of_macros));
+        let sure = !of_macros.is_empty() && source().is_some_and(|text| surely_differs(&text, &of_macros, step.dialects()));
         (!sure).then_some(changes)
     }
 
@@ -287,22 +427,32 @@ impl Judge<'_> {
         let mut reasons = Vec::new();
         let mut inputs = Vec::new();
         for (text, digest) in &note.inputs {
-            let Ok(location) = text.parse::<Location>() else {
+            let Ok(look) = text.parse::<Look>() else {
                 reasons.push(Reason::Unsettled);
                 continue;
             };
-            // A compile and a link read what they find; every other step reads what it declares.
-            if !step.may_find(&location) && !step.reads.contains(&location) {
-                reasons.push(Reason::Dropped(location));
+            // A process looks at what it finds; every other step reads what it declares.
+            if let Look::Content(location) = &look
+                && !step.may_find()
+                && !step.reads.contains(location)
+            {
+                reasons.push(Reason::Dropped(location.clone()));
                 continue;
             }
-            match self.content(step, &location, ahead) {
+            match self.look_now(&look, ahead) {
                 Ok(Some(now)) if now == *digest => {}
-                Ok(Some(_)) => reasons.push(Reason::Edited(location.clone())),
-                Ok(None) => reasons.push(Reason::Gone(location.clone())),
+                Ok(now) => reasons.push(match (&look, now) {
+                    (Look::Content(at) | Look::Interface(at), Some(_)) => Reason::Edited(at.clone()),
+                    (Look::Content(at) | Look::Interface(at) | Look::Form(at), None) => Reason::Gone(at.clone()),
+                    (Look::Unseen, _) => Reason::Unseen,
+                    (Look::Footing(_), _) => Reason::Tool(step.tool().map_or(String::new(), |tool| tool.name.clone())),
+                    _ => Reason::Looks(look.clone()),
+                }),
                 Err(id) => reasons.push(Reason::Follows(id)),
             }
-            inputs.push(location);
+            if let Look::Content(at) | Look::Interface(at) = look {
+                inputs.push(at);
+            }
         }
         for read in step.reads.iter().filter(|read| !inputs.contains(read)) {
             reasons.push(Reason::Added(read.clone()));
@@ -314,20 +464,21 @@ impl Judge<'_> {
                 reasons.push(Reason::Appeared(location));
             }
         }
-        reasons.extend(self.macro_changes(step, note, &inputs));
+        let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
+        reasons.extend(self.macro_changes(step, note, &inputs, &forms));
         if note.macro_names != self.names_digest(step) {
-            reasons.extend(self.new_macros(step, note, &inputs));
+            reasons.extend(self.new_macros(step, note, &inputs, &forms));
         }
         reasons
     }
 
-    fn macro_changes(&self, step: &Step, note: &Note, inputs: &[Location]) -> Vec<Reason> {
+    fn macro_changes(&self, step: &Step, note: &Note, inputs: &[Location], forms: &Forms) -> Vec<Reason> {
         let mut reasons = Vec::new();
         for (name, before) in &note.macros {
-            let (now, option) = self.macro_now(step, name).unwrap_or((None, None));
+            let (now, option) = self.macro_now(step, name, forms).unwrap_or((None, None));
             if now != *before {
                 let (name, before) = (name.clone(), before.clone());
-                let named_in = self.named_in(&name, inputs);
+                let named_in = self.named_in(step, &name, inputs);
                 reasons.push(Reason::Macro { name, option, before, now, named_in });
             }
         }
@@ -335,30 +486,47 @@ impl Judge<'_> {
     }
 
     /// Macros that the board has gained since: those that the files name and that are defined now.
-    fn new_macros(&self, step: &Step, note: &Note, inputs: &[Location]) -> Vec<Reason> {
-        let reads_header = note.macros.iter().any(|(name, _)| self.plan.macros.entries.contains_key(name));
-        let tokens: Vec<Arc<Tokens>> = inputs.iter().filter_map(|input| self.tokens_of(input)).collect();
-        let seen = self.seen_macros(step, &tokens, reads_header || !self.plan.headers.is_empty());
+    fn new_macros(&self, step: &Step, note: &Note, inputs: &[Location], forms: &Forms) -> Vec<Reason> {
+        let tokens: Vec<Arc<Tokens>> = inputs.iter().filter_map(|input| self.tokens_of(step, input)).collect();
+        let seen = self.seen_macros(step, &tokens, forms);
         let known = |name: &str| note.macros.iter().any(|(n, _)| n == name);
         seen.into_iter()
             .filter(|(name, now)| now.is_some() && !known(name))
             .map(|(name, now)| {
                 let option = self.plan.macros.entries.get(&name).map(|entry| entry.option);
-                let named_in = self.named_in(&name, inputs);
+                let named_in = self.named_in(step, &name, inputs);
                 Reason::Macro { name, option, before: None, now, named_in }
             })
             .collect()
     }
 
     /// Returns the first file of the tree that names a macro outright.
-    fn named_in(&self, name: &str, inputs: &[Location]) -> Option<Location> {
+    fn named_in(&self, step: &Step, name: &str, inputs: &[Location]) -> Option<Location> {
         let of_tree = inputs.iter().filter(|l| matches!(l, Location::Tree(_) | Location::Made(_)));
-        of_tree.into_iter().find(|l| self.tokens_of(l).is_some_and(|tokens| tokens.names(name))).cloned()
+        of_tree.into_iter().find(|l| self.tokens_of(step, l).is_some_and(|tokens| tokens.names(name))).cloned()
     }
 
-    fn tokens_of(&self, location: &Location) -> Option<Arc<Tokens>> {
+    fn tokens_of(&self, step: &Step, location: &Location) -> Option<Arc<Tokens>> {
         let path = location.path(&self.plan.folders);
-        self.tokens.of(&path, &self.status.digest(&path)?)
+        self.tokens.of(&path, &self.status.digest(&path)?, step.dialects())
+    }
+}
+
+/// The option headers that a step reads.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Forms {
+    /// All that there are.
+    All,
+    /// These.
+    These(BTreeSet<Location>),
+}
+
+impl Forms {
+    fn any(&self) -> bool {
+        match self {
+            Forms::All => true,
+            Forms::These(read) => !read.is_empty(),
+        }
     }
 }
 
@@ -366,6 +534,15 @@ impl Step {
     /// Tells whether running the step starts a process.
     pub fn has_process(&self) -> bool {
         matches!(self.action, Action::Compile { .. } | Action::Run(_))
+    }
+
+    /// Returns how its text is read, if it compiles one.
+    pub fn dialects(&self) -> &Dialects {
+        static OTHERS: std::sync::LazyLock<Dialects> = std::sync::LazyLock::new(Dialects::default);
+        match &self.action {
+            Action::Compile { setting, .. } => &setting.flags.dialects,
+            Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => &OTHERS,
+        }
     }
 
     /// Returns why its tool cannot be run, if it cannot.

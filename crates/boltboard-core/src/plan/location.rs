@@ -100,6 +100,12 @@ impl Location {
 #[error("`{0}` is no location")]
 pub struct LocationFault(String);
 
+impl LocationFault {
+    pub(super) fn of(text: &str) -> LocationFault {
+        LocationFault(text.to_string())
+    }
+}
+
 impl FromStr for Location {
     type Err = LocationFault;
     fn from_str(text: &str) -> Result<Location, LocationFault> {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::OnceLock;
 
 use super::location::Location;
-use super::usage::NameIndex;
+use crate::reading::NameIndex;
 use crate::board::{Board, HeaderDef, HeaderId, Linkage, MacroDef, MacroForm, OptionId, Value};
 use crate::resolve::{Effect, Resolution};
 use crate::survey::Facts;
@@ -101,6 +101,8 @@ pub(super) fn quoted(text: &str) -> String {
 /// The text of an option header but for the values.
 #[derive(Debug, Clone)]
 pub struct HeaderText {
+    /// Which one it is.
+    pub id: HeaderId,
     /// Where it lies.
     pub at: Location,
     head: String,
@@ -121,7 +123,12 @@ impl HeaderText {
             .iter()
             .filter(|(_, entry)| entry.header == id)
             .map(|(name, entry)| (name.clone(), board.option_names.get(entry.option).to_string()));
-        HeaderText { at: Location::Made(header.path.clone()), head, lines: lines.collect() }
+        HeaderText { id, at: Location::Made(header.path.clone()), head, lines: lines.collect() }
+    }
+
+    /// Returns what stands before the macros, with the guard.
+    pub(super) fn head(&self) -> &str {
+        &self.head
     }
 
     /// Writes the header. Every macro has one line, defined or not, so that line numbers stay the same.

@@ -3,9 +3,11 @@
 
 use super::judge::Judge;
 use super::location::Location;
+use super::look::Look;
 use super::step::{Action, Step};
 use super::verdict::Ahead;
 use crate::base::Digest;
+use crate::store::PackedNote;
 
 /// What was found out about a file.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -37,16 +39,14 @@ impl<'a> QuickJudge<'a> {
         let Some(note) = &record.note else { return false };
         let plain = match &step.action {
             Action::Compile { .. } => true,
-            Action::Run(_) => !step.links() && step.interfaces.is_empty() && self.same_reads(step, note.inputs.len()),
+            Action::Run(_) => self.has_reads(step),
             Action::Write { .. } | Action::Copy => true,
             Action::Link { .. } => false,
         };
         plain
             && record.base_key == judge.base_key(step)
             && journal.digest(note.macro_names) == judge.names_digest(step)
-            && note.macros.iter().all(|(name, value)| {
-                judge.macro_value(step, journal.text(*name)).as_deref() == value.map(|value| journal.text(value))
-            })
+            && self.same_macros(step, note)
             && note.outputs.iter().all(|(file, content, _)| self.holds(*file, journal.digest(*content), ahead))
             && note.inputs.iter().all(|(file, content)| self.holds(*file, journal.digest(*content), ahead))
             && !note.absent.iter().any(|file| self.is_present(*file))
@@ -54,30 +54,46 @@ impl<'a> QuickJudge<'a> {
 
     /// Forgets a file that a step has written.
     pub fn forget(&mut self, location: &Location) {
-        if let Some(number) = self.judge.journal.number(&location.kept()) {
+        let at = || location.clone();
+        let looks = [Look::Content(at()), Look::Interface(at()), Look::Mode(at()), Look::Status(at()), Look::Leads(at())];
+        for number in looks.iter().filter_map(|look| self.judge.journal.number(&look.kept())) {
             self.contents[number as usize] = Found::Unknown;
             self.present[number as usize] = None;
         }
     }
 
-    fn same_reads(&self, step: &Step, inputs: usize) -> bool {
+    fn has_reads(&self, step: &Step) -> bool {
         let journal = self.judge.journal;
         let Some(note) = journal.packed(&step.name).and_then(|record| record.note.as_ref()) else { return false };
+        let number = |look: Look| journal.number(&look.kept());
         let known = |read: &Location| {
-            journal.number(&read.kept()).is_some_and(|number| note.inputs.iter().any(|(file, _)| *file == number))
+            let numbers = [number(Look::Content(read.clone())), number(Look::Interface(read.clone()))];
+            note.inputs.iter().any(|(look, _)| numbers.contains(&Some(*look)))
         };
-        step.reads.len() == inputs && step.reads.iter().all(known)
+        step.reads.iter().all(known)
     }
 
-    fn holds(&mut self, file: u32, content: Digest, ahead: &Ahead) -> bool {
-        let name = self.judge.journal.text(file);
-        if ahead.touches(name) {
+    fn same_macros(&self, step: &Step, note: &PackedNote) -> bool {
+        let (judge, journal) = (self.judge, self.judge.journal);
+        if note.macros.is_empty() {
+            return true;
+        }
+        let forms = judge.forms(note.inputs.iter().map(|(look, _)| journal.text(*look)));
+        note.macros.iter().all(|(name, value)| {
+            judge.macro_value(step, journal.text(*name), &forms).as_deref() == value.map(|value| journal.text(value))
+        })
+    }
+
+    fn holds(&mut self, look: u32, content: Digest, ahead: &Ahead) -> bool {
+        let name = self.judge.journal.text(look);
+        if ahead.touches(name.split_once('>').map_or(name, |(_, at)| at)) {
             return false;
         }
-        let found = &mut self.contents[file as usize];
+        let found = &mut self.contents[look as usize];
         if *found == Found::Unknown {
-            let path = name.parse::<Location>().ok().map(|location| location.path(&self.judge.plan.folders));
-            *found = path.and_then(|path| self.judge.status.digest(&path)).map_or(Found::Nothing, Found::Content);
+            let look = name.parse::<Look>().ok();
+            let now = look.and_then(|look| self.judge.look_now(&look, &Ahead::default()).ok()?);
+            *found = now.map_or(Found::Nothing, Found::Content);
         }
         *found == Found::Content(content)
     }

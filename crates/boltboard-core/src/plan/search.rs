@@ -3,7 +3,6 @@
 use std::path::Path;
 
 use super::location::Location;
-use super::step::{Fragment, Word};
 use crate::store::Folders;
 
 /// Folders searched for headers, around the compiler's own.
@@ -22,16 +21,16 @@ const FLAGS: [&str; 4] = ["-iquote", "-I", "-isystem", "-idirafter"];
 
 impl HeaderSearch {
     /// Reads the words of a compile.
-    pub(super) fn of(words: &[Word], folders: &Folders) -> HeaderSearch {
+    pub(super) fn of(words: &[String], folders: &Folders) -> HeaderSearch {
         let mut found: [Vec<Location>; 4] = Default::default();
-        let mut words = words.iter().map(|word| spelt(word, folders));
+        let mut words = words.iter();
         while let Some(word) = words.next() {
             let Some(sort) = FLAGS.iter().position(|flag| word.starts_with(flag)) else { continue };
             let folder = match &word[FLAGS[sort].len()..] {
-                "" => words.next(),
-                own => Some(own.to_string()),
+                "" => words.next().map(String::as_str),
+                own => Some(own),
             };
-            let folder = folder.map(|folder| Location::of(Path::new(&folder), folders));
+            let folder = folder.map(|folder| Location::of(Path::new(folder), folders));
             found[sort].extend(folder);
         }
         let [quoted, plain, system, after] = found;
@@ -39,26 +38,15 @@ impl HeaderSearch {
     }
 }
 
-fn spelt(word: &Word, folders: &Folders) -> String {
-    let fragment = |fragment: &Fragment| match fragment {
-        Fragment::Text(text) => text.clone(),
-        Fragment::At(at) => at.path(folders).display().to_string(),
-        Fragment::Result(_) => String::new(),
-    };
-    word.fragments.iter().map(fragment).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::base::RelPath;
 
     #[test]
     fn folders_are_searched_by_the_sort_of_their_flag() {
         let folders = Folders { tree: "/tree".into(), build: "/tree/work/build".into() };
-        let lamp = Location::Tree(RelPath::parse("lamp").unwrap());
-        let mut words = vec![Word::flag("-I", lamp)];
-        let texts = [
+        let words = [
+            "-I/tree/lamp",
             "-isystem",
             "/opt/a",
             "-O2",
@@ -69,8 +57,8 @@ mod tests {
             "-iquotehere",
             "-include",
             "x.h",
-        ];
-        words.extend(texts.map(Word::text));
+        ]
+        .map(String::from);
         let HeaderSearch { quoted, before, after } = HeaderSearch::of(&words, &folders);
         let names =
             |found: &[Location]| found.iter().map(|at| at.path(&folders).display().to_string()).collect::<Vec<_>>();

@@ -6,7 +6,7 @@ use std::sync::{Arc, OnceLock};
 
 use super::location::Location;
 use super::macros::{HeaderText, MacroTable};
-use super::search::HeaderSearch;
+use super::flags::{Flags, Known};
 use crate::base::{Arena, Digest, Epoch, Id};
 use crate::board::{Condition, PartId};
 use crate::store::Folders;
@@ -50,6 +50,26 @@ impl Plan {
         let key = |file: &Location| Digest::of(file.kept().as_bytes()).half();
         let all = || self.steps.iter().flat_map(|(id, step)| step.writes.iter().map(move |write| (key(write), id)));
         self.makers.get_or_init(|| all().collect()).get(&key(file)).copied()
+    }
+
+    /// Tells whether a step is done before another one starts, whatever the order in which they become ready.
+    pub fn comes_before(&self, first: StepId, step: &Step) -> bool {
+        let mut seen = BTreeSet::new();
+        let mut open: Vec<StepId> = Vec::new();
+        let ahead = |step: &Step, open: &mut Vec<StepId>| {
+            open.extend(step.after.iter().copied());
+            open.extend(step.reads.iter().filter_map(|read| self.maker(read)));
+        };
+        ahead(step, &mut open);
+        while let Some(next) = open.pop() {
+            if next == first {
+                return true;
+            }
+            if seen.insert(next) {
+                ahead(&self.steps[next], &mut open);
+            }
+        }
+        false
     }
 
     /// Tells whether a file is an option header.
@@ -146,8 +166,10 @@ pub struct Setting {
     pub words: Vec<Word>,
     /// Macros given as flags to files that name them.
     pub defines: BTreeMap<String, Option<String>>,
-    /// Folders searched for headers.
-    pub search: HeaderSearch,
+    /// What the words say.
+    pub flags: Flags,
+    /// Stands for all compiles that use the same programs in the same way.
+    pub class: Digest,
     /// Digest of the compiler and the words.
     pub(super) digest: Digest,
     /// Whether a result holds every macro, named or not.
@@ -155,22 +177,44 @@ pub struct Setting {
 }
 
 impl Setting {
+    /// Returns the texts in its words that can define macros or say what they stand for: all that is no place.
+    pub(super) fn defining_words(&self) -> Vec<String> {
+        let text = |word: &Word| match word.fragments.as_slice() {
+            [Fragment::Text(text)] => Some(text.strip_prefix("-D").unwrap_or(text).to_string()),
+            _ => None,
+        };
+        self.words.iter().filter_map(text).collect()
+    }
+
     /// Puts a setting together.
     pub fn new(
         tool: Tool,
         words: Vec<Word>,
         defines: BTreeMap<String, Option<String>>,
-        search: HeaderSearch,
+        language: Language,
+        flags: Flags,
     ) -> Setting {
         let neutral: Vec<String> = words.iter().map(|word| word.neutral(&[])).collect();
         let identity = tool.identity().to_string();
         let parts = [tool.name.as_str(), identity.as_str()].into_iter().chain(neutral.iter().map(String::as_str));
+        let way = [identity.as_str(), match language {
+            Language::C => "c",
+            Language::Cxx => "c++",
+            Language::AsmWithCpp => "assembly with macros",
+            Language::Asm => "assembly",
+        }];
+        let path = match &tool.place {
+            ToolPlace::Host { path, .. } => path.display().to_string(),
+            ToolPlace::Made(_) | ToolPlace::Absent(_) => tool.name.clone(),
+        };
+        let class = way.into_iter().chain([path.as_str()]).chain(flags.of_class.iter().map(String::as_str));
+        let class = Digest::of_parts(class);
         let records = |text: &String| {
             let third = text.starts_with("-g") && text.ends_with('3') && !text.starts_with("-gdwarf-");
             third || RECORDING.contains(&text.as_str())
         };
         let records_macros = neutral.iter().any(records);
-        Setting { digest: Digest::of_parts(parts), tool, words, defines, search, records_macros }
+        Setting { digest: Digest::of_parts(parts), class, tool, words, defines, flags, records_macros }
     }
 }
 
@@ -317,22 +361,14 @@ impl Step {
         matches!(&self.action, Action::Run(command) if command.finds == Finds::Libraries)
     }
 
-    /// Tells whether it may read files that are not known beforehand: headers, or libraries.
-    pub fn may_find(&self, location: &Location) -> bool {
-        match &self.action {
-            Action::Compile { .. } => true,
-            Action::Run(_) => self.links() && matches!(location, Location::System(_) | Location::Tree(_)),
-            Action::Write { .. } | Action::Copy | Action::Link { .. } => false,
-        }
+    /// Tells whether it may look at what is not known beforehand.
+    pub fn may_find(&self) -> bool {
+        self.has_process()
     }
 
-    /// Tells whether only the interface of a file counts, if it is a shared library.
-    pub fn sees_interface(&self, location: &Location) -> bool {
-        let host = |path: &std::path::Path| path.file_name().is_some_and(|name| name.to_string_lossy().contains(".so"));
-        match location {
-            Location::System(path) => self.links() && host(path),
-            other => self.interfaces.contains(other),
-        }
+    /// Tells whether a compile's words are all known, so that it can look at nothing else than they and its text say.
+    pub fn is_known(&self) -> bool {
+        matches!(&self.action, Action::Compile { setting, .. } if setting.flags.known == Known::Wholly)
     }
 
     /// Tells whether it compiles a text that goes through the preprocessor.

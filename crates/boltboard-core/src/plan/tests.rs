@@ -263,23 +263,24 @@ impl Done {
         let (journal, store, tokens) = (
             Journal::open(&plan.folders.build).expect("empty"),
             Store::at(&tree.root().join("store")),
-            TokenMemo::default(),
+            crate::reading::TokenMemo::default(),
         );
-        let judge = Judge { plan: &plan, journal: &journal, store: &store, status: &status, tokens: &tokens };
+        let judge = Judge::new(&plan, &journal, &store, &status, &tokens);
         let read: Vec<Location> =
             ["main.c", "own.h"].map(|f| Location::Tree(crate::base::RelPath::parse(f).expect("a path"))).to_vec();
         let texts = read.iter().map(|l| std::fs::read(l.path(&plan.folders)).expect("there"));
-        let named: Vec<_> = texts.map(|text| std::sync::Arc::new(crate::plan::Tokens::of(&text))).collect();
+        let named: Vec<_> = texts.map(|text| std::sync::Arc::new(crate::reading::Tokens::of(&text, &crate::reading::Dialects::default()))).collect();
         let note = Note {
             inputs: read.iter().map(|l| (l.kept(), status.digest(&l.path(&plan.folders)).expect("there"))).collect(),
             absent: vec!["tree:include/own.h".into()],
-            macros: judge.seen_macros(main, &named, true),
+            macros: judge.seen_macros(main, &named, &crate::plan::Forms::All),
             macro_names: judge.names_digest(main),
             outputs: vec![Output { location: object.kept(), digest: Digest::of(b"object"), mode: 0o644 }],
             said: String::new(),
             wall_ms: 7,
             memory: 0,
             text: None,
+            closely: false,
         };
         Done { tree, chosen: "", note }
     }
@@ -291,8 +292,8 @@ impl Done {
         let (first, own) = (Planner::new(&self.first(), "", true).plan(), step(&plan, "objects/prog/main.c.o").1);
         let empty = Journal::open(&plan.folders.build).expect("empty");
         let (status, store, tokens) =
-            (StatusMemo::default(), Store::at(&self.tree.root().join("store")), TokenMemo::default());
-        let base = Judge { plan: &first, journal: &empty, store: &store, status: &status, tokens: &tokens };
+            (StatusMemo::default(), Store::at(&self.tree.root().join("store")), crate::reading::TokenMemo::default());
+        let base = Judge::new(&first, &empty, &store, &status, &tokens);
         let was = step(&first, "objects/prog/main.c.o").1;
         let record = StepRecord {
             part: String::new(),
@@ -304,7 +305,7 @@ impl Done {
         };
         let mut journal = Journal::open(&plan.folders.build).expect("empty");
         journal.add(&record).expect("written");
-        Judge { plan: &plan, journal: &journal, store: &store, status: &status, tokens: &tokens }
+        Judge::new(&plan, &journal, &store, &status, &tokens)
             .judge(own, &Ahead::default())
     }
 
@@ -381,8 +382,8 @@ fn a_preview_follows_what_earlier_steps_would_make() {
     let tree = tree();
     let plan = Planner::new(&tree, "", true).plan();
     let (journal, store) = (Journal::open(&plan.folders.build).expect("empty"), Store::at(&tree.root().join("store")));
-    let (status, tokens) = (StatusMemo::default(), TokenMemo::default());
-    let judge = Judge { plan: &plan, journal: &journal, store: &store, status: &status, tokens: &tokens };
+    let (status, tokens) = (StatusMemo::default(), crate::reading::TokenMemo::default());
+    let judge = Judge::new(&plan, &journal, &store, &status, &tokens);
     let preview = preview(&judge);
     assert_eq!((preview.steps.len(), preview.current, preview.work()), (6, 0, Work::Unknown));
     assert!(preview.steps.iter().all(|s| s.verdict == Verdict::Run && s.reasons[0] == Reason::New));

@@ -10,10 +10,10 @@ use super::location::Location;
 use super::macros::MacroTable;
 use super::quick::QuickJudge;
 use super::step::Plan;
-use super::usage::TokenMemo;
 use super::verdict::Ahead;
 use crate::base::{FileError, Glob};
 use crate::board::{Board, Generator, PartId, PartKind};
+use crate::reading::TokenMemo;
 use crate::resolve::Resolution;
 use crate::store::{Concern, Folders, Journal, Opening, StatusMemo, Store, Sweep};
 use crate::survey::Facts;
@@ -168,7 +168,7 @@ impl Touching<'_> {
     /// The parts that look at what was not made before, or is not made as before, and are not planned yet.
     fn more(&self, plan: &Plan, journal: &Journal, status: &StatusMemo, parts: &BTreeSet<PartId>) -> BTreeSet<PartId> {
         let tokens = TokenMemo::default();
-        let judge = Judge { plan, journal, store: self.store, status, tokens: &tokens };
+        let judge = Judge::new(plan, journal, self.store, status, &tokens);
         let mut quick = QuickJudge::new(&judge);
         let mut more = BTreeSet::new();
         for (_, step) in plan.steps.iter() {

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use super::location::Location;
+use super::look::Look;
 use super::step::{Action, Step, StepId};
 use crate::base::Digest;
 use crate::board::OptionId;
@@ -52,7 +53,11 @@ pub enum Reason {
     Edited(Location),
     /// A file that it read is gone.
     Gone(Location),
-    /// A file now lies where a header was looked for first.
+    /// Something else that it looked at is not as it was.
+    Looks(Look),
+    /// What it looks at cannot be seen, so that nobody knows whether it is the same.
+    Unseen,
+    /// Something now lies where it was looked for first.
     Appeared(Location),
     /// It reads a file that it did not read before.
     Added(Location),

@@ -6,15 +6,17 @@ use std::sync::Mutex;
 use std::time::Duration;
 
 use super::course::Course;
-use super::depends::Absences;
 use super::execute::Executor;
 use super::failure::Failure;
+use super::footing::Watching;
 use super::jobs::Jobs;
 use super::same_text::Experience;
+use super::searched::Absences;
 use super::watched::{SealWanted, Since, seal};
 use crate::base::FileError;
 use crate::launch::Launch;
-use crate::plan::{Judge, Location, Plan, Reason, Step, StepId, TokenMemo};
+use crate::plan::{Judge, Location, Plan, Reason, Step, StepId};
+use crate::reading::TokenMemo;
 use crate::store::{Journal, StatusMemo, Store, break_seal};
 use crate::survey::Tools;
 
@@ -38,6 +40,8 @@ pub struct BuildInput<'a> {
     pub jobs: Jobs,
     /// Whether generators may read what they do not declare.
     pub reads: Reads,
+    /// Which compiles are watched.
+    pub watching: Watching,
     /// What to do after a failure.
     pub after_failure: AfterFailure,
     /// What the build is sealed with when all is done; it is not sealed without.
@@ -51,9 +55,9 @@ pub struct BuildInput<'a> {
 /// Whether generators may read what they do not declare.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Reads {
-    /// They may; only a clean build on the side shows it.
+    /// They may; what they read counts all the same.
     Free,
-    /// The kernel keeps them from it, so that they fail.
+    /// They fail if they do.
     Declared,
 }
 
@@ -137,6 +141,10 @@ pub struct BuildReport {
     pub cpu: Duration,
     /// The most memory that one step held, in bytes.
     pub memory: u64,
+    /// What steps were seen to do that we did not reckon with.
+    pub unexpected: Vec<(StepId, Vec<String>)>,
+    /// Why nothing could be watched, if so.
+    pub unwatched: Option<String>,
     /// Whether some of the records of earlier builds were damaged, and dropped.
     pub damaged: bool,
 }
@@ -176,7 +184,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     // Judging looks at the records from before this build; each step is judged once, before it runs.
     let before = journal.as_opened();
-    let judge = Judge { plan, journal: &before, store: input.store, status: input.status, tokens: input.tokens };
+    let judge = Judge::new(plan, &before, input.store, input.status, input.tokens);
     let executor = Executor {
         judge: &judge,
         launch: input.launch,
@@ -185,6 +193,8 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         logs: input.logs.clone(),
         experience: Experience::default(),
         reads: input.reads,
+        watching: input.watching,
+        learning: Mutex::default(),
         timestamp: input.tools.epoch.timestamp(),
         absences: Absences::default(),
         headers_kept: Mutex::default(),
@@ -192,6 +202,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
     drop(executor);
     report.damaged = journal.damaged;
+    report.unwatched = input.launch.unwatched();
     report.current += plan.rest;
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     if report.failures.is_empty() && !report.interrupted {

@@ -159,7 +159,12 @@ impl<'a> Course<'a> {
             self.frees(id);
             self.at_hand -= 1;
             match ended {
-                Ended::Done { note, said, used } => self.done(id, note, said, wall, used, ready)?,
+                Ended::Done { note, said, used, unexpected } => {
+                    if !unexpected.is_empty() {
+                        self.report.unexpected.push((id, unexpected));
+                    }
+                    self.done(id, note, said, wall, used, ready)?;
+                }
                 Ended::Spared { note, in_place } => {
                     if in_place || self.restore(&note)? {
                         self.spared(id, note, ready)?;

@@ -4,19 +4,23 @@ use std::collections::HashSet;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
+use std::time::SystemTime;
 
 use super::build::Reads;
-use super::depends::{Absences, traced};
-use super::failure::{Cause, Failure, first_error, forbidden};
-use super::job::{Ends, Run, aside_of, repeatable};
-use super::observe::Account;
+use super::failure::{Cause, Failure, first_error};
+use super::footing::Watching;
+use super::job::{Ends, Lists, Run, aside_of, repeatable};
+use super::observe::{Account, Stands};
 use super::same_text::Experience;
+use super::searched::Absences;
+use super::traced::traced;
 use crate::base::files::{make_folder, move_file, write_quickly, write_whole};
 use crate::base::{Digest, FileError};
-use crate::launch::{Exit, Job, Launch, LaunchError, Used};
+use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
 use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
 use crate::store::{Note, Output, Store, time_of_files};
-use crate::survey::Tools;
+use crate::survey::{Language, Tools};
+use crate::watch::Depth;
 
 /// What is needed to run steps; shared by all workers.
 pub(super) struct Executor<'a> {
@@ -27,6 +31,9 @@ pub(super) struct Executor<'a> {
     pub logs: PathBuf,
     pub experience: Experience,
     pub reads: Reads,
+    pub watching: Watching,
+    /// Held while what a class of compiles stands on is put down.
+    pub learning: Mutex<()>,
     /// The time of the build as `__TIMESTAMP__` spells it.
     pub timestamp: String,
     pub absences: Absences,
@@ -37,7 +44,14 @@ pub(super) struct Executor<'a> {
 /// What came of a step that ran.
 pub(super) enum Ended {
     /// It is done; `note` is none when an input changed while it ran.
-    Done { note: Option<Note>, said: String, used: Used },
+    Done {
+        /// What it saw and made.
+        note: Option<Note>,
+        said: String,
+        used: Used,
+        /// What it was seen to do that we did not reckon with.
+        unexpected: Vec<String>,
+    },
     /// It was spared: its text after preprocessing is the same as for an earlier result.
     Spared { note: Note, in_place: bool },
     /// It failed.
@@ -123,7 +137,7 @@ impl Executor<'_> {
         let inputs = step.reads.iter().map(|read| (read.kept(), digest)).collect();
         let outputs = vec![Output { location: step.writes[0].kept(), digest, mode }];
         let note = self.note(step, inputs, vec![], vec![], outputs, String::new(), 0);
-        Ok(Ended::Done { note: Some(note), said: String::new(), used: Used::default() })
+        Ok(Ended::Done { note: Some(note), said: String::new(), used: Used::default(), unexpected: vec![] })
     }
 
     #[allow(clippy::too_many_arguments, reason = "the fields of a note, each of another sort, set in this one place")]
@@ -147,11 +161,12 @@ impl Executor<'_> {
             wall_ms,
             memory: 0,
             text: None,
+            closely: false,
         }
     }
 
     /// Tells what was wrong with how a step's process ended.
-    fn bad_end(&self, step: &Step, job: &Job, exit: Exit, said: &str) -> Option<Cause> {
+    fn bad_end(&self, step: &Step, exit: Exit, said: &str) -> Option<Cause> {
         let success: &[i32] = match &step.action {
             Action::Run(command) => &command.success,
             Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => &[0],
@@ -159,16 +174,17 @@ impl Executor<'_> {
         match exit {
             Exit::Code(code) if success.contains(&code) => None,
             Exit::Code(code) => {
-                let hidden = job.fence.as_ref().and_then(|_| forbidden(said)).map(Cause::UndeclaredRead);
                 let full = said.contains("No space left on device");
                 let full = full.then(|| Cause::DiskFull(self.judge.plan.folders.build.display().to_string()));
-                Some(hidden.or(full).unwrap_or(Cause::Code(code)))
+                Some(full.unwrap_or(Cause::Code(code)))
             }
             Exit::Signal(signal) => Some(Cause::Signal(signal)),
             Exit::TimedOut | Exit::Stopped => Some(Cause::Signal(9)),
         }
     }
 
+    /// Runs a step's process, looks at what it did, and moves its results into place. A compile that turns out to be known only by watching
+    /// runs once more, watched.
     pub(super) fn process(
         &self,
         step: &Step,
@@ -176,56 +192,131 @@ impl Executor<'_> {
         text: Option<Digest>,
         passed: &dyn Fn(),
     ) -> Result<Ended, Trouble> {
-        let started = time_of_files();
-        let run = Run { folders: &self.judge.plan.folders, defines: None, ends: Ends::Whole };
-        let (job, dependency_file) = self.job(step, aside, &run)?;
-        let trouble = |cause: Cause, said: &str| {
-            let command = repeatable(step, &job, aside);
-            Trouble { cause, said: said.to_string(), command }
-        };
-        let outcome = self.launch.run(&job).map_err(|e| trouble(not_started(&job, &e), ""))?;
-        let mut said = outcome.stdout_text() + &outcome.stderr_text();
-        if outcome.exit == Exit::Stopped {
-            return Ok(Ended::Stopped);
-        }
-        if let Some(cause) = self.bad_end(step, &job, outcome.exit, &said) {
-            return Err(trouble(cause, &said));
-        }
-        passed();
-        let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
-        let mut inputs = match &dependency_file {
-            Some(file) => self.inputs_of_compile(step, file).map_err(|cause| trouble(cause, &said))?,
-            None if step.links() => {
-                let traced = traced(&outcome.stdout_text(), &step.reads, aside, &self.judge.plan.folders);
-                said = traced.rest + &outcome.stderr_text();
-                traced.inputs
+        let before = self.judge.journal.packed(&step.name).and_then(|record| record.note.as_ref());
+        let mut closely = before.is_some_and(|note| note.closely);
+        loop {
+            let depth = self.depth(step, closely);
+            let started = time_of_files();
+            let run = Run { folders: &self.judge.plan.folders, defines: None, ends: Ends::Whole, watch: depth };
+            let (job, lists) = self.job(step, aside, &run)?;
+            let trouble = |cause: Cause, said: &str| {
+                let command = repeatable(step, &job, aside);
+                Trouble { cause, said: said.to_string(), command }
+            };
+            let outcome = self.launch.run(&job).map_err(|e| trouble(not_started(&job, &e), ""))?;
+            if outcome.exit == Exit::Stopped {
+                return Ok(Ended::Stopped);
             }
-            None => step.reads.clone(),
-        };
-        self.add_named(step, &job, aside, &mut inputs).map_err(|cause| trouble(cause, &said))?;
-        for write in &step.writes {
-            let place = write.path(&self.judge.plan.folders);
-            move_file(&aside_of(step, write, aside), &place).map_err(|e| trouble(e.into(), &said))?;
-        }
-        let (taken_in, wall) = (&|| self.taken_in(step, aside), outcome.wall);
-        let account = Account { job: &job, inputs, taken_in, started, outputs, said: said.clone(), wall };
-        let note = self.observed(step, account);
-        let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
-        if let Some(note) = &note {
-            for output in &note.outputs {
-                if let Ok(location) = output.location.parse::<Location>() {
-                    let path = location.path(&self.judge.plan.folders);
-                    match location {
-                        Location::Object(_) => self.store.put(&path, &output.digest)?,
-                        _ => self.store.copy(&path, &output.digest)?,
-                    }
-                    self.judge.status.learn(&path, output.digest);
+            if depth.is_some() && outcome.sight.is_none() && step.links() {
+                // It has just turned out that nothing can be watched here, so the linker must tell.
+                continue;
+            }
+            let said = outcome.stdout_text() + &outcome.stderr_text();
+            if let Some(cause) = self.bad_end(step, outcome.exit, &said) {
+                return Err(trouble(cause, &said));
+            }
+            let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
+            let known = self.stands(step, &job, &outcome, (&lists, aside, started, closely));
+            let (stands, said, unexpected) = match known.map_err(|cause| trouble(cause, &said))? {
+                Known::Wholly(stands, said, unexpected) => (Some(stands), said, unexpected),
+                Known::Not => (None, said, vec![]),
+                Known::OnlyWatched => {
+                    closely = true;
+                    continue;
                 }
+            };
+            passed();
+            for write in &step.writes {
+                let place = write.path(&self.judge.plan.folders);
+                move_file(&aside_of(step, write, aside), &place).map_err(|e| trouble(e.into(), &said))?;
             }
-            self.store.add_note(&self.judge.base_key(step), note, dependency_file.as_deref())?;
+            let wall = outcome.wall;
+            let note = stands
+                .and_then(|stands| self.observed(step, Account { stands, started, outputs, said: said.clone(), wall }));
+            let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
+            if let Some(note) = &note {
+                self.put_away(step, note, lists.read.as_deref())?;
+            }
+            return Ok(Ended::Done { note, said, used: outcome.used, unexpected });
         }
-        Ok(Ended::Done { note, said, used: outcome.used })
     }
+
+    /// Tells what a run that ended well stands on.
+    fn stands(
+        &self,
+        step: &Step,
+        job: &Job,
+        outcome: &Outcome,
+        (lists, aside, started, closely): (&Lists, &Path, SystemTime, bool),
+    ) -> Result<Known, Cause> {
+        let all = || outcome.stdout_text() + &outcome.stderr_text();
+        let Action::Compile { setting, language } = &step.action else {
+            return Ok(match &outcome.sight {
+                Some(sight) => Known::Wholly(self.command_stands(step, sight)?, all(), vec![]),
+                None => {
+                    let (mut inputs, mut said) = (step.reads.clone(), all());
+                    if step.links() {
+                        let told = traced(&outcome.stdout_text(), &step.reads, aside, &self.judge.plan.folders);
+                        said = told.rest + &outcome.stderr_text();
+                        inputs = told.inputs;
+                    }
+                    Known::Wholly(self.command_stands_by_words(step, job, inputs, aside)?, said, vec![])
+                }
+            });
+        };
+        let Some(mut reckoned) = self.reckoned(step, lists, started)? else { return Ok(Known::Not) };
+        let Some(sight) = &outcome.sight else {
+            if (reckoned.found.unclear || !self.is_plain(step, *language)) && self.launch.watches() {
+                return Ok(Known::OnlyWatched);
+            }
+            self.add_named(step, job, aside, &mut reckoned.inputs)?;
+            let (stands, _) = self.compile_stands(step, setting, reckoned, None, closely);
+            return Ok(Known::Wholly(stands, all(), vec![]));
+        };
+        let expects_all = self.is_plain(step, *language) && !reckoned.found.unclear;
+        let inputs = reckoned.inputs.iter().cloned().collect();
+        let (own, of_class) = self.seeing().of_compile(sight, &inputs, step.source());
+        let closely = closely || reckoned.found.unclear || *language == Language::AsmWithCpp || *language == Language::Asm;
+        let class = if job.watch == Some(Depth::Looks) { self.learn(&setting.class, &of_class, false)? } else {
+            self.judge.footing_now(&setting.class).unwrap_or_default()
+        };
+        let (mut stands, unexpected) = self.compile_stands(step, setting, reckoned, Some((own, class)), closely);
+        if sight.blind.is_some() {
+            stands.looks.insert(crate::plan::Look::Unseen);
+        }
+        let unexpected = if expects_all { unexpected } else { vec![] };
+        if !unexpected.is_empty() {
+            self.learn(&setting.class, &of_class, true)?;
+        }
+        Ok(Known::Wholly(stands, all(), unexpected))
+    }
+
+    /// Puts results into the store, with a note of what they were made from.
+    fn put_away(&self, step: &Step, note: &Note, scrap: Option<&Path>) -> Result<(), FileError> {
+        for output in &note.outputs {
+            if let Ok(location) = output.location.parse::<Location>() {
+                let path = location.path(&self.judge.plan.folders);
+                match location {
+                    Location::Object(_) => self.store.put(&path, &output.digest)?,
+                    Location::Tree(_) | Location::Made(_) | Location::Output(_) | Location::System(_) => {
+                        self.store.copy(&path, &output.digest)?;
+                    }
+                }
+                self.judge.status.learn(&path, output.digest);
+            }
+        }
+        self.store.add_note(&self.judge.base_key(step), note, scrap)
+    }
+}
+
+/// What is known of a run.
+enum Known {
+    /// What it stands on, what it said, and what of it was not reckoned with.
+    Wholly(Stands, String, Vec<String>),
+    /// Nothing: a file changed meanwhile.
+    Not,
+    /// Nothing that watching would not tell better.
+    OnlyWatched,
 }
 
 /// What a step has made, while it still lies aside.

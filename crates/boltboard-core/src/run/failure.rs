@@ -78,6 +78,9 @@ pub enum Cause {
     /// It read a file that it does not declare.
     #[error("it reads {0}, which it does not declare: add it to its `reads`")]
     UndeclaredRead(String),
+    /// It wrote to a file of the tree.
+    #[error("it writes to {0}, a file of the sources: have it write to its own results, or copy what it changes first")]
+    WroteElsewhere(String),
     /// A copy of an option header that lies in the tree was found first.
     #[error("{found} was found instead of the option header {header}, so every option would be ignored")]
     ShippedHeader {
@@ -135,30 +138,9 @@ pub fn first_error(said: &str) -> Option<FirstError> {
     Some(FirstError { file, line: number(), column: number(), message })
 }
 
-/// Finds the file that could not be read in what a tool said.
-pub fn forbidden(said: &str) -> Option<String> {
-    let line = said.lines().find(|line| line.contains("Permission denied"))?;
-    let quoted = |mark: char| line.split(mark).nth(1).filter(|name| !name.is_empty() && !name.contains(' '));
-    let before = line.split(": Permission denied").next().and_then(|text| text.rsplit([' ', ':']).next());
-    quoted('\'').or_else(|| quoted('"')).or(before).map(str::to_string).filter(|name| !name.is_empty())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn the_file_that_could_not_be_read_is_named() {
-        for (said, want) in [
-            ("cat: hidden.txt: Permission denied\n", Some("hidden.txt")),
-            ("warming up\nPermissionError: [Errno 13] Permission denied: 'tools/names.txt'\n", Some("tools/names.txt")),
-            ("sh: 1: cannot open words.txt: Permission denied\n", Some("words.txt")),
-            ("grep: \"a/b\": Permission denied", Some("a/b")),
-            ("error: no such file", None),
-        ] {
-            assert_eq!(forbidden(said).as_deref(), want, "{said}");
-        }
-    }
 
     #[test]
     fn the_first_error_is_found_among_warnings() {

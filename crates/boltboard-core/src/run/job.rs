@@ -3,19 +3,21 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use super::build::Reads;
 use super::execute::{Executor, Trouble};
 use super::failure::Cause;
 use crate::base::files::make_folder;
-use crate::launch::{Fence, Job};
-use crate::plan::{Action, Command, Finds, Fragment, Location, Step, ToolPlace, Word};
+use crate::launch::Job;
+use crate::plan::{Action, Command, Fragment, Location, Step, ToolPlace, Word};
 use crate::store::Folders;
-use crate::survey::{EPOCH_VARIABLE, Language};
+use crate::survey::{EPOCH_VARIABLE, Family, Language};
+use crate::watch::Depth;
 
-/// Makes every linker name the files that it reads, one a line.
+/// Makes every linker name the files that it reads, one a line; where it cannot be watched.
 const TRACE: &str = "-Wl,-t";
 /// Where a compile's list of what it read lies aside.
 const READS: &str = "reads.d";
+/// Where the list of what its assembler took in lies aside.
+const TAKEN_IN: &str = "taken-in.d";
 /// Where a text after preprocessing lies aside.
 pub(super) const TEXT: &str = "text";
 
@@ -24,6 +26,17 @@ pub(super) struct Run<'a> {
     pub folders: &'a Folders,
     pub defines: Option<&'a BTreeMap<String, Option<String>>>,
     pub ends: Ends,
+    /// How closely it is watched.
+    pub watch: Option<Depth>,
+}
+
+/// Where a compile lists what it read.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Lists {
+    /// Files that its preprocessor read.
+    pub read: Option<PathBuf>,
+    /// Files that its assembler took in.
+    pub taken_in: Option<PathBuf>,
 }
 
 /// How far a compile goes.
@@ -36,8 +49,8 @@ pub(super) enum Ends {
 }
 
 impl Executor<'_> {
-    /// Makes the process of a step; for compiles also the place of the dependency file.
-    pub(super) fn job(&self, step: &Step, aside: &Path, run: &Run<'_>) -> Result<(Job, Option<PathBuf>), Trouble> {
+    /// Makes the process of a step; for compiles also the places of their lists.
+    pub(super) fn job(&self, step: &Step, aside: &Path, run: &Run<'_>) -> Result<(Job, Lists), Trouble> {
         let folders = run.folders;
         for write in &step.writes {
             let place = aside_of(step, write, aside);
@@ -69,7 +82,7 @@ impl Executor<'_> {
             ("TMPDIR".into(), aside.display().to_string()),
         ]
         .into();
-        let (mut arguments, mut dependency_file, mut folder) = (Vec::new(), None, folders.tree.clone());
+        let (mut arguments, mut lists, mut folder) = (Vec::new(), Lists::default(), folders.tree.clone());
         match &step.action {
             Action::Compile { setting, language } => {
                 arguments.extend(setting.words.iter().map(word));
@@ -84,6 +97,20 @@ impl Executor<'_> {
                 if run.ends == Ends::Whole {
                     // The same bytes without a file between compiler and assembler.
                     arguments.push("-pipe".into());
+                    if run.defines.is_none() && self.lists_what_is_taken_in(setting, *language) {
+                        let list = aside.join(TAKEN_IN);
+                        arguments.push(format!("-Wa,--MD,{}", list.display()));
+                        lists.taken_in = Some(list);
+                    }
+                }
+                let family = self.tools.compiler(*language).map(|compiler| compiler.family);
+                if family == Ok(Family::Gcc) {
+                    // What it makes up by chance, such as the names of sections, follows from the name of the result.
+                    arguments.push(format!("-frandom-seed={}", step.name));
+                    if *language != Language::Asm {
+                        // Headers of the host by the names by which they were found, so that links that come to lead elsewhere count.
+                        arguments.push("-fno-canonical-system-headers".into());
+                    }
                 }
                 arguments.extend([end.into(), "-o".into(), result.display().to_string()]);
                 if *language != Language::Asm {
@@ -94,7 +121,7 @@ impl Executor<'_> {
                         let file = aside.join(READS);
                         arguments.extend(["-MD", "-MT", "x", "-MF"].map(String::from));
                         arguments.push(file.display().to_string());
-                        dependency_file = Some(file);
+                        lists.read = Some(file);
                     }
                 }
             }
@@ -108,7 +135,7 @@ impl Executor<'_> {
             }
             Action::Write { .. } | Action::Copy | Action::Link { .. } => {}
         }
-        if step.links() {
+        if step.links() && run.watch.is_none() {
             arguments.push(TRACE.into());
         }
         let program = match step.tool().map(|tool| &tool.place) {
@@ -120,27 +147,7 @@ impl Executor<'_> {
             }
             None => PathBuf::new(),
         };
-        let fence = self.fence(step, aside);
-        Ok((Job { program, arguments, folder, environment, limit: None, fence }, dependency_file))
-    }
-}
-
-impl Executor<'_> {
-    /// What a generator may read of the tree and the build, when that is watched: what it declares, and what it makes.
-    fn fence(&self, step: &Step, aside: &Path) -> Option<Fence> {
-        let generates = matches!(&step.action, Action::Run(command) if command.finds == Finds::Nothing);
-        if self.reads == Reads::Free || !generates {
-            return None;
-        }
-        let folders = &self.judge.plan.folders;
-        let mut open: Vec<PathBuf> = step.reads.iter().map(|read| read.path(folders)).collect();
-        if let Some(ToolPlace::Made(at)) = step.tool().map(|tool| &tool.place) {
-            open.push(at.path(folders));
-            // Its own shared libraries.
-            open.push(folders.outputs());
-        }
-        open.push(aside.to_path_buf());
-        Some(Fence { around: vec![folders.tree.clone(), folders.build.clone()], open })
+        Ok((Job { program, arguments, folder, environment, limit: None, watch: run.watch }, lists))
     }
 }
 
@@ -176,7 +183,7 @@ pub(super) fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
         // The last five ask for the dependency file.
         arguments = &arguments[..arguments.len().saturating_sub(5)];
     }
-    if step.links() {
+    if arguments.last().is_some_and(|last| last == TRACE) {
         arguments = &arguments[..arguments.len().saturating_sub(1)];
     }
     let variable = |(name, _): &(String, Vec<Word>)| {
@@ -188,7 +195,8 @@ pub(super) fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
     };
     let aside = aside.display().to_string();
     let word = |word: &String| if word.starts_with(&aside) { "/dev/null".into() } else { quoted(word) };
-    let words: Vec<String> = arguments.iter().map(word).collect();
+    // Only we read that list.
+    let words: Vec<String> = arguments.iter().filter(|word| !word.starts_with("-Wa,--MD,")).map(word).collect();
     let (folder, program) = (job.folder.display().to_string(), job.program.display().to_string());
     format!("cd {} && {set}{} {}", quoted(&folder), quoted(&program), words.join(" "))
 }

@@ -1,29 +1,29 @@
-//! What a step saw while it ran: all that its result depends on.
+//! What a step stood on while it ran: all that its result depends on. Commands are watched; plain compiles are known by what their compiler
+//! lists and by the rules of their language, and watched where that is not enough.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
-use super::depends::{ReadFile, Searched, included_binaries, library_misses, misses_of_taken};
 use super::execute::Executor;
 use super::failure::Cause;
-use super::job::{Ends, Run, aside_of};
+use super::job::Lists;
 use super::named::named_files;
+use super::searched::{Found, ReadFile, Searched};
+use super::seen::{Seen, Seeing, Statuses};
+use super::traced::library_misses;
 use crate::base::{Digest, parse_dependencies};
-use crate::launch::{Exit, Job};
-use crate::plan::{Action, Assembly, Location, Step};
+use crate::launch::Job;
+use crate::plan::{Action, Forms, Location, Look, Setting, Step};
 use crate::store::{Note, Output};
-use crate::survey::{Language, Tools};
+use crate::survey::{Family, Language, Tools};
+use crate::watch::Sight;
 
 /// How one run of a step went.
-pub(super) struct Account<'a> {
-    /// The process.
-    pub job: &'a Job,
-    /// What it read, but for files that an assembler takes in.
-    pub inputs: Vec<Location>,
-    /// Asks the assembler what it took in; `None` when it cannot tell.
-    pub taken_in: &'a dyn Fn() -> Option<Vec<Location>>,
+pub(super) struct Account {
+    /// What it stood on, as far as that is known.
+    pub stands: Stands,
     /// When it started.
     pub started: SystemTime,
     /// What it made.
@@ -34,107 +34,302 @@ pub(super) struct Account<'a> {
     pub wall: Duration,
 }
 
+/// What a step's result stands on.
+#[derive(Debug, Default)]
+pub(super) struct Stands {
+    /// What it looked at.
+    pub looks: BTreeSet<Look>,
+    /// Where it looked in vain.
+    pub absent: BTreeSet<Location>,
+    /// Files that a compile read, with what they name.
+    pub files: Vec<ReadFile>,
+    /// Whether that can be known only by watching.
+    pub closely: bool,
+}
+
+/// What a compile's own lists and the rules of its language say.
+pub(super) struct Reckoned {
+    /// The files that it read, its source first, option headers among them.
+    pub inputs: Vec<Location>,
+    /// The same with what they name, but for option headers.
+    pub files: Vec<ReadFile>,
+    /// Where it searched.
+    pub found: Found,
+}
+
 impl Executor<'_> {
     /// Puts together what a step saw. `None` when a file of a person changed while it ran.
-    pub(super) fn observed(&self, step: &Step, account: Account<'_>) -> Option<Note> {
-        let Account { job, mut inputs, taken_in, started, outputs, said, wall } = account;
-        let mut files = self.files_read(step, &inputs, started)?;
-        let taken = self.taken(step, &files, taken_in);
-        let more: Vec<Location> = taken.iter().filter(|taken| !inputs.contains(taken)).cloned().collect();
-        files.extend(self.files_read(step, &more, started)?);
-        inputs.extend(more);
-        let mut digests = Vec::with_capacity(files.len());
-        for ReadFile { at, content, .. } in &files {
-            if matches!(at, Location::Tree(_)) && step.source().is_some_and(|source| source != at) {
-                self.keep(at, content);
-            }
-            digests.push((at.kept(), self.judge.counted(step, at, *content)));
+    pub(super) fn observed(&self, step: &Step, account: Account) -> Option<Note> {
+        let Account { stands, started, outputs, said, wall } = account;
+        let mut inputs = Vec::with_capacity(stands.looks.len());
+        for look in &stands.looks {
+            inputs.push((look.kept(), self.seen_as(look, started)?));
         }
-        let (mut macros, mut absent) = (Vec::new(), BTreeSet::new());
-        if let Action::Compile { setting, language } = &step.action
+        let mut macros = Vec::new();
+        if let Action::Compile { language, .. } = &step.action
             && *language != Language::Asm
         {
-            let reads_header = files.len() < inputs.len();
-            macros = self.judge.seen_macros(step, files.iter().map(|file| &file.tokens), reads_header);
-            let mut folders = setting.search.before.clone();
-            let own = self.tools.compiler(*language).map(|c| c.include_folders.clone()).unwrap_or_default();
-            folders.extend(own.into_iter().map(Location::System));
-            folders.extend(setting.search.after.iter().cloned());
-            let (read, quoted) = (inputs.iter().collect(), &setting.search.quoted[..]);
-            let makes = &|file: &Location| self.judge.plan.maker(file).is_some();
-            let searched = Searched { read, quoted, folders: &folders, started, makes };
-            absent = searched.misses(&files, &self.judge.plan.folders, &self.absences);
+            let forms = self.judge.forms(inputs.iter().map(|(look, _)| look.as_str()));
+            macros = self.macros_of(step, &stands.files, &forms);
         }
-        if let Action::Compile { setting, .. } = &step.action {
-            absent.extend(misses_of_taken(&taken, &setting.search.before, &self.judge.plan.folders));
+        for file in &stands.files {
+            if matches!(file.at, Location::Tree(_)) && step.source().is_some_and(|source| *source != file.at) {
+                self.keep(&file.at, &file.content);
+            }
+            if step.source() == Some(&file.at) {
+                // Headers are read again and again, a source hardly ever.
+                self.judge.tokens.forget(&file.content);
+            }
         }
+        let wall_ms = u64::try_from(wall.as_millis()).unwrap_or(u64::MAX);
+        let absent = stands.absent.iter().map(Location::kept).collect();
+        let note = self.note(step, inputs, absent, macros, outputs, said, wall_ms);
+        Some(Note { closely: stands.closely, ..note })
+    }
+
+    /// What stood for a look since the step started; `None` when it has changed since, or is gone.
+    fn seen_as(&self, look: &Look, started: SystemTime) -> Option<Digest> {
+        let content = |at: &Location| {
+            let path = at.path(&self.judge.plan.folders);
+            match at {
+                Location::Tree(_) | Location::System(_) => self.judge.status.digest_since(&path, started),
+                Location::Made(_) | Location::Object(_) | Location::Output(_) => self.judge.status.digest(&path),
+            }
+        };
+        match look {
+            Look::Content(at) => content(at),
+            Look::Interface(at) => content(at).map(|content| self.judge.interface(at, content)),
+            Look::Unseen => Some(Digest::default()),
+            Look::Names(_) | Look::Mode(_) | Look::Status(_) | Look::Leads(_) | Look::Form(_) | Look::Footing(_) => {
+                self.judge.look_now(look, &crate::plan::Ahead::default()).ok()?
+            }
+        }
+    }
+
+    /// The macros that the files of a compile name.
+    fn macros_of(&self, step: &Step, files: &[ReadFile], forms: &Forms) -> Vec<(String, Option<String>)> {
+        let precompiled = |file: &ReadFile| file.at.path(&self.judge.plan.folders).extension().is_some_and(|e| e == "gch" || e == "pch");
+        if files.iter().any(precompiled) {
+            // Nobody reads what one that was compiled before names.
+            return self.judge.all_macros(step, forms);
+        }
+        if !files.iter().any(|file| file.tokens.pragmas) {
+            return self.judge.seen_macros(step, files.iter().map(|file| &file.tokens), forms);
+        }
+        // What is handed to a pragma may stand in any string.
+        let dialects = step.dialects().clone().everywhere();
+        let read = |file: &ReadFile| {
+            let path = file.at.path(&self.judge.plan.folders);
+            self.judge.tokens.of(&path, &file.content, &dialects).unwrap_or_else(|| file.tokens.clone())
+        };
+        let tokens: Vec<Arc<crate::reading::Tokens>> = files.iter().map(read).collect();
+        self.judge.seen_macros(step, &tokens, forms)
+    }
+
+    /// Works out what a compile stood on from its lists. `None` when a file of a person changed while it ran.
+    ///
+    /// # Errors
+    /// Its lists are not there, or it read what it must not.
+    pub(super) fn reckoned(&self, step: &Step, lists: &Lists, started: SystemTime) -> Result<Option<Reckoned>, Cause> {
+        let mut inputs = match &lists.read {
+            Some(file) => self.inputs_of_compile(step, file)?,
+            None => step.reads.clone(),
+        };
+        let taken = self.taken_in(lists);
+        inputs.extend(taken.iter().filter(|at| !inputs.contains(at)).cloned().collect::<Vec<_>>());
+        let Some(files) = self.files_read(step, &inputs, started) else { return Ok(None) };
+        let Action::Compile { setting, language } = &step.action else { return Ok(None) };
+        let mut found = Found::default();
+        if *language != Language::Asm {
+            let flags = &setting.flags;
+            let folders = &self.judge.plan.folders;
+            let own = self.tools.compiler(*language).map(|compiler| &compiler.header_search[..]).unwrap_or_default();
+            let own = own.iter().map(|folder| Location::of(folder, folders));
+            let all: Vec<Location> =
+                flags.search.before.iter().cloned().chain(own).chain(flags.search.after.iter().cloned()).collect();
+            let searched = Searched {
+                read: inputs.iter().collect(),
+                quoted: &flags.search.quoted,
+                folders: &all,
+                asked: &flags.includes,
+                started,
+                makes: &|file| self.judge.plan.maker(file).is_some(),
+                places: folders,
+                absences: &self.absences,
+            };
+            found = searched.found(&files);
+        }
+        // Where an assembler looks, no rule of the language says.
+        found.unclear |= !taken.is_empty() || !self.lists_what_is_taken_in(setting, *language) && assembles(&files);
+        Ok(Some(Reckoned { inputs, files, found }))
+    }
+
+    /// Whether the assembler of a compile lists what it takes in.
+    pub(super) fn lists_what_is_taken_in(&self, setting: &Setting, language: Language) -> bool {
+        let family = self.tools.compiler(language).map(|compiler| compiler.family);
+        family == Ok(Family::Gcc) && setting.flags.known == crate::plan::Known::Wholly
+    }
+
+    /// Files that an assembler took in; beside these its list names what the compiler handed it.
+    fn taken_in(&self, lists: &Lists) -> Vec<Location> {
+        let files = lists.taken_in.as_ref().and_then(|list| take(list, listed)).unwrap_or_default();
+        let folders = &self.judge.plan.folders;
+        let paths = files.iter().map(|file| folders.tree.join(file));
+        let taken = paths.filter(|path| path.is_file() && !path.starts_with(folders.aside()));
+        taken.map(|path| Location::of(&path, folders)).collect()
+    }
+
+    /// What a compile stands on by what is reckoned, and by what was seen where it was watched. Returns also what was seen and not
+    /// reckoned.
+    pub(super) fn compile_stands(
+        &self,
+        step: &Step,
+        setting: &Setting,
+        reckoned: Reckoned,
+        seen: Option<(Seen, Digest)>,
+        closely: bool,
+    ) -> (Stands, Vec<String>) {
+        let Reckoned { inputs, mut files, found } = reckoned;
+        let mut looks: BTreeSet<Look> = BTreeSet::new();
+        for input in &inputs {
+            looks.insert(if self.judge.plan.is_header(input) { Look::Form(input.clone()) } else { Look::Content(input.clone()) });
+        }
+        looks.extend(found.present.iter().cloned().map(Look::Mode));
+        let mut absent = found.absent;
+        let mut unexpected = Vec::new();
+        let class = match seen {
+            Some((own, class)) => {
+                for look in own.looks {
+                    match &look {
+                        Look::Content(at) if self.judge.plan.is_header(at) => {
+                            looks.insert(Look::Form(at.clone()));
+                        }
+                        Look::Content(at) => {
+                            if !inputs.contains(at) {
+                                unexpected.push(format!("it reads {at}"));
+                                files.extend(self.files_read(step, std::slice::from_ref(at), SystemTime::now()).into_iter().flatten());
+                            }
+                            looks.insert(look);
+                        }
+                        // Of a file that was read its mode says nothing more, and of an option header there is none to ask for.
+                        Look::Mode(at) if inputs.contains(at) => {}
+                        Look::Names(_) | Look::Mode(_) | Look::Leads(_) => {
+                            looks.insert(look);
+                        }
+                        Look::Interface(_) | Look::Status(_) | Look::Form(_) | Look::Footing(_) | Look::Unseen => {}
+                    }
+                }
+                for place in own.absent {
+                    if absent.insert(place.clone()) {
+                        unexpected.push(format!("it looks for {place}"));
+                    }
+                }
+                Some(class)
+            }
+            None => self.judge.footing_now(&setting.class),
+        };
+        if class.is_some() {
+            looks.insert(Look::Footing(setting.class));
+        }
+        (Stands { looks, absent, files, closely }, unexpected)
+    }
+
+    /// What a command other than a compile stands on, when it was watched: all that it was seen to look at, and what it declares.
+    ///
+    /// # Errors
+    /// It read what a step makes that it does not wait for, wrote where it must not, or, where that is asked, read what it does not declare.
+    pub(super) fn command_stands(&self, step: &Step, sight: &Sight) -> Result<Stands, Cause> {
+        let seeing = self.seeing();
+        let reads: HashSet<&Location> = step.reads.iter().collect();
+        let links = step.links();
+        let archives = step.verb() == "archive";
+        let statuses = if links || archives { Statuses::Modes } else { Statuses::Wholly };
+        let library = |at: &Location| {
+            let path = at.path(&self.judge.plan.folders);
+            path.file_name().is_some_and(|name| name.to_string_lossy().contains(".so"))
+        };
+        let interface = |at: &Location| links && (step.interfaces.contains(at) || library(at));
+        let Seen { mut looks, absent } = seeing.whole(sight, statuses, &reads, &interface);
+        for look in &looks {
+            if let Some(at) = look.file() {
+                self.waits_for(step, at)?;
+                self.declares(step, at)?;
+            }
+        }
+        if !links && !archives {
+            let elsewhere = seeing.written(sight).into_iter().find(|at| matches!(at, Location::Tree(_)) && !is_cache(at));
+            if let Some(at) = elsewhere {
+                return Err(Cause::WroteElsewhere(at.to_string()));
+            }
+        }
+        for read in &step.reads {
+            let by_interface = step.interfaces.contains(read);
+            let known = [Look::Content(read.clone()), Look::Interface(read.clone())].iter().any(|look| looks.contains(look));
+            if !known {
+                looks.insert(if by_interface { Look::Interface(read.clone()) } else { Look::Content(read.clone()) });
+            }
+        }
+        if sight.blind.is_some() {
+            looks.insert(Look::Unseen);
+        }
+        Ok(Stands { looks, absent, ..Stands::default() })
+    }
+
+    /// What a command other than a compile stands on by its words, where nothing can be watched.
+    pub(super) fn command_stands_by_words(&self, step: &Step, job: &Job, mut inputs: Vec<Location>, aside: &Path) -> Result<Stands, Cause> {
+        self.add_named(step, job, aside, &mut inputs)?;
+        let mut absent = BTreeSet::new();
         if step.links() {
             let own = linker_folders(self.tools, job);
             absent = library_misses(&inputs, &job.arguments, &own, &self.judge.plan.folders);
         }
-        if let Some(source) = step.source()
-            && let Some(file) = files.iter().find(|file| file.at == *source)
-        {
-            // Headers are read again and again, a source hardly ever.
-            self.judge.tokens.forget(&file.content);
+        let library = |at: &Location| match at {
+            Location::System(path) => path.file_name().is_some_and(|name| name.to_string_lossy().contains(".so")),
+            other => step.interfaces.contains(other),
+        };
+        let look = |at: Location| if step.links() && library(&at) { Look::Interface(at) } else { Look::Content(at) };
+        Ok(Stands { looks: inputs.into_iter().map(look).collect(), absent, ..Stands::default() })
+    }
+
+    /// Reads what commands of this build were seen to do.
+    pub(super) fn seeing(&self) -> Seeing<'_> {
+        let folders = &self.judge.plan.folders;
+        let work = self.store.root().parent().map(Path::to_path_buf);
+        Seeing::new(folders, [Some(folders.aside()), work].into_iter().flatten().collect())
+    }
+
+    /// Checks that what a step read of this build was made before it.
+    fn waits_for(&self, step: &Step, at: &Location) -> Result<(), Cause> {
+        let plan = self.judge.plan;
+        let Some(maker) = plan.maker(at).filter(|_| !step.reads.contains(at)) else { return Ok(()) };
+        let own = plan.steps[maker].writes.first() == step.writes.first();
+        if own || plan.comes_before(maker, step) {
+            return Ok(());
         }
-        let wall_ms = u64::try_from(wall.as_millis()).unwrap_or(u64::MAX);
-        let absent = absent.iter().map(Location::kept).collect();
-        Some(self.note(step, digests, absent, macros, outputs, said, wall_ms))
+        Err(Cause::Undeclared { file: at.to_string(), maker: plan.owner(&plan.steps[maker]).to_string() })
+    }
+
+    /// Checks that a generator declares what it read, where that is asked.
+    fn declares(&self, step: &Step, at: &Location) -> Result<(), Cause> {
+        let of_tree = matches!(at, Location::Tree(_) | Location::Made(_) | Location::Object(_));
+        let tool = step.tool().is_some_and(|tool| matches!(&tool.place, crate::plan::ToolPlace::Made(own) if own == at));
+        let free = self.reads == super::build::Reads::Free || step.links() || tool || !of_tree;
+        if free || step.reads.contains(at) { Ok(()) } else { Err(Cause::UndeclaredRead(at.to_string())) }
     }
 
     /// The files that a step read, with their contents, but for the option headers. `None` when one is not as it was when the
     /// step started.
     fn files_read(&self, step: &Step, inputs: &[Location], started: SystemTime) -> Option<Vec<ReadFile>> {
-        let compiles = matches!(step.action, Action::Compile { .. });
         let read = |at: &Location| {
             let path = at.path(&self.judge.plan.folders);
             let content = match at {
                 Location::Tree(_) | Location::System(_) => self.judge.status.digest_since(&path, started)?,
                 Location::Made(_) | Location::Object(_) | Location::Output(_) => self.judge.status.digest(&path)?,
             };
-            let tokens = if compiles { self.judge.tokens.of(&path, &content)? } else { Arc::default() };
+            let tokens = self.judge.tokens.of(&path, &content, step.dialects())?;
             Some(ReadFile { at: at.clone(), content, tokens })
         };
         inputs.iter().filter(|at| !self.judge.plan.is_header(at)).map(read).collect()
-    }
-
-    /// The files that the assembler of a compile took in (`.incbin`, `.include`): no dependency file of a compiler names them.
-    fn taken(&self, step: &Step, files: &[ReadFile], taken_in: &dyn Fn() -> Option<Vec<Location>>) -> Vec<Location> {
-        let Action::Compile { setting, language } = &step.action else { return Vec::new() };
-        let asks = match language {
-            Language::C | Language::Cxx => Assembly::Strings,
-            Language::Asm | Language::AsmWithCpp => Assembly::Text,
-        };
-        if files.iter().all(|file| file.tokens.assembly < asks) {
-            return Vec::new();
-        }
-        let plainly = || {
-            let own = files.iter().filter(|file| !matches!(file.at, Location::System(_)));
-            own.flat_map(|file| included_binaries(&file.tokens, &setting.search.before, &self.judge.plan.folders))
-                .collect()
-        };
-        let mut taken = taken_in().unwrap_or_else(plainly);
-        taken.retain(|file| step.source() != Some(file));
-        taken
-    }
-
-    /// Runs a compile again to have its assembler list what it takes in. `None` when it cannot do that.
-    pub(super) fn taken_in(&self, step: &Step, aside: &Path) -> Option<Vec<Location>> {
-        let folders = &self.judge.plan.folders;
-        let run = Run { folders, defines: None, ends: Ends::Whole };
-        let (mut job, _) = self.job(step, aside, &run).ok()?;
-        let list = aside.join("taken.d");
-        job.arguments.push(format!("-Wa,--MD,{}", list.display()));
-        let outcome = self.launch.run(&job).ok();
-        step.writes.iter().map(|write| aside_of(step, write, aside)).for_each(|made| {
-            let _ = std::fs::remove_file(made);
-        });
-        let files = outcome.filter(|outcome| outcome.exit == Exit::Code(0)).and(take(&list, listed))?;
-        // Beside the files it names what the compiler hands it.
-        let paths = files.iter().map(|file| folders.tree.join(file));
-        let taken = paths.filter(|path| path.is_file() && !path.starts_with(aside));
-        Some(taken.map(|path| Location::of(&path, folders)).collect())
     }
 
     /// Keeps a header so that the text of today can be had again; without it, a compile is only not spared.
@@ -171,7 +366,7 @@ impl Executor<'_> {
         for file in files {
             let location = Location::of(&file, &self.judge.plan.folders);
             self.declared(step, &location)?;
-            if step.may_find(&location) && !file.starts_with(aside) && !inputs.contains(&location) {
+            if !file.starts_with(aside) && !inputs.contains(&location) {
                 inputs.push(location);
             }
         }
@@ -193,16 +388,17 @@ impl Executor<'_> {
     }
 
     /// The files that a compile read, by its dependency file, those that it declares first.
-    pub(super) fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<Vec<Location>, Cause> {
+    fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<Vec<Location>, Cause> {
         let plan = self.judge.plan;
         let Some(files) = listed(dependency_file) else {
             let list = "the list of the files that it read: what stands in the compiler's place must heed `-MF`";
             return Err(Cause::NoOutput(list.into()));
         };
         let mut inputs: Vec<Location> = step.reads.clone();
+        let mut known: HashSet<Location> = inputs.iter().cloned().collect();
         for file in files {
             let location = Location::of(Path::new(&file), &plan.folders);
-            if !inputs.contains(&location) {
+            if known.insert(location.clone()) {
                 inputs.push(location);
             }
         }
@@ -220,6 +416,19 @@ impl Executor<'_> {
         Ok(inputs)
     }
 }
+
+/// Whether files of the tree or the build hand text to an assembler; those of the host only give symbols other names so.
+fn assembles(files: &[ReadFile]) -> bool {
+    files.iter().any(|file| file.tokens.assembles && !matches!(file.at, Location::System(_)))
+}
+
+/// Whether a file is what an interpreter keeps of a script for itself.
+fn is_cache(at: &Location) -> bool {
+    at.to_string().contains("__pycache__")
+}
+
+
+
 
 /// Returns the files that a dependency file names, `None` when there is none.
 pub(super) fn listed(dependency_file: &Path) -> Option<Vec<String>> {

@@ -4,6 +4,7 @@
 //! The preprocessor runs once as things are now and once as they were: in a folder aside that holds the headers with the
 //! macros and contents of then. Both texts are compared with the line marks in them.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
@@ -12,11 +13,12 @@ use std::time::Duration;
 
 use super::execute::{Ended, Executor, Trouble};
 use super::job::{Ends, Run, TEXT};
-use super::observe::{Account, listed, take};
+use super::observe::{Account, take};
 use crate::base::files::{make_folder, write_quickly};
-use crate::base::{Digest, FileError};
+use crate::base::{Digest, DigestOf, FileError};
 use crate::launch::{Exit, Job, Outcome};
-use crate::plan::{Action, Alike, Judge, Location, Step, TextChanges, Tokens};
+use crate::plan::{Action, Alike, Judge, Location, Look, Step, TextChanges};
+use crate::reading::Tokens;
 use crate::store::{Folders, Note, time_of_files};
 
 /// So many looks tell whether more of them for the same change pay.
@@ -85,7 +87,7 @@ impl Experience {
 }
 
 /// What a look at the text after preprocessing came to.
-enum Look {
+enum Outlook {
     /// It is the same, so what was made then stands, for these inputs.
     Same(Note),
     /// It is another one, or nothing can be said; its digest if it is known.
@@ -106,25 +108,25 @@ impl Executor<'_> {
         };
         let mut cost = Duration::ZERO;
         let look = self.look(step, aside, &alike, &mut cost)?;
-        self.experience.looked(&alike, matches!(look, Look::Same(_)), cost);
+        self.experience.looked(&alike, matches!(look, Outlook::Same(_)), cost);
         let _ = std::fs::remove_dir_all(aside.join("past"));
         match look {
-            Look::Same(note) => Ok(Ended::Spared { note, in_place: alike.in_place }),
-            Look::Other(text) => self.process(step, aside, text, passed),
+            Outlook::Same(note) => Ok(Ended::Spared { note, in_place: alike.in_place }),
+            Outlook::Other(text) => self.process(step, aside, text, passed),
         }
     }
 
     /// Looks at the texts of now and of then. `cost` grows by the processor time that it takes.
-    fn look(&self, step: &Step, aside: &Path, alike: &Alike, cost: &mut Duration) -> Result<Look, Trouble> {
-        let unknown = Ok(Look::Other(None));
+    fn look(&self, step: &Step, aside: &Path, alike: &Alike, cost: &mut Duration) -> Result<Outlook, Trouble> {
+        let unknown = Ok(Outlook::Other(None));
         let started = time_of_files();
         let now = &self.judge.plan.folders;
-        let run = Run { folders: now, defines: None, ends: Ends::Preprocessed };
-        let (job, dependency_file) = self.job(step, aside, &run)?;
+        let run = Run { folders: now, defines: None, ends: Ends::Preprocessed, watch: None };
+        let (job, lists) = self.job(step, aside, &run)?;
         let Some(text) = self.preprocessed(&job, aside, &run, cost) else { return unknown };
-        let Some(files) = dependency_file.and_then(|file| take(&file, listed)) else { return unknown };
+        let Ok(Some(reckoned)) = self.reckoned(step, &lists, started) else { return unknown };
         // An edited file that the preprocessor does not read is one that the assembler takes in as it is.
-        let read: BTreeSet<Location> = files.iter().map(|file| Location::of(Path::new(file), now)).collect();
+        let read: BTreeSet<Location> = reckoned.inputs.iter().cloned().collect();
         if !alike.changes.files.is_subset(&read) {
             return unknown;
         }
@@ -133,28 +135,26 @@ impl Executor<'_> {
             None => match self.past(step, alike, &aside.join("past"))? {
                 None => None,
                 Some(past) => {
-                    let run = Run { folders: &past.folders, defines: Some(&past.defines), ends: Ends::Preprocessed };
+                    let run = Run { folders: &past.folders, defines: Some(&past.defines), ends: Ends::Preprocessed, watch: None };
                     let (job, _) = self.job(step, aside, &run)?;
                     self.preprocessed(&job, aside, &run, cost)
                 }
             },
         };
         if before != Some(text) {
-            return Ok(Look::Other(Some(text)));
+            return Ok(Outlook::Other(Some(text)));
         }
-        let mut inputs = step.reads.clone();
-        inputs.extend(read.into_iter().filter(|input| step.source() != Some(input)));
-        let old = &alike.note;
-        let (outputs, said, wall) = (old.outputs.clone(), old.said.clone(), Duration::from_millis(old.wall_ms));
-        if self.add_named(step, &job, aside, &mut inputs).is_err() {
+        let Action::Compile { setting, .. } = &step.action else { return unknown };
+        if reckoned.found.unclear {
             return unknown;
         }
-        let taken_in = &|| self.taken_in(step, aside);
-        let account = Account { job: &job, inputs, taken_in, started, outputs, said, wall };
-        let Some(note) = self.observed(step, account) else { return unknown };
+        let old = &alike.note;
+        let (outputs, said, wall) = (old.outputs.clone(), old.said.clone(), Duration::from_millis(old.wall_ms));
+        let (stands, _) = self.compile_stands(step, setting, reckoned, None, false);
+        let Some(note) = self.observed(step, Account { stands, started, outputs, said, wall }) else { return unknown };
         let note = Note { text: Some(text), memory: old.memory, ..note };
         self.store.add_note(&self.judge.base_key(step), &note, None)?;
-        Ok(Look::Same(note))
+        Ok(Outlook::Same(note))
     }
 
     /// Runs a preprocessor; `None` when it fails, which the compile then tells better.
@@ -194,7 +194,11 @@ impl Executor<'_> {
         let before = Folders { tree: tree.clone(), build: aside.to_path_buf() };
         make_folder(&before.made())?;
         for (text, digest) in &alike.note.inputs {
-            let Ok(location) = text.parse::<Location>() else { return Ok(None) };
+            let location = match text.parse::<Look>() {
+                Ok(Look::Content(location)) => location,
+                Ok(_) => continue,
+                Err(_) => return Ok(None),
+            };
             let wanted = match &location {
                 Location::Tree(_) => tree != now.tree,
                 Location::Made(_) => true,
@@ -210,7 +214,7 @@ impl Executor<'_> {
                 continue;
             }
             let (Some(then), Ok(now)) = (judge.store.read(digest), std::fs::read(&from)) else { return Ok(None) };
-            if !Tokens::stand_alike(&then, &now) {
+            if !Tokens::stand_alike(&then, &now, step.dialects()) {
                 return Ok(None);
             }
             std::fs::write(&to, then).map_err(FileError::on("write", &to))?;
@@ -239,17 +243,37 @@ impl Executor<'_> {
     }
 }
 
-/// Returns the digest of a preprocessor's text and of what it said, with neutral names for the folders.
+/// Returns the digest of a preprocessor's text and of what it said, byte for byte, but for the folders of this build where marks of lines
+/// name them: the compiler maps these itself.
 fn text_digest(outcome: &Outcome, text: &[u8], ran_in: &Folders) -> Digest {
-    let said = outcome.stderr_text();
-    let text = String::from_utf8_lossy(text);
-    // The same names whatever the folders are called, so that texts of other profiles can be compared too.
-    let plain = |text: &str| text.replace(&name(&ran_in.made()), "made").replace(&name(&ran_in.tree), ".");
-    Digest::of_parts([plain(&text).as_str(), plain(&said).as_str()])
+    let named = [(folder_name(&ran_in.made()), &b"made"[..]), (folder_name(&ran_in.tree), &b"."[..])];
+    let mut digest = DigestOf::default();
+    for line in text.split_inclusive(|c| *c == b'\n').chain(outcome.stderr.split_inclusive(|c| *c == b'\n')) {
+        digest.add(&mapped(line, &named));
+    }
+    digest.add(b"said");
+    digest.end()
 }
 
-fn name(folder: &Path) -> String {
-    folder.display().to_string()
+/// A line with its folder mapped, if it is a mark: `# 12 "folder/file" 1`.
+fn mapped<'l>(line: &'l [u8], named: &[(Vec<u8>, &[u8])]) -> Cow<'l, [u8]> {
+    let Some(quote) = line.strip_prefix(b"# ").and_then(|_| line.iter().position(|c| *c == b'"')) else {
+        return Cow::Borrowed(line);
+    };
+    let numbered = line[2..quote].iter().all(|c| c.is_ascii_digit() || *c == b' ');
+    let rest = &line[quote + 1..];
+    let known = named.iter().find(|(folder, _)| {
+        rest.strip_prefix(&folder[..]).is_some_and(|rest| matches!(rest.first(), Some(b'/' | b'"')))
+    });
+    match known.filter(|_| numbered) {
+        Some((folder, name)) => Cow::Owned([&line[..=quote], name, &rest[folder.len()..]].concat()),
+        None => Cow::Borrowed(line),
+    }
+}
+
+/// A folder as a mark spells it.
+fn folder_name(folder: &Path) -> Vec<u8> {
+    folder.as_os_str().as_encoded_bytes().to_vec()
 }
 
 #[cfg(test)]

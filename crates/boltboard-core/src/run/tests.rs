@@ -1,12 +1,10 @@
-use std::path::Path;
-use std::sync::{Arc, Mutex};
-use std::time::{Duration, SystemTime};
+use std::sync::Mutex;
+use std::time::Duration;
 
-use super::depends::{Absences, ReadFile, Searched};
 use super::*;
-use crate::base::Digest;
 use crate::launch::{Exit, Job, Launch, Outcome, ScriptedLaunch};
-use crate::plan::{Plan, Step, StepId, TokenMemo};
+use crate::plan::{Plan, Step, StepId};
+use crate::reading::TokenMemo;
 use crate::store::{StatusMemo, Store};
 use crate::testing::{Planner, TestTree};
 
@@ -52,7 +50,7 @@ fn pretend(job: &Job) -> Outcome {
 }
 
 fn ended(exit: Exit, stderr: &str) -> Outcome {
-    Outcome { exit, stdout: vec![], stderr: stderr.into(), wall: Duration::from_millis(3), used: Default::default() }
+    Outcome { exit, stdout: vec![], stderr: stderr.into(), wall: Duration::from_millis(3), used: Default::default(), sight: None }
 }
 
 #[derive(Default)]
@@ -102,6 +100,7 @@ fn build_with(
         logs: tree.root().join("logs"),
         jobs: Jobs::of(1),
         reads: Reads::Free,
+        watching: Watching::Some { seed: 1 },
         after_failure,
         seal: None,
         stopped,
@@ -306,57 +305,4 @@ fn what_is_no_longer_made_is_removed() {
     let next = built(&tree, pretend, AfterFailure::Stop);
     assert_eq!(next.report.removed, ["objects/b/b.c.o", "out/bin/b"]);
     assert!(!tree.root().join("build/objects/b").exists() && tree.root().join("build/out/bin/a").exists());
-}
-
-#[test]
-fn places_where_a_header_was_looked_for_are_remembered() {
-    let tree = TestTree::new(
-        "",
-        &[
-            ("src/a.c", "#include \"x.h\"\n#include <y.h>\n#include NAMED\n"),
-            ("second/x.h", ""),
-            ("second/y.h", ""),
-            ("third/z.h", ""),
-        ],
-    );
-    let folders = tree.folders();
-    let at = |path: &str| crate::plan::Location::of(Path::new(path), &folders);
-    let inputs = ["src/a.c", "second/x.h", "second/y.h", "third/z.h"].map(at);
-    let search = ["first", "second", "third"].map(at);
-    let read = |at: &crate::plan::Location| {
-        let text = std::fs::read(at.path(&folders)).expect("written above");
-        let tokens = Arc::new(crate::plan::Tokens::of(&text));
-        ReadFile { at: at.clone(), content: Digest::of(&text), tokens }
-    };
-    let files: Vec<ReadFile> = inputs.iter().map(read).collect();
-    let absences = Absences::default();
-    let makes = &|_: &crate::plan::Location| false;
-    let misses = |started: SystemTime| -> Vec<String> {
-        let searched = Searched { read: inputs.iter().collect(), quoted: &[], folders: &search, started, makes };
-        searched.misses(&files, &folders, &absences).iter().map(ToString::to_string).collect()
-    };
-    let want = ["first/x.h", "first/y.h", "first/z.h", "second/z.h", "src/x.h"];
-    let started = SystemTime::now() + Duration::from_secs(1);
-    assert_eq!(misses(started), want);
-    tree.write("first/x.h", "");
-    assert_eq!(misses(started), want, "it was not there when this build looked first");
-    tree.write("second/z.h", "");
-    let fresh = Searched { read: inputs.iter().collect(), quoted: &[], folders: &search, started, makes };
-    let seen = fresh.misses(&files, &folders, &Absences::default());
-    assert!(!seen.contains(&at("second/z.h")), "what was there and not read was switched off: {seen:?}");
-    let since = Searched { started: SystemTime::UNIX_EPOCH, ..fresh };
-    assert!(since.misses(&files, &folders, &Absences::default()).contains(&at("second/z.h")), "it may have come later");
-    let place = [at("build/made")];
-    let looks = |makes: &dyn Fn(&crate::plan::Location) -> bool, absences: &Absences| {
-        let searched = Searched { read: inputs.iter().collect(), quoted: &[], folders: &place, started, makes };
-        let misses = searched.misses(&files[..1], &folders, absences);
-        misses.contains(&at("build/made/y.h"))
-    };
-    for (case, made, want) in [("nobody makes it", false, true), ("a step makes it", true, false)] {
-        let _ = std::fs::remove_dir_all(folders.made());
-        let absences = Absences::default();
-        assert!(looks(&|_| made, &absences), "{case}: not there yet");
-        tree.write("build/made/y.h", "");
-        assert_eq!(looks(&|_| made, &absences), want, "{case}: it is there now");
-    }
 }

@@ -255,7 +255,7 @@ fn run_one(
         folder: folders.outputs(),
         environment: environment.into(),
         limit,
-        fence: None,
+        watch: None,
     };
     match launch.run(&job) {
         Err(LaunchError { source, .. }) => failed(format!("cannot start it: {source}"), String::new(), Duration::ZERO),

@@ -4,8 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use super::build::{BuildFault, BuildInput, BuildReport, Watch, build};
+use super::footing::Watching;
 use crate::base::Digest;
-use crate::plan::{Location, Plan, StepId, TokenMemo};
+use crate::plan::{Location, Plan, StepId};
+use crate::reading::TokenMemo;
 use crate::store::{Folders, StatusMemo, Store};
 
 /// What a comparison with a clean build came to.
@@ -51,7 +53,7 @@ pub fn verify(input: &BuildInput<'_>, side: &Path, watch: &mut dyn Watch) -> Res
     plan.folders.build = side.join("build");
     let (store, status, tokens) = (Store::at(&side.join("store")), StatusMemo::default(), TokenMemo::default());
     let logs = side.join("logs");
-    let clean = BuildInput { plan: &plan, store: &store, status: &status, tokens: &tokens, logs, seal: None, ..*input };
+    let clean = BuildInput { plan: &plan, store: &store, status: &status, tokens: &tokens, logs, seal: None, watching: Watching::All, ..*input };
     let report = build(&clean, watch)?;
     if !report.failures.is_empty() || report.interrupted {
         return Ok(Verification { report, files: 0, differences: Vec::new() });

@@ -10,7 +10,7 @@ use foldhash::fast::FixedState;
 
 use crate::base::{Digest, FileError};
 use crate::board::PartId;
-use crate::plan::{Action, Basis, Judge, Location, Step, ToolPlace};
+use crate::plan::{Action, Basis, Judge, Location, Look, Step, ToolPlace};
 use crate::store::{Concern, Folders, Journal, Number, PackedNote, Saying, SealMaker, Sealed, Sweep};
 
 /// What is needed to seal a build.
@@ -60,6 +60,7 @@ pub(super) fn seal(
         journal,
         basis: Cow::Borrowed(&wanted.basis),
         contents: HashMap::default(),
+        footings: HashSet::default(),
         whom: HashMap::default(),
         misses: HashMap::default(),
         macros: HashSet::default(),
@@ -116,9 +117,10 @@ struct Places<'a> {
     maker: SealMaker<'a>,
     journal: &'a Journal,
     basis: Cow<'a, Basis>,
-    /// The number of what each file that was read holds now, by its own number and whether its interface is meant, and whom it
-    /// concerned last: steps of one part come together.
-    contents: HashMap<(Number, bool), (Number, Concern), FixedState>,
+    /// The number of what stands for each look, and whom it concerned last: steps of one part come together.
+    contents: HashMap<Number, (Number, Concern), FixedState>,
+    /// What footings name, by its kept form.
+    footings: HashSet<String>,
     /// Whom files concern beside the first.
     whom: HashMap<Number, Vec<Concern>, FixedState>,
     /// Where files were looked for in vain, and what is watched for each.
@@ -134,11 +136,8 @@ impl Places<'_> {
         let (judge, journal) = (self.judge, self.journal);
         let folders = &judge.plan.folders;
         let concern = step.part.map_or(Concern::Common, Concern::Part);
-        let may_see_interface = step.links() || !step.interfaces.is_empty();
-        for (file, content) in &note.inputs {
-            let text = journal.text(*file);
-            let interface = may_see_interface && step.sees_interface(&text.parse().ok()?);
-            match self.contents.entry((*file, interface)) {
+        for (look, content) in &note.inputs {
+            match self.contents.entry(*look) {
                 Entry::Occupied(mut known) => {
                     let (now, last) = known.get_mut();
                     if now != content {
@@ -146,19 +145,12 @@ impl Places<'_> {
                     }
                     if *last != concern {
                         *last = concern;
-                        self.whom.entry(*file).or_default().push(concern);
+                        self.whom.entry(*look).or_default().push(concern);
                     }
                 }
                 Entry::Vacant(free) => {
-                    let location: Location = text.parse().ok()?;
-                    let path = location.path(folders);
-                    let (_, seen) = judge.status.seen(&path)?;
-                    let now = if interface { judge.counted(step, &location, seen) } else { seen };
-                    if now != journal.digest(*content) {
-                        return None;
-                    }
-                    self.maker.read(path, concern, |_| true);
                     free.insert((*content, concern));
+                    self.look(&journal.text(*look).parse().ok()?, journal.digest(*content), concern)?;
                 }
             }
         }
@@ -196,6 +188,57 @@ impl Places<'_> {
         Some(())
     }
 
+    /// Adds one thing that was looked at; `None` when it is not as it was.
+    fn look(&mut self, look: &Look, then: Digest, concern: Concern) -> Option<()> {
+        let folders = &self.judge.plan.folders;
+        match look {
+            Look::Content(at) | Look::Interface(at) => {
+                let path = at.path(folders);
+                let (_, seen) = self.judge.status.seen(&path)?;
+                let now = match look {
+                    Look::Interface(at) => self.judge.interface(at, seen),
+                    _ => seen,
+                };
+                if now != then {
+                    return None;
+                }
+                self.maker.read(path, concern, |_| true);
+            }
+            // Folders of the build change with every build, and their names with it.
+            Look::Names(at) if at.path(folders).starts_with(&folders.build) => self.maker.unseen(),
+            Look::Names(at) | Look::Status(at) => self.maker.looked(at.path(folders), concern),
+            Look::Mode(at) => self.maker.has_mode(at.path(folders), concern),
+            Look::Leads(at) => {
+                let path = at.path(folders);
+                let target = std::fs::read_link(&path).ok()?;
+                self.maker.leads(path, target.to_str()?, concern);
+            }
+            // Its text is one of the files that are made.
+            Look::Form(_) => {}
+            Look::Footing(class) => {
+                let footing = self.judge.store.footing(class)?;
+                if self.judge.footing_now(class) != Some(then) {
+                    return None;
+                }
+                for (look, then) in &footing.looks {
+                    if self.footings.insert(look.clone()) {
+                        let look = look.parse().ok()?;
+                        // The judge has looked at it for this build.
+                        self.look(&look, *then, Concern::Plan)?;
+                    }
+                }
+                for place in &footing.absent {
+                    if self.footings.insert(place.clone()) {
+                        let path = place.parse::<Location>().ok()?.path(folders);
+                        self.miss(path, Concern::Plan);
+                    }
+                }
+            }
+            Look::Unseen => self.maker.unseen(),
+        }
+        Some(())
+    }
+
     /// Watches a place where nothing was found. Returns what is watched.
     fn miss(&mut self, path: PathBuf, concern: Concern) -> PathBuf {
         // Names that come or go in a folder of the tree or the host change its status; folders of the build change
@@ -222,9 +265,12 @@ impl Places<'_> {
     fn tell_whom(&mut self) -> Option<()> {
         for (file, concerns) in std::mem::take(&mut self.whom) {
             let of_miss = self.misses.get(&file).cloned();
-            let location = || self.journal.text(file).parse::<Location>().ok();
-            let path = of_miss.map_or_else(|| location().map(|at| at.path(&self.judge.plan.folders)), Some)?;
-            self.maker.concerns(&path, concerns.into_iter());
+            let look = || self.journal.text(file).parse::<Look>().ok();
+            let place = || look().and_then(|look| look.place().map(|at| at.path(&self.judge.plan.folders)));
+            // What is no place concerns the plan.
+            if let Some(path) = of_miss.or_else(place) {
+                self.maker.concerns(&path, concerns.into_iter());
+            }
         }
         Some(())
     }

@@ -15,13 +15,18 @@ const MAX_NOTES: usize = 32;
 /// Results of steps. Files are copied out, and each is checked by its digest then, so an edit in place spoils nothing.
 #[derive(Debug, Clone)]
 pub struct Store {
-    root: PathBuf,
+    pub(super) root: PathBuf,
 }
 
 impl Store {
     /// Names a store.
     pub fn at(root: &Path) -> Store {
         Store { root: root.to_path_buf() }
+    }
+
+    /// Returns where it lies.
+    pub fn root(&self) -> &Path {
+        &self.root
     }
 
     pub(super) fn path(&self, sort: &str, digest: &Digest) -> PathBuf {

@@ -17,7 +17,7 @@ use crate::base::files::{make_folder, write_whole};
 use crate::base::{Digest, FileError};
 
 /// What the file of frames begins with.
-const MARK: &[u8] = b"boltboard journal 3\n";
+const MARK: &[u8] = b"boltboard journal 4\n";
 /// Length and checksum of a frame, in bytes.
 const HEAD: usize = 12;
 /// From so many frames on, records are moved to their parts after a whole build.

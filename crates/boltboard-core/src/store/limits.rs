@@ -152,6 +152,7 @@ mod tests {
                 wall_ms: 1,
                 memory: 0,
                 text: None,
+                closely: false,
             };
             store.add_note(&key, &note, None).unwrap();
             let used = now - Duration::from_secs(age_days * 24 * 60 * 60);

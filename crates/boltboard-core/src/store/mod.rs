@@ -2,6 +2,7 @@
 //! aside and moved, or appended line by line, so that it is whole after a kill at any instant.
 
 mod content;
+mod footing;
 mod journal;
 mod ledger;
 mod limits;
@@ -13,6 +14,7 @@ mod status;
 mod work;
 
 pub use content::Store;
+pub use footing::Footing;
 pub use journal::{Journal, Opening};
 pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome, folder_bytes};
 pub use limits::{StoreLimits, Trimmed};

@@ -11,9 +11,9 @@ use crate::base::Digest;
 /// What a step saw and made: enough to tell whether the same would come out again.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Note {
-    /// All files read, with their content, but for option headers.
+    /// All that was looked at, in kept form, with what stood for it; mostly files that were read, with their content.
     pub inputs: Vec<(String, Digest)>,
-    /// Places where a header was looked for and not found before the one that was read.
+    /// Places where something was looked for in vain.
     pub absent: Vec<String>,
     /// The macros that carry options and that the files read name, with what they stood for (`None`: not defined).
     pub macros: Vec<(String, Option<String>)>,
@@ -31,6 +31,9 @@ pub struct Note {
     /// Digest of a compile's text after preprocessing, where it was looked at.
     #[serde(default)]
     pub text: Option<Digest>,
+    /// Whether what it looked at is known only by watching it.
+    #[serde(default)]
+    pub closely: bool,
 }
 
 /// A file that a step made.
@@ -102,6 +105,8 @@ pub struct PackedNote {
     pub memory: u64,
     /// Digest of the text after preprocessing.
     pub text: Option<Digest>,
+    /// Whether it must be watched.
+    pub closely: bool,
 }
 
 /// Things that are kept once and named by number.
@@ -223,6 +228,7 @@ impl PackedNote {
             wall_ms: self.wall_ms,
             memory: self.memory,
             text: self.text,
+            closely: self.closely,
         })
     }
 }
@@ -368,6 +374,7 @@ impl Tables {
             wall_ms: note.wall_ms,
             memory: note.memory,
             text: note.text,
+            closely: note.closely,
         }
     }
 
@@ -409,6 +416,7 @@ impl Tables {
             wall_ms: note.wall_ms,
             memory: note.memory,
             text: note.text,
+            closely: note.closely,
         })
     }
 

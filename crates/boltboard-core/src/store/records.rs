@@ -12,7 +12,7 @@ use crate::base::files::write_whole_by;
 use crate::base::{Digest, FileError};
 
 /// What the file begins with.
-const MARK: &[u8] = b"boltboard records 2\n";
+const MARK: &[u8] = b"boltboard records 3\n";
 /// What it ends with, after the blocks and the index: length and checksum of the index, in bytes.
 const TAIL: u64 = 12;
 

@@ -15,6 +15,7 @@ fn note(input: &str, wall_ms: u64) -> Note {
         wall_ms,
         memory: 0,
         text: None,
+        closely: false,
     }
 }
 

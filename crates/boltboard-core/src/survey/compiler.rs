@@ -9,6 +9,7 @@ use super::ProbeMemo;
 use super::behind::Behind;
 use crate::base::{Digest, Epoch};
 use crate::launch::{Exit, Job, Launch, find_program};
+use crate::reading::Standard;
 
 /// A compiler that answered.
 #[derive(Debug, Clone)]
@@ -25,8 +26,10 @@ pub struct Compiler {
     pub target: String,
     /// Digest of what decides about its output: the program's file, what it says of itself, and the programs behind it.
     pub identity: Digest,
-    /// Where it looks for headers by itself, in order.
+    /// Where it looks for headers by itself, in order, with all links followed.
     pub include_folders: Vec<PathBuf>,
+    /// The same as it names them.
+    pub header_search: Vec<PathBuf>,
     /// Where its linker looks for libraries by itself, in order.
     pub library_folders: Vec<PathBuf>,
     /// Whether those are all, so that a library that is in none of them is not there.
@@ -143,7 +146,7 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         folder: root.to_path_buf(),
         environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
         limit: Some(Duration::from_secs(20)),
-        fence: None,
+        watch: None,
     };
     let ask = |words: &[&str]| -> Result<(Exit, String, String), CompilerFault> {
         let outcome = launch.run(&job(words)).map_err(|e| silent(e.source.to_string()))?;
@@ -199,7 +202,8 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     Ok(Compiler {
         family: family(&version),
         target: target.replace("-pc-linux", "-linux"),
-        include_folders: include_folders(&text),
+        include_folders: include_folders(&text).iter().map(|at| at.canonicalize().unwrap_or_else(|_| at.clone())).collect(),
+        header_search: include_folders(&text),
         library_folders: library_folders(&text, own_folder),
         library_search: if text.contains("SEARCH_DIR") { LibrarySearch::Known } else { LibrarySearch::Partly },
         path,
@@ -234,8 +238,7 @@ fn include_folders(text: &str) -> Vec<PathBuf> {
         } else if line.starts_with("End of search list") {
             break;
         } else if inside {
-            let folder = Path::new(line.trim());
-            folders.push(folder.canonicalize().unwrap_or_else(|_| folder.to_path_buf()));
+            folders.push(PathBuf::from(line.trim()));
         }
     }
     folders
@@ -271,6 +274,23 @@ fn library_folders(text: &str, sysroot: Option<&Path>) -> Vec<PathBuf> {
 }
 
 impl Compiler {
+    /// Returns the standards that it may go by in a language when nothing is said: one where that is known.
+    pub fn standards(&self, language: Language) -> Vec<Standard> {
+        let number = self.version.split("version ").nth(1).and_then(|rest| rest.split(['.', ' ', '-']).next());
+        let major: u32 = number.and_then(|number| number.parse().ok()).unwrap_or(0);
+        let extended = true;
+        match (language, self.family) {
+            (Language::Asm | Language::AsmWithCpp, _) => vec![Standard::Assembly],
+            (Language::C, Family::Gcc) if (5..15).contains(&major) => vec![Standard::C99 { extended }],
+            (Language::C, Family::Clang) if (4..20).contains(&major) => vec![Standard::C99 { extended }],
+            (Language::C, _) => vec![Standard::C99 { extended }, Standard::C23 { extended }],
+            (Language::Cxx, Family::Gcc) if (6..11).contains(&major) => vec![Standard::Cxx14 { extended }],
+            (Language::Cxx, Family::Gcc) if major >= 11 => vec![Standard::Cxx17],
+            (Language::Cxx, Family::Clang) if major >= 16 => vec![Standard::Cxx17],
+            (Language::Cxx, _) => vec![Standard::Cxx98 { extended }, Standard::Cxx14 { extended }],
+        }
+    }
+
     /// Returns its name and version in a few words, such as `gcc 12.2.0`.
     pub fn short_version(&self) -> String {
         let number = self.version.split("version ").nth(1).and_then(|rest| rest.split_whitespace().next());

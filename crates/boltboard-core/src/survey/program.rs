@@ -143,7 +143,7 @@ fn run(question: &ProgramQuestion, prober: Prober<'_>) -> Said {
         folder: prober.host.scratch.clone(),
         environment: super::environment(prober.host),
         limit: Some(LIMIT),
-        fence: None,
+        watch: None,
     };
     let outcome = match prober.launch.run(&job) {
         Ok(outcome) => outcome,

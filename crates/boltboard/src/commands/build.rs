@@ -6,11 +6,13 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use boltboard_core::base::files::write_quickly;
 use boltboard_core::board::Board;
 use boltboard_core::launch::{Guard, RealLaunch};
-use boltboard_core::plan::{Location, Plan, Reason, TokenMemo};
+use boltboard_core::plan::{Location, Plan, Reason};
+use boltboard_core::reading::TokenMemo;
 use boltboard_core::profile::ProfileName;
 use boltboard_core::run::{
-    AfterFailure, BuildInput, BuildReport, Jobs, Reads, Since, Span, available_memory, build, verify,
+    AfterFailure, BuildInput, BuildReport, Jobs, Reads, Watching, Since, Span, available_memory, build, verify,
 };
+use boltboard_core::watch::Gate;
 use boltboard_core::store::{
     Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, Standing, StatusMemo, Store, StoreLimits,
     Sweep, WorkLock, folder_bytes,
@@ -164,12 +166,14 @@ fn build_since(
             sweep,
         }),
         reads: Reads::Free,
+        watching: watching(began),
         after_failure: if args.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
         stopped: &stopped,
     };
     let report = build(&input, &mut progress);
     progress.finish();
     let report = report?;
+    tell_unexpected(screen, &planned.plan, &report);
     if report.damaged {
         screen.remark("Some records of earlier builds were damaged; they were dropped, and their steps judged anew.");
     }
@@ -219,6 +223,9 @@ fn guard(session: &Session, args: &BuildArgs) {
         // Steps inherit it. What cannot be had is not worth stopping for.
         let _ = rustix::process::setpriority_process(None, NICE);
     }
+    if let Ok(program) = std::env::current_exe() {
+        session.launch.watch_with(Gate { program, word: crate::GATE });
+    }
     if let Some(guard) = std::env::current_exe().ok().and_then(|program| Guard::start(&program, &[crate::GUARD]).ok()) {
         session.launch.guard_with(guard);
     }
@@ -245,6 +252,7 @@ fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, resolved: &R
         jobs,
         seal: None,
         since: None,
+        watching: Watching::All,
         reads: if args.check_reads { Reads::Declared } else { Reads::Free },
         after_failure: if args.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
         stopped: &stopped,
@@ -268,6 +276,30 @@ fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, resolved: &R
 pub fn jobs(told: Option<usize>, load: Option<f64>) -> Jobs {
     let cores = || std::thread::available_parallelism().map_or(1, usize::from);
     Jobs { memory: available_memory(), load, ..Jobs::of(told.unwrap_or_else(cores)) }
+}
+
+/// Tells what steps did that we did not reckon with, and where nothing could be seen.
+fn tell_unexpected(screen: &Screen, plan: &Plan, report: &BuildReport) {
+    for (id, deeds) in &report.unexpected {
+        let more = if deeds.len() > 1 { format!(" (and {} more)", deeds.len() - 1) } else { String::new() };
+        screen.remark(&format!(
+            "We did not expect this of {}: {}{more}. It counts now, and compiles like it are watched from now on. \
+             Please report it with the command: boltboard preview --explain {}",
+            plan.steps[*id].name,
+            deeds.first().map_or("", String::as_str),
+            plan.steps[*id].name,
+        ));
+    }
+    if let Some(why) = &report.unwatched {
+        screen.remark(&format!(
+            "Commands cannot be watched here ({why}): what they read is known only from what they declare and list."
+        ));
+    }
+}
+
+/// Which compiles are watched beside those that must be: others each time.
+fn watching(now: SystemTime) -> Watching {
+    Watching::Some { seed: now.duration_since(UNIX_EPOCH).map_or(0, |since| u64::from(since.subsec_nanos())) }
 }
 
 /// Ends all steps on the first interrupt. The returned function tells whether one came.

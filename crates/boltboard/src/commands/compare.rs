@@ -1,7 +1,8 @@
 //! `boltboard compare`
 
 use boltboard_core::compare::{Side, plans, values};
-use boltboard_core::plan::{Judge, TokenMemo};
+use boltboard_core::plan::Judge;
+use boltboard_core::reading::TokenMemo;
 use boltboard_core::store::{Journal, StatusMemo, Store};
 use clap::Args;
 
@@ -31,7 +32,7 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
     let (lj, rj) = (Journal::open(&lp.folders.build)?, Journal::open(&rp.folders.build)?);
     let status = StatusMemo::load(&session.work.status());
     let (store, tokens) = (Store::at(&session.work.store()), TokenMemo::default());
-    let judge = |plan, journal| Judge { plan, journal, store: &store, status: &status, tokens: &tokens };
+    let judge = |plan, journal| Judge::new(plan, journal, &store, &status, &tokens);
     let (left_judge, right_judge) = (judge(&lp.plan, &lj), judge(&rp.plan, &rj));
     let difference = plans(session.board, &Side { judge: &left_judge }, &Side { judge: &right_judge });
     let board = session.board;

@@ -26,6 +26,8 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
         }
         Reason::Edited(file) => format!("{file} has changed"),
         Reason::Gone(file) => format!("{file} is gone"),
+        Reason::Looks(look) => format!("{look} changed"),
+        Reason::Unseen => "what it reads cannot be seen, so it always runs".into(),
         Reason::Added(file) => format!("it also reads {file} now"),
         Reason::Dropped(file) => format!("it no longer reads {file}"),
         Reason::Appeared(file) => format!("{file} is new and comes first"),
@@ -39,7 +41,7 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
             }
         }
         Reason::Text => "its text follows other values".into(),
-        Reason::Tool(name) => format!("{name} is another one"),
+        Reason::Tool(name) => format!("{name}, or a program behind it, has changed"),
         Reason::OutputMissing(file) => format!("{file} is missing"),
         Reason::OutputEdited(file) => format!("{file} was changed by hand"),
         Reason::Unsettled => "an input changed during its last run".into(),

@@ -3,14 +3,16 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 20] = [
+const FLOW: [&str; 22] = [
     "base",
     "expr",
     "board",
     "definitions",
     "search",
     "profile",
+    "reading",
     "store",
+    "watch",
     "launch",
     "survey",
     "logic",

@@ -8,6 +8,7 @@ mod sweep;
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsString;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -25,7 +26,7 @@ use crate::board::PartId;
 use crate::definitions::Listing;
 
 /// What the file begins with.
-const MARK: &[u8] = b"boltboard seal 3\n";
+const MARK: &[u8] = b"boltboard seal 4\n";
 /// What comes after the mark: length and checksum of the head, in bytes.
 const HEAD: usize = 12;
 /// About how many places one thread takes at a time.
@@ -77,6 +78,8 @@ enum Expected {
     Names(Box<(Option<Stamp>, Digest)>),
     /// A link that leads there.
     Leads(Box<str>),
+    /// Something of this sort, with these permission bits.
+    Mode(u32),
     /// Nothing.
     Nothing,
 }
@@ -231,6 +234,19 @@ impl<'a> SealMaker<'a> {
     /// Adds a place where nothing was found.
     pub fn absent(&mut self, path: PathBuf, concern: Concern) {
         self.add(path, Expected::Nothing, concern);
+    }
+
+    /// Adds a place of which only the sort and the permission bits count.
+    pub fn has_mode(&mut self, path: PathBuf, concern: Concern) {
+        match std::fs::metadata(&path) {
+            Ok(status) => self.add(path, Expected::Mode(status.mode()), concern),
+            Err(_) => self.sound = false,
+        }
+    }
+
+    /// Adds a place that nobody knows whether it is the same: the build cannot be sealed.
+    pub fn unseen(&mut self) {
+        self.sound = false;
     }
 
     /// Adds a link.

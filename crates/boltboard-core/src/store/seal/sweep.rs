@@ -287,6 +287,7 @@ impl<'a> Folder<'a> {
             Expected::Content(content) => {
                 Digest::of_file(&Path::new(self.path).join(name)).is_ok_and(|now| now == *content)
             }
+            Expected::Mode(mode) => status().is_ok_and(|now| now.st_mode == *mode),
             Expected::Leads(target) => {
                 readlinkat(folder, name, Vec::new()).is_ok_and(|now| now.to_bytes() == target.as_bytes())
             }

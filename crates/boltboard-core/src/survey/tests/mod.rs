@@ -289,12 +289,12 @@ fn evidence_names_the_places_the_command_the_program_and_the_words() {
 }
 
 fn links(_: &Job) -> Outcome {
-    Outcome { exit: Exit::Code(0), stdout: vec![], stderr: vec![], wall: Duration::ZERO, used: Default::default() }
+    Outcome { exit: Exit::Code(0), stdout: vec![], stderr: vec![], wall: Duration::ZERO, used: Default::default(), sight: None }
 }
 
 fn fails(_: &Job) -> Outcome {
     let stderr = b"In file x:\nld: cannot find -lchain: No such file\n".to_vec();
-    Outcome { exit: Exit::Code(1), stdout: vec![], stderr, wall: Duration::ZERO, used: Default::default() }
+    Outcome { exit: Exit::Code(1), stdout: vec![], stderr, wall: Duration::ZERO, used: Default::default(), sight: None }
 }
 
 #[test]

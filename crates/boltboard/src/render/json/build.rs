@@ -52,6 +52,10 @@ enum ReasonAnswer {
     Gone {
         file: String,
     },
+    Looks {
+        at: String,
+    },
+    Unseen,
     Added {
         file: String,
     },
@@ -93,6 +97,8 @@ fn reason(board: &Board, plan: &Plan, reason: &Reason) -> ReasonAnswer {
         },
         Reason::Edited(file) => ReasonAnswer::Edited { file: file.to_string() },
         Reason::Gone(file) => ReasonAnswer::Gone { file: file.to_string() },
+        Reason::Looks(look) => ReasonAnswer::Looks { at: look.to_string() },
+        Reason::Unseen => ReasonAnswer::Unseen,
         Reason::Added(file) => ReasonAnswer::Added { file: file.to_string() },
         Reason::Dropped(file) => ReasonAnswer::Dropped { file: file.to_string() },
         Reason::Appeared(file) => ReasonAnswer::Appeared { file: file.to_string() },

@@ -6,33 +6,44 @@ use std::sync::{Arc, Mutex};
 
 use foldhash::fast::FixedState;
 
-use super::tokens::{EMPTY, Tokens, with_byte};
+use super::tokens::{EMPTY, Tokens, hash, with_byte};
+use super::Dialects;
 use crate::base::Digest;
 
-/// Tokens of files, read once for each content.
+/// Tokens of files, read once for each content and dialect.
 #[derive(Debug, Default)]
 pub struct TokenMemo {
-    read: Mutex<HashMap<Digest, Arc<Tokens>>>,
+    read: Mutex<Known>,
 }
+
+/// Few dialects and many contents.
+type Known = HashMap<Dialects, HashMap<Digest, Arc<Tokens>>>;
 
 impl TokenMemo {
     /// Returns the tokens of a file that is known to hold `content`; `None` when it holds something else by now.
-    pub fn of(&self, path: &Path, content: &Digest) -> Option<Arc<Tokens>> {
-        if let Some(tokens) = self.lock().get(content) {
+    pub fn of(&self, path: &Path, content: &Digest, dialects: &Dialects) -> Option<Arc<Tokens>> {
+        if let Some(tokens) = self.lock().get(dialects).and_then(|known| known.get(content)) {
             return Some(tokens.clone());
         }
         let text = std::fs::read(path).ok().filter(|text| Digest::of(text) == *content)?;
-        let tokens = Arc::new(Tokens::of(&text));
-        self.lock().insert(*content, tokens.clone());
+        let tokens = Arc::new(Tokens::of(&text, dialects));
+        let mut all = self.lock();
+        let known = match all.get_mut(dialects) {
+            Some(known) => known,
+            None => all.entry(dialects.clone()).or_default(),
+        };
+        known.insert(*content, tokens.clone());
         Some(tokens)
     }
 
     /// Forgets a content that will hardly be asked for again.
     pub fn forget(&self, content: &Digest) {
-        self.lock().remove(content);
+        for known in self.lock().values_mut() {
+            known.remove(content);
+        }
     }
 
-    fn lock(&self) -> std::sync::MutexGuard<'_, HashMap<Digest, Arc<Tokens>>> {
+    fn lock(&self) -> std::sync::MutexGuard<'_, Known> {
         self.read.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 }
@@ -66,6 +77,26 @@ impl NameIndex {
     }
 }
 
+/// Macros of compilers that paste an ending to what they are given.
+const SUFFIXING: [&str; 12] = [
+    "__INT8_C",
+    "__INT16_C",
+    "__INT32_C",
+    "__INT64_C",
+    "__INTMAX_C",
+    "__UINT8_C",
+    "__UINT16_C",
+    "__UINT32_C",
+    "__UINT64_C",
+    "__UINTMAX_C",
+    "INTMAX_C",
+    "UINTMAX_C",
+];
+
+/// Words in what compilers define by themselves, beside numbers.
+const PREDEFINED: [&str; 13] =
+    ["L", "LL", "U", "UL", "ULL", "F", "int", "long", "short", "char", "unsigned", "signed", "double"];
+
 /// What the files of one compile name.
 #[derive(Debug, Default)]
 pub struct Usage {
@@ -74,9 +105,11 @@ pub struct Usage {
 }
 
 impl Usage {
-    /// Adds a file.
+    /// Adds a file, or another text that the compile sees.
     pub fn add(&mut self, tokens: Arc<Tokens>) {
         self.pastes |= tokens.pastes;
+        // What the compiler defines by itself pastes as well.
+        self.pastes |= SUFFIXING.iter().any(|name| tokens.names(name));
         self.files.push(tokens);
     }
 
@@ -91,7 +124,8 @@ impl Usage {
             self.hashes().filter_map(|hash| index.numbers.get(hash)).filter_map(name).collect();
         // Whatever is pasted begins with a piece that stands somewhere in the text.
         if self.pastes && self.hashes().any(|hash| index.beginnings.contains(hash)) {
-            let pieces: HashSet<u64, FixedState> = self.hashes().copied().collect();
+            let mut pieces: HashSet<u64, FixedState> = self.hashes().copied().collect();
+            pieces.extend(PREDEFINED.iter().map(|piece| hash(piece.as_bytes())));
             seen.extend(index.names.iter().map(String::as_str).filter(|name| formable(name.as_bytes(), &pieces)));
         }
         seen
@@ -112,7 +146,9 @@ fn formable(name: &[u8], pieces: &HashSet<u64, FixedState>) -> bool {
         for end in start + 1..=name.len() {
             hash = with_byte(hash, name[end - 1]);
             let whole = start == 0 && end == name.len();
-            reach[end] |= !whole && pieces.contains(&hash);
+            // A number can come from what the compiler counts or measures: a line, the size of a pointer.
+            let number = name[start].is_ascii_digit();
+            reach[end] |= !whole && (number || pieces.contains(&hash));
         }
     }
     reach[name.len()]
@@ -124,7 +160,7 @@ mod tests {
 
     fn usage(text: &str) -> Usage {
         let mut usage = Usage::default();
-        usage.add(Arc::new(Tokens::of(text.as_bytes())));
+        usage.add(Arc::new(Tokens::of(text.as_bytes(), &Dialects::default())));
         usage
     }
 
@@ -137,6 +173,8 @@ mod tests {
             ("three pieces, one a digit", "#define L(n) SK_ ## LINK_ ## n\nL(2)", vec!["SK_LINK_2"]),
             ("pieces without pasting", "SK_ FOG LAMP", vec![]),
             ("pasting of other things", "#define CAT(a,b) a##b\nCAT(x, y)", vec![]),
+            ("a number that the compiler knows", "#define C(a,b) a##b\nC(SK_LINK_, __SIZEOF_SHORT__)", vec!["SK_LINK_2"]),
+            ("an ending that the compiler adds", "long x = __INT64_C(SK_FO); int G;", vec![]),
             ("named outright", "#ifdef SK_LAMP\n#endif", vec!["SK_LAMP"]),
         ] {
             let seen: Vec<&str> = usage(text).seen(&macros).into_iter().collect();

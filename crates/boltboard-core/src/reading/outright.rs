@@ -5,14 +5,18 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::Dialects;
 use super::tokens::Tokens;
 
 /// What macros stood for before and stand for now; `None` where one is not defined.
-pub(super) type Changes<'c> = BTreeMap<&'c str, (Option<&'c str>, Option<&'c str>)>;
+pub type Changes<'c> = BTreeMap<&'c str, (Option<&'c str>, Option<&'c str>)>;
 
 /// Tells whether code that stands in no group names a macro, or code of an outermost group comes or goes with one.
-pub(super) fn surely_differs(source: &[u8], changes: &Changes<'_>) -> bool {
-    let (text, directives) = Tokens::without_comments(source);
+/// Where dialects disagree about the text, nothing is said.
+pub fn surely_differs(source: &[u8], changes: &Changes<'_>, dialects: &Dialects) -> bool {
+    let mut each = dialects.each();
+    let (Some(dialect), None) = (each.next(), each.next()) else { return false };
+    let (text, directives) = Tokens::without_comments(source, dialect);
     let own = directives.iter().filter_map(|directive| defined_by(&text[directive.clone()]));
     let own: BTreeSet<&str> = own.collect();
     let changes: Changes<'_> =
@@ -25,7 +29,7 @@ pub(super) fn surely_differs(source: &[u8], changes: &Changes<'_>) -> bool {
         from = directive.end;
         match depth {
             0 => {
-                let tokens = Tokens::of(code);
+                let tokens = Tokens::of(code, dialects);
                 if changes.keys().any(|name| tokens.names(name)) {
                     return true;
                 }
@@ -127,7 +131,7 @@ mod tests {
             ("another one", "#ifdef HORN\nint horn;\n#endif", false),
             ("unbalanced", "#endif\n#endif\n#else\nint DEPTH_2;", false),
         ] {
-            assert_eq!(surely_differs(source.as_bytes(), &changes), want, "{case}");
+            assert_eq!(surely_differs(source.as_bytes(), &changes, &Dialects::default()), want, "{case}");
         }
     }
 }
