@@ -10,6 +10,9 @@ use crate::base::RelPath;
 use crate::board::{Generator, PartDef, PartId, PartKind, Variable};
 use crate::survey::{EPOCH_VARIABLE, Fact, Language};
 
+/// The variable that says where programs are looked for.
+const SEARCH_PATH: &str = "PATH";
+
 /// What a link is made of, in the order of the command line.
 #[derive(Default)]
 struct LinkInputs {
@@ -237,9 +240,10 @@ impl Lower<'_> {
                     reads.push(at.clone());
                 }
                 let epoch = self.input.tools.epoch;
-                // What a generator makes of the time cannot be told.
+                // What a generator makes of the time, or of where programs are looked for, cannot be told.
                 let time = || (EPOCH_VARIABLE.to_string(), vec![Word::text(epoch.to_string())]);
                 let mut variables: Vec<(String, Vec<Word>)> = Vec::from_iter((!epoch.is_start()).then(time));
+                variables.push((SEARCH_PATH.to_string(), vec![Word::text(&self.input.tools.search_path)]));
                 for (name, value) in environment {
                     let words = match value {
                         Variable::Set(value) => Some(self.input.words(value, &[], &writes)),
@@ -254,7 +258,11 @@ impl Lower<'_> {
                 let success = success.clone();
                 let command = Command { tool, words, folder, environment: variables, success, finds: Finds::Nothing };
                 let action = Action::Run(Box::new(command));
-                self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone().map(Arc::new));
+                let step = self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone().map(Arc::new));
+                if let Some(step) = step {
+                    // It may read option headers, and they cost nothing to wait for.
+                    self.plan.steps[step].after = self.header_steps.clone().into();
+                }
                 writes
             }
         }

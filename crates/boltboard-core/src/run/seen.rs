@@ -60,14 +60,15 @@ impl<'a> Seeing<'a> {
         }
         let known = self.renamed.iter().find_map(|(real, known)| Some(known.join(path.strip_prefix(real).ok()?)));
         let path = known.as_deref().unwrap_or(path);
-        if self.own.iter().any(|folder| path.starts_with(folder)) {
-            return None;
-        }
         let location = Location::of(path, self.folders);
-        // Beside its folders of results, the build's folder holds what is kept of it.
-        let of_build = path.starts_with(&self.folders.build);
-        let counts = !of_build || matches!(location, Location::Made(_) | Location::Object(_) | Location::Output(_));
-        counts.then_some(location)
+        match location {
+            Location::Made(_) | Location::Object(_) | Location::Output(_) => Some(location),
+            // Beside its folders of results, the build's folder holds what is kept of it.
+            Location::Tree(_) | Location::System(_) => {
+                let ours = path.starts_with(&self.folders.build) || self.lies_aside(path);
+                (!ours).then_some(location)
+            }
+        }
     }
 
     /// What a whole command stands on. `interface` tells of which files only the interface counts, given whether the process that opened it
@@ -202,14 +203,15 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let root = folder.path().canonicalize().unwrap();
         let folders = Folders { tree: root.join("tree"), build: root.join("work/build") };
-        for name in ["tree/a.c", "tree/gen.sh", "tree/out.txt", "work/build/made/b.h", "work/build/journal", "work/build/aside/0/x.o"] {
+        for name in ["tree/a.c", "tree/gen.sh", "tree/out.txt", "work/build/made/b.h", "work/build/journal", "work/build/aside/0/x.o", "work/store/x"] {
             let file = root.join(name);
             std::fs::create_dir_all(file.parent().unwrap()).unwrap();
             std::fs::write(file, "").unwrap();
         }
-        let seeing = Seeing::new(&folders, vec![folders.aside()]);
+        let seeing = Seeing::new(&folders, vec![folders.aside(), root.join("work")]);
         let deeds = vec![
             deed(DeedSort::Ran, &root.join("tree/gen.sh")),
+            deed(DeedSort::Opened, &root.join("work/store/x")),
             deed(DeedSort::Opened, &root.join("tree/a.c")),
             deed(DeedSort::Opened, &root.join("work/build/made/b.h")),
             deed(DeedSort::Opened, &root.join("work/build/journal")),

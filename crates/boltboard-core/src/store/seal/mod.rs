@@ -82,6 +82,34 @@ enum Expected {
     Mode(u32),
     /// Nothing.
     Nothing,
+    /// All of these.
+    All(Vec<Expected>),
+}
+
+impl Expected {
+    /// Returns what holds only when both hold.
+    fn and(self, other: Expected) -> Expected {
+        match (self, other) {
+            (known, other) if known == other => known,
+            // A status changes with the mode.
+            (known @ Expected::Status(_), Expected::Mode(_)) | (Expected::Mode(_), known @ Expected::Status(_)) => known,
+            (Expected::All(known), other) if known.contains(&other) => Expected::All(known),
+            (Expected::All(mut known), other) => {
+                known.push(other);
+                Expected::All(known)
+            }
+            (known, other) => Expected::All(vec![known, other]),
+        }
+    }
+
+    /// Returns the status, if there must be just one.
+    fn status(&self) -> Option<&Stamp> {
+        match self {
+            Expected::Status(stamp) => Some(stamp),
+            Expected::All(all) => all.iter().find_map(Expected::status),
+            Expected::Content(_) | Expected::Names(_) | Expected::Leads(_) | Expected::Mode(_) | Expected::Nothing => None,
+        }
+    }
 }
 
 #[derive(Debug)]
@@ -191,7 +219,14 @@ impl<'a> SealMaker<'a> {
 
     fn add(&mut self, path: PathBuf, expected: Expected, concern: Concern) {
         match self.places.entry(path.into_os_string()) {
-            Entry::Occupied(mut known) => known.get_mut().more.push(concern),
+            Entry::Occupied(mut known) => {
+                let known = known.get_mut();
+                known.more.push(concern);
+                if known.expected != expected {
+                    let before = std::mem::replace(&mut known.expected, Expected::Nothing);
+                    known.expected = before.and(expected);
+                }
+            }
             Entry::Vacant(free) => {
                 free.insert(Place { expected, first: concern, more: Vec::new() });
             }
@@ -263,7 +298,11 @@ impl<'a> SealMaker<'a> {
         let Some(places) = self.sorted() else { return Ok(()) };
         let Some(sweep) = before else { return put_in_turn(file, saying, &places) };
         let concerns: Vec<Vec<u8>> = places.iter().map(|place| concerns_of(place, before)).collect();
-        let chunks = sweep.with(folders_of(&places, &concerns));
+        let known = |folder: &str, name: &str, now: &Expected| match sweep.unchanged(folder, name) {
+            Some(before) => now.clone().and(before.clone()),
+            None => now.clone(),
+        };
+        let chunks = sweep.with(folders_of(&places, &concerns, known));
         chunks.map_or(Ok(()), |chunks| put(file, saying, BTreeSet::new(), &chunks))
     }
 
@@ -307,7 +346,7 @@ fn in_turn<'p>(
     {
         let (some, after) = rest.split_at(rest.partition_point(|(folder, ..)| folder <= last));
         let concerns: Vec<Vec<u8>> = some.iter().map(|place| concerns_of(place, None)).collect();
-        each(first, &postcard::to_stdvec(&folders_of(some, &concerns)).map_err(std::io::Error::other)?)?;
+        each(first, &postcard::to_stdvec(&folders_of(some, &concerns, |_, _, now| now.clone())).map_err(std::io::Error::other)?)?;
         rest = after;
     }
     Ok(())
@@ -324,10 +363,14 @@ fn concerns_of((folder, name, place): &Known<'_>, before: Option<&Sweep<'_>>) ->
     concerns.iter().flat_map(|number| number.to_le_bytes()).collect()
 }
 
-fn folders_of<'p>(places: &[Known<'p>], concerns: &'p [Vec<u8>]) -> Vec<Folder<'p>> {
+fn folders_of<'p>(
+    places: &[Known<'p>],
+    concerns: &'p [Vec<u8>],
+    expected: impl Fn(&str, &str, &Expected) -> Expected,
+) -> Vec<Folder<'p>> {
     let mut folders: Vec<Folder<'_>> = Vec::new();
     for ((folder, name, place), concerns) in places.iter().zip(concerns) {
-        let place = (*name, place.expected.clone(), concerns.as_slice());
+        let place = (*name, expected(folder, name, &place.expected), concerns.as_slice());
         match folders.last_mut().filter(|last| last.path == *folder) {
             Some(last) => last.places.push(place),
             None => folders.push(Folder { path: folder, places: vec![place] }),

@@ -186,25 +186,30 @@ impl<'a> Sweep<'a> {
     /// Returns the status of a file that is as it was, if that tells its content.
     pub fn status(&self, path: &Path) -> Option<Stamp> {
         let (folder, name) = split(path.to_str()?)?;
-        match self.at(folder, name)?.0 {
-            Expected::Status(stamp) if !self.changed.contains(&(folder, name)) => Some(*stamp),
-            _ => None,
-        }
+        let known = self.at(folder, name)?.0.status();
+        known.filter(|_| !self.changed.contains(&(folder, name))).copied()
     }
 
     /// Tells whether a place is a folder of the tree, of which the names count.
     pub fn has_names(&self, path: &Path) -> bool {
         let at = path.to_str().and_then(split).and_then(|(folder, name)| self.at(folder, name));
-        matches!(at, Some((Expected::Names(..), _)))
+        at.is_some_and(|(expected, _)| match expected {
+            Expected::Names(_) => true,
+            Expected::All(all) => all.iter().any(|one| matches!(one, Expected::Names(_))),
+            _ => false,
+        })
     }
 
     /// Returns how large a file was.
     pub fn size(&self, path: &Path) -> Option<u64> {
         let (folder, name) = split(path.to_str()?)?;
-        match self.at(folder, name)?.0 {
-            Expected::Status(stamp) => Some(stamp.size()),
-            _ => None,
-        }
+        self.at(folder, name)?.0.status().map(Stamp::size)
+    }
+
+    /// What was at a place that is as it was.
+    pub(super) fn unchanged(&self, folder: &str, name: &str) -> Option<&Expected> {
+        let known = self.at(folder, name)?.0;
+        (!self.changed.contains(&(folder, name))).then_some(known)
     }
 
     pub(super) fn at(&self, folder: &str, name: &str) -> Option<(&Expected, &'a [u8])> {
@@ -284,6 +289,7 @@ impl<'a> Folder<'a> {
                 same || Listing::names_in(&Path::new(self.path).join(name)) == *names
             }
             Expected::Nothing => status().is_err(),
+            Expected::All(all) => all.iter().all(|one| self.holds(folder, name, one)),
             Expected::Content(content) => {
                 Digest::of_file(&Path::new(self.path).join(name)).is_ok_and(|now| now == *content)
             }
