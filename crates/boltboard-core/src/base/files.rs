@@ -126,14 +126,101 @@ fn write_aside(
     Ok(())
 }
 
+/// The largest file that is read as a whole, in bytes. What is larger was not written by us or by hand.
+const MAX_FILE: u64 = 1 << 30;
+
+/// Reads a regular file. A queue, a device or a folder in its place is an error at once, and so is a file without an end.
+///
+/// # Errors
+/// What the system says, or that it is no regular file.
+pub fn read_regular(path: &Path) -> std::io::Result<Vec<u8>> {
+    use std::os::unix::fs::OpenOptionsExt;
+    // Without waiting: to open a queue takes as long as nobody writes to it.
+    let flags = i32::try_from(rustix::fs::OFlags::NONBLOCK.bits()).unwrap_or(0);
+    let mut file = std::fs::File::options().read(true).custom_flags(flags).open(path)?;
+    let status = file.metadata()?;
+    let refused = |why: &str| Err(std::io::Error::new(std::io::ErrorKind::InvalidInput, why));
+    if !status.is_file() {
+        return refused("it is not a regular file");
+    }
+    if status.len() > MAX_FILE {
+        return refused("it is larger than 1 GiB");
+    }
+    let mut bytes = Vec::with_capacity(usize::try_from(status.len()).unwrap_or(0));
+    std::io::Read::read_to_end(&mut file, &mut bytes)?;
+    Ok(bytes)
+}
+
 /// Reads a text file, `None` when it is not there.
 ///
 /// # Errors
 /// The file is there and cannot be read as UTF-8.
 pub fn read_text(path: &Path) -> Result<Option<String>, FileError> {
-    match std::fs::read_to_string(path) {
-        Ok(text) => Ok(Some(text)),
-        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
-        Err(e) => Err(FileError::on("read", path)(e)),
+    let bytes = match read_regular(path) {
+        Ok(bytes) => bytes,
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+        Err(e) => return Err(FileError::on("read", path)(e)),
+    };
+    let text = String::from_utf8(bytes).map_err(std::io::Error::other);
+    text.map(Some).map_err(FileError::on("read", path))
+}
+
+/// Makes room for a file below `root`: what is no regular file or link at its place, or no folder on the way to it, is moved into the folder
+/// `aside`. Returns where it was moved to, if something was.
+///
+/// # Errors
+/// It cannot be moved.
+pub fn make_room(path: &Path, root: &Path, aside: &Path) -> Result<Option<PathBuf>, FileError> {
+    let below = path.ancestors().skip(1).take_while(|folder| *folder != root && folder.starts_with(root));
+    let in_the_way = below.filter(|folder| folder.symlink_metadata().is_ok_and(|status| !status.is_dir() && !folder.is_dir()));
+    let itself = path.symlink_metadata().is_ok_and(|status| !status.is_file() && !status.is_symlink());
+    let Some(found) = in_the_way.last().or_else(|| itself.then_some(path)) else { return Ok(None) };
+    make_folder(aside)?;
+    let name = found.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let free = (1..).map(|number| aside.join(format!("{name}.{number}"))).find(|place| place.symlink_metadata().is_err());
+    let Some(place) = free else { return Ok(None) };
+    std::fs::rename(found, &place).map_err(FileError::on("move aside", found))?;
+    Ok(Some(place))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_regular_files_are_read() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        std::fs::write(at("file"), "text").unwrap();
+        std::fs::create_dir(at("folder")).unwrap();
+        let queue = std::process::Command::new("mkfifo").arg(at("queue")).status();
+        assert!(queue.is_ok_and(|status| status.success()));
+        assert_eq!(read_regular(&at("file")).unwrap(), b"text");
+        for other in [at("folder"), at("queue"), "/dev/zero".into()] {
+            assert!(read_regular(&other).is_err(), "{}", other.display());
+        }
+    }
+
+    #[test]
+    fn what_lies_in_the_way_is_moved_aside() {
+        let folder = tempfile::tempdir().unwrap();
+        let (root, aside) = (folder.path().join("build"), folder.path().join("aside"));
+        for (case, make, want) in [
+            ("a file", "made/a/b.txt/", None),
+            ("a folder in its place", "made/c.txt/x/", Some("made/c.txt")),
+            ("a file in the place of a folder", "made/d/", Some("made/d")),
+        ] {
+            let made = root.join(make.trim_end_matches('/'));
+            std::fs::create_dir_all(made.parent().unwrap()).unwrap();
+            std::fs::write(&made, "").unwrap();
+            let target = root.join(match case {
+                "a file" => "made/a/b.txt",
+                "a folder in its place" => "made/c.txt",
+                _ => "made/d/e/f.txt",
+            });
+            let moved = make_room(&target, &root, &aside).unwrap();
+            assert_eq!(moved.is_some(), want.is_some(), "{case}");
+            assert!(want.is_none_or(|gone| !root.join(gone).exists()), "{case}");
+        }
     }
 }

@@ -7,6 +7,7 @@ use toml::de::DeTable;
 use super::fields::{Log, Table};
 use super::problem::{Fault, Problem};
 use super::sources::Listing;
+use crate::base::files::read_regular;
 use crate::base::{FileId, Glob, Place, RelPath, SourceFiles};
 
 /// The largest definition file, in bytes.
@@ -48,7 +49,7 @@ pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
     for folder in start.ancestors() {
         let file = folder.join("board.toml");
         // A file that cannot be read as text still marks the tree: reading it will say what is wrong.
-        match std::fs::read(&file) {
+        match read_regular(&file) {
             Ok(bytes) => {
                 let text = String::from_utf8_lossy(&bytes);
                 let marks = text
@@ -141,7 +142,7 @@ fn text_of(root: &Path, path: &RelPath, leads: Leads) -> Result<String, Fault> {
     if linked && matches!(real.canonicalize(), Ok(there) if !there.starts_with(root)) {
         return Err(Fault::LinkOut(shown));
     }
-    let bytes = std::fs::read(&real).map_err(unreadable)?;
+    let bytes = read_regular(&real).map_err(unreadable)?;
     String::from_utf8(bytes).map_err(|e| Fault::NotUtf8 { file: shown, offset: e.utf8_error().valid_up_to() })
 }
 

@@ -8,6 +8,7 @@ use std::time::SystemTime;
 use serde::{Deserialize, Serialize};
 
 use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
+use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
 use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, PartId, SectionDef, TestDef, Toolchain, Tree};
 use crate::definitions::{Listing, boards_named};
@@ -60,7 +61,7 @@ struct Head {
 
 /// Reads the kept form, if there is one that stands.
 pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, started: SystemTime) -> Option<Loaded> {
-    let bytes = Arc::new(std::fs::read(&place.file).ok()?);
+    let bytes = Arc::new(read_regular(&place.file).ok()?);
     let [head, logic, items] = sections(&bytes)?;
     let mut head: Head = postcard::from_bytes(head.bytes()).ok()?;
     let same = head.program == place.program && head.root == root && head.sources.as_deref() == sources;
@@ -258,7 +259,7 @@ fn write_aside(file: &Path, parts: &[&[u8]]) -> std::io::Result<()> {
 
 /// Reads the search index of a content, if it was kept and is whole.
 pub(super) fn recall_index(file: &Path, content: Digest) -> Option<SearchIndex> {
-    let bytes = std::fs::read(file).ok()?;
+    let bytes = read_regular(file).ok()?;
     let rest = bytes.strip_prefix(content.to_string().as_bytes())?;
     let (digest, index) = rest.split_at_checked(64)?;
     (Digest::of(index).to_string().as_bytes() == digest).then(|| postcard::from_bytes(index).ok()).flatten()

@@ -98,7 +98,8 @@ impl Flags {
             let odd = is_one_of(&ODD, text);
             let warning = text.starts_with("-W") && !text.starts_with("-Wl,");
             let plain = is_one_of(&PLAIN, text) || text.starts_with("-f") || warning || text.starts_with("-Wl,");
-            if odd || !plain {
+            // What else a compile writes is not reckoned with, so it is watched.
+            if odd || !plain && !is_one_of(&MORE, text) {
                 known = Known::Partly;
             }
             if odd || !plain || !(warning || text.starts_with("-O") || text.starts_with("-std")) {

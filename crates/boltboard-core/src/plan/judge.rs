@@ -6,6 +6,7 @@
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock};
 
@@ -396,6 +397,7 @@ impl Judge<'_> {
                 }
                 (_, None) => reasons.push(Reason::OutputMissing(location)),
                 (_, Some(digest)) if digest != output.digest => reasons.push(Reason::OutputEdited(location)),
+                (_, Some(_)) if !has_mode(&path, output.mode) => reasons.push(Reason::OutputEdited(location)),
                 (_, Some(_)) => {}
             }
         }
@@ -510,6 +512,12 @@ impl Judge<'_> {
         let path = location.path(&self.plan.folders);
         self.tokens.of(&path, &self.status.digest(&path)?, step.dialects())
     }
+}
+
+/// Tells whether a file is one itself, and has these permission bits.
+pub(super) fn has_mode(path: &Path, mode: u32) -> bool {
+    let status = std::fs::symlink_metadata(path);
+    status.is_ok_and(|status| status.is_file() && status.permissions().mode() & 0o777 == mode)
 }
 
 /// The option headers that a step reads.

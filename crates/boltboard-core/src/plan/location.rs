@@ -34,6 +34,18 @@ impl Location {
         }
     }
 
+    /// Returns the location of another file in its folder; `None` for a name that cannot be.
+    pub fn beside(&self, name: &str) -> Option<Location> {
+        let sibling = |path: &RelPath| path.parent().join(name).ok();
+        match self {
+            Location::Tree(path) => sibling(path).map(Location::Tree),
+            Location::Made(path) => sibling(path).map(Location::Made),
+            Location::Object(path) => sibling(path).map(Location::Object),
+            Location::Output(path) => sibling(path).map(Location::Output),
+            Location::System(path) => Some(Location::System(path.with_file_name(name))),
+        }
+    }
+
     /// Returns the location of a file on this machine; `path` is absolute or relative to the tree.
     pub fn of(path: &Path, folders: &Folders) -> Location {
         let absolute = if path.is_absolute() { path.to_path_buf() } else { folders.tree.join(path) };

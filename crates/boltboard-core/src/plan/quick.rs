@@ -1,7 +1,7 @@
 //! The quick look at a step: is it current? It goes by numbers, looks at each file once however many steps read it, and leaves
 //! every answer but a plain yes to the [`Judge`].
 
-use super::judge::Judge;
+use super::judge::{Judge, has_mode};
 use super::location::Location;
 use super::look::Look;
 use super::step::{Action, Step};
@@ -47,7 +47,9 @@ impl<'a> QuickJudge<'a> {
             && record.base_key == judge.base_key(step)
             && journal.digest(note.macro_names) == judge.names_digest(step)
             && self.same_macros(step, note)
-            && note.outputs.iter().all(|(file, content, _)| self.holds(*file, journal.digest(*content), ahead))
+            && note.outputs.iter().all(|(file, content, mode)| {
+                self.holds(*file, journal.digest(*content), ahead) && self.has_mode(*file, *mode)
+            })
             && note.inputs.iter().all(|(file, content)| self.holds(*file, journal.digest(*content), ahead))
             && !note.absent.iter().any(|file| self.is_present(*file))
     }
@@ -96,6 +98,11 @@ impl<'a> QuickJudge<'a> {
             *found = now.map_or(Found::Nothing, Found::Content);
         }
         *found == Found::Content(content)
+    }
+
+    fn has_mode(&self, file: u32, mode: u32) -> bool {
+        let location = self.judge.journal.text(file).parse::<Location>();
+        location.is_ok_and(|at| has_mode(&at.path(&self.judge.plan.folders), mode))
     }
 
     fn is_present(&mut self, file: u32) -> bool {

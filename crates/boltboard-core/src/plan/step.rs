@@ -366,6 +366,11 @@ impl Step {
         self.has_process()
     }
 
+    /// Tells whether it is a compile that leaves further files beside its object.
+    pub fn makes_more(&self) -> bool {
+        matches!(&self.action, Action::Compile { setting, .. } if setting.flags.makes_more)
+    }
+
     /// Tells whether a compile's words are all known, so that it can look at nothing else than they and its text say.
     pub fn is_known(&self) -> bool {
         matches!(&self.action, Action::Compile { setting, .. } if setting.flags.known == Known::Wholly)

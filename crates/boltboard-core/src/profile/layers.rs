@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use toml_edit::{Document, Item};
 
 use super::file::ProfileName;
+use crate::base::files::read_regular;
 use crate::base::{Arena, FileError, FileId, Id, Place, SourceFiles, Version, near_matches};
 use crate::board::{
     Asked, Board, Kind, NEED_PREFIX, NeedId, OptionId, Provider, ProviderFault, TryFault, Value, ValueFault,
@@ -340,7 +341,7 @@ impl Reader<'_> {
 
     fn document(&mut self, path: &Path, given: Option<&str>) -> Option<(FileId, Document<String>)> {
         let shown = path.display().to_string();
-        let text = match given.map_or_else(|| std::fs::read_to_string(path), |text| Ok(text.to_string())) {
+        let text = match given.map_or_else(|| read_regular(path).and_then(|bytes| String::from_utf8(bytes).map_err(std::io::Error::other)), |text| Ok(text.to_string())) {
             Ok(text) => text,
             Err(e) => {
                 self.problem(None, vec![], ProfileFault::Unreadable { file: shown, reason: e.to_string() });

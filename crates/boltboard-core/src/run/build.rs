@@ -143,6 +143,8 @@ pub struct BuildReport {
     pub memory: u64,
     /// What steps were seen to do that we did not reckon with.
     pub unexpected: Vec<(StepId, Vec<String>)>,
+    /// Where things went that lay where results are to be, and were no files.
+    pub set_aside: Vec<PathBuf>,
     /// Why nothing could be watched, if so.
     pub unwatched: Option<String>,
     /// Whether some of the records of earlier builds were damaged, and dropped.
@@ -195,12 +197,13 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         reads: input.reads,
         watching: input.watching,
         learning: Mutex::default(),
+        set_aside: Mutex::default(),
         timestamp: input.tools.epoch.timestamp(),
         absences: Absences::default(),
         headers_kept: Mutex::default(),
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
-    drop(executor);
+    report.set_aside.extend(executor.set_aside.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
     report.damaged = journal.damaged;
     report.unwatched = input.launch.unwatched();
     report.current += plan.rest;

@@ -8,6 +8,7 @@ use super::build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Span,
 use super::execute::{Ended, Executor};
 use super::graph::Graph;
 use super::jobs::Memory;
+use crate::base::files::make_room;
 use crate::launch::Used;
 use crate::plan::{Ahead, Alike, Judge, Judged, Location, QuickJudge, Reason, Step, StepId, Verdict};
 use crate::store::{Journal, Note, StepRecord};
@@ -270,10 +271,12 @@ impl<'a> Course<'a> {
     }
 
     /// Returns `false` when something kept was damaged, so that the step must run.
-    fn restore(&self, note: &Note) -> Result<bool, BuildFault> {
+    fn restore(&mut self, note: &Note) -> Result<bool, BuildFault> {
         for output in &note.outputs {
             let Ok(location) = output.location.parse::<Location>() else { return Ok(false) };
             let path = location.path(&self.input.plan.folders);
+            let folders = &self.input.plan.folders;
+            self.report.set_aside.extend(make_room(&path, &folders.build, &folders.set_aside())?);
             if !self.input.store.restore(&output.digest, &path, output.mode)? {
                 return Ok(false);
             }

@@ -14,7 +14,7 @@ use super::observe::{Account, Stands};
 use super::same_text::Experience;
 use super::searched::Absences;
 use super::traced::traced;
-use crate::base::files::{make_folder, move_file, write_quickly, write_whole};
+use crate::base::files::{make_folder, make_room, move_file, read_regular, write_quickly, write_whole};
 use crate::base::{Digest, FileError};
 use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
 use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
@@ -34,6 +34,8 @@ pub(super) struct Executor<'a> {
     pub watching: Watching,
     /// Held while what a class of compiles stands on is put down.
     pub learning: Mutex<()>,
+    /// Where things went that lay where results are to be.
+    pub set_aside: Mutex<Vec<PathBuf>>,
     /// The time of the build as `__TIMESTAMP__` spells it.
     pub timestamp: String,
     pub absences: Absences,
@@ -74,7 +76,7 @@ impl Executor<'_> {
             Action::Run(_) => self.process(step, &aside, None, passed),
         };
         // A compile leaves nothing but the list of what it read; making folders anew for each costs too much.
-        let tidy = matches!(step.action, Action::Compile { .. }) && matches!(result, Ok(Ended::Done { .. }));
+        let tidy = matches!(step.action, Action::Compile { .. }) && !step.makes_more() && matches!(result, Ok(Ended::Done { .. }));
         if step.has_process() && !tidy {
             let _ = std::fs::remove_dir_all(&aside);
         }
@@ -103,6 +105,7 @@ impl Executor<'_> {
     fn write(&self, step: &Step, content: &str) -> Result<Ended, Trouble> {
         let path = step.writes[0].path(&self.judge.plan.folders);
         let digest = Digest::of(content.as_bytes());
+        self.make_room(&path)?;
         write_quickly(&path, content.as_bytes())?;
         if !self.judge.plan.is_header(&step.writes[0]) {
             self.store.copy(&path, &digest)?;
@@ -113,13 +116,16 @@ impl Executor<'_> {
     fn copy(&self, step: &Step) -> Result<Ended, Trouble> {
         let folders = &self.judge.plan.folders;
         let from = step.reads[0].path(folders);
-        let content = std::fs::read(&from).map_err(FileError::on("read", &from))?;
-        write_quickly(&step.writes[0].path(folders), &content)?;
+        let content = read_regular(&from).map_err(FileError::on("read", &from))?;
+        let to = step.writes[0].path(folders);
+        self.make_room(&to)?;
+        write_quickly(&to, &content)?;
         self.in_process(step, Digest::of(&content), 0o644)
     }
 
     fn name(&self, step: &Step, target: &str) -> Result<Ended, Trouble> {
         let path = step.writes[0].path(&self.judge.plan.folders);
+        self.make_room(&path)?;
         make_folder(path.parent().unwrap_or(Path::new(".")))?;
         match std::fs::remove_file(&path) {
             Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e).into()),
@@ -226,10 +232,10 @@ impl Executor<'_> {
                 }
             };
             passed();
-            for write in &step.writes {
-                let place = write.path(&self.judge.plan.folders);
-                move_file(&aside_of(step, write, aside), &place).map_err(|e| trouble(e.into(), &said))?;
+            for output in &outputs {
+                self.move_into_place(step, output, aside).map_err(|e| trouble(e.into(), &said))?;
             }
+            self.remove_older(step, &outputs).map_err(|e| trouble(e.into(), &said))?;
             let wall = outcome.wall;
             let note = stands
                 .and_then(|stands| self.observed(step, Account { stands, started, outputs, said: said.clone(), wall }));
@@ -239,6 +245,41 @@ impl Executor<'_> {
             }
             return Ok(Ended::Done { note, said, used: outcome.used, unexpected });
         }
+    }
+
+    /// Moves a result to where it belongs. What a person put there that is no file is kept aside.
+    fn move_into_place(&self, step: &Step, output: &Output, aside: &Path) -> Result<(), FileError> {
+        let Ok(location) = output.location.parse::<Location>() else { return Ok(()) };
+        let place = location.path(&self.judge.plan.folders);
+        self.make_room(&place)?;
+        move_file(&aside_of(step, &location, aside), &place)
+    }
+
+    /// Keeps what lies where a file is to be, and is no file, aside.
+    pub(super) fn make_room(&self, place: &Path) -> Result<(), FileError> {
+        let folders = &self.judge.plan.folders;
+        if let Some(moved) = make_room(place, &folders.build, &folders.set_aside())? {
+            self.set_aside.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(moved);
+        }
+        Ok(())
+    }
+
+    /// Removes further files that the step made before and does not make now.
+    fn remove_older(&self, step: &Step, outputs: &[Output]) -> Result<(), FileError> {
+        let Some(before) = self.judge.journal.get(&step.name).and_then(|record| record.note) else { return Ok(()) };
+        let gone = before.outputs.iter().filter(|old| outputs.iter().all(|output| output.location != old.location));
+        for location in gone.filter_map(|old| old.location.parse::<Location>().ok()) {
+            // Another step may make it now.
+            if self.judge.plan.maker(&location).is_some() {
+                continue;
+            }
+            let path = location.path(&self.judge.plan.folders);
+            match std::fs::remove_file(&path) {
+                Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e)),
+                _ => {}
+            }
+        }
+        Ok(())
     }
 
     /// Tells what a run that ended well stands on.
@@ -319,16 +360,36 @@ enum Known {
     OnlyWatched,
 }
 
-/// What a step has made, while it still lies aside.
+/// What a step has made, while it still lies aside: what it declares, and whatever else a compile with such flags leaves beside its
+/// object.
 fn outputs_of(step: &Step, aside: &Path) -> Result<Vec<Output>, Cause> {
     let output = |write: &Location| {
         let made = aside_of(step, write, aside);
-        let status = std::fs::metadata(&made).ok().filter(std::fs::Metadata::is_file);
-        let mode = status.ok_or_else(|| Cause::NoOutput(write.to_string()))?.permissions().mode() & 0o777;
+        let status = std::fs::symlink_metadata(&made).map_err(|_| Cause::NoOutput(write.to_string()))?;
+        if !status.is_file() {
+            return Err(Cause::NoFile(write.to_string()));
+        }
+        let mode = status.permissions().mode() & 0o777;
         let digest = Digest::of_file(&made).map_err(FileError::on("read", &made))?;
         Ok(Output { location: write.kept(), digest, mode })
     };
-    step.writes.iter().map(output).collect()
+    let mut all: Vec<Output> = step.writes.iter().map(output).collect::<Result<_, _>>()?;
+    if step.makes_more() {
+        let beside = step.writes.first().map(|object| aside_of(step, object, aside));
+        let folder = beside.as_deref().and_then(Path::parent).unwrap_or(aside);
+        let mut names: Vec<String> = std::fs::read_dir(folder)
+            .map_err(FileError::on("read", folder))?
+            .filter_map(|entry| entry.ok()?.file_name().into_string().ok())
+            .collect();
+        names.sort();
+        for name in names {
+            let place = step.writes.first().and_then(|object| object.beside(&name));
+            if let Some(place) = place.filter(|place| !step.writes.contains(place)) {
+                all.push(output(&place)?);
+            }
+        }
+    }
+    Ok(all)
 }
 
 /// Why a process could not be started.

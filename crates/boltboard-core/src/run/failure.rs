@@ -67,6 +67,9 @@ pub enum Cause {
     /// It succeeded but did not write a file that it declares.
     #[error("it succeeded but did not write {0}")]
     NoOutput(String),
+    /// It made something else than a file at a place where it is to make one.
+    #[error("it made a folder or a link where its file {0} is to be: have it write the file itself")]
+    NoFile(String),
     /// It read a generated file of a part that its own part does not use.
     #[error("it reads {file}, which part `{maker}` makes, but its own part does not use `{maker}`")]
     Undeclared {

@@ -18,6 +18,11 @@ const TRACE: &str = "-Wl,-t";
 const READS: &str = "reads.d";
 /// Where the list of what its assembler took in lies aside.
 const TAKEN_IN: &str = "taken-in.d";
+/// The folder aside by a name that is the same in every build: what a compile writes into its object of where it lies (profiles, debug
+/// information in a file of its own) then says nothing about this machine.
+const NEUTRAL: &str = "/proc/self/fd/9";
+/// Opens the folder aside by that name, and becomes the command.
+const WITH_NEUTRAL: &str = "exec \"$@\" 9<\"$0\"";
 /// Where a text after preprocessing lies aside.
 pub(super) const TEXT: &str = "text";
 
@@ -91,12 +96,23 @@ impl Executor<'_> {
                     value.as_ref().map_or_else(|| format!("-D{name}"), |value| format!("-D{name}={value}"))
                 }));
                 let (end, result) = match run.ends {
+                    Ends::Whole if step.makes_more() => {
+                        let beside = aside_of(step, &step.writes[0], aside);
+                        let rest = beside.strip_prefix(aside).unwrap_or(&beside);
+                        ("-c", Path::new(NEUTRAL).join(rest))
+                    }
                     Ends::Whole => ("-c", aside_of(step, &step.writes[0], aside)),
                     Ends::Preprocessed => ("-E", aside.join(TEXT)),
                 };
                 if run.ends == Ends::Whole {
-                    // The same bytes without a file between compiler and assembler.
-                    arguments.push("-pipe".into());
+                    if !step.makes_more() {
+                        // The same bytes without a file between compiler and assembler.
+                        arguments.push("-pipe".into());
+                    }
+                    if arguments.iter().any(|word| word == "-save-temps" || word == "--save-temps" || word == "-save-temps=cwd") {
+                        // Not where it runs, which is the tree.
+                        arguments.push("-save-temps=obj".into());
+                    }
                     if run.defines.is_none() && self.lists_what_is_taken_in(setting, *language) {
                         let list = aside.join(TAKEN_IN);
                         arguments.push(format!("-Wa,--MD,{}", list.display()));
@@ -147,6 +163,13 @@ impl Executor<'_> {
             }
             None => PathBuf::new(),
         };
+        let (program, arguments) = if step.makes_more() && run.ends == Ends::Whole {
+            let aside = aside.display().to_string();
+            let before = ["-c".to_string(), WITH_NEUTRAL.into(), aside, program.display().to_string()];
+            (PathBuf::from("/bin/sh"), before.into_iter().chain(arguments).collect())
+        } else {
+            (program, arguments)
+        };
         Ok((Job { program, arguments, folder, environment, limit: None, watch: run.watch }, lists))
     }
 }
@@ -163,6 +186,8 @@ pub(super) fn aside_of(step: &Step, write: &Location, aside: &Path) -> PathBuf {
         Location::System(_) => return aside.join("file"),
     };
     match step.action {
+        // What such a compile writes of its own place is to be what it is later.
+        Action::Compile { .. } if step.makes_more() => aside.join("objects").join(path.as_str()),
         Action::Compile { .. } => aside.join(path.name()),
         Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => aside.join(path.as_str()),
     }

@@ -167,7 +167,9 @@ impl Executor<'_> {
     /// Whether the assembler of a compile lists what it takes in.
     pub(super) fn lists_what_is_taken_in(&self, setting: &Setting, language: Language) -> bool {
         let family = self.tools.compiler(language).map(|compiler| compiler.family);
-        family == Ok(Family::Gcc) && setting.flags.known == crate::plan::Known::Wholly
+        // What such a compile keeps for the link names its own words, and with them the list.
+        let keeps_words = setting.flags.of_class.iter().any(|word| word.starts_with("-flto"));
+        family == Ok(Family::Gcc) && setting.flags.known == crate::plan::Known::Wholly && !keeps_words
     }
 
     /// Files that an assembler took in; beside these its list names what the compiler handed it.

@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use super::record::Note;
-use crate::base::files::{make_folder, move_file, read_text, write_quickly, write_quickly_of};
+use crate::base::files::{make_folder, move_file, read_regular, read_text, write_quickly, write_quickly_of};
 use crate::base::{Digest, FileError};
 
 /// How many notes are kept for one command; the oldest go first.
@@ -95,7 +95,7 @@ impl Store {
     /// It cannot be written there.
     pub fn restore(&self, digest: &Digest, to: &Path, mode: u32) -> Result<bool, FileError> {
         let path = self.path("content", digest);
-        let content = match std::fs::read(&path) {
+        let content = match read_regular(&path) {
             Ok(content) => content,
             Err(_) => return Ok(false),
         };
@@ -116,7 +116,7 @@ impl Store {
 
     /// Returns a kept content, `None` when it is not kept or was damaged.
     pub fn read(&self, digest: &Digest) -> Option<Vec<u8>> {
-        std::fs::read(self.path("content", digest)).ok().filter(|content| Digest::of(content) == *digest)
+        read_regular(&self.path("content", digest)).ok().filter(|content| Digest::of(content) == *digest)
     }
 
     /// Returns what follows from a content alone; works it out once and keeps it.
@@ -133,7 +133,7 @@ impl Store {
 
     /// Returns the notes for a command, newest first. A damaged file of notes counts as none.
     pub fn notes(&self, key: &Digest) -> Vec<Note> {
-        let bytes = std::fs::read(self.path("notes", key)).unwrap_or_default();
+        let bytes = read_regular(&self.path("notes", key)).unwrap_or_default();
         let sound = bytes.split_at_checked(8).filter(|(check, content)| Digest::of(content).short() == **check);
         sound.and_then(|(_, content)| postcard::from_bytes(content).ok()).unwrap_or_default()
     }

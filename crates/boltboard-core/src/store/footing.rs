@@ -4,7 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::content::Store;
-use crate::base::files::write_quickly_of;
+use crate::base::files::{read_regular, write_quickly_of};
 use crate::base::{Digest, FileError};
 
 /// Where footings lie in the store.
@@ -61,7 +61,7 @@ impl Footing {
 impl Store {
     /// Returns what is known of a class; a damaged file is none.
     pub fn footing(&self, class: &Digest) -> Option<Footing> {
-        let bytes = std::fs::read(self.path(SORT, class)).ok()?;
+        let bytes = read_regular(&self.path(SORT, class)).ok()?;
         let (check, content) = bytes.split_at_checked(8)?;
         (Digest::of(content).short() == *check).then(|| postcard::from_bytes(content).ok()).flatten()
     }

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use super::record::{Number, PackedRecord, Renumbering, StepRecord, Tables};
 use super::records::{Block, RecordsFile};
-use crate::base::files::{make_folder, write_whole};
+use crate::base::files::{make_folder, read_regular, write_whole};
 use crate::base::{Digest, FileError};
 
 /// What the file of frames begins with.
@@ -96,7 +96,7 @@ impl Opening {
     /// A file is there and cannot be read.
     pub fn of(build: &Path) -> Result<Opening, FileError> {
         let path = build.join("journal");
-        let bytes = match std::fs::read(&path) {
+        let bytes = match read_regular(&path) {
             Ok(bytes) => bytes,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Vec::new(),
             Err(e) => return Err(FileError::on("read", &path)(e)),

@@ -11,7 +11,7 @@ use foldhash::fast::FixedState;
 use rustix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::write_whole_of;
+use crate::base::files::{read_regular, write_whole_of};
 use crate::base::{Digest, FileError};
 
 /// What the kept file begins with.
@@ -60,7 +60,7 @@ impl PathKey {
 impl StatusMemo {
     /// Reads what was kept; a missing or damaged file is an empty memo.
     pub fn load(path: &Path) -> StatusMemo {
-        let bytes = std::fs::read(path).unwrap_or_default();
+        let bytes = read_regular(path).unwrap_or_default();
         let kept = bytes.strip_prefix(MARK).and_then(|rest| rest.split_at_checked(32));
         let sound =
             kept.filter(|(digest, content)| postcard::to_stdvec(&Digest::of(content)).is_ok_and(|d| d == *digest));

@@ -65,6 +65,11 @@ impl Folders {
         self.build.join("seal")
     }
 
+    /// Where things are kept that lay where results are to be.
+    pub fn set_aside(&self) -> PathBuf {
+        self.build.join("set-aside")
+    }
+
     /// The folder of results that are not in place yet.
     pub fn aside(&self) -> PathBuf {
         self.build.join("aside")

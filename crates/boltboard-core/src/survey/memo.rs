@@ -7,7 +7,7 @@ use std::sync::Mutex;
 
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::write_whole;
+use crate::base::files::{read_regular, write_whole};
 use crate::base::{Digest, FileError};
 use crate::store::Stamp;
 
@@ -66,7 +66,7 @@ struct Kept {
 impl ProbeMemo {
     /// Reads what was kept; a missing or damaged file is an empty memo.
     pub fn load(path: &Path) -> ProbeMemo {
-        let bytes = std::fs::read(path).unwrap_or_default();
+        let bytes = read_regular(path).unwrap_or_default();
         let kept = postcard::from_bytes::<Kept>(&bytes).ok();
         let sound = |kept: &Kept| all_within(&kept.always, kept.places.len());
         let Some(kept) = kept.filter(sound) else { return ProbeMemo::default() };

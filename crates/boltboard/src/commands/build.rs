@@ -290,6 +290,9 @@ fn tell_unexpected(screen: &Screen, plan: &Plan, report: &BuildReport) {
             plan.steps[*id].name,
         ));
     }
+    for moved in &report.set_aside {
+        screen.remark(&format!("Something lay where a result belongs; it was moved to {}.", moved.display()));
+    }
     if let Some(why) = &report.unwatched {
         screen.remark(&format!(
             "Commands cannot be watched here ({why}): what they read is known only from what they declare and list."

@@ -14,6 +14,7 @@ use super::{
     Block, Chunk, Concern, Expected, Folder, HEAD, Head, MARK, Saying, Sealed, Variables, chunks_of, numbers, put,
     split,
 };
+use crate::base::files::read_regular;
 use crate::base::{Digest, FileError};
 use crate::board::PartId;
 use crate::definitions::Listing;
@@ -76,7 +77,7 @@ impl SealFile {
     /// Reads a seal, if there is one.
     pub fn read(file: &Path) -> Option<SealFile> {
         let stamp = Stamp::of(file)?;
-        Some(SealFile { bytes: std::fs::read(file).ok()?, stamp, path: file.to_path_buf() })
+        Some(SealFile { bytes: read_regular(file).ok()?, stamp, path: file.to_path_buf() })
     }
 
     /// The head, and what follows it; `None` when it is damaged.
