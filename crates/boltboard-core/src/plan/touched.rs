@@ -7,11 +7,12 @@ use std::path::PathBuf;
 use super::basis::{Basis, HeaderTexts};
 use super::judge::Judge;
 use super::location::Location;
+use super::look::Look;
 use super::macros::MacroTable;
 use super::quick::QuickJudge;
 use super::step::Plan;
 use super::verdict::Ahead;
-use crate::base::{FileError, Glob};
+use crate::base::{Digest, FileError, Glob};
 use crate::board::{Board, Generator, PartId, PartKind};
 use crate::reading::TokenMemo;
 use crate::resolve::Resolution;
@@ -182,23 +183,35 @@ impl Touching<'_> {
         &more - parts
     }
 
+    /// Takes a content for that of a file which is as it was.
+    fn trust(&self, status: &StatusMemo, at: &Location, content: Digest) {
+        let path: PathBuf = at.path(self.folders);
+        if let Some(stamp) = self.sweep.status(&path) {
+            status.trust(&path, stamp, content);
+        }
+    }
+
     /// Contents of files that are as they were, as the records say.
     fn trusted(&self, journal: &Journal) -> StatusMemo {
         let status = StatusMemo::default();
         let mut known = HashSet::new();
         for note in journal.all().filter_map(|record| record.note.as_ref()) {
             let outputs = note.outputs.iter().map(|(file, content, _)| (*file, *content));
-            // What a link knows of a library may be its interface alone.
-            let own = |file: &str| !file.contains(".so") && !matches!(file.parse(), Ok(Location::Output(_)));
-            let inputs = note.inputs.iter().filter(|(file, _)| own(journal.text(*file))).copied();
-            for (file, content) in outputs.chain(inputs) {
-                if known.insert(file)
-                    && let Ok(location) = journal.text(file).parse::<Location>()
-                {
-                    let path: PathBuf = location.path(self.folders);
-                    if let Some(stamp) = self.sweep.status(&path) {
-                        status.trust(&path, stamp, journal.digest(content));
+            for (look, content) in outputs.chain(note.inputs.iter().copied()) {
+                if !known.insert(look) {
+                    continue;
+                }
+                match journal.text(look).parse::<Look>() {
+                    Ok(Look::Content(at)) => self.trust(&status, &at, journal.digest(content)),
+                    Ok(Look::Footing(class)) => {
+                        for (look, content) in self.store.footing(&class).map_or(vec![], |footing| footing.looks) {
+                            if let Ok(Look::Content(at)) = look.parse() {
+                                self.trust(&status, &at, content);
+                            }
+                        }
                     }
+                    // Their digests are not those of contents.
+                    Ok(_) | Err(_) => {}
                 }
             }
         }

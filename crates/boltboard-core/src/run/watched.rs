@@ -194,7 +194,7 @@ impl Places<'_> {
         match look {
             Look::Content(at) | Look::Interface(at) => {
                 let path = at.path(folders);
-                let (_, seen) = self.judge.status.seen(&path)?;
+                let seen = self.judge.status.digest(&path)?;
                 let now = match look {
                     Look::Interface(at) => self.judge.interface(at, seen),
                     _ => seen,

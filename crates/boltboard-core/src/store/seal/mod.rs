@@ -102,6 +102,16 @@ impl Expected {
         }
     }
 
+    /// Returns the same with what others asked of the place before; its content may be another one since.
+    fn and_more_of(self, before: &Expected) -> Expected {
+        match before {
+            Expected::All(all) => all.iter().fold(self, Expected::and_more_of),
+            Expected::Leads(_) | Expected::Names(_) => self.and(before.clone()),
+            Expected::Mode(_) if matches!(self, Expected::Content(_)) => self.and(before.clone()),
+            Expected::Mode(_) | Expected::Status(_) | Expected::Content(_) | Expected::Nothing => self,
+        }
+    }
+
     /// Returns the status, if there must be just one.
     fn status(&self) -> Option<&Stamp> {
         match self {
@@ -299,7 +309,7 @@ impl<'a> SealMaker<'a> {
         let Some(sweep) = before else { return put_in_turn(file, saying, &places) };
         let concerns: Vec<Vec<u8>> = places.iter().map(|place| concerns_of(place, before)).collect();
         let known = |folder: &str, name: &str, now: &Expected| match sweep.unchanged(folder, name) {
-            Some(before) => now.clone().and(before.clone()),
+            Some(before) => now.clone().and_more_of(before),
             None => now.clone(),
         };
         let chunks = sweep.with(folders_of(&places, &concerns, known));
