@@ -160,6 +160,7 @@ fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         Fault::UseCycle(_) => diagnostic.help("move what both need into a part of its own"),
         Fault::NothingMatches(_) => diagnostic
             .help("check the spelling; patterns are relative to the folder of this file, `**` crosses folders"),
+        Fault::SameMacro { .. } => diagnostic.help("give one of them another name in `macro`"),
         Fault::SameFile { .. } => diagnostic.help("give one of them another `output`"),
         Fault::Path(_) | Fault::LinkOut(_) => diagnostic.help("definitions name only what lies in the tree"),
         Fault::Unreadable { .. } => {

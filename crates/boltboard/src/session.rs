@@ -10,13 +10,11 @@ use boltboard_core::definitions::{Listing, check_sources, find_root};
 use boltboard_core::launch::RealLaunch;
 use boltboard_core::load::{KeptPlace, LazySearch, Loaded, load};
 use boltboard_core::logic::Logic;
-use boltboard_core::plan::{
-    Judge, Plan, PlanInput, Preview, Touched, Touching, Wanted, lower, lower_some, preview,
-};
+use boltboard_core::plan::{Judge, Plan, PlanInput, Preview, Touched, Touching, Wanted, lower, lower_some, preview};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
+use boltboard_core::reading::TokenMemo;
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
-use boltboard_core::reading::TokenMemo;
 use boltboard_core::store::{Folders, Journal, Stamp, StatusMemo, Store, Sweep, WorkFolder};
 use boltboard_core::survey::{CompilerSearch, EPOCH_VARIABLE, Facts, Language, ProbeMemo, Tools, identify};
 

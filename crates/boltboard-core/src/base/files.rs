@@ -172,12 +172,14 @@ pub fn read_text(path: &Path) -> Result<Option<String>, FileError> {
 /// It cannot be moved.
 pub fn make_room(path: &Path, root: &Path, aside: &Path) -> Result<Option<PathBuf>, FileError> {
     let below = path.ancestors().skip(1).take_while(|folder| *folder != root && folder.starts_with(root));
-    let in_the_way = below.filter(|folder| folder.symlink_metadata().is_ok_and(|status| !status.is_dir() && !folder.is_dir()));
+    let in_the_way =
+        below.filter(|folder| folder.symlink_metadata().is_ok_and(|status| !status.is_dir() && !folder.is_dir()));
     let itself = path.symlink_metadata().is_ok_and(|status| !status.is_file() && !status.is_symlink());
     let Some(found) = in_the_way.last().or_else(|| itself.then_some(path)) else { return Ok(None) };
     make_folder(aside)?;
     let name = found.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let free = (1..).map(|number| aside.join(format!("{name}.{number}"))).find(|place| place.symlink_metadata().is_err());
+    let free =
+        (1..).map(|number| aside.join(format!("{name}.{number}"))).find(|place| place.symlink_metadata().is_err());
     let Some(place) = free else { return Ok(None) };
     std::fs::rename(found, &place).map_err(FileError::on("move aside", found))?;
     Ok(Some(place))

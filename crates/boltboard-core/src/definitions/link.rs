@@ -1,5 +1,6 @@
 //! From files to one board: names first, then everything that refers to them.
 
+use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -63,6 +64,7 @@ pub(super) fn link(
     }
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
     let (options, rules, accepted_options) = all_options(&entries.options, rest, &names, habits.first());
+    each_macro_once(&options, log);
     let mut needs = Arena::default();
     for entry in &entries.needs {
         needs.add(super::needs::need(entry, &names));
@@ -161,6 +163,21 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         }
     }
     fields.finish();
+}
+
+/// Reports macros that two options give: what they stand for would depend on which comes last.
+fn each_macro_once(options: &LazyArena<OptionDef>, log: &Log) {
+    let mut givers: HashMap<&str, &OptionDef> = HashMap::with_capacity(options.len());
+    for (_, option) in options.iter() {
+        for carrier in &option.macros {
+            let Some(first) = givers.insert(&carrier.name, option).filter(|first| first.name != option.name) else {
+                continue;
+            };
+            let (first_name, second) = (first.name.clone(), option.name.clone());
+            let fault = Fault::SameMacro { first: first_name, second, name: carrier.name.clone() };
+            log.add(Problem { related: Some(first.place), ..Problem::at(option.place, fault) });
+        }
+    }
 }
 
 /// Reads all options, several at a time. Rules are numbered as if it had been one after the other.

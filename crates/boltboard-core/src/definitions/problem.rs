@@ -163,6 +163,16 @@ pub enum Fault {
     /// A placeholder without its end.
     #[error("the `${{` is never closed with a `}}`")]
     UnclosedPlaceholder,
+    /// Two options that give one macro.
+    #[error("options `{first}` and `{second}` both give the macro {name}")]
+    SameMacro {
+        /// The option that comes first.
+        first: String,
+        /// The other one.
+        second: String,
+        /// The macro.
+        name: String,
+    },
     /// Two parts that make one file.
     #[error("parts `{first}` and `{second}` both make {file}")]
     SameFile {

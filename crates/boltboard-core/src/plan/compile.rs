@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
+use super::flags::Flags;
 use super::location::Location;
 use super::lower::{Lower, PlanFault, source_path};
-use super::flags::Flags;
 use super::step::{Action, Fragment, Setting, StepId, Tool, ToolPlace, Word};
 use crate::base::{Digest, RelPath, is_c_name};
 use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};

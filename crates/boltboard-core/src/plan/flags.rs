@@ -38,21 +38,65 @@ const WITH_VALUE: [&str; 8] = ["-D", "-U", "-I", "-isystem", "-iquote", "-idiraf
 
 /// Words that are known to let a compile look at nothing more; those that end in `*` stand for all that begin so.
 const PLAIN: [&str; 16] = [
-    "-pipe", "-pthread", "-ansi", "-pedantic*", "-trigraphs", "-traditional*", "-w", "-static", "-shared", "-nostdlib", "-undef",
-    "-O*", "-g*", "-m*", "-std=*", "--param=*",
+    "-pipe",
+    "-pthread",
+    "-ansi",
+    "-pedantic*",
+    "-trigraphs",
+    "-traditional*",
+    "-w",
+    "-static",
+    "-shared",
+    "-nostdlib",
+    "-undef",
+    "-O*",
+    "-g*",
+    "-m*",
+    "-std=*",
+    "--param=*",
 ];
 
 /// Of those that begin with `-f`, `-g`, `-m` and `-W`: those that name files, programs or other ways to read.
 const ODD: [&str; 21] = [
-    "-fplugin*", "-fmodule*", "-fprofile-use*", "-fbranch-prob*", "-fauto-profile*", "-fprofile-list*", "-fuse-ld*",
-    "-finput-charset*", "-fpreprocessed", "-fdirectives-only", "-fpch*", "-fsanitize-*", "-fxray*", "-fprofile-instr-use*",
-    "-fworking-directory", "-fintegrated-as", "-mllvm*", "-Wp,*", "-Wa,*", "-Xclang*", "-frandomize-layout*",
+    "-fplugin*",
+    "-fmodule*",
+    "-fprofile-use*",
+    "-fbranch-prob*",
+    "-fauto-profile*",
+    "-fprofile-list*",
+    "-fuse-ld*",
+    "-finput-charset*",
+    "-fpreprocessed",
+    "-fdirectives-only",
+    "-fpch*",
+    "-fsanitize-*",
+    "-fxray*",
+    "-fprofile-instr-use*",
+    "-fworking-directory",
+    "-fintegrated-as",
+    "-mllvm*",
+    "-Wp,*",
+    "-Wa,*",
+    "-Xclang*",
+    "-frandomize-layout*",
 ];
 
 /// Words that leave further files.
 const MORE: [&str; 14] = [
-    "--coverage", "-coverage", "-ftest-coverage", "-fprofile-arcs", "-fprofile-generate*", "-fprofile-instr-generate*",
-    "-gsplit-dwarf*", "-fstack-usage", "-fcallgraph-info*", "-save-temps*", "--save-temps*", "-fdump-*", "-da", "-ftime-report*",
+    "--coverage",
+    "-coverage",
+    "-ftest-coverage",
+    "-fprofile-arcs",
+    "-fprofile-generate*",
+    "-fprofile-instr-generate*",
+    "-gsplit-dwarf*",
+    "-fstack-usage",
+    "-fcallgraph-info*",
+    "-save-temps*",
+    "--save-temps*",
+    "-fdump-*",
+    "-da",
+    "-ftime-report*",
 ];
 
 fn is_one_of(list: &[&str], word: &str) -> bool {
@@ -89,7 +133,9 @@ impl Flags {
                     }
                     "-include" | "-imacros" => {}
                     // A folder below another root, or a mark that parts the list in two.
-                    _ if value.starts_with('=') || value.starts_with("$SYSROOT") || value == "-" => known = Known::Partly,
+                    _ if value.starts_with('=') || value.starts_with("$SYSROOT") || value == "-" => {
+                        known = Known::Partly
+                    }
                     _ => {}
                 }
                 continue;

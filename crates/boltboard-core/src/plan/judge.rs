@@ -76,6 +76,7 @@ impl Judge<'_> {
                 let Command { folder, success, .. } = &**command;
                 parts.push(folder.kept());
                 parts.push(format!("{success:?}"));
+                parts.push(self.plan.search_path.clone());
             }
             Action::Write { content } => parts.push(Digest::of(content.as_bytes()).to_string()),
             Action::Copy => {}
@@ -108,7 +109,9 @@ impl Judge<'_> {
     fn is_read(&self, entry: &MacroEntry, forms: &Forms) -> bool {
         match forms {
             Forms::All => true,
-            Forms::These(read) => self.plan.headers.iter().any(|header| header.id == entry.header && read.contains(&header.at)),
+            Forms::These(read) => {
+                self.plan.headers.iter().any(|header| header.id == entry.header && read.contains(&header.at))
+            }
         }
     }
 
@@ -246,7 +249,12 @@ impl Judge<'_> {
     /// Returns what stands for the guard of an option header.
     pub fn form(&self, at: &Location) -> Option<Digest> {
         let header = self.plan.headers.iter().find(|header| header.at == *at)?;
-        Some(Digest::of(header.head().as_bytes()))
+        Some(Digest::of(header.guard.as_bytes()))
+    }
+
+    /// Returns what is known of a class.
+    pub fn footing(&self, class: &Digest) -> Option<Footing> {
+        self.store.footing(&self.plan.footing_key(class))
     }
 
     /// Returns what stands now for the footing of a class, `None` where it is not known.
@@ -255,7 +263,7 @@ impl Judge<'_> {
         if let Some(known) = lock().get(class) {
             return *known;
         }
-        let now = self.store.footing(class).map(|known| self.generation_now(&known));
+        let now = self.footing(class).map(|known| self.generation_now(&known));
         lock().insert(*class, now);
         now
     }
@@ -276,7 +284,13 @@ impl Judge<'_> {
         };
         let absent: Vec<String> = known.absent.iter().filter(is_absent).cloned().collect();
         let same = looks == known.looks && absent == known.absent;
-        if same { known.generation } else { Footing::of(looks, absent, false).generation }
+        let other = || {
+            Digest::of_parts([
+                "changed",
+                Footing::of(looks.clone(), absent.clone(), false).generation.to_string().as_str(),
+            ])
+        };
+        if same { known.generation } else { other() }
     }
 
     /// Returns what the macros that a note names stand for now.
@@ -365,7 +379,8 @@ impl Judge<'_> {
         let pairs = changes.macros.iter().zip(&now);
         let of_macros: Changes<'_> =
             pairs.map(|((name, before), now)| (name.as_str(), (before.as_deref(), now.as_deref()))).collect();
-        let sure = !of_macros.is_empty() && source().is_some_and(|text| surely_differs(&text, &of_macros, step.dialects()));
+        let sure =
+            !of_macros.is_empty() && source().is_some_and(|text| surely_differs(&text, &of_macros, step.dialects()));
         (!sure).then_some(changes)
     }
 
@@ -419,8 +434,11 @@ impl Judge<'_> {
         {
             reasons.push(Reason::Tool(tool.name.clone()));
         }
-        if !added.is_empty() || !removed.is_empty() || reasons.is_empty() {
+        if !added.is_empty() || !removed.is_empty() {
             reasons.push(Reason::Command { added, removed });
+        } else if reasons.is_empty() {
+            // Where its tool looks for further programs.
+            reasons.push(step.tool().map_or(Reason::Unsettled, |tool| Reason::Tool(tool.name.clone())));
         }
         reasons
     }
@@ -443,11 +461,11 @@ impl Judge<'_> {
             }
             match self.look_now(&look, ahead) {
                 Ok(Some(now)) if now == *digest => {}
+                Ok(_) if matches!(look, Look::Footing(_)) => reasons.extend(self.tool_changes(step, &look)),
                 Ok(now) => reasons.push(match (&look, now) {
                     (Look::Content(at) | Look::Interface(at), Some(_)) => Reason::Edited(at.clone()),
                     (Look::Content(at) | Look::Interface(at) | Look::Form(at), None) => Reason::Gone(at.clone()),
                     (Look::Unseen, _) => Reason::Unseen,
-                    (Look::Footing(_), _) => Reason::Tool(step.tool().map_or(String::new(), |tool| tool.name.clone())),
                     _ => Reason::Looks(look.clone()),
                 }),
                 Err(id) => reasons.push(Reason::Follows(id)),
@@ -472,6 +490,27 @@ impl Judge<'_> {
             reasons.extend(self.new_macros(step, note, &inputs, &forms));
         }
         reasons
+    }
+
+    /// What is not as it was of what the programs behind a step's tool stand on.
+    fn tool_changes(&self, step: &Step, look: &Look) -> Vec<Reason> {
+        let tool = Reason::Tool(step.tool().map_or(String::new(), |tool| tool.name.clone()));
+        let known = match look {
+            Look::Footing(class) => self.footing(class),
+            _ => None,
+        };
+        let Some(known) = known else { return vec![tool] };
+        let now = |look: &Look| self.look_now(look, &Ahead::default()).ok().flatten();
+        let looks = known.looks.iter().filter_map(|(look, then)| Some((look.parse::<Look>().ok()?, *then)));
+        let changed = looks.filter(|(look, then)| now(look) != Some(*then)).map(|(look, _)| match (now(&look), look) {
+            (Some(_), Look::Content(at)) => Reason::Edited(at),
+            (None, Look::Content(at)) => Reason::Gone(at),
+            (_, look) => Reason::Looks(look),
+        });
+        let appeared = known.absent.iter().filter_map(|place| place.parse::<Location>().ok());
+        let appeared = appeared.filter(|at| at.path(&self.plan.folders).exists()).map(Reason::Appeared);
+        // The first says enough.
+        changed.chain(appeared).take(1).chain([tool]).collect()
     }
 
     fn macro_changes(&self, step: &Step, note: &Note, inputs: &[Location], forms: &Forms) -> Vec<Reason> {

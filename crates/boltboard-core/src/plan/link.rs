@@ -258,7 +258,8 @@ impl Lower<'_> {
                 let success = success.clone();
                 let command = Command { tool, words, folder, environment: variables, success, finds: Finds::Nothing };
                 let action = Action::Run(Box::new(command));
-                let step = self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone().map(Arc::new));
+                let step =
+                    self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone().map(Arc::new));
                 if let Some(step) = step {
                     // It may read option headers, and they cost nothing to wait for.
                     self.plan.steps[step].after = self.header_steps.clone().into();

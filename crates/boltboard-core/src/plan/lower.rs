@@ -145,6 +145,7 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
             part_names: BTreeMap::new(),
             variables: BTreeSet::new(),
             epoch: input.tools.epoch,
+            search_path: input.tools.search_path.clone(),
             rest: 0,
             makers: OnceLock::new(),
         },

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::OnceLock;
 
 use super::location::Location;
-use crate::reading::NameIndex;
 use crate::board::{Board, HeaderDef, HeaderId, Linkage, MacroDef, MacroForm, OptionId, Value};
+use crate::reading::NameIndex;
 use crate::resolve::{Effect, Resolution};
 use crate::survey::Facts;
 
@@ -103,6 +103,8 @@ pub(super) fn quoted(text: &str) -> String {
 pub struct HeaderText {
     /// Which one it is.
     pub id: HeaderId,
+    /// The macro that keeps it from being read twice.
+    pub guard: String,
     /// Where it lies.
     pub at: Location,
     head: String,
@@ -123,12 +125,13 @@ impl HeaderText {
             .iter()
             .filter(|(_, entry)| entry.header == id)
             .map(|(name, entry)| (name.clone(), board.option_names.get(entry.option).to_string()));
-        HeaderText { id, at: Location::Made(header.path.clone()), head, lines: lines.collect() }
-    }
-
-    /// Returns what stands before the macros, with the guard.
-    pub(super) fn head(&self) -> &str {
-        &self.head
+        HeaderText {
+            id,
+            guard: header.guard.clone(),
+            at: Location::Made(header.path.clone()),
+            head,
+            lines: lines.collect(),
+        }
     }
 
     /// Writes the header. Every macro has one line, defined or not, so that line numbers stay the same.

@@ -20,8 +20,8 @@ mod touched;
 mod verdict;
 
 pub use basis::Basis;
-pub use interface::interface_digest;
 pub use flags::{Flags, Known};
+pub use interface::interface_digest;
 pub use judge::{Forms, Judge};
 pub use location::Location;
 pub use look::Look;

@@ -57,7 +57,8 @@ impl<'a> QuickJudge<'a> {
     /// Forgets a file that a step has written.
     pub fn forget(&mut self, location: &Location) {
         let at = || location.clone();
-        let looks = [Look::Content(at()), Look::Interface(at()), Look::Mode(at()), Look::Status(at()), Look::Leads(at())];
+        let looks =
+            [Look::Content(at()), Look::Interface(at()), Look::Mode(at()), Look::Status(at()), Look::Leads(at())];
         for number in looks.iter().filter_map(|look| self.judge.journal.number(&look.kept())) {
             self.contents[number as usize] = Found::Unknown;
             self.present[number as usize] = None;

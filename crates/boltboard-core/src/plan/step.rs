@@ -4,9 +4,9 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::{Arc, OnceLock};
 
+use super::flags::{Flags, Known};
 use super::location::Location;
 use super::macros::{HeaderText, MacroTable};
-use super::flags::{Flags, Known};
 use crate::base::{Arena, Digest, Epoch, Id};
 use crate::board::{Condition, PartId};
 use crate::store::Folders;
@@ -38,6 +38,8 @@ pub struct Plan {
     pub variables: BTreeSet<String>,
     /// The time that everything is built as if at.
     pub epoch: Epoch,
+    /// Where programs are looked for.
+    pub search_path: String,
     /// How many steps more there are, of parts that nothing touches: they are current.
     pub rest: usize,
     /// Who makes each file, by half a digest of its kept name.
@@ -70,6 +72,11 @@ impl Plan {
             }
         }
         false
+    }
+
+    /// Returns by what the footing of a class is kept: where programs are looked for decides about it as well.
+    pub fn footing_key(&self, class: &Digest) -> Digest {
+        Digest::of_parts([class.to_string().as_str(), &self.search_path])
     }
 
     /// Tells whether a file is an option header.
@@ -197,12 +204,15 @@ impl Setting {
         let neutral: Vec<String> = words.iter().map(|word| word.neutral(&[])).collect();
         let identity = tool.identity().to_string();
         let parts = [tool.name.as_str(), identity.as_str()].into_iter().chain(neutral.iter().map(String::as_str));
-        let way = [identity.as_str(), match language {
-            Language::C => "c",
-            Language::Cxx => "c++",
-            Language::AsmWithCpp => "assembly with macros",
-            Language::Asm => "assembly",
-        }];
+        let way = [
+            identity.as_str(),
+            match language {
+                Language::C => "c",
+                Language::Cxx => "c++",
+                Language::AsmWithCpp => "assembly with macros",
+                Language::Asm => "assembly",
+            },
+        ];
         let path = match &tool.place {
             ToolPlace::Host { path, .. } => path.display().to_string(),
             ToolPlace::Made(_) | ToolPlace::Absent(_) => tool.name.clone(),

@@ -269,7 +269,9 @@ impl Done {
         let read: Vec<Location> =
             ["main.c", "own.h"].map(|f| Location::Tree(crate::base::RelPath::parse(f).expect("a path"))).to_vec();
         let texts = read.iter().map(|l| std::fs::read(l.path(&plan.folders)).expect("there"));
-        let named: Vec<_> = texts.map(|text| std::sync::Arc::new(crate::reading::Tokens::of(&text, &crate::reading::Dialects::default()))).collect();
+        let named: Vec<_> = texts
+            .map(|text| std::sync::Arc::new(crate::reading::Tokens::of(&text, &crate::reading::Dialects::default())))
+            .collect();
         let note = Note {
             inputs: read.iter().map(|l| (l.kept(), status.digest(&l.path(&plan.folders)).expect("there"))).collect(),
             absent: vec!["tree:include/own.h".into()],
@@ -305,8 +307,7 @@ impl Done {
         };
         let mut journal = Journal::open(&plan.folders.build).expect("empty");
         journal.add(&record).expect("written");
-        Judge::new(&plan, &journal, &store, &status, &tokens)
-            .judge(own, &Ahead::default())
+        Judge::new(&plan, &journal, &store, &status, &tokens).judge(own, &Ahead::default())
     }
 
     fn first(&self) -> TestTree {

@@ -147,7 +147,7 @@ impl Touching<'_> {
             return Ok(Attempt::Unclear);
         };
         plan.rest = rest;
-        let status = self.trusted(&journal);
+        let status = self.trusted(&journal, &plan);
         let more = self.more(&plan, &journal, &status, parts);
         if !more.is_empty() {
             return Ok(Attempt::More(more));
@@ -192,7 +192,7 @@ impl Touching<'_> {
     }
 
     /// Contents of files that are as they were, as the records say.
-    fn trusted(&self, journal: &Journal) -> StatusMemo {
+    fn trusted(&self, journal: &Journal, plan: &Plan) -> StatusMemo {
         let status = StatusMemo::default();
         let mut known = HashSet::new();
         for note in journal.all().filter_map(|record| record.note.as_ref()) {
@@ -204,7 +204,9 @@ impl Touching<'_> {
                 match journal.text(look).parse::<Look>() {
                     Ok(Look::Content(at)) => self.trust(&status, &at, journal.digest(content)),
                     Ok(Look::Footing(class)) => {
-                        for (look, content) in self.store.footing(&class).map_or(vec![], |footing| footing.looks) {
+                        for (look, content) in
+                            self.store.footing(&plan.footing_key(&class)).map_or(vec![], |footing| footing.looks)
+                        {
                             if let Ok(Look::Content(at)) = look.parse() {
                                 self.trust(&status, &at, content);
                             }

@@ -341,7 +341,10 @@ impl Reader<'_> {
 
     fn document(&mut self, path: &Path, given: Option<&str>) -> Option<(FileId, Document<String>)> {
         let shown = path.display().to_string();
-        let text = match given.map_or_else(|| read_regular(path).and_then(|bytes| String::from_utf8(bytes).map_err(std::io::Error::other)), |text| Ok(text.to_string())) {
+        let text = match given.map_or_else(
+            || read_regular(path).and_then(|bytes| String::from_utf8(bytes).map_err(std::io::Error::other)),
+            |text| Ok(text.to_string()),
+        ) {
             Ok(text) => text,
             Err(e) => {
                 self.problem(None, vec![], ProfileFault::Unreadable { file: shown, reason: e.to_string() });

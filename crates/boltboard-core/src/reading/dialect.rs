@@ -77,7 +77,8 @@ impl Standard {
 
     /// Returns the dialects that a standard may mean: compilers disagree about a few.
     fn dialects(self) -> Vec<Dialect> {
-        let plain = Dialect { trigraphs: false, line_comments: true, raw_strings: true, separators: false, everywhere: false };
+        let plain =
+            Dialect { trigraphs: false, line_comments: true, raw_strings: true, separators: false, everywhere: false };
         match self {
             Standard::C90 { extended: false } => {
                 vec![Dialect { trigraphs: true, line_comments: false, raw_strings: false, ..plain }]

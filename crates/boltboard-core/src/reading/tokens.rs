@@ -110,10 +110,10 @@ impl Tokens {
                 }
                 code
             };
-            let (a, b) = (code(a), code(b));
+            let (now, then) = (code(a), code(b));
             let lines = |code: &[u8]| code.split(|c| *c == b'\n').map(|line| line.trim_ascii_end().to_vec()).collect();
-            let (a, b): (Vec<Vec<u8>>, Vec<Vec<u8>>) = (lines(&a), lines(&b));
-            a == b
+            let (now, then): (Vec<Vec<u8>>, Vec<Vec<u8>>) = (lines(&now), lines(&then));
+            now == then && falling(a, dialect) == falling(b, dialect)
         })
     }
 
@@ -137,6 +137,14 @@ impl Tokens {
     pub fn names(&self, name: &str) -> bool {
         self.names.binary_search(&hash(name.as_bytes())).is_ok()
     }
+}
+
+/// The comments by which compilers decide whether to warn of a case that falls through.
+fn falling(text: &[u8], dialect: Dialect) -> Vec<Vec<u8>> {
+    let mut reader = Reader::of(text, dialect);
+    reader.all();
+    let comments = reader.skipped_spans().into_iter().map(|span| text[span].to_ascii_lowercase());
+    comments.filter(|comment| comment.starts_with(b"/") && comment.windows(4).any(|word| word == b"fall")).collect()
 }
 
 struct Reader<'a> {
@@ -403,6 +411,7 @@ impl<'a> Reader<'a> {
         self.at += mark;
         self.skip_blanks();
         let word = self.word();
+        let named = hash(&self.bytes()[word.clone()]);
         let asks = match &self.bytes()[word] {
             b"include" | b"import" => Some(Asks::Content),
             b"include_next" => Some(Asks::Next),
@@ -414,7 +423,11 @@ impl<'a> Reader<'a> {
                 self.directed = Directive::Named;
                 None
             }
-            _ => None,
+            _ => {
+                // In assembly, what looks like a directive can be text.
+                self.tokens.names.push(named);
+                None
+            }
         };
         if let Some(asks) = asks {
             self.tokens.computed |= !self.header_name(asks);
@@ -502,6 +515,7 @@ mod tests {
             ("a longer comment before code", "/* ab */ int x;\n#define N 1 // one\nint y; // last\n", false),
             ("a line more", "/* a */ int x;\n\n#define N 1 // one\nint y; // last\n", false),
             ("a directive over two lines", "/* a */ int x;\n#define N \\\n 1\nint y; // last\n", false),
+            ("a comment that warnings go by", "/* fall through */ int x;\n#define N 1 // one\nint y; // last\n", false),
             ("other code", "/* a */ int z;\n#define N 1 // one\nint y; // last\n", false),
         ] {
             assert_eq!(Tokens::stand_alike(text.as_bytes(), other.as_bytes(), &Dialects::default()), want, "{case}");
@@ -533,7 +547,12 @@ mod tests {
             ("a header through a macro", "#include HDR\n", true, false),
             ("a wrapped question", "#define HI(x) __has_include(x)\n", false, true),
             ("a question through a macro", "#if __has_include(HDR)\n", false, true),
-            ("whether one can ask", "#ifdef __has_include\n#if defined(__has_include)\n#if defined __has_include\n", false, false),
+            (
+                "whether one can ask",
+                "#ifdef __has_include\n#if defined(__has_include)\n#if defined __has_include\n",
+                false,
+                false,
+            ),
         ] {
             let tokens = read(text);
             assert_eq!((tokens.computed, tokens.asks_openly), (computed, asks_openly), "{case}");
@@ -550,7 +569,12 @@ mod tests {
         for (case, text, dialects, want) in [
             ("a comment that is none", "int a = 4 //* */ OPT\n", &c90, true),
             ("the same with extensions", "int a = 4 // OPT\n", &gnu90, false),
-            ("a raw string that is none", "const char *y = R\"x(\" \"b\"; int x = OPT; const char *z = \")x\";", &c11, true),
+            (
+                "a raw string that is none",
+                "const char *y = R\"x(\" \"b\"; int x = OPT; const char *z = \")x\";",
+                &c11,
+                true,
+            ),
             ("one that is one", "const char *y = R\"x(\" \"b\"; int x = OPT; const char *z = \")x\";", &gnu11, false),
             ("a separator", "int x = 1'000 + OPT; int y = 1'0;", &cxx, true),
             ("a trigraph comment", "// what??/\nOPT\n", &c11, false),

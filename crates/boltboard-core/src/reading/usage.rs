@@ -6,8 +6,8 @@ use std::sync::{Arc, Mutex};
 
 use foldhash::fast::FixedState;
 
-use super::tokens::{EMPTY, Tokens, hash, with_byte};
 use super::Dialects;
+use super::tokens::{EMPTY, Tokens, hash, with_byte};
 use crate::base::Digest;
 
 /// Tokens of files, read once for each content and dialect.
@@ -173,7 +173,11 @@ mod tests {
             ("three pieces, one a digit", "#define L(n) SK_ ## LINK_ ## n\nL(2)", vec!["SK_LINK_2"]),
             ("pieces without pasting", "SK_ FOG LAMP", vec![]),
             ("pasting of other things", "#define CAT(a,b) a##b\nCAT(x, y)", vec![]),
-            ("a number that the compiler knows", "#define C(a,b) a##b\nC(SK_LINK_, __SIZEOF_SHORT__)", vec!["SK_LINK_2"]),
+            (
+                "a number that the compiler knows",
+                "#define C(a,b) a##b\nC(SK_LINK_, __SIZEOF_SHORT__)",
+                vec!["SK_LINK_2"],
+            ),
             ("an ending that the compiler adds", "long x = __INT64_C(SK_FO); int G;", vec![]),
             ("named outright", "#ifdef SK_LAMP\n#endif", vec!["SK_LAMP"]),
         ] {

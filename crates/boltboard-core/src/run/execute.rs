@@ -67,7 +67,13 @@ impl Executor<'_> {
     /// `worker` numbers those that run side by side: each has a folder aside. `passed` is called once its process has ended
     /// well, before its results are put away.
     pub fn run(&self, worker: usize, id: StepId, step: &Step, alike: Option<Alike>, passed: &dyn Fn()) -> Ended {
-        let aside = self.judge.plan.folders.aside().join(worker.to_string());
+        // A command may write where it ran into what it makes, so that must not depend on who ran it; making folders anew for each of the
+        // many compiles costs too much.
+        let name = match &step.action {
+            Action::Run(_) => Digest::of(step.name.as_bytes()).to_string()[..8].to_string(),
+            Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => worker.to_string(),
+        };
+        let aside = self.judge.plan.folders.aside().join(name);
         let result = match &step.action {
             Action::Write { content } => self.write(step, content),
             Action::Copy => self.copy(step),
@@ -76,7 +82,9 @@ impl Executor<'_> {
             Action::Run(_) => self.process(step, &aside, None, passed),
         };
         // A compile leaves nothing but the list of what it read; making folders anew for each costs too much.
-        let tidy = matches!(step.action, Action::Compile { .. }) && !step.makes_more() && matches!(result, Ok(Ended::Done { .. }));
+        let tidy = matches!(step.action, Action::Compile { .. })
+            && !step.makes_more()
+            && matches!(result, Ok(Ended::Done { .. }));
         if step.has_process() && !tidy {
             let _ = std::fs::remove_dir_all(&aside);
         }
@@ -317,8 +325,11 @@ impl Executor<'_> {
         let expects_all = self.is_plain(step, *language) && !reckoned.found.unclear;
         let inputs = reckoned.inputs.iter().cloned().collect();
         let (own, of_class) = self.seeing().of_compile(sight, &inputs, step.source());
-        let closely = closely || reckoned.found.unclear || *language == Language::AsmWithCpp || *language == Language::Asm;
-        let class = if job.watch == Some(Depth::Looks) { self.learn(&setting.class, &of_class, false)? } else {
+        let closely =
+            closely || reckoned.found.unclear || *language == Language::AsmWithCpp || *language == Language::Asm;
+        let class = if job.watch == Some(Depth::Looks) {
+            self.learn(&setting.class, &of_class, false)?
+        } else {
             self.judge.footing_now(&setting.class).unwrap_or_default()
         };
         let (mut stands, unexpected) = self.compile_stands(step, setting, reckoned, Some((own, class)), closely);

@@ -50,7 +50,7 @@ impl Executor<'_> {
     }
 
     fn stands_on_known_ground(&self, setting: &Setting) -> bool {
-        let known = self.store.footing(&setting.class).filter(|footing| !footing.surprises);
+        let known = self.judge.footing(&setting.class).filter(|footing| !footing.surprises);
         known.is_some_and(|known| self.judge.footing_now(&setting.class) == Some(known.generation))
     }
 
@@ -71,7 +71,7 @@ impl Executor<'_> {
         let now = |look: &Look| Some((look.kept(), self.judge.look_now(look, &Ahead::default()).ok()??));
         let looks = seen.looks.iter().filter_map(now).collect();
         let footing = Footing::of(looks, seen.absent.iter().map(Location::kept).collect(), surprises);
-        let known = self.store.footing(class);
+        let known = self.judge.footing(class);
         let stands = known.filter(|known| self.judge.footing_now(class) == Some(known.generation));
         let all = match stands {
             Some(known) if known.holds(&footing) => return Ok(known.generation),
@@ -81,9 +81,8 @@ impl Executor<'_> {
             }
             None => footing,
         };
-        self.store.keep_footing(class, &all)?;
+        self.store.keep_footing(&self.judge.plan.footing_key(class), &all)?;
         self.judge.forget_footing(class);
         Ok(all.generation)
     }
 }
-

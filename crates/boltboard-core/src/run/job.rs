@@ -109,7 +109,10 @@ impl Executor<'_> {
                         // The same bytes without a file between compiler and assembler.
                         arguments.push("-pipe".into());
                     }
-                    if arguments.iter().any(|word| word == "-save-temps" || word == "--save-temps" || word == "-save-temps=cwd") {
+                    if arguments
+                        .iter()
+                        .any(|word| word == "-save-temps" || word == "--save-temps" || word == "-save-temps=cwd")
+                    {
                         // Not where it runs, which is the tree.
                         arguments.push("-save-temps=obj".into());
                     }

@@ -11,7 +11,7 @@ use super::failure::Cause;
 use super::job::Lists;
 use super::named::named_files;
 use super::searched::{Found, ReadFile, Searched};
-use super::seen::{Seen, Seeing, Statuses};
+use super::seen::{Seeing, Seen, Statuses};
 use super::traced::library_misses;
 use crate::base::{Digest, parse_dependencies};
 use crate::launch::Job;
@@ -108,7 +108,9 @@ impl Executor<'_> {
 
     /// The macros that the files of a compile name.
     fn macros_of(&self, step: &Step, files: &[ReadFile], forms: &Forms) -> Vec<(String, Option<String>)> {
-        let precompiled = |file: &ReadFile| file.at.path(&self.judge.plan.folders).extension().is_some_and(|e| e == "gch" || e == "pch");
+        let precompiled = |file: &ReadFile| {
+            file.at.path(&self.judge.plan.folders).extension().is_some_and(|e| e == "gch" || e == "pch")
+        };
         if files.iter().any(precompiled) {
             // Nobody reads what one that was compiled before names.
             return self.judge.all_macros(step, forms);
@@ -194,7 +196,14 @@ impl Executor<'_> {
         let Reckoned { inputs, mut files, found } = reckoned;
         let mut looks: BTreeSet<Look> = BTreeSet::new();
         for input in &inputs {
-            looks.insert(if self.judge.plan.is_header(input) { Look::Form(input.clone()) } else { Look::Content(input.clone()) });
+            let header = self.judge.plan.is_header(input);
+            if header {
+                looks.insert(Look::Form(input.clone()));
+            }
+            // What records every macro records in which line each stands.
+            if !header || step.records_macros() {
+                looks.insert(Look::Content(input.clone()));
+            }
         }
         looks.extend(found.present.iter().cloned().map(Look::Mode));
         let mut absent = found.absent;
@@ -209,7 +218,11 @@ impl Executor<'_> {
                         Look::Content(at) => {
                             if !inputs.contains(at) {
                                 unexpected.push(format!("it reads {at}"));
-                                files.extend(self.files_read(step, std::slice::from_ref(at), SystemTime::now()).into_iter().flatten());
+                                files.extend(
+                                    self.files_read(step, std::slice::from_ref(at), SystemTime::now())
+                                        .into_iter()
+                                        .flatten(),
+                                );
                             }
                             looks.insert(look);
                         }
@@ -259,14 +272,16 @@ impl Executor<'_> {
             }
         }
         if !links && !archives {
-            let elsewhere = seeing.written(sight).into_iter().find(|at| matches!(at, Location::Tree(_)) && !is_cache(at));
+            let elsewhere =
+                seeing.written(sight).into_iter().find(|at| matches!(at, Location::Tree(_)) && !is_cache(at));
             if let Some(at) = elsewhere {
                 return Err(Cause::WroteElsewhere(at.to_string()));
             }
         }
         for read in &step.reads {
             let by_interface = step.interfaces.contains(read);
-            let known = [Look::Content(read.clone()), Look::Interface(read.clone())].iter().any(|look| looks.contains(look));
+            let known =
+                [Look::Content(read.clone()), Look::Interface(read.clone())].iter().any(|look| looks.contains(look));
             if !known {
                 looks.insert(if by_interface { Look::Interface(read.clone()) } else { Look::Content(read.clone()) });
             }
@@ -278,7 +293,13 @@ impl Executor<'_> {
     }
 
     /// What a command other than a compile stands on by its words, where nothing can be watched.
-    pub(super) fn command_stands_by_words(&self, step: &Step, job: &Job, mut inputs: Vec<Location>, aside: &Path) -> Result<Stands, Cause> {
+    pub(super) fn command_stands_by_words(
+        &self,
+        step: &Step,
+        job: &Job,
+        mut inputs: Vec<Location>,
+        aside: &Path,
+    ) -> Result<Stands, Cause> {
         self.add_named(step, job, aside, &mut inputs)?;
         let mut absent = BTreeSet::new();
         if step.links() {
@@ -314,7 +335,8 @@ impl Executor<'_> {
     /// Checks that a generator declares what it read, where that is asked.
     fn declares(&self, step: &Step, at: &Location) -> Result<(), Cause> {
         let of_tree = matches!(at, Location::Tree(_) | Location::Made(_) | Location::Object(_));
-        let tool = step.tool().is_some_and(|tool| matches!(&tool.place, crate::plan::ToolPlace::Made(own) if own == at));
+        let tool =
+            step.tool().is_some_and(|tool| matches!(&tool.place, crate::plan::ToolPlace::Made(own) if own == at));
         let free = self.reads == super::build::Reads::Free || step.links() || tool || !of_tree;
         if free || step.reads.contains(at) { Ok(()) } else { Err(Cause::UndeclaredRead(at.to_string())) }
     }
@@ -428,9 +450,6 @@ fn assembles(files: &[ReadFile]) -> bool {
 fn is_cache(at: &Location) -> bool {
     at.to_string().contains("__pycache__")
 }
-
-
-
 
 /// Returns the files that a dependency file names, `None` when there is none.
 pub(super) fn listed(dependency_file: &Path) -> Option<Vec<String>> {

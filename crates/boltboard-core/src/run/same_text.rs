@@ -135,7 +135,12 @@ impl Executor<'_> {
             None => match self.past(step, alike, &aside.join("past"))? {
                 None => None,
                 Some(past) => {
-                    let run = Run { folders: &past.folders, defines: Some(&past.defines), ends: Ends::Preprocessed, watch: None };
+                    let run = Run {
+                        folders: &past.folders,
+                        defines: Some(&past.defines),
+                        ends: Ends::Preprocessed,
+                        watch: None,
+                    };
                     let (job, _) = self.job(step, aside, &run)?;
                     self.preprocessed(&job, aside, &run, cost)
                 }

@@ -119,7 +119,12 @@ impl Searched<'_> {
     fn chain(&self, include: &Include, beside: &Location) -> Vec<Location> {
         let quoted = if include.beside { self.quoted } else { &[] };
         let first = include.beside.then_some(beside);
-        first.into_iter().chain(quoted).chain(self.folders).filter_map(|at| child(at, &include.name, self.places)).collect()
+        first
+            .into_iter()
+            .chain(quoted)
+            .chain(self.folders)
+            .filter_map(|at| child(at, &include.name, self.places))
+            .collect()
     }
 
     fn look(&self, include: &Include, beside: &Location, found: &mut Found) {
@@ -193,7 +198,8 @@ impl Searched<'_> {
     }
 
     fn is_same_file(&self, a: &Location, b: &Location) -> bool {
-        let status = |at: &Location| std::fs::metadata(at.path(self.places)).ok().map(|status| (status.dev(), status.ino()));
+        let status =
+            |at: &Location| std::fs::metadata(at.path(self.places)).ok().map(|status| (status.dev(), status.ino()));
         status(a).is_some_and(|status_of_a| Some(status_of_a) == status(b))
     }
 
@@ -275,9 +281,30 @@ mod tests {
             ("lies first and was not read", "#include \"off.h\"", &["c/off.h"], &[], &[], false),
             ("the next one", "#include_next <x.h>", &["a/x.h", "c/x.h"], &["b/x.h"], &[], false),
             ("presence", "#if __has_include(<y.h>)", &[], &["a/y.h"], &["b/y.h"], false),
-            ("absence", "#if __has_include(\"n.h\")", &[], &["a/n.h", "b/n.h", "c/n.h", "c/sub/n.h", "s/n.h"], &[], false),
-            ("presence of a next one", "#if __has_include_next(<x.h>)", &[], &["b/x.h", "c/sub/x.h"], &["a/x.h", "c/x.h"], false),
-            ("through a macro", "#include H", &["c/sub/z.h"], &["a/sub/z.h", "a/z.h", "b/sub/z.h", "b/z.h", "c/z.h", "s/sub/z.h", "s/z.h"], &[], false),
+            (
+                "absence",
+                "#if __has_include(\"n.h\")",
+                &[],
+                &["a/n.h", "b/n.h", "c/n.h", "c/sub/n.h", "s/n.h"],
+                &[],
+                false,
+            ),
+            (
+                "presence of a next one",
+                "#if __has_include_next(<x.h>)",
+                &[],
+                &["b/x.h", "c/sub/x.h"],
+                &["a/x.h", "c/x.h"],
+                false,
+            ),
+            (
+                "through a macro",
+                "#include H",
+                &["c/sub/z.h"],
+                &["a/sub/z.h", "a/z.h", "b/sub/z.h", "b/z.h", "c/z.h", "s/sub/z.h", "s/z.h"],
+                &[],
+                false,
+            ),
             ("asked in a way of its own", "#define HI(x) __has_include(x)", &[], &[], &[], true),
         ] {
             let read: Vec<Location> = read.iter().map(|name| at(name)).chain([at("s/a.c")]).collect();

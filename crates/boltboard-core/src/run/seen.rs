@@ -49,7 +49,8 @@ impl<'a> Seeing<'a> {
     /// `own` are folders whose files do not count.
     pub fn new(folders: &'a Folders, own: Vec<PathBuf>) -> Seeing<'a> {
         let pair = |folder: &PathBuf| Some((folder.canonicalize().ok()?, folder.clone()));
-        let renamed = [&folders.build, &folders.tree].into_iter().filter_map(pair).filter(|(real, known)| real != known);
+        let renamed =
+            [&folders.build, &folders.tree].into_iter().filter_map(pair).filter(|(real, known)| real != known);
         Seeing { folders, own, renamed: renamed.collect() }
     }
 
@@ -99,7 +100,8 @@ impl<'a> Seeing<'a> {
     /// it has opened the source or something that lies aside; `names` are names of files that are its own whoever looks for them.
     pub fn of_compile(&self, sight: &Sight, inputs: &HashSet<Location>, source: Option<&Location>) -> (Seen, Seen) {
         let made = made_by(sight);
-        let names: HashSet<OsString> = inputs.iter().filter_map(|at| at.path(self.folders).file_name().map(OsStr::to_os_string)).collect();
+        let names: HashSet<OsString> =
+            inputs.iter().filter_map(|at| at.path(self.folders).file_name().map(OsStr::to_os_string)).collect();
         let (mut own, mut of_class) = (Seen::default(), Seen::default());
         for process in &sight.processes {
             let mut begun = false;
@@ -176,10 +178,14 @@ impl Seen {
 
     /// Leaves out what follows from the rest.
     fn tidy(&mut self) {
-        let contents: BTreeSet<Location> = self.looks.iter().filter_map(|look| match look {
-            Look::Content(at) => Some(at.clone()),
-            _ => None,
-        }).collect();
+        let contents: BTreeSet<Location> = self
+            .looks
+            .iter()
+            .filter_map(|look| match look {
+                Look::Content(at) => Some(at.clone()),
+                _ => None,
+            })
+            .collect();
         self.looks.retain(|look| match look {
             Look::Interface(at) => !contents.contains(at),
             _ => true,
@@ -203,7 +209,15 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let root = folder.path().canonicalize().unwrap();
         let folders = Folders { tree: root.join("tree"), build: root.join("work/build") };
-        for name in ["tree/a.c", "tree/gen.sh", "tree/out.txt", "work/build/made/b.h", "work/build/journal", "work/build/aside/0/x.o", "work/store/x"] {
+        for name in [
+            "tree/a.c",
+            "tree/gen.sh",
+            "tree/out.txt",
+            "work/build/made/b.h",
+            "work/build/journal",
+            "work/build/aside/0/x.o",
+            "work/store/x",
+        ] {
             let file = root.join(name);
             std::fs::create_dir_all(file.parent().unwrap()).unwrap();
             std::fs::write(file, "").unwrap();

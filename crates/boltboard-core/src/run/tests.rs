@@ -50,7 +50,14 @@ fn pretend(job: &Job) -> Outcome {
 }
 
 fn ended(exit: Exit, stderr: &str) -> Outcome {
-    Outcome { exit, stdout: vec![], stderr: stderr.into(), wall: Duration::from_millis(3), used: Default::default(), sight: None }
+    Outcome {
+        exit,
+        stdout: vec![],
+        stderr: stderr.into(),
+        wall: Duration::from_millis(3),
+        used: Default::default(),
+        sight: None,
+    }
 }
 
 #[derive(Default)]

@@ -1,14 +1,15 @@
-//! Does the build as it stands equal a clean one? A second build is made on the side, from nothing, and compared byte for byte.
+//! Does the build as it stands equal a clean one? A second build is made on the side, from nothing, watched in all that it does, and compared
+//! byte for byte. What it disproves is dropped.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use super::build::{BuildFault, BuildInput, BuildReport, Watch, build};
 use super::footing::Watching;
-use crate::base::Digest;
-use crate::plan::{Location, Plan, StepId};
+use crate::base::{Digest, FileError};
+use crate::plan::{Action, Judge, Location, Look, Plan, Step, StepId};
 use crate::reading::TokenMemo;
-use crate::store::{Folders, StatusMemo, Store};
+use crate::store::{Folders, Journal, Note, StatusMemo, Store, break_seal};
 
 /// What a comparison with a clean build came to.
 #[derive(Debug)]
@@ -19,6 +20,11 @@ pub struct Verification {
     pub files: usize,
     /// Files that differ, in the order in which steps make them.
     pub differences: Vec<Difference>,
+    /// Steps that were taken for current and were not, the first of each chain, with what they look at that was not known or not
+    /// as it was.
+    pub wrong: Vec<(StepId, Vec<String>)>,
+    /// Steps whose results were dropped, here and in the store: those, and all that were made from theirs.
+    pub dropped: Vec<StepId>,
 }
 
 /// A file that is not as in a clean build.
@@ -53,13 +59,98 @@ pub fn verify(input: &BuildInput<'_>, side: &Path, watch: &mut dyn Watch) -> Res
     plan.folders.build = side.join("build");
     let (store, status, tokens) = (Store::at(&side.join("store")), StatusMemo::default(), TokenMemo::default());
     let logs = side.join("logs");
-    let clean = BuildInput { plan: &plan, store: &store, status: &status, tokens: &tokens, logs, seal: None, watching: Watching::All, ..*input };
+    let clean = BuildInput {
+        plan: &plan,
+        store: &store,
+        status: &status,
+        tokens: &tokens,
+        logs,
+        seal: None,
+        watching: Watching::All,
+        ..*input
+    };
     let report = build(&clean, watch)?;
     if !report.failures.is_empty() || report.interrupted {
-        return Ok(Verification { report, files: 0, differences: Vec::new() });
+        return Ok(Verification { report, files: 0, differences: vec![], wrong: vec![], dropped: vec![] });
     }
     let (files, differences) = compare(input.plan, &plan.folders);
-    Ok(Verification { report, files, differences })
+    let (wrong, dropped) = heal(input, &differences, &Journal::open(&plan.folders.build)?)?;
+    Ok(Verification { report, files, differences, wrong, dropped })
+}
+
+/// Drops what a clean build has disproved, with all that was made from it. Returns the steps that were wrong first, with what the clean
+/// build saw them look at and we did not know of, and all whose results are gone.
+fn heal(
+    input: &BuildInput<'_>,
+    differences: &[Difference],
+    clean: &Journal,
+) -> Result<(Vec<(StepId, Vec<String>)>, Vec<StepId>), BuildFault> {
+    let plan = input.plan;
+    let differ: BTreeSet<StepId> = differences.iter().filter_map(|difference| difference.step).collect();
+    if differ.is_empty() {
+        return Ok((vec![], vec![]));
+    }
+    break_seal(&plan.folders.seal())?;
+    let mut journal = Journal::open(&plan.folders.build)?;
+    let judge = Judge::new(plan, &journal, input.store, input.status, input.tokens);
+    let looked_at =
+        |note: &Note| -> Vec<Look> { note.inputs.iter().filter_map(|(look, _)| look.parse().ok()).collect() };
+    let note_of = |step: &Step| journal.get(&step.name).and_then(|record| record.note);
+    let (mut wrong, mut dropped) = (Vec::new(), BTreeSet::new());
+    for (id, step) in plan.steps.iter() {
+        let note = note_of(step);
+        let looks = note.as_ref().map_or(vec![], looked_at);
+        let made_from = looks.iter().filter_map(Look::place).chain(&step.reads);
+        let follows = made_from.into_iter().any(|at| plan.maker(at).is_some_and(|maker| dropped.contains(&maker)));
+        if differ.contains(&id) && !follows {
+            let seen = clean.get(&step.name).and_then(|record| record.note);
+            wrong.push((id, unknown(note.as_ref(), seen.as_ref())));
+        }
+        if differ.contains(&id) || follows {
+            dropped.insert(id);
+        }
+    }
+    let mut gone = Vec::new();
+    for id in &dropped {
+        let step = &plan.steps[*id];
+        for output in note_of(step).map_or(vec![], |note| note.outputs) {
+            input.store.drop_content(&output.digest)?;
+            if let Ok(at) = output.location.parse::<Location>() {
+                gone.push(at.path(&plan.folders));
+            }
+        }
+        gone.extend(step.writes.iter().map(|write| write.path(&plan.folders)));
+        input.store.drop_notes(&judge.base_key(step))?;
+        if let Action::Compile { setting, .. } = &step.action {
+            input.store.drop_footing(&plan.footing_key(&setting.class))?;
+        }
+    }
+    for path in gone {
+        match std::fs::remove_file(&path) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e).into()),
+            _ => {}
+        }
+    }
+    for id in &dropped {
+        journal.remove(&plan.steps[*id].name)?;
+    }
+    Ok((wrong, dropped.into_iter().collect()))
+}
+
+/// What a step was seen to look at in a clean build, and was not known to look at, or was known otherwise.
+fn unknown(ours: Option<&Note>, clean: Option<&Note>) -> Vec<String> {
+    let (Some(ours), Some(clean)) = (ours, clean) else { return vec![] };
+    let known: BTreeMap<&str, Digest> = ours.inputs.iter().map(|(look, digest)| (look.as_str(), *digest)).collect();
+    let shown = |look: &str| look.parse::<Look>().map_or_else(|_| look.to_string(), |look| look.to_string());
+    let looks = clean.inputs.iter().filter(|(look, digest)| known.get(look.as_str()) != Some(digest));
+    let mut all: Vec<String> = looks.map(|(look, _)| shown(look)).collect();
+    let places = clean.absent.iter().filter(|place| !ours.absent.contains(place));
+    all.extend(places.map(|place| shown(place)));
+    let values: BTreeMap<&str, &Option<String>> =
+        ours.macros.iter().map(|(name, value)| (name.as_str(), value)).collect();
+    let macros = clean.macros.iter().filter(|(name, value)| values.get(name.as_str()) != Some(&value));
+    all.extend(macros.map(|(name, _)| format!("the macro {name}")));
+    all
 }
 
 fn compare(plan: &Plan, clean: &Folders) -> (usize, Vec<Difference>) {
@@ -96,6 +187,8 @@ fn below(folder: &Path, root: &Path, names: &mut BTreeSet<PathBuf>) {
     for path in entries.filter_map(Result::ok).map(|entry| entry.path()) {
         if path.is_dir() && !path.is_symlink() {
             below(&path, root, names);
+        } else if path.extension().is_some_and(|ending| ending == "gcda") {
+            // What an instrumented program leaves when it runs.
         } else if let Ok(rest) = path.strip_prefix(root) {
             names.insert(rest.to_path_buf());
         }

@@ -60,6 +60,7 @@ pub(super) fn seal(
         journal,
         basis: Cow::Borrowed(&wanted.basis),
         contents: HashMap::default(),
+        folders: HashSet::default(),
         footings: HashSet::default(),
         whom: HashMap::default(),
         misses: HashMap::default(),
@@ -119,6 +120,8 @@ struct Places<'a> {
     basis: Cow<'a, Basis>,
     /// The number of what stands for each look, and whom it concerned last: steps of one part come together.
     contents: HashMap<Number, (Number, Concern), FixedState>,
+    /// Folders that are watched for what may appear in them.
+    folders: HashSet<PathBuf>,
     /// What footings name, by its kept form.
     footings: HashSet<String>,
     /// Whom files concern beside the first.
@@ -216,7 +219,7 @@ impl Places<'_> {
             // Its text is one of the files that are made.
             Look::Form(_) => {}
             Look::Footing(class) => {
-                let footing = self.judge.store.footing(class)?;
+                let footing = self.judge.footing(class)?;
                 if self.judge.footing_now(class) != Some(then) {
                     return None;
                 }
@@ -249,8 +252,10 @@ impl Places<'_> {
         match folder.map(Path::to_path_buf) {
             Some(folder) if !hidden && !path.is_symlink() => {
                 let named = self.since.is_some_and(|since| since.sweep.has_names(&folder));
-                if !named && !self.maker.concerns(&folder, std::iter::empty()) {
+                if !named && self.folders.insert(folder.clone()) {
                     self.maker.looked(folder.clone(), concern);
+                } else {
+                    self.maker.concerns(&folder, std::iter::once(concern));
                 }
                 folder
             }

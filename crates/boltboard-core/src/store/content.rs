@@ -138,6 +138,22 @@ impl Store {
         sound.and_then(|(_, content)| postcard::from_bytes(content).ok()).unwrap_or_default()
     }
 
+    /// Drops a content that turned out to be wrong.
+    ///
+    /// # Errors
+    /// It cannot be removed.
+    pub fn drop_content(&self, digest: &Digest) -> Result<(), FileError> {
+        remove(&self.path("content", digest))
+    }
+
+    /// Drops all notes for a command.
+    ///
+    /// # Errors
+    /// They cannot be removed.
+    pub fn drop_notes(&self, key: &Digest) -> Result<(), FileError> {
+        remove(&self.path("notes", key))
+    }
+
     /// Remembers that the notes for a command were used now, so that they are dropped later than others.
     pub fn used(&self, key: &Digest) {
         let open = File::options().append(true).open(self.path("notes", key));
@@ -162,6 +178,14 @@ impl Store {
             Some(scrap) if refill(scrap, &[&check, &content]).is_ok() && move_file(scrap, &path).is_ok() => Ok(()),
             _ => write_quickly_of(&path, &[&check, &content]),
         }
+    }
+}
+
+/// Removes a file, if it is there.
+pub(super) fn remove(path: &Path) -> Result<(), FileError> {
+    match std::fs::remove_file(path) {
+        Err(e) if e.kind() != ErrorKind::NotFound => Err(FileError::on("remove", path)(e)),
+        _ => Ok(()),
     }
 }
 

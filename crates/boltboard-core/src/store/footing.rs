@@ -3,7 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::content::Store;
+use super::content::{Store, remove};
 use crate::base::files::{read_regular, write_quickly_of};
 use crate::base::{Digest, FileError};
 
@@ -28,9 +28,11 @@ impl Footing {
     pub fn of(looks: Vec<(String, Digest)>, absent: Vec<String>, surprises: bool) -> Footing {
         let mut footing = Footing { generation: Digest::default(), looks, absent, surprises };
         footing.sort();
-        let looks = footing.looks.iter().flat_map(|(look, digest)| [look.clone(), digest.to_string()]);
-        let all: Vec<String> =
-            looks.chain(["nothing at".to_string()]).chain(footing.absent.iter().cloned()).collect();
+        // Of what was seen only in passing, such as the folders on the way, it is enough that it stays the same; programs found in other
+        // folders are still the same programs.
+        let decides = |look: &&(String, Digest)| !look.0.starts_with("mode>");
+        let looks = footing.looks.iter().filter(decides);
+        let all: Vec<String> = looks.flat_map(|(look, digest)| [look.clone(), digest.to_string()]).collect();
         footing.generation = Digest::of_parts(all.iter().map(String::as_str));
         footing
     }
@@ -66,14 +68,22 @@ impl Store {
         (Digest::of(content).short() == *check).then(|| postcard::from_bytes(content).ok()).flatten()
     }
 
+    /// Forgets a class that turned out to be known wrongly.
+    ///
+    /// # Errors
+    /// It cannot be removed.
+    pub fn drop_footing(&self, class: &Digest) -> Result<(), FileError> {
+        remove(&self.path(SORT, class))
+    }
+
     /// Keeps what is known of a class.
     ///
     /// # Errors
     /// It cannot be written.
     pub fn keep_footing(&self, class: &Digest, footing: &Footing) -> Result<(), FileError> {
         let path = self.path(SORT, class);
-        let content = postcard::to_stdvec(footing)
-            .map_err(|e| FileError::on("write", &path)(std::io::Error::other(e)))?;
+        let content =
+            postcard::to_stdvec(footing).map_err(|e| FileError::on("write", &path)(std::io::Error::other(e)))?;
         write_quickly_of(&path, &[&Digest::of(&content).short(), &content])
     }
 }
@@ -94,6 +104,8 @@ mod tests {
         assert_eq!(store.footing(&class).as_ref(), Some(&footing));
         let more = Footing::of(vec![], vec!["system:/x".into()], true);
         assert!(!footing.holds(&more) && footing.generation != more.generation);
+        let elsewhere = Footing::of(footing.looks.clone(), vec!["system:/y".into()], false);
+        assert_eq!(footing.generation, elsewhere.generation, "the same programs found on another way");
         let before = footing.generation;
         footing.take_in(more.clone());
         assert!(footing.holds(&more) && footing.surprises);

@@ -195,14 +195,17 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     let version = says(&["gcc version", "clang version"]).or_else(|| says(&["version"]));
     let version = version.unwrap_or("unknown version").trim().to_string();
     let status = std::fs::metadata(&real_path).map_err(|e| silent(e.to_string()))?;
-    let file = format!("{}:{}:{}:{}", real_path.display(), status.len(), status.mtime(), status.mtime_nsec());
+    let file = identity_of(&real_path, &status);
     let own = [file.as_str(), version.as_str(), own_root.as_str()];
     let identity = Digest::of_parts(own.into_iter().chain(Behind::lines_in(&text)));
     let target = text.lines().find_map(|line| line.trim().strip_prefix("Target:")).map(str::trim).unwrap_or_default();
     Ok(Compiler {
         family: family(&version),
         target: target.replace("-pc-linux", "-linux"),
-        include_folders: include_folders(&text).iter().map(|at| at.canonicalize().unwrap_or_else(|_| at.clone())).collect(),
+        include_folders: include_folders(&text)
+            .iter()
+            .map(|at| at.canonicalize().unwrap_or_else(|_| at.clone()))
+            .collect(),
         header_search: include_folders(&text),
         library_folders: library_folders(&text, own_folder),
         library_search: if text.contains("SEARCH_DIR") { LibrarySearch::Known } else { LibrarySearch::Partly },
@@ -211,6 +214,16 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         version,
         identity,
     })
+}
+
+/// The largest program whose content is read to know it, in bytes; reading this much takes some milliseconds.
+const MAX_READ: u64 = 16 << 20;
+
+/// Stands for a program's file: its content, or for a large one the time at which its status changed last, which nobody can set.
+fn identity_of(file: &Path, status: &std::fs::Metadata) -> String {
+    let content = if status.len() <= MAX_READ { Digest::of_file(file).ok() } else { None };
+    let by_status = || format!("{}:{}:{}", status.len(), status.ctime(), status.ctime_nsec());
+    format!("{}:{}", file.display(), content.map_or_else(by_status, |content| content.to_string()))
 }
 
 /// Tells whether a file really lies below one of these folders.
@@ -340,7 +353,6 @@ impl Tools {
         let path = find_program(name, &self.search_path, Path::new("/"))?;
         let real = path.canonicalize().ok()?;
         let status = std::fs::metadata(&real).ok()?;
-        let text = format!("{}:{}:{}:{}", real.display(), status.len(), status.mtime(), status.mtime_nsec());
-        Some((path, Digest::of_parts([text.as_str()])))
+        Some((path, Digest::of_parts([identity_of(&real, &status).as_str()])))
     }
 }

@@ -279,9 +279,11 @@ mod tests {
             ("near/../x", "far/../x"),
         ] {
             let want = root.join(want);
-            let want = if want.components().any(|part| part == Component::ParentDir) { root.join("far/x") } else { want };
+            let want =
+                if want.components().any(|part| part == Component::ParentDir) { root.join("far/x") } else { want };
             let found = tidy(root.join(path));
-            let same = found == want || found.parent().and_then(|at| at.canonicalize().ok()) == want.parent().map(Path::to_path_buf);
+            let same = found == want
+                || found.parent().and_then(|at| at.canonicalize().ok()) == want.parent().map(Path::to_path_buf);
             assert!(same, "{path}: {} is not {}", found.display(), want.display());
         }
     }

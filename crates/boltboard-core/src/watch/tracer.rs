@@ -210,7 +210,10 @@ impl Tracer<'_> {
         let folder = link_of(pid, "cwd");
         let program = link_of(pid, "exe");
         let environment = self.differing(pid);
-        let entry = self.begin(pid, Process { parent, program: program.clone(), arguments, folder, environment, ..Process::default() });
+        let entry = self.begin(
+            pid,
+            Process { parent, program: program.clone(), arguments, folder, environment, ..Process::default() },
+        );
         if is_foreign(&program) {
             self.sight.blind.get_or_insert(Blind::Foreign);
         }
@@ -230,7 +233,8 @@ impl Tracer<'_> {
     }
 
     fn forked(&mut self, thread: i32) {
-        let Some(child) = ptrace::getevent(Pid::from_raw(thread)).ok().and_then(|child| i32::try_from(child).ok()) else {
+        let Some(child) = ptrace::getevent(Pid::from_raw(thread)).ok().and_then(|child| i32::try_from(child).ok())
+        else {
             return;
         };
         self.leaders.insert(child, child);
@@ -244,7 +248,10 @@ impl Tracer<'_> {
     fn fork(&mut self, child: i32, parent: i32) -> usize {
         let parent = self.entry(parent);
         let Process { program, arguments, folder, environment, .. } = self.sight.processes[parent].clone();
-        self.begin(child, Process { parent: Some(parent), program, arguments, folder, environment, ..Process::default() })
+        self.begin(
+            child,
+            Process { parent: Some(parent), program, arguments, folder, environment, ..Process::default() },
+        )
     }
 
     /// The entry of a process. A child's first call can be told before its parent's fork.

@@ -7,16 +7,16 @@ use boltboard_core::base::files::write_quickly;
 use boltboard_core::board::Board;
 use boltboard_core::launch::{Guard, RealLaunch};
 use boltboard_core::plan::{Location, Plan, Reason};
-use boltboard_core::reading::TokenMemo;
 use boltboard_core::profile::ProfileName;
+use boltboard_core::reading::TokenMemo;
 use boltboard_core::run::{
-    AfterFailure, BuildInput, BuildReport, Jobs, Reads, Watching, Since, Span, available_memory, build, verify,
+    AfterFailure, BuildInput, BuildReport, Jobs, Reads, Since, Span, Watching, available_memory, build, verify,
 };
-use boltboard_core::watch::Gate;
 use boltboard_core::store::{
     Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, Standing, StatusMemo, Store, StoreLimits,
     Sweep, WorkLock, folder_bytes,
 };
+use boltboard_core::watch::Gate;
 use clap::Args;
 
 use super::options::remember_options;

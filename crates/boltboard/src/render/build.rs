@@ -280,7 +280,7 @@ const DIFFERENCES: usize = 10;
 
 /// Tells what a comparison with a clean build came to.
 pub fn verified(plan: &Plan, verification: &Verification, wall_ms: u64) -> String {
-    let Verification { report, files, differences } = verification;
+    let Verification { report, files, differences, wrong, dropped } = verification;
     if report.interrupted || !report.failures.is_empty() {
         let why = if report.interrupted { "it was interrupted" } else { "the clean build on the side failed" };
         return format!("{} {why}.\n", paint(Role::Bad, "Not compared:"));
@@ -313,10 +313,23 @@ pub fn verified(plan: &Plan, verification: &Verification, wall_ms: u64) -> Strin
     if differences.len() > DIFFERENCES {
         text.push_str(&format!("  and {} more\n", differences.len() - DIFFERENCES));
     }
-    text.push_str(&format!(
-        "  {} a step that gives other bytes each time (a date, a random name), or that reads what it does not declare\n",
-        paint(Role::Faint, "look for:")
-    ));
-    text.push_str(&format!("  {} boltboard clean && boltboard build\n", paint(Role::Faint, "to start anew:")));
+    for (id, unknown) in wrong.iter().take(DIFFERENCES) {
+        let step = &plan.steps[*id];
+        let cause = match unknown.as_slice() {
+            [] => {
+                "looks at the same as before: does it give other bytes each time (a date, a random name)?".to_string()
+            }
+            [one] => format!("looks at {one}, which was not known"),
+            [one, more @ ..] => format!("looks at {one} and {} more, which were not known", more.len()),
+        };
+        text.push_str(&format!("  {} {} {} {cause}\n", paint(Role::Faint, "cause:"), step.verb(), subject(step)));
+    }
+    if !dropped.is_empty() {
+        text.push_str(&format!(
+            "The results of {} were dropped, here and in the store.\n{} boltboard build   make them again\n",
+            count(dropped.len(), "step", "steps"),
+            paint(Role::Faint, "→")
+        ));
+    }
     text
 }

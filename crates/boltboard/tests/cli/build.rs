@@ -149,7 +149,7 @@ fn another_compiler_rekeys_everything_it_compiles() {
     with("build").code(0);
     with("build").code(0).says(&["0 steps run"]);
     tree.script("wrap/cc", "exec /usr/bin/cc -DOTHER \"$@\"");
-    with("preview").code(0).says(&["cc is another one"]);
+    with("preview").code(0).says(&["wrap/cc has changed", "cc, or a program behind it, has changed"]);
     with("build").code(0).says(&["3 steps run"]);
 }
 
@@ -418,16 +418,33 @@ fn a_clean_build_on_the_side_tells_whether_the_build_can_be_trusted() {
 }
 
 #[test]
-fn a_generator_that_reads_what_it_does_not_declare_is_found_by_verifying() {
+fn what_a_generator_reads_counts_though_it_does_not_declare_it() {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
                  command = [\"sh\", \"-c\", \"cat hidden.txt > ${step:writes}\"]\nwrites = [\"text.h\"]\n";
     let tree = Scratch::with(&[("board.toml", board), ("hidden.txt", "int tide = 1;\n")]);
     tree.run("build --verify").code(0).says(&["Verified:"]);
     tree.write("hidden.txt", "int tide = 2;\n");
+    tree.run("preview").code(0).says(&["hidden.txt has changed"]);
+    tree.run("build --verify").code(0).says(&["1 step run", "Verified:"]);
+}
+
+#[test]
+fn what_verifying_disproves_is_dropped() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
+                 command = [\"sh\", \"-c\", \"cat /proc/sys/kernel/random/uuid > ${step:writes}\"]\nwrites = [\"text.h\"]\n\
+                 [part.copy]\nkind = \"generated\"\nuses = [\"text\"]\n\
+                 command = [\"cp\", \"${path:made}/text.h\", \"${step:writes}\"]\nwrites = [\"copy.h\"]\n\
+                 [part.other]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"echo 1 > ${step:writes}\"]\nwrites = [\"other.h\"]\n";
+    let tree = Scratch::with(&[("board.toml", board)]);
+    tree.run("build").code(0);
     tree.run("build").code(0).says(&["0 steps run"]);
     tree.run("build --verify").code(1).says(&[
-        "1 file is not as in a clean build, of 1 compared",
-        "made/text.h differs from byte 11 on; made by generate",
-        "reads what it does not declare",
+        "2 files are not as in a clean build, of 3 compared",
+        "made/text.h differs from byte 0 on; made by generate",
+        "cause: generate made/text.h looks at the same as before",
+        "The results of 2 steps were dropped, here and in the store.",
+        "boltboard build",
     ]);
+    assert!(!tree.at("bolt-work/builds/mine/made/text.h").exists());
+    tree.run("build").code(0).says(&["2 steps run"]);
 }

@@ -92,7 +92,9 @@ impl Expected {
         match (self, other) {
             (known, other) if known == other => known,
             // A status changes with the mode.
-            (known @ Expected::Status(_), Expected::Mode(_)) | (Expected::Mode(_), known @ Expected::Status(_)) => known,
+            (known @ Expected::Status(_), Expected::Mode(_)) | (Expected::Mode(_), known @ Expected::Status(_)) => {
+                known
+            }
             (Expected::All(known), other) if known.contains(&other) => Expected::All(known),
             (Expected::All(mut known), other) => {
                 known.push(other);
@@ -117,7 +119,9 @@ impl Expected {
         match self {
             Expected::Status(stamp) => Some(stamp),
             Expected::All(all) => all.iter().find_map(Expected::status),
-            Expected::Content(_) | Expected::Names(_) | Expected::Leads(_) | Expected::Mode(_) | Expected::Nothing => None,
+            Expected::Content(_) | Expected::Names(_) | Expected::Leads(_) | Expected::Mode(_) | Expected::Nothing => {
+                None
+            }
         }
     }
 }
@@ -356,7 +360,11 @@ fn in_turn<'p>(
     {
         let (some, after) = rest.split_at(rest.partition_point(|(folder, ..)| folder <= last));
         let concerns: Vec<Vec<u8>> = some.iter().map(|place| concerns_of(place, None)).collect();
-        each(first, &postcard::to_stdvec(&folders_of(some, &concerns, |_, _, now| now.clone())).map_err(std::io::Error::other)?)?;
+        each(
+            first,
+            &postcard::to_stdvec(&folders_of(some, &concerns, |_, _, now| now.clone()))
+                .map_err(std::io::Error::other)?,
+        )?;
         rest = after;
     }
     Ok(())

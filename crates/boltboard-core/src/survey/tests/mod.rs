@@ -289,7 +289,14 @@ fn evidence_names_the_places_the_command_the_program_and_the_words() {
 }
 
 fn links(_: &Job) -> Outcome {
-    Outcome { exit: Exit::Code(0), stdout: vec![], stderr: vec![], wall: Duration::ZERO, used: Default::default(), sight: None }
+    Outcome {
+        exit: Exit::Code(0),
+        stdout: vec![],
+        stderr: vec![],
+        wall: Duration::ZERO,
+        used: Default::default(),
+        sight: None,
+    }
 }
 
 fn fails(_: &Job) -> Outcome {
