@@ -78,7 +78,9 @@ impl Lower<'_> {
     ) -> Option<StepId> {
         let folder = Location::Tree(RelPath::root());
         let environment = vec![];
-        let command = Command { tool, words, folder, environment, success: vec![0], finds };
+        let sort = if finds == Finds::Libraries { "link" } else { "archive" };
+        let class = Some(tool.class(sort, &words));
+        let command = Command { tool, words, folder, environment, success: vec![0], finds, class };
         let action = Action::Run(Box::new(command));
         self.add(Some(id), part.place, action, reads, writes, None)
     }
@@ -256,7 +258,8 @@ impl Lower<'_> {
                 }
                 let folder = Location::Tree(work_folder.clone());
                 let success = success.clone();
-                let command = Command { tool, words, folder, environment: variables, success, finds: Finds::Nothing };
+                let finds = Finds::Nothing;
+                let command = Command { tool, words, folder, environment: variables, success, finds, class: None };
                 let action = Action::Run(Box::new(command));
                 let step =
                     self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone().map(Arc::new));

@@ -162,6 +162,8 @@ pub struct Command {
     pub success: Vec<i32>,
     /// What it reads beyond [`Step::reads`].
     pub finds: Finds,
+    /// Stands for all links or archives that use the same programs in the same way; none for generators, each of which is its own.
+    pub class: Option<Digest>,
 }
 
 /// What compiles have in common but for their sources.
@@ -366,6 +368,15 @@ impl Step {
         }
     }
 
+    /// Returns what stands for all steps that use the same programs in the same way; none where each is its own.
+    pub fn class(&self) -> Option<Digest> {
+        match &self.action {
+            Action::Compile { setting, .. } => Some(setting.class),
+            Action::Run(command) => command.class,
+            Action::Write { .. } | Action::Copy | Action::Link { .. } => None,
+        }
+    }
+
     /// Tells whether it links, and so looks for libraries by name.
     pub fn links(&self) -> bool {
         matches!(&self.action, Action::Run(command) if command.finds == Finds::Libraries)
@@ -415,6 +426,18 @@ impl Step {
 }
 
 impl Tool {
+    /// Returns what stands for links or archives that run it with these words, whatever they are made of and however the result is called.
+    pub(super) fn class(&self, sort: &str, words: &[Word]) -> Digest {
+        let own = ["-Wl,-soname,", "-Wl,-rpath,"];
+        let text = |word: &Word| match word.fragments.as_slice() {
+            [Fragment::Text(text)] if !own.iter().any(|own| text.starts_with(own)) => Some(text.clone()),
+            _ => None,
+        };
+        let identity = self.identity().to_string();
+        let words: Vec<String> = words.iter().filter_map(text).collect();
+        Digest::of_parts([sort, &self.name, &identity].into_iter().chain(words.iter().map(String::as_str)))
+    }
+
     /// Returns a digest of what it is; a made tool's content counts among the inputs instead.
     pub fn identity(&self) -> Digest {
         match &self.place {

@@ -208,6 +208,7 @@ impl Executor<'_> {
     ) -> Result<Ended, Trouble> {
         let before = self.judge.journal.packed(&step.name).and_then(|record| record.note.as_ref());
         let mut closely = before.is_some_and(|note| note.closely);
+        let mut told = false;
         loop {
             let depth = self.depth(step, closely);
             let started = time_of_files();
@@ -221,13 +222,17 @@ impl Executor<'_> {
             if outcome.exit == Exit::Stopped {
                 return Ok(Ended::Stopped);
             }
-            if depth.is_some() && outcome.sight.is_none() && step.links() {
+            if depth.is_some() && outcome.sight.is_none() && step.class().is_some() && !self.launch.watches() {
                 // It has just turned out that nothing can be watched here, so the linker must tell.
                 continue;
             }
             let said = outcome.stdout_text() + &outcome.stderr_text();
             if let Some(cause) = self.bad_end(step, outcome.exit, &said) {
                 return Err(trouble(cause, &said));
+            }
+            if !told {
+                told = true;
+                passed();
             }
             let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
             let known = self.stands(step, &job, &outcome, (&lists, aside, started, closely));
@@ -239,7 +244,6 @@ impl Executor<'_> {
                     continue;
                 }
             };
-            passed();
             for output in &outputs {
                 self.move_into_place(step, output, aside).map_err(|e| trouble(e.into(), &said))?;
             }
@@ -300,8 +304,13 @@ impl Executor<'_> {
     ) -> Result<Known, Cause> {
         let all = || outcome.stdout_text() + &outcome.stderr_text();
         let Action::Compile { setting, language } = &step.action else {
+            if self.launch.watches()
+                && let Some(class) = step.class()
+            {
+                return Ok(Known::Wholly(self.linked_stands(step, &class, outcome.sight.as_ref())?, all(), vec![]));
+            }
             return Ok(match &outcome.sight {
-                Some(sight) => Known::Wholly(self.command_stands(step, sight)?, all(), vec![]),
+                Some(sight) => Known::Wholly(self.generator_stands(step, sight)?, all(), vec![]),
                 None => {
                     let (mut inputs, mut said) = (step.reads.clone(), all());
                     if step.links() {
@@ -324,7 +333,8 @@ impl Executor<'_> {
         };
         let expects_all = self.is_plain(step, *language) && !reckoned.found.unclear;
         let inputs = reckoned.inputs.iter().cloned().collect();
-        let (own, of_class) = self.seeing().of_compile(sight, &inputs, step.source());
+        let begins = |at: &Location| step.source() == Some(at);
+        let (own, of_class) = self.seeing().of_class(sight, &inputs, &begins, &|_| false);
         let closely =
             closely || reckoned.found.unclear || *language == Language::AsmWithCpp || *language == Language::Asm;
         let class = if job.watch == Some(Depth::Looks) {

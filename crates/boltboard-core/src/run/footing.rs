@@ -8,7 +8,7 @@ use foldhash::fast::FixedState;
 use super::execute::Executor;
 use super::seen::Seen;
 use crate::base::{Digest, FileError};
-use crate::plan::{Action, Ahead, Location, Look, Setting, Step};
+use crate::plan::{Action, Ahead, Location, Look, Step};
 use crate::store::Footing;
 use crate::survey::{Family, Language};
 use crate::watch::Depth;
@@ -34,12 +34,16 @@ impl Executor<'_> {
         if !self.launch.watches() {
             return None;
         }
-        let Action::Compile { setting, language } = &step.action else { return Some(Depth::Looks) };
-        let always = closely || self.watching == Watching::All || !self.is_plain(step, *language);
-        if always || !self.stands_on_known_ground(setting) {
+        let Some(class) = step.class() else { return Some(Depth::Looks) };
+        let plain = match &step.action {
+            Action::Compile { language, .. } => self.is_plain(step, *language),
+            Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => true,
+        };
+        if closely || self.watching == Watching::All || !plain || !self.stands_on_known_ground(&class) {
             return Some(Depth::Looks);
         }
-        self.picks(step).then_some(Depth::Opens)
+        // Which libraries a linker looks for, and where, only watching tells.
+        (step.links() || self.picks(step)).then_some(Depth::Opens)
     }
 
     /// Whether what a compile looks at follows from its words, its text and its lists.
@@ -49,9 +53,9 @@ impl Executor<'_> {
         preprocessed && step.is_known() && matches!(family, Ok(Family::Gcc | Family::Clang))
     }
 
-    fn stands_on_known_ground(&self, setting: &Setting) -> bool {
-        let known = self.judge.footing(&setting.class).filter(|footing| !footing.surprises);
-        known.is_some_and(|known| self.judge.footing_now(&setting.class) == Some(known.generation))
+    fn stands_on_known_ground(&self, class: &Digest) -> bool {
+        let known = self.judge.footing(class).filter(|footing| !footing.surprises);
+        known.is_some_and(|known| self.judge.footing_now(class) == Some(known.generation))
     }
 
     fn picks(&self, step: &Step) -> bool {

@@ -11,7 +11,7 @@ use super::failure::Cause;
 use super::job::Lists;
 use super::named::named_files;
 use super::searched::{Found, ReadFile, Searched};
-use super::seen::{Seeing, Seen, Statuses};
+use super::seen::{Seeing, Seen};
 use super::traced::library_misses;
 use crate::base::{Digest, parse_dependencies};
 use crate::launch::Job;
@@ -249,47 +249,64 @@ impl Executor<'_> {
         (Stands { looks, absent, files, closely }, unexpected)
     }
 
-    /// What a command other than a compile stands on, when it was watched: all that it was seen to look at, and what it declares.
+    /// What a generator stands on, when it was watched: all that it was seen to look at, and what it declares.
     ///
     /// # Errors
     /// It read what a step makes that it does not wait for, wrote where it must not, or, where that is asked, read what it does not declare.
-    pub(super) fn command_stands(&self, step: &Step, sight: &Sight) -> Result<Stands, Cause> {
+    pub(super) fn generator_stands(&self, step: &Step, sight: &Sight) -> Result<Stands, Cause> {
         let seeing = self.seeing();
-        let reads: HashSet<&Location> = step.reads.iter().collect();
-        let links = step.links();
-        let archives = step.verb() == "archive";
-        let statuses = if links || archives { Statuses::Modes } else { Statuses::Wholly };
-        let library = |at: &Location| {
-            let path = at.path(&self.judge.plan.folders);
-            path.file_name().is_some_and(|name| name.to_string_lossy().contains(".so"))
-        };
-        let interface = |at: &Location| links && (step.interfaces.contains(at) || library(at));
-        let Seen { mut looks, absent } = seeing.whole(sight, statuses, &reads, &interface);
-        for look in &looks {
-            if let Some(at) = look.file() {
-                self.waits_for(step, at)?;
-                self.declares(step, at)?;
-            }
+        let Seen { mut looks, absent } = seeing.whole(sight);
+        for at in looks.iter().filter_map(Look::file) {
+            self.waits_for(step, at)?;
+            self.declares(step, at)?;
         }
-        if !links && !archives {
-            let elsewhere =
-                seeing.written(sight).into_iter().find(|at| matches!(at, Location::Tree(_)) && !is_cache(at));
-            if let Some(at) = elsewhere {
-                return Err(Cause::WroteElsewhere(at.to_string()));
-            }
+        let elsewhere = seeing.written(sight).into_iter().find(|at| matches!(at, Location::Tree(_)) && !is_cache(at));
+        if let Some(at) = elsewhere {
+            return Err(Cause::WroteElsewhere(at.to_string()));
         }
-        for read in &step.reads {
-            let by_interface = step.interfaces.contains(read);
-            let known =
-                [Look::Content(read.clone()), Look::Interface(read.clone())].iter().any(|look| looks.contains(look));
-            if !known {
-                looks.insert(if by_interface { Look::Interface(read.clone()) } else { Look::Content(read.clone()) });
-            }
-        }
+        looks.extend(step.reads.iter().cloned().map(Look::Content));
         if sight.blind.is_some() {
             looks.insert(Look::Unseen);
         }
         Ok(Stands { looks, absent, ..Stands::default() })
+    }
+
+    /// What a link or archive stands on: what is its own, and what its class stands on. One that was not watched reads what it declares.
+    ///
+    /// # Errors
+    /// It read what a step makes that it does not wait for, or what its class stands on cannot be kept.
+    pub(super) fn linked_stands(&self, step: &Step, class: &Digest, sight: Option<&Sight>) -> Result<Stands, Cause> {
+        let library = |at: &Location| {
+            let path = at.path(&self.judge.plan.folders);
+            path.file_name().is_some_and(|name| name.to_string_lossy().contains(".so"))
+        };
+        let interface = |at: &Location| step.links() && (step.interfaces.contains(at) || library(at));
+        let declared = |at: &Location| {
+            let by_interface = step.interfaces.contains(at);
+            if by_interface { Look::Interface(at.clone()) } else { Look::Content(at.clone()) }
+        };
+        let mut stands = Stands { looks: step.reads.iter().map(declared).collect(), ..Stands::default() };
+        if let Some(sight) = sight {
+            let inputs = step.reads.iter().cloned().collect();
+            let begins = |at: &Location| step.reads.contains(at);
+            let (own, of_class) = self.seeing().of_class(sight, &inputs, &begins, &interface);
+            self.learn(class, &of_class, false)?;
+            for look in own.looks {
+                if let Some(at) = look.file() {
+                    self.waits_for(step, at)?;
+                    if step.reads.contains(at) {
+                        continue;
+                    }
+                }
+                stands.looks.insert(look);
+            }
+            stands.absent = own.absent;
+            if sight.blind.is_some() {
+                stands.looks.insert(Look::Unseen);
+            }
+        }
+        stands.looks.insert(Look::Footing(*class));
+        Ok(stands)
     }
 
     /// What a command other than a compile stands on by its words, where nothing can be watched.

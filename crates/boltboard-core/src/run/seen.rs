@@ -29,7 +29,7 @@ pub(super) struct Seen {
 
 /// How much of a status counts where one was asked for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Statuses {
+enum Statuses {
     /// All of it: nobody knows what a generator makes of it.
     Wholly,
     /// The sort of thing and the permissions: compilers and linkers ask for nothing else.
@@ -72,36 +72,32 @@ impl<'a> Seeing<'a> {
         }
     }
 
-    /// What a whole command stands on. `interface` tells of which files only the interface counts, given whether the process that opened it
-    /// had begun with its own work.
-    pub fn whole(
-        &self,
-        sight: &Sight,
-        statuses: Statuses,
-        reads: &HashSet<&Location>,
-        interface: &dyn Fn(&Location) -> bool,
-    ) -> Seen {
+    /// What a whole command stands on.
+    pub fn whole(&self, sight: &Sight) -> Seen {
         let made = made_by(sight);
         let mut seen = Seen::default();
-        for process in &sight.processes {
-            let mut begun = false;
-            for deed in &process.deeds {
-                let Some(at) = self.place(deed, &made) else { continue };
-                begun |= deed.sort == DeedSort::Opened && reads.contains(&at);
-                let of_interface = begun && interface(&at);
-                seen.add(deed, at, statuses, of_interface);
+        for (_, deed) in sight.deeds() {
+            if let Some(at) = self.place(deed, &made) {
+                seen.add(deed, at, Statuses::Wholly, false);
             }
         }
         seen.tidy();
         seen
     }
 
-    /// What a compile stands on: first what is its own, then what all of its class stand on. A process has begun with its own work once
-    /// it has opened the source or something that lies aside; `names` are names of files that are its own whoever looks for them.
-    pub fn of_compile(&self, sight: &Sight, inputs: &HashSet<Location>, source: Option<&Location>) -> (Seen, Seen) {
+    /// What a step of a class stands on: first what is its own, then what all of its class stand on. A process has begun with its own work
+    /// once it has opened what `begins` tells, or something that lies aside; `inputs`, and files of their names, are its own whoever looks
+    /// for them. `interface` tells of which files only the interface counts once a process has begun.
+    pub fn of_class(
+        &self,
+        sight: &Sight,
+        inputs: &HashSet<Location>,
+        begins: &dyn Fn(&Location) -> bool,
+        interface: &dyn Fn(&Location) -> bool,
+    ) -> (Seen, Seen) {
         let made = made_by(sight);
-        let names: HashSet<OsString> =
-            inputs.iter().filter_map(|at| at.path(self.folders).file_name().map(OsStr::to_os_string)).collect();
+        let name_of = |at: &Location| at.path(self.folders).file_name().map(OsStr::to_os_string);
+        let names: HashSet<OsString> = inputs.iter().filter_map(name_of).collect();
         let (mut own, mut of_class) = (Seen::default(), Seen::default());
         for process in &sight.processes {
             let mut begun = false;
@@ -110,11 +106,12 @@ impl<'a> Seeing<'a> {
                     begun |= deed.sort == DeedSort::Opened && self.lies_aside(&deed.path);
                     continue;
                 };
-                begun |= deed.sort == DeedSort::Opened && Some(&at) == source;
+                begun |= deed.sort == DeedSort::Opened && begins(&at);
                 let name = deed.path.file_name().map(OsStr::to_os_string);
                 let is_own = begun || inputs.contains(&at) || name.is_some_and(|name| names.contains(&name));
+                let of_interface = begun && interface(&at);
                 let seen = if is_own { &mut own } else { &mut of_class };
-                seen.add(deed, at, Statuses::Modes, false);
+                seen.add(deed, at, Statuses::Modes, of_interface);
             }
         }
         own.tidy();
@@ -239,7 +236,7 @@ mod tests {
             deed(DeedSort::Opened, Path::new("/proc/self/maps")),
         ];
         let sight = Sight { processes: vec![Process { deeds, ..Process::default() }], blind: None };
-        let seen = seeing.whole(&sight, Statuses::Wholly, &HashSet::new(), &|_| false);
+        let seen = seeing.whole(&sight);
         let tree = |name: &str| Location::Tree(RelPath::parse(name).unwrap());
         let made = Location::Made(RelPath::parse("b.h").unwrap());
         let looks = [
@@ -276,7 +273,8 @@ mod tests {
         let processes = [deeds, other].map(|deeds| Process { deeds, ..Process::default() }).to_vec();
         let sight = Sight { processes, blind: None };
         let inputs: HashSet<Location> = [at("a.c"), at("b.h")].into();
-        let (own, of_class) = Seeing::new(&folders, vec![]).of_compile(&sight, &inputs, Some(&at("a.c")));
+        let begins = |place: &Location| *place == at("a.c");
+        let (own, of_class) = Seeing::new(&folders, vec![]).of_class(&sight, &inputs, &begins, &|_| false);
         assert_eq!(own.absent, [at("c.h"), at("x/b.h")].into());
         assert_eq!(own.looks, [Look::Content(at("a.c")), Look::Content(at("b.h"))].into());
         assert_eq!(of_class.absent, [at("tool.specs"), at("x/y")].into());

@@ -271,7 +271,11 @@ impl Places<'_> {
         for (file, concerns) in std::mem::take(&mut self.whom) {
             let of_miss = self.misses.get(&file).cloned();
             let look = || self.journal.text(file).parse::<Look>().ok();
-            let place = || look().filter(|look| !matches!(look, Look::Form(_))).and_then(|look| look.place().map(|at| at.path(&self.judge.plan.folders)));
+            let place = || {
+                look()
+                    .filter(|look| !matches!(look, Look::Form(_)))
+                    .and_then(|look| look.place().map(|at| at.path(&self.judge.plan.folders)))
+            };
             // What is no place concerns the plan, and of an option header it is its macros that concern parts.
             if let Some(path) = of_miss.or_else(place) {
                 self.maker.concerns(&path, concerns.into_iter());

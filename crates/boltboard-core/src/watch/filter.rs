@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use nix::libc;
-use seccompiler::{BpfProgram, SeccompAction, SeccompFilter};
+use seccompiler::{
+    BpfProgram, SeccompAction, SeccompCmpArgLen, SeccompCmpOp, SeccompCondition, SeccompFilter, SeccompRule,
+};
 
 use super::Depth;
 
@@ -75,13 +77,26 @@ const LOOKS: &[libc::c_long] =
 #[cfg(not(any(target_arch = "x86_64", target_arch = "aarch64")))]
 const LOOKS: &[libc::c_long] = &[];
 
+/// When a call stops a process: always, or, where it asks about a file that is open already when it has no path, only when it has one.
+fn rules_of(call: libc::c_long) -> Option<Vec<SeccompRule>> {
+    let flags = match call {
+        libc::SYS_newfstatat => 3,
+        libc::SYS_statx => 2,
+        _ => return Some(vec![]),
+    };
+    let no_path = u64::try_from(libc::AT_EMPTY_PATH).ok()?;
+    let without = SeccompCondition::new(flags, SeccompCmpArgLen::Dword, SeccompCmpOp::MaskedEq(no_path), 0).ok()?;
+    Some(vec![SeccompRule::new(vec![without]).ok()?])
+}
+
 /// Returns the filter; `None` on machines whose calls we cannot read.
 pub(super) fn program(depth: Depth) -> Option<BpfProgram> {
     let looks = match depth {
         Depth::Opens => &[][..],
         Depth::Looks => LOOKS,
     };
-    let rules: BTreeMap<i64, Vec<_>> = DEEDS.iter().chain(looks).map(|call| (i64::from(*call), vec![])).collect();
+    let rules: BTreeMap<i64, Vec<SeccompRule>> =
+        DEEDS.iter().chain(looks).map(|call| Some((i64::from(*call), rules_of(*call)?))).collect::<Option<_>>()?;
     if rules.is_empty() {
         return None;
     }
