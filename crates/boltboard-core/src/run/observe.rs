@@ -289,7 +289,14 @@ impl Executor<'_> {
         if let Some(sight) = sight {
             let inputs = step.reads.iter().cloned().collect();
             let begins = |at: &Location| step.reads.contains(at);
-            let (own, of_class) = self.seeing().of_class(sight, &inputs, &begins, &interface);
+            let (mut own, mut of_class) = self.seeing().of_class(sight, &inputs, &begins, &interface);
+            if !step.links() {
+                // An archiver reads what it is given, and nothing else that follows from it.
+                let given = |look: &Look| look.file().is_some_and(|at| step.reads.contains(at));
+                of_class.looks.extend(own.looks.iter().filter(|look| !given(look)).cloned());
+                of_class.absent.append(&mut own.absent);
+                own.looks.clear();
+            }
             self.learn(class, &of_class, false)?;
             for look in own.looks {
                 if let Some(at) = look.file() {
