@@ -242,6 +242,10 @@ impl From<FilterFault> for Stop {
 impl From<FileError> for Stop {
     fn from(error: FileError) -> Stop {
         let diagnostic = Diagnostic::new(format!("{error}: {}", error.source));
+        if error.action == boltboard_core::store::PROFILE_IN_USE {
+            let help = "name one: boltboard --profile NAME profile use NAME";
+            return Stop::new(Exit::Wrong, diagnostic.help(help));
+        }
         let diagnostic = if error.is_full() {
             diagnostic.help("free some space and run the same command again; nothing half-written was kept")
         } else if error.is_read_only() {

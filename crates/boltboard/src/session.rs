@@ -103,7 +103,13 @@ impl Whereabouts {
         let profile = match &global.profile {
             Some(name) => profile_name(name)?,
             None => {
-                work.active()?.or_else(|| ProfileName::parse(FIRST_PROFILE)).ok_or_else(|| Stop::usage("no profile"))?
+                let known = work.active()?;
+                if known.is_none() && work.has_builds() {
+                    let message = "the file that names the profile in use is gone from the work folder";
+                    let help = "name one: boltboard --profile NAME profile use NAME";
+                    return Err(Stop::new(Exit::Wrong, Diagnostic::new(message).help(help)));
+                }
+                known.or_else(|| ProfileName::parse(FIRST_PROFILE)).ok_or_else(|| Stop::usage("no profile"))?
             }
         };
         Ok(Whereabouts { root, work, profile })
@@ -377,6 +383,12 @@ impl Session {
         let (status, tokens) = (StatusMemo::load(&self.work.status()), TokenMemo::default());
         let judge = Judge::new(&planned.plan, &journal, &store, &status, &tokens);
         look(&judge, &preview(&judge))
+    }
+
+    /// Puts the profile in use with which every work folder begins.
+    pub fn use_first_profile(&self) -> Result<(), Stop> {
+        let first = ProfileName::parse(FIRST_PROFILE).ok_or_else(|| Stop::usage("no profile"))?;
+        Ok(self.work.set_active(&first)?)
     }
 
     /// Returns what explains values.

@@ -16,7 +16,7 @@ pub mod text;
 pub mod version;
 
 pub use c_name::is_c_name;
-pub use depfile::parse_dependencies;
+pub use depfile::{Dependencies, parse_dependencies};
 pub use digest::{Digest, DigestOf};
 pub use epoch::Epoch;
 pub use files::FileError;

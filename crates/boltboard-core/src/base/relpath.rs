@@ -48,11 +48,23 @@ impl RelPath {
     /// # Errors
     /// See [`RelPathFault`].
     pub fn join(&self, text: &str) -> Result<RelPath, RelPathFault> {
-        if text.len() > 4096 {
-            return Err(RelPathFault::TooLong);
-        }
         if text.chars().any(char::is_control) {
             return Err(RelPathFault::Control(text.escape_debug().to_string()));
+        }
+        self.join_any(text)
+    }
+
+    /// Reads a path below the root that a file really has, whatever characters are in its name.
+    ///
+    /// # Errors
+    /// See [`RelPathFault`].
+    pub fn of_file(text: &str) -> Result<RelPath, RelPathFault> {
+        RelPath::root().join_any(text)
+    }
+
+    fn join_any(&self, text: &str) -> Result<RelPath, RelPathFault> {
+        if text.len() > 4096 {
+            return Err(RelPathFault::TooLong);
         }
         if text.starts_with('/') {
             return Err(RelPathFault::Absolute(text.to_string()));
@@ -108,7 +120,7 @@ impl RelPath {
     /// Returns what is left of `path` below `root`, if it is below it and valid UTF-8.
     pub fn of(path: &Path, root: &Path) -> Option<RelPath> {
         let rest = path.strip_prefix(root).ok()?;
-        RelPath::parse(rest.to_str()?).ok()
+        RelPath::of_file(rest.to_str()?).ok()
     }
 }
 

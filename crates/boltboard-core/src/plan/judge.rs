@@ -10,16 +10,15 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock};
 
-use super::interface::interface_digest;
 use super::location::Location;
-use super::look::{Look, leads_digest, mode_digest, names_digest, status_digest};
+use super::look::Look;
 use super::macros::MacroEntry;
-use super::step::{Action, Command, Plan, Step, StepId, ToolPlace};
+use super::step::{Action, Command, Plan, Step, ToolPlace};
 use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict};
 use crate::base::Digest;
 use crate::board::OptionId;
 use crate::reading::{Changes, Dialects, NameIndex, TokenMemo, Tokens, Usage, surely_differs};
-use crate::store::{Footing, Journal, Note, StatusMemo, StepRecord, Store};
+use crate::store::{Journal, Note, StatusMemo, StepRecord, Store};
 
 /// Names of the time, which the compiler knows; what they stand for here is when the build is as if made.
 const CLOCK: [&str; 3] = ["__DATE__", "__TIME__", "__TIMESTAMP__"];
@@ -39,13 +38,13 @@ pub struct Judge<'a> {
     /// Names in files.
     pub tokens: &'a TokenMemo,
     /// What footings come to now.
-    footings: Footings,
+    pub(super) footings: Footings,
 }
 
 /// What stands for the footings of classes now, looked up once; `None` where one is not known.
 #[derive(Debug, Default)]
-struct Footings {
-    now: Mutex<BTreeMap<Digest, Option<Digest>>>,
+pub(super) struct Footings {
+    pub now: Mutex<BTreeMap<Digest, Option<Digest>>>,
 }
 
 impl<'a> Judge<'a> {
@@ -206,93 +205,6 @@ impl Judge<'_> {
         seen.into_iter().map(|name| (name.to_string(), now(name))).collect()
     }
 
-    fn content(&self, location: &Location, ahead: &Ahead) -> Result<Option<Digest>, StepId> {
-        Ok(match ahead.coming(location) {
-            Some(Coming::Known(digest)) => Some(*digest),
-            Some(Coming::Open(step)) => return Err(*step),
-            None => self.status.digest(&location.path(&self.plan.folders)),
-        })
-    }
-
-    /// Returns what stands now for something that was looked at, `None` when it is not there.
-    ///
-    /// # Errors
-    /// A step that is still to run decides about it.
-    pub fn look_now(&self, look: &Look, ahead: &Ahead) -> Result<Option<Digest>, StepId> {
-        let path = |at: &Location| at.path(&self.plan.folders);
-        let waits = |at: &Location| match ahead.coming(at) {
-            Some(Coming::Open(step)) => Err(*step),
-            Some(Coming::Known(_)) | None => Ok(()),
-        };
-        Ok(match look {
-            Look::Content(at) => self.content(at, ahead)?,
-            Look::Interface(at) => self.content(at, ahead)?.map(|content| self.interface(at, content)),
-            Look::Names(at) => names_digest(&path(at)),
-            Look::Mode(at) => {
-                waits(at)?;
-                mode_digest(&path(at))
-            }
-            Look::Status(at) => {
-                waits(at)?;
-                status_digest(at, &path(at))
-            }
-            Look::Leads(at) => {
-                waits(at)?;
-                leads_digest(&path(at))
-            }
-            Look::Form(at) => self.form(at),
-            Look::Footing(class) => self.footing_now(class),
-            Look::Unseen => None,
-        })
-    }
-
-    /// Returns what stands for the guard of an option header.
-    pub fn form(&self, at: &Location) -> Option<Digest> {
-        let header = self.plan.headers.iter().find(|header| header.at == *at)?;
-        Some(Digest::of(header.guard.as_bytes()))
-    }
-
-    /// Returns what is known of a class.
-    pub fn footing(&self, class: &Digest) -> Option<Footing> {
-        self.store.footing(&self.plan.footing_key(class))
-    }
-
-    /// Returns what stands now for the footing of a class, `None` where it is not known.
-    pub fn footing_now(&self, class: &Digest) -> Option<Digest> {
-        let lock = || self.footings.now.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if let Some(known) = lock().get(class) {
-            return *known;
-        }
-        let now = self.footing(class).map(|known| self.generation_now(&known));
-        lock().insert(*class, now);
-        now
-    }
-
-    /// Forgets what was looked up of a class: it was seen anew.
-    pub fn forget_footing(&self, class: &Digest) {
-        self.footings.now.lock().unwrap_or_else(std::sync::PoisonError::into_inner).remove(class);
-    }
-
-    /// Looks again at all that a footing names: its own generation when all is as it was, else another one.
-    fn generation_now(&self, known: &Footing) -> Digest {
-        let now = |look: &str| look.parse().ok().and_then(|look: Look| self.look_now(&look, &Ahead::default()).ok()?);
-        let looks: Vec<(String, Digest)> =
-            known.looks.iter().map(|(look, _)| (look.clone(), now(look).unwrap_or_default())).collect();
-        let is_absent = |place: &&String| {
-            let at: Option<Location> = place.parse().ok();
-            at.is_some_and(|at| !at.path(&self.plan.folders).exists())
-        };
-        let absent: Vec<String> = known.absent.iter().filter(is_absent).cloned().collect();
-        let same = looks == known.looks && absent == known.absent;
-        let other = || {
-            Digest::of_parts([
-                "changed",
-                Footing::of(looks.clone(), absent.clone(), false).generation.to_string().as_str(),
-            ])
-        };
-        if same { known.generation } else { other() }
-    }
-
     /// Returns what the macros that a note names stand for now.
     pub fn macros_as_now(&self, step: &Step, note: &Note) -> Vec<Option<String>> {
         let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
@@ -306,16 +218,6 @@ impl Judge<'_> {
         let all: BTreeSet<&str> = CLOCK.into_iter().chain(carried).chain(flags).collect();
         let now = |name: &str| self.macro_now(step, name, forms).and_then(|(now, _)| now);
         all.into_iter().map(|name| (name.to_string(), now(name))).collect()
-    }
-
-    /// Returns the digest of a shared library's interface; that of its content where it has none.
-    pub fn interface(&self, location: &Location, content: Digest) -> Digest {
-        let read = || {
-            let here = std::fs::read(location.path(&self.plan.folders)).ok();
-            let right = here.filter(|bytes| Digest::of(bytes) == content);
-            right.or_else(|| self.store.read(&content)).and_then(|bytes| interface_digest(&bytes))
-        };
-        self.store.derived("interface", &content, &read).unwrap_or(content)
     }
 
     /// Judges a step, given what earlier steps will make.
@@ -490,27 +392,6 @@ impl Judge<'_> {
             reasons.extend(self.new_macros(step, note, &inputs, &forms));
         }
         reasons
-    }
-
-    /// What is not as it was of what the programs behind a step's tool stand on.
-    fn tool_changes(&self, step: &Step, look: &Look) -> Vec<Reason> {
-        let tool = Reason::Tool(step.tool().map_or(String::new(), |tool| tool.name.clone()));
-        let known = match look {
-            Look::Footing(class) => self.footing(class),
-            _ => None,
-        };
-        let Some(known) = known else { return vec![tool] };
-        let now = |look: &Look| self.look_now(look, &Ahead::default()).ok().flatten();
-        let looks = known.looks.iter().filter_map(|(look, then)| Some((look.parse::<Look>().ok()?, *then)));
-        let changed = looks.filter(|(look, then)| now(look) != Some(*then)).map(|(look, _)| match (now(&look), look) {
-            (Some(_), Look::Content(at)) => Reason::Edited(at),
-            (None, Look::Content(at)) => Reason::Gone(at),
-            (_, look) => Reason::Looks(look),
-        });
-        let appeared = known.absent.iter().filter_map(|place| place.parse::<Location>().ok());
-        let appeared = appeared.filter(|at| at.path(&self.plan.folders).exists()).map(Reason::Appeared);
-        // The first says enough.
-        changed.chain(appeared).take(1).chain([tool]).collect()
     }
 
     fn macro_changes(&self, step: &Step, note: &Note, inputs: &[Location], forms: &Forms) -> Vec<Reason> {

@@ -123,7 +123,7 @@ impl FromStr for Location {
     fn from_str(text: &str) -> Result<Location, LocationFault> {
         let fault = || LocationFault(text.to_string());
         let (root, path) = text.split_once(':').ok_or_else(fault)?;
-        let below = || RelPath::parse(path).map_err(|_| fault());
+        let below = || RelPath::of_file(path).map_err(|_| fault());
         Ok(match root {
             "tree" => Location::Tree(below()?),
             "made" => Location::Made(below()?),

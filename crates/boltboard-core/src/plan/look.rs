@@ -9,6 +9,7 @@ use std::str::FromStr;
 
 use super::location::{Location, LocationFault};
 use crate::base::Digest;
+use crate::store::{Folders, StatusMemo};
 
 /// One thing that a step's result depends on.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -72,6 +73,18 @@ impl Look {
         }
     }
 
+    /// Returns what stands now for something that says all by itself, `None` where it is not there or does not.
+    pub fn alone(&self, folders: &Folders, status: &StatusMemo) -> Option<Digest> {
+        match self {
+            Look::Content(at) => status.digest(&at.path(folders)),
+            Look::Names(at) => names_digest(&at.path(folders)),
+            Look::Mode(at) => mode_digest(&at.path(folders)),
+            Look::Status(at) => status_digest(at, &at.path(folders)),
+            Look::Leads(at) => leads_digest(&at.path(folders)),
+            Look::Interface(_) | Look::Form(_) | Look::Footing(_) | Look::Unseen => None,
+        }
+    }
+
     /// Returns the form that is kept on disk.
     pub fn kept(&self) -> String {
         match self {
@@ -123,7 +136,7 @@ impl fmt::Display for Look {
 }
 
 /// Returns what stands for the names in a folder, `None` where there is none.
-pub(super) fn names_digest(folder: &Path) -> Option<Digest> {
+fn names_digest(folder: &Path) -> Option<Digest> {
     let entries = std::fs::read_dir(folder).ok()?;
     let names: BTreeSet<Vec<u8>> =
         entries.filter_map(Result::ok).map(|entry| entry.file_name().as_bytes().to_vec()).collect();
@@ -136,14 +149,14 @@ pub(super) fn names_digest(folder: &Path) -> Option<Digest> {
 }
 
 /// Returns what stands for the sort of thing that a path leads to, and for its permission bits.
-pub(super) fn mode_digest(path: &Path) -> Option<Digest> {
+fn mode_digest(path: &Path) -> Option<Digest> {
     let status = std::fs::metadata(path).ok()?;
     Some(Digest::of(format!("mode {:o}", status.mode()).as_bytes()))
 }
 
 /// Returns what stands for a status: also the size of a file, and for a file of the tree the time of its last change. Other files
 /// are made anew with each build or unpacked at any time, so that their times say nothing.
-pub(super) fn status_digest(at: &Location, path: &Path) -> Option<Digest> {
+fn status_digest(at: &Location, path: &Path) -> Option<Digest> {
     let status = std::fs::metadata(path).ok()?;
     let mode = status.mode();
     if !status.is_file() {
@@ -160,7 +173,7 @@ pub(super) fn status_digest(at: &Location, path: &Path) -> Option<Digest> {
 }
 
 /// Returns what stands for where a link leads, `None` where there is no link.
-pub(super) fn leads_digest(path: &Path) -> Option<Digest> {
+fn leads_digest(path: &Path) -> Option<Digest> {
     std::fs::read_link(path).ok().map(|target| Digest::of(target.as_os_str().as_bytes()))
 }
 

@@ -12,6 +12,7 @@ mod compile;
 mod lower;
 mod link;
 mod macros;
+mod now;
 mod preview;
 mod quick;
 mod search;

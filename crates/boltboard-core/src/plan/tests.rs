@@ -273,7 +273,14 @@ impl Done {
             .map(|text| std::sync::Arc::new(crate::reading::Tokens::of(&text, &crate::reading::Dialects::default())))
             .collect();
         let note = Note {
-            inputs: read.iter().map(|l| (l.kept(), status.digest(&l.path(&plan.folders)).expect("there"))).collect(),
+            inputs: read
+                .iter()
+                .map(|l| (l.kept(), status.digest(&l.path(&plan.folders)).expect("there")))
+                .chain(plan.headers.iter().map(|header| {
+                    let form = crate::plan::Look::Form(header.at.clone());
+                    (form.kept(), judge.form(&header.at).expect("a header"))
+                }))
+                .collect(),
             absent: vec!["tree:include/own.h".into()],
             macros: judge.seen_macros(main, &named, &crate::plan::Forms::All),
             macro_names: judge.names_digest(main),

@@ -14,3 +14,6 @@ pub use dialect::{Dialect, Dialects, Standard};
 pub use outright::{Changes, surely_differs};
 pub use tokens::{Asks, Include, Tokens};
 pub use usage::{NameIndex, TokenMemo, Usage};
+
+#[cfg(test)]
+mod tests;

@@ -178,6 +178,7 @@ pub enum BuildFault {
 /// The work folder cannot be read or written. Steps that fail are in the report instead.
 pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildReport, BuildFault> {
     let plan = input.plan;
+    let set_aside = plan.folders.make_room()?;
     break_seal(&plan.folders.seal())?;
     let mut journal = match input.since {
         None => Journal::open(&plan.folders.build)?,
@@ -203,6 +204,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
         headers_kept: Mutex::default(),
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
+    report.set_aside.extend(set_aside);
     report.set_aside.extend(executor.set_aside.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
     report.damaged = journal.damaged;
     report.unwatched = input.launch.unwatched();

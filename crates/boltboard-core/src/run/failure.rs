@@ -81,6 +81,9 @@ pub enum Cause {
     /// It read a file that it does not declare.
     #[error("it reads {0}, which it does not declare: add it to its `reads`")]
     UndeclaredRead(String),
+    /// It read a file whose name is no text.
+    #[error("it reads {0}, whose name is not UTF-8: give the file another name")]
+    Name(String),
     /// It wrote to a file of the tree.
     #[error("it writes to {0}, a file of the sources: have it write to its own results, or copy what it changes first")]
     WroteElsewhere(String),

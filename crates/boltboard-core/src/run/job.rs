@@ -26,6 +26,13 @@ const WITH_NEUTRAL: &str = "exec \"$@\" 9<\"$0\"";
 /// Where a text after preprocessing lies aside.
 pub(super) const TEXT: &str = "text";
 
+/// Variables that make instrumented programs leave their profiles beside the objects, whose own names for these places are neutral.
+pub(super) fn profiles_beside_objects(folders: &Folders) -> [(String, String); 2] {
+    let steps = NEUTRAL.split('/').filter(|part| !part.is_empty()).count();
+    let build = folders.build.display().to_string();
+    [("GCOV_PREFIX".into(), build), ("GCOV_PREFIX_STRIP".into(), steps.to_string())]
+}
+
 /// What is wanted of a compiler's run, and what it runs on.
 pub(super) struct Run<'a> {
     pub folders: &'a Folders,
@@ -65,13 +72,17 @@ impl Executor<'_> {
             }
         }
         let word = |word: &Word| -> String {
+            let fragments = word.fragments.len();
             let fragment = |fragment: &Fragment| match fragment {
                 Fragment::Text(text) => text.clone(),
                 // From the tree's root, paths of sources are the same on every machine.
                 Fragment::At(Location::Tree(path))
                     if matches!(step.action, Action::Compile { .. }) && !is_map(word) =>
                 {
-                    path.to_string()
+                    // A name must not be taken for a flag, or for a list of words.
+                    let name = path.to_string();
+                    let taken = fragments == 1 && name.starts_with(['-', '@']);
+                    if taken { format!("./{name}") } else { name }
                 }
                 Fragment::At(at) => at.path(folders).display().to_string(),
                 Fragment::Result(index) => {

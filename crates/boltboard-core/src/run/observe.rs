@@ -13,7 +13,7 @@ use super::named::named_files;
 use super::searched::{Found, ReadFile, Searched};
 use super::seen::{Seeing, Seen};
 use super::traced::library_misses;
-use crate::base::{Digest, parse_dependencies};
+use crate::base::{Dependencies, Digest, parse_dependencies};
 use crate::launch::Job;
 use crate::plan::{Action, Forms, Location, Look, Setting, Step};
 use crate::store::{Note, Output};
@@ -133,9 +133,9 @@ impl Executor<'_> {
     /// # Errors
     /// Its lists are not there, or it read what it must not.
     pub(super) fn reckoned(&self, step: &Step, lists: &Lists, started: SystemTime) -> Result<Option<Reckoned>, Cause> {
-        let mut inputs = match &lists.read {
+        let (mut inputs, goes_on) = match &lists.read {
             Some(file) => self.inputs_of_compile(step, file)?,
-            None => step.reads.clone(),
+            None => (step.reads.clone(), false),
         };
         let taken = self.taken_in(lists);
         inputs.extend(taken.iter().filter(|at| !inputs.contains(at)).cloned().collect::<Vec<_>>());
@@ -162,7 +162,8 @@ impl Executor<'_> {
             found = searched.found(&files);
         }
         // Where an assembler looks, no rule of the language says.
-        found.unclear |= !taken.is_empty() || !self.lists_what_is_taken_in(setting, *language) && assembles(&files);
+        found.unclear |=
+            goes_on || !taken.is_empty() || !self.lists_what_is_taken_in(setting, *language) && assembles(&files);
         Ok(Some(Reckoned { inputs, files, found }))
     }
 
@@ -176,7 +177,7 @@ impl Executor<'_> {
 
     /// Files that an assembler took in; beside these its list names what the compiler handed it.
     fn taken_in(&self, lists: &Lists) -> Vec<Location> {
-        let files = lists.taken_in.as_ref().and_then(|list| take(list, listed)).unwrap_or_default();
+        let files = lists.taken_in.as_ref().and_then(|list| take(list, listed)).unwrap_or_default().files;
         let folders = &self.judge.plan.folders;
         let paths = files.iter().map(|file| folders.tree.join(file));
         let taken = paths.filter(|path| path.is_file() && !path.starts_with(folders.aside()));
@@ -435,17 +436,20 @@ impl Executor<'_> {
         }
     }
 
-    /// The files that a compile read, by its dependency file, those that it declares first.
-    fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<Vec<Location>, Cause> {
+    /// The files that a compile read, by its dependency file, those that it declares first; and whether that list does not say all.
+    fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<(Vec<Location>, bool), Cause> {
         let plan = self.judge.plan;
-        let Some(files) = listed(dependency_file) else {
+        let Some(Dependencies { files, goes_on }) = listed(dependency_file) else {
             let list = "the list of the files that it read: what stands in the compiler's place must heed `-MF`";
             return Err(Cause::NoOutput(list.into()));
         };
         let mut inputs: Vec<Location> = step.reads.clone();
         let mut known: HashSet<Location> = inputs.iter().cloned().collect();
         for file in files {
-            let location = Location::of(Path::new(&file), &plan.folders);
+            if file.to_str().is_none() {
+                return Err(Cause::Name(file.display().to_string()));
+            }
+            let location = Location::of(&file, &plan.folders);
             if known.insert(location.clone()) {
                 inputs.push(location);
             }
@@ -461,7 +465,7 @@ impl Executor<'_> {
             }
             self.declared(step, input)?;
         }
-        Ok(inputs)
+        Ok((inputs, goes_on))
     }
 }
 
@@ -476,9 +480,8 @@ fn is_cache(at: &Location) -> bool {
 }
 
 /// Returns the files that a dependency file names, `None` when there is none.
-pub(super) fn listed(dependency_file: &Path) -> Option<Vec<String>> {
-    let text = std::fs::read(dependency_file).ok()?;
-    Some(parse_dependencies(&String::from_utf8_lossy(&text)))
+pub(super) fn listed(dependency_file: &Path) -> Option<Dependencies> {
+    std::fs::read(dependency_file).ok().map(|text| parse_dependencies(&text))
 }
 
 /// Reads a file and removes it: to have it written over makes some file systems write it out.

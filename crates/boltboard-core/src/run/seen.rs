@@ -77,7 +77,9 @@ impl<'a> Seeing<'a> {
         let made = made_by(sight);
         let mut seen = Seen::default();
         for (_, deed) in sight.deeds() {
-            if let Some(at) = self.place(deed, &made) {
+            if deed.path.to_str().is_none() {
+                seen.looks.insert(Look::Unseen);
+            } else if let Some(at) = self.place(deed, &made) {
                 seen.add(deed, at, Statuses::Wholly, false);
             }
         }
@@ -102,6 +104,11 @@ impl<'a> Seeing<'a> {
         for process in &sight.processes {
             let mut begun = false;
             for deed in &process.deeds {
+                if deed.path.to_str().is_none() {
+                    // What has no name that can be kept cannot be looked at again.
+                    own.looks.insert(Look::Unseen);
+                    continue;
+                }
                 let Some(at) = self.place(deed, &made) else {
                     begun |= deed.sort == DeedSort::Opened && self.lies_aside(&deed.path);
                     continue;

@@ -6,12 +6,17 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, mpsc};
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
+use super::job::profiles_beside_objects;
+use super::seen::Seeing;
 use crate::base::files::{read_text, write_quickly};
 use crate::base::{Digest, FileError};
 use crate::board::{Folder, Interp, PartId, PartKind, Piece, TestDef, TestId};
 use crate::launch::{Exit, Job, Launch, LaunchError};
-use crate::plan::{Plan, PlanInput};
+use crate::plan::{Location, Look, Plan, PlanInput};
 use crate::store::StatusMemo;
+use crate::watch::{Depth, Sight};
 
 /// How a test ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -66,11 +71,22 @@ pub struct TestsInput<'a> {
     pub rerun: Rerun,
 }
 
-/// The inputs with which tests passed, by name.
+/// What a test that passed stood on.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+struct Passed {
+    /// All that it says of itself.
+    inputs: Digest,
+    /// What it was seen to look at, in kept form, with what stood for it.
+    looks: Vec<(String, Digest)>,
+    /// Where it looked in vain.
+    absent: Vec<String>,
+}
+
+/// What tests that passed stood on, by name.
 #[derive(Debug, Default)]
 struct PassedBefore {
     place: PathBuf,
-    inputs: BTreeMap<String, Digest>,
+    inputs: BTreeMap<String, Passed>,
 }
 
 impl PassedBefore {
@@ -100,7 +116,9 @@ pub fn run_tests(input: &TestsInput<'_>, ended: &mut dyn FnMut(&TestReport)) -> 
             continue;
         }
         let inputs = input.inputs_of(test);
-        if input.rerun == Rerun::Changed && inputs.is_some() && passed.inputs.get(&test.name).copied() == inputs {
+        if input.rerun == Rerun::Changed
+            && inputs.is_some_and(|inputs| input.stands(passed.inputs.get(&test.name), inputs))
+        {
             let report =
                 TestReport { test: id, outcome: TestOutcome::Unchanged, said: String::new(), wall: Duration::ZERO };
             ended(&report);
@@ -125,10 +143,11 @@ pub fn run_tests(input: &TestsInput<'_>, ended: &mut dyn FnMut(&TestReport)) -> 
             });
         }
         drop(send);
-        for (report, inputs) in done {
+        for ((report, sight), inputs) in done {
             let name = &board.tests[report.test].name;
-            match inputs.filter(|_| report.outcome == TestOutcome::Passed) {
-                Some(inputs) => passed.inputs.insert(name.clone(), inputs),
+            let inputs = inputs.filter(|_| report.outcome == TestOutcome::Passed);
+            match inputs.map(|inputs| input.passed(inputs, sight.as_ref())) {
+                Some(passed_with) => passed.inputs.insert(name.clone(), passed_with),
                 None => passed.inputs.remove(name),
             };
             ended(&report);
@@ -200,7 +219,35 @@ impl TestsInput<'_> {
         reached
     }
 
-    fn run_one(&self, id: TestId) -> TestReport {
+    /// What a test that passed stood on, as far as it was seen.
+    fn passed(&self, inputs: Digest, sight: Option<&Sight>) -> Passed {
+        let Some(sight) = sight else { return Passed { inputs, looks: vec![], absent: vec![] } };
+        let folders = &self.plan.folders;
+        let work = folders.build.parent().and_then(Path::parent).map(Path::to_path_buf);
+        let seeing = Seeing::new(folders, [Some(folders.aside()), work].into_iter().flatten().collect());
+        let mut seen = seeing.whole(sight);
+        if sight.blind.is_some() {
+            seen.looks.insert(Look::Unseen);
+        }
+        let now = |look: &Look| (look.kept(), look.alone(folders, self.status).unwrap_or_default());
+        let looks = seen.looks.iter().map(now).collect();
+        Passed { inputs, looks, absent: seen.absent.iter().map(Location::kept).collect() }
+    }
+
+    /// Tells whether all that a test stood on when it passed is as it was.
+    fn stands(&self, passed: Option<&Passed>, inputs: Digest) -> bool {
+        let folders = &self.plan.folders;
+        let look = |(look, then): &(String, Digest)| {
+            let now = look.parse::<Look>().ok().and_then(|look| look.alone(folders, self.status));
+            now == Some(*then)
+        };
+        let absent = |place: &String| place.parse::<Location>().is_ok_and(|at| !at.path(folders).exists());
+        passed.is_some_and(|passed| {
+            passed.inputs == inputs && passed.looks.iter().all(look) && passed.absent.iter().all(absent)
+        })
+    }
+
+    fn run_one(&self, id: TestId) -> (TestReport, Option<Sight>) {
         let input = self.plan_input;
         let test = &input.board.tests[id];
         let words = test.command.iter().map(|word| absolute(input, word)).collect();
@@ -235,39 +282,40 @@ fn run_one(
     input: &PlanInput<'_>,
     plan: &Plan,
     launch: &dyn Launch,
-) -> TestReport {
+) -> (TestReport, Option<Sight>) {
     let folders = &plan.folders;
     let name = words.remove(0);
     let failed = |why: String, said: String, wall| TestReport { test, outcome: TestOutcome::Failed(why), said, wall };
     let found = crate::launch::find_program(&name, &input.tools.search_path, &folders.tree);
     let Some(program) = found else {
-        return failed(format!("there is no program `{name}`"), String::new(), Duration::ZERO);
+        return (failed(format!("there is no program `{name}`"), String::new(), Duration::ZERO), None);
     };
     let environment = [
         ("PATH".to_string(), input.tools.search_path.clone()),
         ("LC_ALL".into(), "C".into()),
         ("TMPDIR".into(), std::env::temp_dir().display().to_string()),
     ];
+    let mut environment: BTreeMap<String, String> = environment.into();
+    if plan.steps.iter().any(|(_, step)| step.makes_more()) {
+        environment.extend(profiles_beside_objects(folders));
+    }
     let limit = Some(Duration::from_secs(limit_seconds));
-    let job = Job {
-        program,
-        arguments: words,
-        folder: folders.outputs(),
-        environment: environment.into(),
-        limit,
-        watch: None,
-    };
+    let job =
+        Job { program, arguments: words, folder: folders.outputs(), environment, limit, watch: Some(Depth::Looks) };
     match launch.run(&job) {
-        Err(LaunchError { source, .. }) => failed(format!("cannot start it: {source}"), String::new(), Duration::ZERO),
+        Err(LaunchError { source, .. }) => {
+            (failed(format!("cannot start it: {source}"), String::new(), Duration::ZERO), None)
+        }
         Ok(outcome) => {
             let said = outcome.stdout_text() + &outcome.stderr_text();
-            match outcome.exit {
+            let report = match outcome.exit {
                 Exit::Code(0) => TestReport { test, outcome: TestOutcome::Passed, said, wall: outcome.wall },
                 Exit::Code(code) => failed(format!("exit code {code}"), said, outcome.wall),
                 Exit::Signal(signal) => failed(format!("ended by signal {signal}"), said, outcome.wall),
                 Exit::TimedOut => failed(format!("took longer than {limit_seconds} s"), said, outcome.wall),
                 Exit::Stopped => failed("interrupted".into(), said, outcome.wall),
-            }
+            };
+            (report, outcome.sight)
         }
     }
 }

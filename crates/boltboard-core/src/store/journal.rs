@@ -99,6 +99,8 @@ impl Opening {
         let bytes = match read_regular(&path) {
             Ok(bytes) => bytes,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => Vec::new(),
+            // Something else lies in its place, which the next build moves aside.
+            Err(e) if e.kind() == std::io::ErrorKind::InvalidInput => b"damaged".to_vec(),
             Err(e) => return Err(FileError::on("read", &path)(e)),
         };
         let parts = RecordsFile::open(&build.join("records"))?;

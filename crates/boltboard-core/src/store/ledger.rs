@@ -7,8 +7,9 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+use super::work::SET_ASIDE;
 use crate::base::FileError;
-use crate::base::files::{read_text, write_quickly};
+use crate::base::files::{make_room, read_regular, read_text, write_quickly};
 use crate::definitions::WORK_MARK;
 
 /// One build.
@@ -159,16 +160,29 @@ pub enum LedgerOutcome {
 pub struct Ledger {
     /// The builds.
     pub entries: Vec<LedgerEntry>,
+    /// How many lines could not be read.
+    pub damaged: usize,
 }
 
 impl Ledger {
-    /// Reads the ledger; damaged lines are left out.
+    /// Reads the ledger; damaged lines are left out, and counted.
     ///
     /// # Errors
     /// The file is there and cannot be read.
     pub fn read(path: &Path) -> Result<Ledger, FileError> {
-        let text = read_text(path)?.unwrap_or_default();
-        Ok(Ledger { entries: text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect() })
+        let bytes = match read_regular(path) {
+            Ok(bytes) => bytes,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Ledger::default()),
+            Err(e) => return Err(FileError::on("read", path)(e)),
+        };
+        let mut ledger = Ledger::default();
+        for line in bytes.split(|byte| *byte == b'\n').filter(|line| !line.trim_ascii().is_empty()) {
+            match serde_json::from_slice(line) {
+                Ok(entry) => ledger.entries.push(entry),
+                Err(_) => ledger.damaged += 1,
+            }
+        }
+        Ok(ledger)
     }
 
     /// Adds a build.
@@ -176,6 +190,9 @@ impl Ledger {
     /// # Errors
     /// It cannot be written.
     pub fn append(path: &Path, entry: &LedgerEntry) -> Result<(), FileError> {
+        // Something else in its place would keep the build from ending, or hold it up for ever.
+        let folder = path.parent().unwrap_or(Path::new("."));
+        make_room(path, folder, &folder.join(SET_ASIDE))?;
         let open = File::options().create(true).append(true).open(path);
         let mut file = open.map_err(FileError::on("open", path))?;
         let line = format!("{}\n", serde_json::to_string(entry).unwrap_or_default());

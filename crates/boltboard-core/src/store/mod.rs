@@ -22,7 +22,7 @@ pub use lock::{LockFault, WorkLock};
 pub use record::{Note, Number, Output, PackedNote, PackedRecord, StepRecord};
 pub use seal::{Concern, Saying, SealFile, SealMaker, Sealed, Standing, Sweep, break_seal};
 pub use status::{PathKey, Stamp, StatusMemo, time_of_files};
-pub use work::{Folders, WorkFault, WorkFolder};
+pub use work::{Folders, PROFILE_IN_USE, WorkFault, WorkFolder};
 
 #[cfg(test)]
 mod tests;

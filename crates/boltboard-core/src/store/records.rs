@@ -68,6 +68,10 @@ impl RecordsFile {
     /// # Errors
     /// The file is there and cannot be read.
     pub fn open(path: &Path) -> Result<RecordsFile, FileError> {
+        if std::fs::metadata(path).is_ok_and(|status| !status.is_file()) {
+            // To open a queue takes as long as nobody writes to it.
+            return Ok(RecordsFile { damaged: true, ..RecordsFile::default() });
+        }
         let file = match File::open(path) {
             Ok(file) => file,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(RecordsFile::default()),

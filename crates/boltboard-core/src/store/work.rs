@@ -3,9 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use crate::base::FileError;
-use crate::base::files::{make_folder, read_text, write_whole};
+use crate::base::files::{make_folder, make_room, read_text, write_whole};
 use crate::definitions::WORK_MARK;
 use crate::profile::{ProfileName, Shelf};
+
+/// The folder for what lay where a file of ours is to be, and is no file.
+pub(super) const SET_ASIDE: &str = "set-aside";
+
+/// What cannot be done with a file that should name the profile in use and does not, as errors say it.
+pub const PROFILE_IN_USE: &str = "tell the profile in use from";
 
 /// The folder that holds everything written for a tree. It can be thrown away.
 #[derive(Debug, Clone)]
@@ -60,6 +66,16 @@ impl Folders {
         self.build.join("out")
     }
 
+    /// Moves aside what lies where files about this build are kept, and is no file. Returns where to.
+    ///
+    /// # Errors
+    /// It cannot be moved.
+    pub fn make_room(&self) -> Result<Vec<PathBuf>, FileError> {
+        let kept = ["journal", "records", "seal", "course.json", "tests-passed"];
+        let moved = kept.map(|name| make_room(&self.build.join(name), &self.build, &self.set_aside()));
+        moved.into_iter().filter_map(Result::transpose).collect()
+    }
+
     /// The seal of a build that is current.
     pub fn seal(&self) -> PathBuf {
         self.build.join("seal")
@@ -67,7 +83,7 @@ impl Folders {
 
     /// Where things are kept that lay where results are to be.
     pub fn set_aside(&self) -> PathBuf {
-        self.build.join("set-aside")
+        self.build.join(SET_ASIDE)
     }
 
     /// The folder of results that are not in place yet.
@@ -105,6 +121,9 @@ impl WorkFolder {
             }
             write_whole(&self.root.join(WORK_MARK), format!("format 1\ntree {tree}\n").as_bytes())?;
         }
+        for file in [self.status(), self.board(), self.probes(), self.known_options(), self.store_limits()] {
+            make_room(&file, &self.root, &self.root.join(SET_ASIDE))?;
+        }
         Ok(())
     }
 
@@ -141,7 +160,16 @@ impl WorkFolder {
     /// # Errors
     /// The file that says so cannot be read.
     pub fn active(&self) -> Result<Option<ProfileName>, FileError> {
-        Ok(read_text(&self.active_file())?.and_then(|text| ProfileName::parse(text.trim())))
+        let file = self.active_file();
+        let Some(text) = read_text(&file)? else { return Ok(None) };
+        let wrong = || std::io::Error::new(std::io::ErrorKind::InvalidData, "it names no profile");
+        // To go on with another profile than the one that was in use would be to guess.
+        ProfileName::parse(text.trim()).map(Some).ok_or_else(|| FileError::on(PROFILE_IN_USE, &file)(wrong()))
+    }
+
+    /// Tells whether something was built here, so that some profile was in use.
+    pub fn has_builds(&self) -> bool {
+        std::fs::read_dir(self.root.join("builds")).is_ok_and(|mut entries| entries.next().is_some())
     }
 
     /// Puts a profile in use.

@@ -138,7 +138,7 @@ impl Run<'_> {
             words.push("failed without a word".into());
         }
         let dependencies = std::fs::read_to_string(self.folder.join("check.d")).unwrap_or_default();
-        let mut read: BTreeSet<PathBuf> = parse_dependencies(&dependencies).into_iter().map(PathBuf::from).collect();
+        let mut read: BTreeSet<PathBuf> = parse_dependencies(dependencies.as_bytes()).files.into_iter().collect();
         read.retain(|file| file.is_absolute());
         let linked = outcome.stdout_text();
         let linked: BTreeSet<PathBuf> =

@@ -128,6 +128,10 @@ fn build_since(
         screen.out(&super::preview::explain(session, &planned, file)?);
     }
     session.work.prepare(&session.board.tree.name)?;
+    if session.work.active()?.is_none() {
+        // From now on, a work folder that names none has lost it.
+        session.use_first_profile()?;
+    }
     session.keep_probes();
     crate::host::accept(session, &resolved.choices, &resolved.facts)?;
     remember_options(session)?;

@@ -39,6 +39,14 @@ fn some(quantity: u64, told: impl Fn(u64) -> String) -> String {
 pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let mut ledger = Ledger::read(&session.work.ledger())?;
+    if ledger.damaged > 0 {
+        let lines = if ledger.damaged == 1 {
+            "1 line of the ledger is".into()
+        } else {
+            format!("{} lines of the ledger are", ledger.damaged)
+        };
+        screen.remark(&format!("{lines} damaged and left out."));
+    }
     if let Some(file) = &args.timeline {
         let folders = session.work.folders(&session.board.tree.source_root, &session.profile);
         let course = Course::load(&folders.build).ok_or_else(|| {

@@ -25,3 +25,4 @@ mod survey;
 mod telling;
 mod toolchains;
 mod touched;
+mod watched;

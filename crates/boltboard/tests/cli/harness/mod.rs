@@ -101,9 +101,14 @@ impl Scratch {
 
     /// Makes a shell script that can be run.
     pub fn script(&self, path: &str, text: &str) {
-        use std::os::unix::fs::PermissionsExt;
         self.write(path, &format!("#!/bin/sh\n{text}\n"));
-        std::fs::set_permissions(self.at(path), std::fs::Permissions::from_mode(0o755)).expect("permissions");
+        self.set_mode(path, 0o755);
+    }
+
+    /// Gives a file other permission bits.
+    pub fn set_mode(&self, path: &str, mode: u32) {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(self.at(path), std::fs::Permissions::from_mode(mode)).expect("permissions");
     }
 
     /// Prepares the program with these words, in the tree's folder, with nothing of this environment but `PATH`.
