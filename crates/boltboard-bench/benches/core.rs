@@ -5,8 +5,8 @@
 use boltboard_bench::demo_tree;
 use boltboard_core::definitions::{Listing, read_tree};
 use boltboard_core::logic::encode;
-use boltboard_core::plan::Tokens;
 use boltboard_core::profile::Choices;
+use boltboard_core::reading::{Dialects, Tokens};
 use boltboard_core::resolve::resolve;
 use boltboard_core::survey::Facts;
 use criterion::{Criterion, criterion_group, criterion_main};
@@ -22,7 +22,9 @@ fn waits(criterion: &mut Criterion) {
     let sources: Vec<Vec<u8>> =
         Listing::of(&tree).files().iter().filter_map(|file| std::fs::read(file.below(&tree)).ok()).collect();
     criterion.bench_function("read the tokens of all sources", |bench| {
-        bench.iter(|| sources.iter().map(|text| Tokens::of(text)).filter(|tokens| tokens.pastes).count());
+        bench.iter(|| {
+            sources.iter().map(|text| Tokens::of(text, &Dialects::default())).filter(|tokens| tokens.pastes).count()
+        });
     });
 }
 

@@ -36,6 +36,8 @@ pub enum FindingKind {
     SectionEmpty,
     /// Something without a summary.
     NoSummary,
+    /// A generator was seen to read what it does not declare.
+    UndeclaredRead,
     /// Something was accepted that is not found.
     AcceptedInVain,
 }
@@ -64,7 +66,7 @@ impl FindingLevel {
 
 impl FindingKind {
     /// All kinds with their names and levels.
-    pub const NAMED: [(&'static str, FindingKind, FindingLevel); 15] = [
+    pub const NAMED: [(&'static str, FindingKind, FindingLevel); 16] = [
         ("no-way", FindingKind::NoWay, FindingLevel::Wrong),
         ("contradiction", FindingKind::Contradiction, FindingLevel::Wrong),
         ("never-on", FindingKind::NeverOn, FindingLevel::Wrong),
@@ -79,6 +81,7 @@ impl FindingKind {
         ("need-unused", FindingKind::NeedUnused, FindingLevel::Doubtful),
         ("section-empty", FindingKind::SectionEmpty, FindingLevel::Untidy),
         ("no-summary", FindingKind::NoSummary, FindingLevel::Untidy),
+        ("undeclared-read", FindingKind::UndeclaredRead, FindingLevel::Untidy),
         ("accepted-in-vain", FindingKind::AcceptedInVain, FindingLevel::Doubtful),
     ];
 

@@ -1,8 +1,9 @@
 //! What can be doubted about definitions, with proofs where it is about what can be, and with what maintainers accepted.
 //!
 //! `logic` asks what can hold on any host; `sources` holds the definitions against the files of the tree; `words` looks at
-//! what people read. Nothing of the tree is run.
+//! what people read; `built` at what the last build saw. Nothing of the tree is run.
 
+mod built;
 mod logic;
 mod mentioned;
 mod sources;
@@ -15,6 +16,7 @@ use crate::board::{AcceptedOf, Board, FindingKind, NeedId, OptionId, PartId, Rul
 use crate::definitions::Listing;
 use crate::logic::Logic;
 use crate::resolve::Proof;
+use crate::store::Journal;
 
 use mentioned::Mentioned;
 
@@ -81,6 +83,8 @@ pub enum Detail {
     NeverCounts,
     /// The value of a default can never be had while it counts.
     NeverHad,
+    /// A file that is read.
+    Reads(RelPath),
     /// Nothing more is to be said.
     Plain,
 }
@@ -94,12 +98,13 @@ pub struct Lint {
     pub accepted: usize,
 }
 
-/// Looks at the definitions, and at the files of the tree when there are sources.
-pub fn lint(board: &Board, logic: &Logic, listing: &Listing) -> Lint {
+/// Looks at the definitions, at the files of the tree when there are sources, and at what was seen in the last build.
+pub fn lint(board: &Board, logic: &Logic, listing: &Listing, built: &Journal) -> Lint {
     let mut findings = logic::findings(board, logic);
     let mentioned = Mentioned::of(board);
     findings.extend(words::findings(board, &mentioned));
     findings.extend(sources::findings(board, &mentioned, listing, &board.tree.source_root));
+    findings.extend(built::findings(board, built));
     let mut used = vec![false; board.accepted.len()];
     let before = findings.len();
     findings.retain(|finding| !accepted(board, finding, &mut used));

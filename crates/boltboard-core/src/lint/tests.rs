@@ -5,7 +5,7 @@ use crate::testing::TestTree;
 /// Findings as `kind@line` of the definitions, or `kind@file:line`.
 fn found(tree: &TestTree) -> Vec<String> {
     let board = tree.board();
-    let lint = lint(&board, &encode(&board), &Listing::of(tree.root()));
+    let lint = lint(&board, &encode(&board), &Listing::of(tree.root()), &Journal::open(tree.root()).expect("none"));
     let shown = |finding: &Finding| match &finding.at {
         Spot::Definition(place) => format!("{}@{}", finding.kind.name(), board.files.excerpt(*place).line - 4),
         Spot::Source(file, line) => format!("{}@{file}:{line}", finding.kind.name()),

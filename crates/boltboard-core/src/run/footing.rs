@@ -62,7 +62,7 @@ impl Executor<'_> {
         let Watching::Some { seed } = self.watching else { return true };
         let mut hasher = FixedState::with_seed(seed).build_hasher();
         hasher.write(step.name.as_bytes());
-        hasher.finish() % ONE_IN == 0
+        hasher.finish().is_multiple_of(ONE_IN)
     }
 
     /// Takes in what a compile was seen to share with its class. Returns what stands for it from now on.

@@ -78,13 +78,12 @@ pub fn verify(input: &BuildInput<'_>, side: &Path, watch: &mut dyn Watch) -> Res
     Ok(Verification { report, files, differences, wrong, dropped })
 }
 
+/// The steps that were wrong first, with what we did not know of, and all whose results are gone.
+type Healed = (Vec<(StepId, Vec<String>)>, Vec<StepId>);
+
 /// Drops what a clean build has disproved, with all that was made from it. Returns the steps that were wrong first, with what the clean
 /// build saw them look at and we did not know of, and all whose results are gone.
-fn heal(
-    input: &BuildInput<'_>,
-    differences: &[Difference],
-    clean: &Journal,
-) -> Result<(Vec<(StepId, Vec<String>)>, Vec<StepId>), BuildFault> {
+fn heal(input: &BuildInput<'_>, differences: &[Difference], clean: &Journal) -> Result<Healed, BuildFault> {
     let plan = input.plan;
     let differ: BTreeSet<StepId> = differences.iter().filter_map(|difference| difference.step).collect();
     if differ.is_empty() {

@@ -72,7 +72,11 @@ pub(super) fn seal(
     }
     // A source and a result for each step, headers, folders.
     places.maker.reserve(judge.plan.steps.len() * 5 / 2);
-    wanted.named.iter().for_each(|folder| places.maker.names(folder.clone()));
+    for folder in &wanted.named {
+        places.maker.names(folder.clone());
+        // Its names are watched already.
+        places.folders.insert(folder.clone());
+    }
     let mut tools: HashSet<PathBuf> = HashSet::new();
     for (_, step) in judge.plan.steps.iter() {
         let note = journal.packed(&step.name).and_then(|record| record.note.as_ref());

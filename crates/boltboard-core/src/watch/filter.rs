@@ -95,8 +95,8 @@ pub(super) fn program(depth: Depth) -> Option<BpfProgram> {
         Depth::Opens => &[][..],
         Depth::Looks => LOOKS,
     };
-    let rules: BTreeMap<i64, Vec<SeccompRule>> =
-        DEEDS.iter().chain(looks).map(|call| Some((i64::from(*call), rules_of(*call)?))).collect::<Option<_>>()?;
+    let rules: BTreeMap<libc::c_long, Vec<SeccompRule>> =
+        DEEDS.iter().chain(looks).map(|call| Some((*call, rules_of(*call)?))).collect::<Option<_>>()?;
     if rules.is_empty() {
         return None;
     }

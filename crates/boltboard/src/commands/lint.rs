@@ -3,6 +3,7 @@
 use boltboard_core::board::FindingLevel;
 use boltboard_core::definitions::{Listing, check_sources};
 use boltboard_core::lint::lint;
+use boltboard_core::store::Journal;
 use clap::{Args, ValueEnum};
 
 use crate::args::Global;
@@ -45,7 +46,9 @@ pub fn run(global: &Global, screen: &Screen, args: &LintArgs) -> Result<Exit, St
     if !problems.is_empty() {
         return Err(Stop::problems(&problems, session.board));
     }
-    let mut found = lint(session.board, session.logic, &listing);
+    let folders = session.work.folders(&session.board.tree.source_root, &session.profile);
+    let built = Journal::open(&folders.build)?;
+    let mut found = lint(session.board, session.logic, &listing, &built);
     found.findings.retain(|finding| finding.kind.level() <= most && only.is_none_or(|kind| kind == finding.kind));
     if global.json {
         screen.json(&json::lint(session.board, &found));

@@ -104,6 +104,10 @@ pub fn said(board: &Board, finding: &Finding) -> String {
         (FindingKind::NeedUnused, ..) => format!("nothing asks for {subject}"),
         (FindingKind::SectionEmpty, ..) => format!("{subject} has no options"),
         (FindingKind::NoSummary, ..) => format!("{subject} has no summary"),
+        (FindingKind::UndeclaredRead, _, Detail::Reads(file)) => {
+            format!("{subject} reads {file}, and does not declare it")
+        }
+        (FindingKind::UndeclaredRead, ..) => format!("{subject} reads what it does not declare"),
         (FindingKind::AcceptedInVain, ..) => format!("{subject} is accepted here, and there is no such finding"),
     }
 }
@@ -115,7 +119,7 @@ fn shown(board: &Board, detail: &Detail) -> Vec<String> {
             let names: Vec<&str> = options.iter().map(|option| board.options[*option].name.as_str()).collect();
             vec![names.join(" → ")]
         }
-        Detail::Shadowed | Detail::NeverCounts | Detail::NeverHad | Detail::Plain => Vec::new(),
+        Detail::Shadowed | Detail::NeverCounts | Detail::NeverHad | Detail::Reads(_) | Detail::Plain => Vec::new(),
     }
 }
 
@@ -135,6 +139,7 @@ pub fn remedy(finding: &Finding) -> &'static str {
         FindingKind::NeedUnused => "let an option or a part ask for it with `needs`, or take it out",
         FindingKind::SectionEmpty => "put options into it with `section`, or take it out",
         FindingKind::NoSummary => "say in one line what it is: summary = \"…\"",
+        FindingKind::UndeclaredRead => "name it in its `reads`; it counts all the same",
         FindingKind::AcceptedInVain => "take it out of `accept`",
     }
 }

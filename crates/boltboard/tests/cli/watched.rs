@@ -26,6 +26,11 @@ fn runs_after(command: &str, files: &[(&str, &str)], change: impl FnOnce(&Scratc
 fn a_generator_runs_again_when_anything_changes_that_it_looked_at() {
     let data = [("d/a.txt", "one\n"), ("d/b.txt", "two\n")];
     runs_after("cat d/a.txt", &data, |tree| tree.write("d/a.txt", "three\n"));
+    let tree = Scratch::with(&data);
+    tree.write("board.toml", &generator("cat d/a.txt d/*.txt"));
+    tree.run("build").code(0);
+    tree.run("lint").code(0).says(&["part g reads d/b.txt, and does not declare it"]);
+    tree.run("build --check-reads").code(1).complains(&["which it does not declare: add it to its `reads`"]);
     runs_after("ls -a d", &data, |tree| tree.write("d/.hidden", ""));
     runs_after("cat d/*.txt", &data, |tree| tree.write("d/gone.txt", "x\n"));
     runs_after("if test -x d/a.txt; then r=yes; else r=no; fi; echo $r", &data, |tree| tree.set_mode("d/a.txt", 0o755));

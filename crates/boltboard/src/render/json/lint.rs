@@ -47,6 +47,7 @@ fn one(board: &Board, finding: &Finding) -> FindingAnswer {
     };
     let requirements = match &finding.detail {
         Detail::Proof(rules, _) => rules.iter().map(|rule| board.print(&board.rules[*rule].must)).collect(),
+        Detail::Reads(file) => vec![file.to_string()],
         Detail::Ring(_) | Detail::Shadowed | Detail::NeverCounts | Detail::NeverHad | Detail::Plain => Vec::new(),
     };
     FindingAnswer {
