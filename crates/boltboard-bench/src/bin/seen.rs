@@ -97,6 +97,9 @@ fn hold(file: &Path, folder: &Path, flags: &[String], tally: &mut Tally) -> Resu
         text.lines().filter_map(|line| line.strip_prefix("#define ").or_else(|| line.strip_prefix("#undef ")));
     let names: std::collections::BTreeSet<&str> =
         looked_at.filter_map(|rest| rest.split([' ', '(']).next()).filter(|name| !name.is_empty()).collect();
+    // What only the compiler defines carries no option.
+    let own = predefined(cxx, flags)?;
+    let names: std::collections::BTreeSet<&str> = names.into_iter().filter(|name| !own.contains(*name)).collect();
     let dialects = dialects(flags, cxx);
     let mut usage = Usage::default();
     for read in parse_dependencies(&std::fs::read(list.path())?).files {
@@ -113,6 +116,16 @@ fn hold(file: &Path, folder: &Path, flags: &[String], tally: &mut Tally) -> Resu
         .missing
         .extend(names.iter().filter(|name| !seen.contains(**name)).map(|name| format!("{name} in {}", file.display())));
     Ok(())
+}
+
+/// The macros that the compiler defines by itself.
+fn predefined(cxx: bool, flags: &[String]) -> Result<std::collections::BTreeSet<String>, Box<dyn Error>> {
+    let standards = flags.iter().filter(|flag| flag.starts_with("-std=") || flag.starts_with("-f"));
+    let (program, language) = if cxx { ("g++", "c++") } else { ("gcc", "c") };
+    let ran = Command::new(program).args(standards).args(["-E", "-dM", "-x", language, "/dev/null"]).output()?;
+    let text = String::from_utf8_lossy(&ran.stdout).into_owned();
+    let names = text.lines().filter_map(|line| line.strip_prefix("#define ")?.split([' ', '(']).next());
+    Ok(names.map(str::to_string).collect())
 }
 
 fn dialects(flags: &[String], cxx: bool) -> Dialects {

@@ -293,7 +293,7 @@ impl Executor<'_> {
             let (mut own, mut of_class) = self.seeing().of_class(sight, &inputs, &begins, &interface);
             if !step.links() {
                 // An archiver reads what it is given, and nothing else that follows from it.
-                let given = |look: &Look| look.file().is_some_and(|at| step.reads.contains(at));
+                let given = |look: &Look| look.place().is_some_and(|at| step.reads.contains(at));
                 of_class.looks.extend(own.looks.iter().filter(|look| !given(look)).cloned());
                 of_class.absent.append(&mut own.absent);
                 own.looks.clear();
