@@ -105,7 +105,9 @@ impl Judge<'_> {
             Look::Footing(class) => self.footing(class),
             _ => None,
         };
-        let Some(known) = known else { return vec![tool] };
+        let Some(known) = known else {
+            return vec![Reason::ToolUnseen(step.tool().map_or(String::new(), |tool| tool.name.clone()))];
+        };
         let now = |look: &Look| self.look_now(look, &Ahead::default()).ok().flatten();
         let looks = known.looks.iter().filter_map(|(look, then)| Some((look.parse::<Look>().ok()?, *then)));
         let changed = looks.filter(|(look, then)| now(look) != Some(*then)).map(|(look, _)| match (now(&look), look) {

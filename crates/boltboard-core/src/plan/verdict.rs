@@ -74,6 +74,8 @@ pub enum Reason {
     Text,
     /// Its tool is another one.
     Tool(String),
+    /// Which programs stand behind its tool was never seen with this search path.
+    ToolUnseen(String),
     /// A result is not there.
     OutputMissing(Location),
     /// A result was changed by someone else.

@@ -42,6 +42,7 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
         }
         Reason::Text => "its text follows other values".into(),
         Reason::Tool(name) => format!("{name}, or a program behind it, has changed"),
+        Reason::ToolUnseen(name) => format!("which programs {name} runs with this PATH was not seen yet"),
         Reason::OutputMissing(file) => format!("{file} is missing"),
         Reason::OutputEdited(file) => format!("{file} was changed by hand"),
         Reason::Unsettled => "an input changed during its last run".into(),

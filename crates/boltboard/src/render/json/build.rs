@@ -55,6 +55,9 @@ enum ReasonAnswer {
     Looks {
         at: String,
     },
+    ToolUnseen {
+        tool: String,
+    },
     Unseen,
     Added {
         file: String,
@@ -105,6 +108,7 @@ fn reason(board: &Board, plan: &Plan, reason: &Reason) -> ReasonAnswer {
         Reason::Command { added, removed } => ReasonAnswer::Command { added: added.clone(), removed: removed.clone() },
         Reason::Text => ReasonAnswer::Text,
         Reason::Tool(tool) => ReasonAnswer::Tool { tool: tool.clone() },
+        Reason::ToolUnseen(tool) => ReasonAnswer::ToolUnseen { tool: tool.clone() },
         Reason::OutputMissing(file) => ReasonAnswer::OutputMissing { file: file.to_string() },
         Reason::OutputEdited(file) => ReasonAnswer::OutputEdited { file: file.to_string() },
         Reason::Unsettled => ReasonAnswer::Unsettled,
