@@ -302,7 +302,13 @@ impl From<LockFault> for Stop {
 }
 
 impl From<BuildFault> for Stop {
-    fn from(BuildFault::File(error): BuildFault) -> Stop {
-        error.into()
+    fn from(fault: BuildFault) -> Stop {
+        match fault {
+            BuildFault::File(error) => error.into(),
+            BuildFault::Ours { .. } => {
+                let help = "please report it with these words; boltboard build goes on from here";
+                Stop::new(Exit::No, Diagnostic::new(fault.to_string()).help(help))
+            }
+        }
     }
 }

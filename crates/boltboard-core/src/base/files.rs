@@ -126,6 +126,14 @@ fn write_aside(
     Ok(())
 }
 
+/// Packs a value for a file.
+///
+/// # Errors
+/// It cannot be packed; what would be written instead must not look whole.
+pub fn packed<T: serde::Serialize + ?Sized>(value: &T, path: &Path) -> Result<Vec<u8>, FileError> {
+    postcard::to_stdvec(value).map_err(|e| FileError::on("pack what belongs into", path)(std::io::Error::other(e)))
+}
+
 /// The largest file that is read as a whole, in bytes. What is larger was not written by us or by hand.
 const MAX_FILE: u64 = 1 << 30;
 

@@ -170,6 +170,14 @@ pub enum BuildFault {
     /// A file of the work folder.
     #[error(transparent)]
     File(#[from] FileError),
+    /// This program is wrong.
+    #[error("boltboard itself is at fault at {step}: {said}")]
+    Ours {
+        /// The step at which it showed.
+        step: String,
+        /// What is known.
+        said: String,
+    },
 }
 
 /// Brings everything up to date.

@@ -52,6 +52,14 @@ enum Told {
     Passed(StepId),
     /// What came of the step, and how long all of it took.
     Ended(StepId, Box<Ended>, Duration),
+    /// The worker came to an end that it must never come to, with what it said.
+    Broke(StepId, String),
+}
+
+/// What a panic said.
+fn panic_text(said: &(dyn std::any::Any + Send)) -> String {
+    let text = said.downcast_ref::<&str>().map(ToString::to_string);
+    text.or_else(|| said.downcast_ref::<String>().cloned()).unwrap_or_else(|| "no more is known".into())
 }
 
 /// A step to run, with an earlier result that may stand.
@@ -106,7 +114,16 @@ impl<'a> Course<'a> {
                         let began = Instant::now();
                         // Who no longer listens needs no telling.
                         let passed = || drop(tell.send(Told::Passed(id)));
-                        let ended = Box::new(executor.run(worker, id, &plan.steps[id], alike, &passed));
+                        let step = &plan.steps[id];
+                        let run = std::panic::AssertUnwindSafe(|| executor.run(worker, id, step, alike, &passed));
+                        let ended = match std::panic::catch_unwind(run) {
+                            Ok(ended) => Box::new(ended),
+                            Err(said) => {
+                                // Without a word everybody would wait for this step for ever.
+                                drop(tell.send(Told::Broke(id, panic_text(&*said))));
+                                return;
+                            }
+                        };
                         if tell.send(Told::Ended(id, ended, began.elapsed())).is_err() {
                             return;
                         }
@@ -151,6 +168,9 @@ impl<'a> Course<'a> {
                     continue;
                 }
                 Ok(Told::Ended(id, ended, wall)) => (id, *ended, wall),
+                Ok(Told::Broke(id, said)) => {
+                    return Err(BuildFault::Ours { step: self.input.plan.steps[id].name.clone(), said });
+                }
                 Err(mpsc::RecvTimeoutError::Timeout) => {
                     self.watch.passes();
                     continue;

@@ -113,7 +113,7 @@ fn build_with(
         stopped,
     };
     let mut seen = Seen::default();
-    let report = build(&input, &mut seen).expect("the work folder can be used");
+    let report = build(&input, &mut seen).unwrap_or_else(|fault| panic!("{fault}"));
     Built { report, seen }
 }
 
@@ -121,6 +121,12 @@ fn built(tree: &TestTree, answer: impl Fn(&Job) -> Outcome + Sync, after_failure
     let planner = Planner::new(tree, "", true);
     let launch = ScriptedLaunch::new(answer);
     build_with(tree, &planner.plan(), &planner, &launch, after_failure, &|| false)
+}
+
+#[test]
+#[should_panic(expected = "boltboard itself is at fault at objects/")]
+fn a_worker_that_breaks_ends_the_build_with_a_word() {
+    built(&tree(), |_| panic!("a wrong turn"), AfterFailure::Stop);
 }
 
 #[test]

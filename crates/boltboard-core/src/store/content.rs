@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use super::record::Note;
-use crate::base::files::{make_folder, move_file, read_regular, read_text, write_quickly, write_quickly_of};
+use crate::base::files::{make_folder, move_file, packed, read_regular, read_text, write_quickly, write_quickly_of};
 use crate::base::{Digest, FileError};
 
 /// How many notes are kept for one command; the oldest go first.
@@ -171,9 +171,9 @@ impl Store {
         notes.retain(|old| !same(old));
         notes.insert(0, note.clone());
         notes.truncate(MAX_NOTES);
-        let content = postcard::to_stdvec(&notes).unwrap_or_default();
-        let check = Digest::of(&content).short();
         let path = self.path("notes", key);
+        let content = packed(&notes, &path)?;
+        let check = Digest::of(&content).short();
         match scrap {
             Some(scrap) if refill(scrap, &[&check, &content]).is_ok() && move_file(scrap, &path).is_ok() => Ok(()),
             _ => write_quickly_of(&path, &[&check, &content]),

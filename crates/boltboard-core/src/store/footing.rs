@@ -4,7 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::content::{Store, remove};
-use crate::base::files::{read_regular, write_quickly_of};
+use crate::base::files::{packed, read_regular, write_quickly_of};
 use crate::base::{Digest, FileError};
 
 /// Where footings lie in the store.
@@ -82,8 +82,7 @@ impl Store {
     /// It cannot be written.
     pub fn keep_footing(&self, class: &Digest, footing: &Footing) -> Result<(), FileError> {
         let path = self.path(SORT, class);
-        let content =
-            postcard::to_stdvec(footing).map_err(|e| FileError::on("write", &path)(std::io::Error::other(e)))?;
+        let content = packed(footing, &path)?;
         write_quickly_of(&path, &[&Digest::of(&content).short(), &content])
     }
 }

@@ -112,13 +112,13 @@ impl RecordsFile {
             file.write_all(MARK)?;
             let (mut index, mut at) = (Index { entries: Vec::new(), counts }, MARK.len() as u64);
             for (part, block) in blocks {
-                let bytes = postcard::to_stdvec(&block).unwrap_or_default();
+                let bytes = postcard::to_stdvec(&block).map_err(std::io::Error::other)?;
                 file.write_all(&bytes)?;
                 let length = u32::try_from(bytes.len()).unwrap_or(0);
                 index.entries.push(Entry { part: part.to_string(), at, length, check: Digest::of(&bytes).short() });
                 at += bytes.len() as u64;
             }
-            let index = postcard::to_stdvec(&index).unwrap_or_default();
+            let index = postcard::to_stdvec(&index).map_err(std::io::Error::other)?;
             file.write_all(&index)?;
             let length = u32::try_from(index.len()).unwrap_or(0).to_le_bytes();
             file.write_all(&[&length[..], &Digest::of(&index).short()].concat())

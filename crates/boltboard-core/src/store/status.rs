@@ -11,7 +11,7 @@ use foldhash::fast::FixedState;
 use rustix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::{read_regular, write_whole_of};
+use crate::base::files::{packed, read_regular, write_whole_of};
 use crate::base::{Digest, FileError};
 
 /// What the kept file begins with.
@@ -77,11 +77,12 @@ impl StatusMemo {
         let settled = seen.iter().filter(|(_, seen)| seen.settled);
         let mut kept: Vec<(&PathKey, &Seen)> = settled.collect();
         kept.sort_unstable_by_key(|(path, _)| *path);
-        let mut content = postcard::to_extend(&kept.len(), Vec::with_capacity(kept.len() * 80)).unwrap_or_default();
-        for (path, seen) in kept {
-            content = postcard::to_extend(&(path, seen.stamp, seen.digest), content).unwrap_or_default();
+        let failed = |e| FileError::on("pack what belongs into", path)(std::io::Error::other(e));
+        let mut content = postcard::to_extend(&kept.len(), Vec::with_capacity(kept.len() * 80)).map_err(failed)?;
+        for (key, seen) in kept {
+            content = postcard::to_extend(&(key, seen.stamp, seen.digest), content).map_err(failed)?;
         }
-        let digest = postcard::to_stdvec(&Digest::of(&content)).unwrap_or_default();
+        let digest = packed(&Digest::of(&content), path)?;
         write_whole_of(path, &[MARK, &digest, &content])
     }
 
