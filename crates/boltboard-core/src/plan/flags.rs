@@ -194,3 +194,67 @@ pub(super) fn spelt(word: &Word, folders: &Folders) -> String {
     };
     word.fragments.iter().map(fragment).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(language: Language, words: &[&str]) -> Flags {
+        let folders = Folders { tree: "/tree".into(), build: "/tree/work/build".into() };
+        let words: Vec<Word> = words.iter().map(|word| Word::text(*word)).collect();
+        Flags::of(language, &[Standard::C99 { extended: true }], &words, &folders)
+    }
+
+    #[test]
+    fn words_that_may_name_files_or_programs_leave_open_what_is_looked_at() {
+        for (case, words, known) in [
+            (
+                "the usual ones",
+                &["-O2", "-g", "-Wall", "-fPIC", "-std=gnu11", "-Iinc", "-DX=1", "-pthread"][..],
+                Known::Wholly,
+            ),
+            (
+                "values in the next word",
+                &["-I", "inc", "-isystem", "/opt", "-include", "a.h", "-D", "X"],
+                Known::Wholly,
+            ),
+            ("what leaves more files", &["--coverage", "-fstack-usage"], Known::Wholly),
+            ("a value that is not there", &["-I"], Known::Partly),
+            ("below another root", &["-I=/usr"], Known::Partly),
+            ("a list of words", &["@more.rsp"], Known::Partly),
+            ("another folder for programs", &["-Bbb/"], Known::Partly),
+            ("words for the preprocessor", &["-Wp,-DX"], Known::Partly),
+            ("words for the assembler", &["-Wa,-I,i"], Known::Partly),
+            ("a plug-in", &["-fplugin=x.so"], Known::Partly),
+            ("a profile", &["-fprofile-use=x"], Known::Partly),
+            ("a long form", &["--include-directory=j"], Known::Partly),
+            ("a standard that we do not know", &["-std=c77"], Known::Partly),
+        ] {
+            assert_eq!(read(Language::C, words).known, known, "{case}");
+        }
+    }
+
+    #[test]
+    fn words_decide_about_dialects_further_files_and_classes() {
+        let plain = Dialects::of(&[Standard::C99 { extended: true }]);
+        assert_eq!(read(Language::C, &["-O2"]).dialects, plain);
+        assert_eq!(read(Language::C, &["-ansi"]).dialects, Dialects::of(&[Standard::C90 { extended: false }]));
+        assert_eq!(read(Language::Cxx, &["-std=c++14"]).dialects, Dialects::of(&[Standard::Cxx14 { extended: false }]));
+        assert_eq!(read(Language::C, &["-trigraphs"]).dialects, plain.clone().with_trigraphs());
+        assert_eq!(read(Language::C, &["-traditional-cpp"]).dialects, plain.clone().everywhere());
+        assert_ne!(read(Language::C, &["@more.rsp"]).dialects, plain, "whatever it says");
+        assert!(read(Language::C, &["-gsplit-dwarf"]).makes_more && !read(Language::C, &["-g"]).makes_more);
+        let class = |words| read(Language::C, words).of_class;
+        assert_eq!(class(&["-O2", "-Wall", "-std=c99", "-DX", "-Iinc"]), Vec::<String>::new());
+        assert_eq!(class(&["-O2", "-Bbb/", "-fPIC"]), ["-Bbb/", "-fPIC"]);
+    }
+
+    #[test]
+    fn headers_that_words_ask_for_are_looked_for_in_their_order() {
+        let flags = read(Language::C, &["-include", "a.h", "-imacros", "b.h", "-iquote", "q"]);
+        let names: Vec<&str> = flags.includes.iter().map(|include| include.name.as_str()).collect();
+        assert_eq!(names, ["a.h", "b.h"]);
+        assert!(flags.includes.iter().all(|include| include.beside && include.asks == Asks::Content));
+        assert_eq!(flags.search.quoted.len(), 1);
+    }
+}

@@ -290,6 +290,20 @@ mod tests {
     }
 
     #[test]
+    fn folders_are_mapped_in_marks_of_lines_alone() {
+        let named = [(b"/t/work/made".to_vec(), &b"made"[..]), (b"/t".to_vec(), &b"."[..])];
+        for (case, line, want) in [
+            ("a mark", "# 1 \"/t/a.h\" 1\n", "# 1 \"./a.h\" 1\n"),
+            ("of a made header", "# 12 \"/t/work/made/b.h\"\n", "# 12 \"made/b.h\"\n"),
+            ("of another folder", "# 1 \"/tree/a.h\"\n", "# 1 \"/tree/a.h\"\n"),
+            ("code", "const char *d = \"/t/a.h\";\n", "const char *d = \"/t/a.h\";\n"),
+            ("a pragma", "# pragma x \"/t/a.h\"\n", "# pragma x \"/t/a.h\"\n"),
+        ] {
+            assert_eq!(String::from_utf8_lossy(&mapped(line.as_bytes(), &named)), want, "{case}");
+        }
+    }
+
+    #[test]
     fn looks_go_on_as_long_as_they_spare_more_than_they_take() {
         let times = |ms: u64| Duration::from_millis(ms);
         for (case, looks, same, cost_ms, compile_ms, want) in [
