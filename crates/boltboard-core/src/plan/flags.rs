@@ -106,6 +106,11 @@ fn is_one_of(list: &[&str], word: &str) -> bool {
     })
 }
 
+/// Tells whether a word makes a compile leave further files beside its object.
+pub fn leaves_more(word: &str) -> bool {
+    is_one_of(&MORE, word)
+}
+
 impl Flags {
     /// Reads the words of a compile.
     /// `own` are the standards that the compiler may go by when nothing is said.

@@ -171,34 +171,32 @@ impl Judge<'_> {
         }
         let mut seen: BTreeSet<&str> = BTreeSet::new();
         let clock = CLOCK_NAMES.get_or_init(|| NameIndex::of(CLOCK));
-        {
-            let mut usage = Usage::default();
-            files.into_iter().for_each(|tokens| usage.add(tokens.clone()));
-            let dialects = step.dialects();
-            let words = match &step.action {
-                Action::Compile { setting, .. } => setting.defining_words(),
-                Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => Vec::new(),
-            };
-            words.iter().for_each(|word| usage.add(Arc::new(Tokens::of(word.as_bytes(), dialects))));
-            let flags = NameIndex::of(defines.keys().map(String::as_str));
-            loop {
-                let before = seen.len();
-                let mut now: BTreeSet<&str> = usage.seen(clock);
-                if reads_header {
-                    now.extend(usage.seen(carried.index()));
+        let mut usage = Usage::default();
+        files.into_iter().for_each(|tokens| usage.add(tokens.clone()));
+        let dialects = step.dialects();
+        let words = match &step.action {
+            Action::Compile { setting, .. } => setting.defining_words(),
+            Action::Run(_) | Action::Write { .. } | Action::Copy | Action::Link { .. } => Vec::new(),
+        };
+        words.iter().for_each(|word| usage.add(Arc::new(Tokens::of(word.as_bytes(), dialects))));
+        let flags = NameIndex::of(defines.keys().map(String::as_str));
+        loop {
+            let before = seen.len();
+            let mut now: BTreeSet<&str> = usage.seen(clock);
+            if reads_header {
+                now.extend(usage.seen(carried.index()));
+            }
+            let of_flags = usage.seen(&flags);
+            now.extend(defines.keys().map(String::as_str).filter(|name| of_flags.contains(name)));
+            for name in now {
+                if seen.insert(name)
+                    && let Some(value) = self.macro_value(step, name, forms).filter(|_| !CLOCK.contains(&name))
+                {
+                    usage.add(Arc::new(Tokens::of(value.as_bytes(), dialects)));
                 }
-                let of_flags = usage.seen(&flags);
-                now.extend(defines.keys().map(String::as_str).filter(|name| of_flags.contains(name)));
-                for name in now {
-                    if seen.insert(name)
-                        && let Some(value) = self.macro_value(step, name, forms).filter(|_| !CLOCK.contains(&name))
-                    {
-                        usage.add(Arc::new(Tokens::of(value.as_bytes(), dialects)));
-                    }
-                }
-                if seen.len() == before {
-                    break;
-                }
+            }
+            if seen.len() == before {
+                break;
             }
         }
         let now = |name: &str| self.macro_now(step, name, forms).and_then(|(now, _)| now);

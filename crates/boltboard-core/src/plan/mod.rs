@@ -21,7 +21,7 @@ mod touched;
 mod verdict;
 
 pub use basis::Basis;
-pub use flags::{Flags, Known};
+pub use flags::{Flags, Known, leaves_more};
 pub use interface::interface_digest;
 pub use judge::{Forms, Judge};
 pub use location::Location;

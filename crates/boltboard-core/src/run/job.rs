@@ -7,7 +7,7 @@ use super::execute::{Executor, Trouble};
 use super::failure::Cause;
 use crate::base::files::make_folder;
 use crate::launch::Job;
-use crate::plan::{Action, Command, Fragment, Location, Step, ToolPlace, Word};
+use crate::plan::{Action, Command, Fragment, Location, Step, ToolPlace, Word, leaves_more};
 use crate::store::Folders;
 use crate::survey::{EPOCH_VARIABLE, Family, Language};
 use crate::watch::Depth;
@@ -215,7 +215,12 @@ pub(super) fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
         let plain = !text.is_empty() && text.chars().all(safe);
         if plain { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
     };
-    let mut arguments = job.arguments.as_slice();
+    let (mut program, mut arguments) = (job.program.display().to_string(), job.arguments.as_slice());
+    if let [_, script, _, compiler, rest @ ..] = arguments
+        && script == WITH_NEUTRAL
+    {
+        (program, arguments) = (compiler.clone(), rest);
+    }
     if let Action::Compile { language, .. } = &step.action
         && *language != Language::Asm
     {
@@ -233,9 +238,14 @@ pub(super) fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
         Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => String::new(),
     };
     let aside = aside.display().to_string();
-    let word = |word: &String| if word.starts_with(&aside) { "/dev/null".into() } else { quoted(word) };
-    // Only we read that list.
-    let words: Vec<String> = arguments.iter().filter(|word| !word.starts_with("-Wa,--MD,")).map(word).collect();
-    let (folder, program) = (job.folder.display().to_string(), job.program.display().to_string());
+    let is_result = |word: &String| word.starts_with(&aside) || word.starts_with(NEUTRAL);
+    let word = |word: &String| if is_result(word) { "/dev/null".into() } else { quoted(word) };
+    // Only we read that list, and further files would be left beside the place that stands for nowhere.
+    let words: Vec<String> = arguments
+        .iter()
+        .filter(|word| !word.starts_with("-Wa,--MD,") && !(step.makes_more() && leaves_more(word)))
+        .map(word)
+        .collect();
+    let folder = job.folder.display().to_string();
     format!("cd {} && {set}{} {}", quoted(&folder), quoted(&program), words.join(" "))
 }

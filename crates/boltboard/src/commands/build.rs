@@ -60,7 +60,7 @@ pub struct BuildArgs {
     /// Afterwards build everything anew on the side, and compare each file byte for byte
     #[arg(long)]
     pub verify: bool,
-    /// The same, while the kernel keeps generators from reading what they do not declare, so that they fail and name it
+    /// The same, and a generator fails that reads what it does not declare; the file is named
     #[arg(long)]
     pub check_reads: bool,
 }

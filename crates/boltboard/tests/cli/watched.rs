@@ -194,6 +194,11 @@ fn everything_that_a_compile_makes_is_a_result() {
     tree.edit("board.toml", "\"-fstack-usage\", ", "");
     tree.run("build --verify").code(0).says(&["Verified:"]);
     assert!(!made("su").exists(), "what it no longer makes is gone");
+    tree.write("s/a.c", "int main(void) { return wrong; }\n");
+    let told = tree.run("build").code(1);
+    let command = told.err.lines().find(|line| line.trim_start().starts_with("command:")).expect("the command");
+    assert!(command.contains("-o /dev/null") && !command.contains("/proc/"), "{command}");
+    assert!(!command.contains("coverage"), "nothing is left beside /dev/null: {command}");
 }
 
 #[test]
