@@ -243,7 +243,7 @@ pub(super) fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
     // Only we read that list, and further files would be left beside the place that stands for nowhere.
     let words: Vec<String> = arguments
         .iter()
-        .filter(|word| !word.starts_with("-Wa,--MD,") && !(step.makes_more() && leaves_more(word)))
+        .filter(|word| !(word.starts_with("-Wa,--MD,") || step.makes_more() && leaves_more(word)))
         .map(word)
         .collect();
     let folder = job.folder.display().to_string();
