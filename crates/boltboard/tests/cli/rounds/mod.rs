@@ -4,6 +4,7 @@
 //! `BOLTBOARD_ROUNDS=10000 BOLTBOARD_SEED=7 cargo test --release -p boltboard --test cli rounds` makes a long run. A failure
 //! prints its seed and the fewest acts that still bring it about.
 
+mod nasty;
 mod worlds;
 
 use std::path::PathBuf;
@@ -39,6 +40,9 @@ enum Act {
     SpoilInPlace(u8),
     SpoilState(u8, u8),
     Compiler(u8),
+    Spec(u8),
+    Mode(u8),
+    Lead(u8),
     Kill(u8),
     FullDisk(u8),
 }
@@ -159,7 +163,22 @@ fn happen(world: &World, act: Act) {
                 std::io::Write::write_all(&mut file, &bytes).expect("written");
             }
         }
+        // A compiler that takes further flags from a file says another thing when that file does.
+        Act::Compiler(version) | Act::Spec(version) if host.at("more").exists() => {
+            host.write("more", &format!("-DMORE={} -O{}\n", version % 2, version / 2 % 3));
+        }
         Act::Compiler(version) if host.at("cc").exists() => compiler(host, version % 3),
+        Act::Mode(how) if tree.at("tools/maybe").exists() => {
+            let mode = if how.is_multiple_of(2) { 0o755 } else { 0o644 };
+            let permissions = std::os::unix::fs::PermissionsExt::from_mode(mode);
+            std::fs::set_permissions(tree.at("tools/maybe"), permissions).expect("mode set");
+        }
+        Act::Lead(which) if tree.at("tools/lead").is_symlink() => {
+            std::fs::remove_file(tree.at("tools/lead")).expect("removed");
+            let target = if which.is_multiple_of(2) { "one" } else { "two" };
+            std::os::unix::fs::symlink(target, tree.at("tools/lead")).expect("a link");
+        }
+        Act::Spec(_) | Act::Mode(_) | Act::Lead(_) => {}
         Act::Compiler(_) => {}
         Act::FullDisk(blocks) => {
             let command = tree.command("build");
@@ -194,7 +213,7 @@ fn happen(world: &World, act: Act) {
 
 fn act(chance: &mut fastrand::Rng) -> Act {
     let (a, b) = (chance.u8(..), chance.u8(..));
-    match chance.u8(0..28) {
+    match chance.u8(0..34) {
         0..3 => Act::Edit(a, b),
         3 => Act::EditAndBack(a),
         4 => Act::EditWithOldTime(a, b),
@@ -213,6 +232,11 @@ fn act(chance: &mut fastrand::Rng) -> Act {
         20 => Act::FullDisk(a),
         21..24 => Act::EditWhileBuilding(a, b, chance.u8(..)),
         24 => Act::Rename(a, b),
+        25 => Act::Spec(a),
+        26 => Act::Mode(a),
+        27 => Act::Lead(a),
+        28..30 => Act::Option(a, b),
+        30 => Act::HeaderFirst(a, b),
         _ => Act::Kill(a),
     }
 }
@@ -282,6 +306,11 @@ fn whatever_happens_a_build_equals_a_clean_one() {
 #[test]
 fn whatever_happens_to_trees_made_at_random_a_build_equals_a_clean_one() {
     many(80, Kind::Random);
+}
+
+#[test]
+fn whatever_happens_to_trees_that_are_easily_misread_a_build_equals_a_clean_one() {
+    many(80, Kind::Nasty);
 }
 
 #[test]

@@ -26,6 +26,7 @@ pub struct World {
 pub enum Kind {
     Small,
     Random(u64),
+    Nasty(u64),
     Skerry,
 }
 
@@ -35,6 +36,7 @@ impl Kind {
         let world = match self {
             Kind::Small => small(),
             Kind::Random(seed) => random(seed),
+            Kind::Nasty(seed) => super::nasty::nasty(seed),
             Kind::Skerry => skerry(),
         };
         world.tree.run("build").code(0);
@@ -88,7 +90,8 @@ pub fn compiler(host: &Scratch, version: u8) {
     host.script("cc", &format!("# version {version}\nexec cc \"$@\""));
 }
 
-fn owned(names: &[&str]) -> Vec<String> {
+/// Texts as lists of worlds hold them.
+pub fn owned(names: &[&str]) -> Vec<String> {
     names.iter().map(ToString::to_string).collect()
 }
 
