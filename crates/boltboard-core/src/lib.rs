@@ -2,9 +2,9 @@
 //!
 //! Data flows one way, and each arrow is a folder with a small public face:
 //!
-//! [`definitions`] → [`board`] → [`profile`] + [`survey`] → [`resolve`] (told by [`reason`]) → [`plan`] → [`run`] →
-//! [`install`]. [`store`] keeps results, [`compare`] puts two of anything side by side, [`launch`] is the only door to
-//! other processes.
+//! [`definitions`] → [`board`] → [`profile`] + [`survey`] → [`resolve`] (told by [`reason`]) → [`plan`] (made of [`step`]s) →
+//! [`judge`] → [`run`] → [`install`]. [`store`] and [`journal`] keep results, [`compare`] puts two of anything side by side, [`launch`]
+//! is the only door to other processes.
 //!
 //! ```
 //! use boltboard_core::{definitions::read_tree, logic::encode, profile::Choices, resolve::resolve, survey::Facts};
@@ -41,7 +41,9 @@ pub mod definitions;
 pub mod search;
 pub mod profile;
 pub mod reading;
+pub mod work;
 pub mod store;
+pub mod journal;
 pub mod watch;
 pub mod launch;
 pub mod survey;
@@ -50,7 +52,9 @@ pub mod load;
 pub mod resolve;
 pub mod reason;
 pub mod remedy;
+pub mod step;
 pub mod plan;
+pub mod judge;
 pub mod lint;
 pub mod compare;
 pub mod run;

@@ -10,10 +10,11 @@ use crate::logic::encode;
 use crate::plan::{MacroTable, Plan, PlanInput, PlanProblem, lower, macro_table};
 use crate::profile::{Choices, Layer, ProfileSource};
 use crate::resolve::{Resolution, resolve};
-use crate::store::Folders;
+use crate::step::{Step, StepId};
 use crate::survey::{
     Compiler, CompilerFault, Fact, FactSource, FactState, Facts, Family, Found, LibrarySearch, Missing, Tools,
 };
+use crate::work::Folders;
 
 /// The root table that every test tree begins with.
 const HEAD: &str = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n";
@@ -151,4 +152,71 @@ pub fn choices(board: &Board, text: &str) -> Choices {
     choices.layers.add(Layer { name: "p".into(), source: ProfileSource::Own });
     let words: Vec<String> = text.split_whitespace().map(str::to_string).collect();
     choices.with_tried(board, &words).expect("choices")
+}
+
+/// The definitions of a tree with a part of each sort.
+pub const TREE: &str = r#"
+[toolchain]
+flags = ["-O1"]
+[header.h]
+path = "t/options.h"
+prefix = "T_"
+[option.fog]
+kind = "switch"
+[option.depth]
+kind = "number"
+range = [1, 9]
+default = 3
+[option.speed]
+kind = "words"
+default = ["-ffast", "-funroll"]
+macro = []
+[option.m]
+kind = "module"
+[part.low]
+kind = "static-library"
+sources = ["low.c"]
+public-include = ["include"]
+[part.prog]
+kind = "program"
+sources = ["main.c", { when = "fog", add = ["fog.c"], flags = ["-O3"] }]
+uses = ["low", "table"]
+flags = ["${speed}"]
+defines = ["LEVEL=${depth}"]
+libraries = ["m"]
+[part.table]
+kind = "generated"
+[part.table.module-table]
+program = "prog"
+to = "table.c"
+head = "/* head */"
+declare = "int {symbol};"
+entry = "{module}"
+[part.mod]
+kind = "module"
+option = "m"
+program = "prog"
+symbol = "mod_s"
+sources = ["mod.c"]
+"#;
+
+/// That tree.
+pub fn tree() -> TestTree {
+    let main = "#include <t/options.h>\n#include \"own.h\"\n#ifdef T_FOG\n#endif\nint main(void) { return LEVEL; }\n";
+    TestTree::new(
+        TREE,
+        &[
+            ("main.c", main),
+            ("own.h", "int own;\n"),
+            ("fog.c", "int f;\n"),
+            ("low.c", "int l;\n"),
+            ("mod.c", "int m;\n"),
+            ("include/low.h", ""),
+        ],
+    )
+}
+
+/// A step by its name.
+pub fn step<'a>(plan: &'a Plan, name: &str) -> (StepId, &'a Step) {
+    plan.steps.iter().find(|(_, step)| step.name == name).expect("the step")
 }

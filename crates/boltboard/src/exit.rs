@@ -7,8 +7,8 @@ use boltboard_core::plan::{PlanFault, PlanProblem};
 use boltboard_core::profile::{ProfileFault, ProfileProblem};
 use boltboard_core::run::BuildFault;
 use boltboard_core::search::FilterFault;
-use boltboard_core::store::{LockFault, WorkFault};
 use boltboard_core::survey::RecordFault;
+use boltboard_core::work::{LockFault, WorkFault};
 
 /// The exit codes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -242,7 +242,7 @@ impl From<FilterFault> for Stop {
 impl From<FileError> for Stop {
     fn from(error: FileError) -> Stop {
         let diagnostic = Diagnostic::new(format!("{error}: {}", error.source));
-        if error.action == boltboard_core::store::PROFILE_IN_USE {
+        if error.action == boltboard_core::work::PROFILE_IN_USE {
             let help = "name one: boltboard --profile NAME profile use NAME";
             return Stop::new(Exit::Wrong, diagnostic.help(help));
         }

@@ -7,15 +7,23 @@ use std::time::SystemTime;
 use boltboard_core::base::Epoch;
 use boltboard_core::board::{Board, Interp, Kind, Piece};
 use boltboard_core::definitions::{Listing, check_sources, find_root};
+use boltboard_core::judge::{Judge, Preview, Touched, Touching, preview};
 use boltboard_core::launch::RealLaunch;
 use boltboard_core::load::{KeptPlace, LazySearch, Loaded, load};
 use boltboard_core::logic::Logic;
-use boltboard_core::plan::{Judge, Plan, PlanInput, Preview, Touched, Touching, Wanted, lower, lower_some, preview};
+
+use boltboard_core::plan::{Plan, PlanInput, Wanted, lower, lower_some};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use boltboard_core::reading::TokenMemo;
 use boltboard_core::reason::Explainer;
 use boltboard_core::resolve::{Clash, Resolution, resolve};
-use boltboard_core::store::{Folders, Journal, Stamp, StatusMemo, Store, Sweep, WorkFolder};
+use boltboard_core::work::{Folders, Stamp, StatusMemo, WorkFolder};
+
+use boltboard_core::journal::Journal;
+
+use boltboard_core::store::Store;
+
+use boltboard_core::judge::Sweep;
 use boltboard_core::survey::{CompilerSearch, EPOCH_VARIABLE, Facts, Language, ProbeMemo, Tools, identify};
 
 use crate::args::Global;

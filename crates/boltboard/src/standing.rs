@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 use boltboard_core::base::Digest;
 use boltboard_core::board::{Generator, PartKind};
 use boltboard_core::definitions::Listing;
-use boltboard_core::plan::{Basis, Touched};
+use boltboard_core::judge::{Basis, Concern, SealFile, SealWanted, Standing, Touched};
 use boltboard_core::profile::ProfileName;
-use boltboard_core::run::SealWanted;
-use boltboard_core::store::{Concern, SealFile, Standing, WorkFolder};
+
 use boltboard_core::survey::EPOCH_VARIABLE;
+use boltboard_core::work::WorkFolder;
 
 use crate::args::Global;
 use crate::exit::Stop;

@@ -1,7 +1,11 @@
 //! Two profiles side by side: values, parts and steps that differ, as data.
 
 use crate::board::{Board, OptionId, PartId};
-use crate::plan::{Judge, Location, Plan, StepId};
+use crate::judge::Judge;
+
+use crate::step::{Location, StepId};
+
+use crate::plan::Plan;
 use crate::resolve::{Resolution, Resolved};
 
 #[cfg(test)]
@@ -141,7 +145,7 @@ fn same(left: &Side<'_>, left_id: StepId, right: &Side<'_>, right_id: StepId) ->
     let record = |side: &Side<'_>| side.judge.journal.get(&ls.name).and_then(|r| r.note);
     let (ln, rn) = (record(left), record(right));
     let (lk, rk) = (left.judge.base_key(ls), right.judge.base_key(rs));
-    let current = |side: &Side<'_>, step| side.judge.judge(step, &crate::plan::Ahead::default()).reasons.is_empty();
+    let current = |side: &Side<'_>, step| side.judge.judge(step, &crate::judge::Ahead::default()).reasons.is_empty();
     if let (Some(l), Some(r)) = (&ln, &rn)
         && current(left, ls)
         && current(right, rs)

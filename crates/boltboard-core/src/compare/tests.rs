@@ -1,6 +1,10 @@
 use super::*;
+use crate::journal::Journal;
 use crate::reading::TokenMemo;
-use crate::store::{Journal, StatusMemo, Store};
+
+use crate::work::StatusMemo;
+
+use crate::store::Store;
 use crate::testing::{Planner, TestTree};
 
 const TREE: &str = r#"

@@ -7,7 +7,9 @@ use std::path::{Path, PathBuf};
 
 use crate::base::{Digest, FileError};
 use crate::board::{Board, InstallRole, PartId};
-use crate::plan::{Location, Plan, PlanInput};
+use crate::step::Location;
+
+use crate::plan::{Plan, PlanInput};
 
 pub use apply::{InstallReport, Record, Removal, install, uninstall};
 pub use manifest::{Installed, Manifest};

@@ -2,8 +2,8 @@
 
 use super::{Detail, Finding, Spot, Subject};
 use crate::board::{Board, FindingKind, Generator, PartKind, Piece};
-use crate::plan::{Location, Look};
-use crate::store::Journal;
+use crate::journal::Journal;
+use crate::step::{Location, Look};
 
 /// Findings about what steps of a build were seen to do, in no order.
 pub(super) fn findings(board: &Board, built: &Journal) -> Vec<Finding> {

@@ -14,9 +14,9 @@ use std::path::Path;
 use crate::base::{Place, RelPath};
 use crate::board::{AcceptedOf, Board, FindingKind, NeedId, OptionId, PartId, RuleId, SectionId};
 use crate::definitions::Listing;
+use crate::journal::Journal;
 use crate::logic::Logic;
 use crate::resolve::Proof;
-use crate::store::Journal;
 
 use mentioned::Mentioned;
 

@@ -14,7 +14,7 @@ use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, PartId, Sec
 use crate::definitions::{Listing, boards_named};
 use crate::logic::Logic;
 use crate::search::SearchIndex;
-use crate::store::Stamp;
+use crate::work::Stamp;
 
 /// What the file begins with.
 const MARK: &[u8] = b"boltboard board 1\n";

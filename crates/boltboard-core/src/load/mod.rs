@@ -15,7 +15,7 @@ use crate::board::Board;
 use crate::definitions::{Reading, read_tree};
 use crate::logic::{Logic, encode};
 use crate::search::SearchIndex;
-use crate::store::WorkFolder;
+use crate::work::WorkFolder;
 
 #[cfg(test)]
 mod tests;

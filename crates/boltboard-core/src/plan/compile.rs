@@ -3,12 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use super::flags::Flags;
-use super::location::Location;
 use super::lower::{Lower, PlanFault, source_path};
-use super::step::{Action, Fragment, Setting, StepId, Tool, ToolPlace, Word};
 use crate::base::{Digest, RelPath, is_c_name};
 use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};
+use crate::step::{Compile, Flags, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
 impl Lower<'_> {
@@ -63,8 +61,8 @@ impl Lower<'_> {
                 }
             };
             let object = object_of(part, &source);
-            let action = Action::Compile { language, setting };
-            let step = self.add(Some(id), part.place, action, vec![source], vec![object.clone()], brought_by);
+            let kind = Kind::Compile(Compile { language, setting });
+            let step = self.add(Some(id), part.place, kind, vec![source], vec![object.clone()], brought_by);
             if let Some(step) = step {
                 self.plan.steps[step].after = Arc::clone(&after);
             }

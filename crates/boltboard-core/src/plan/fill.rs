@@ -1,10 +1,9 @@
 //! From texts with `${…}` to words of commands.
 
-use super::location::Location;
 use super::lower::PlanInput;
-use super::step::{Fragment, Word};
 use crate::base::RelPath;
 use crate::board::{Folder, Generator, Interp, Kind, PartDef, PartId, PartKind, Piece, Value, When};
+use crate::step::{Fragment, Location, Word};
 
 impl PlanInput<'_> {
     /// Returns the items whose condition holds.

@@ -3,11 +3,10 @@
 use std::sync::Arc;
 
 use super::fill::main_output;
-use super::location::Location;
 use super::lower::{Lower, PlanInput, source_path};
-use super::step::{Action, Command, Finds, StepId, Tool, ToolPlace, Word};
 use crate::base::RelPath;
 use crate::board::{Generator, PartDef, PartId, PartKind, Variable};
+use crate::step::{Archive, Fragment, Generate, Kind, Link, Location, Symlink, Tool, ToolPlace, Word, Write};
 use crate::survey::{EPOCH_VARIABLE, Fact, Language};
 
 /// The variable that says where programs are looked for.
@@ -50,39 +49,18 @@ impl Lower<'_> {
         reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
         reads.extend(words.iter().filter_map(Word::made_file).filter(|file| self.made_by.contains_key(file)));
         let tool = self.compiler_for(if inputs.cxx { Language::Cxx } else { Language::C }, &words);
-        let linked = self.run_step(id, part, tool, words, reads, vec![output.clone()], Finds::Libraries);
-        if let Some(linked) = linked {
-            self.plan.steps[linked].interfaces = interfaces;
-        }
+        let kind = Kind::Link(Box::new(Link::new(tool, words, interfaces)));
+        let linked = self.add(Some(id), part.place, kind, reads, vec![output.clone()], None);
         let outputs = linked_files(part);
         if let Some(name) = outputs.get(1) {
             let target = source_path(&output).name().to_string();
-            let named = self.add(Some(id), part.place, Action::Link { target }, vec![], vec![name.clone()], None);
+            let kind = Kind::Symlink(Symlink { target });
+            let named = self.add(Some(id), part.place, kind, vec![], vec![name.clone()], None);
             if let (Some(named), Some(linked)) = (named, linked) {
                 self.plan.steps[named].after = [linked].into();
             }
         }
         outputs
-    }
-
-    #[allow(clippy::too_many_arguments, reason = "the fields of a step, each of another sort")]
-    fn run_step(
-        &mut self,
-        id: PartId,
-        part: &PartDef,
-        tool: Tool,
-        words: Vec<Word>,
-        reads: Vec<Location>,
-        writes: Vec<Location>,
-        finds: Finds,
-    ) -> Option<StepId> {
-        let folder = Location::Tree(RelPath::root());
-        let environment = vec![];
-        let sort = if finds == Finds::Libraries { "link" } else { "archive" };
-        let class = Some(tool.class(sort, &words));
-        let command = Command { tool, words, folder, environment, success: vec![0], finds, class };
-        let action = Action::Run(Box::new(command));
-        self.add(Some(id), part.place, action, reads, writes, None)
     }
 
     fn archive(&mut self, id: PartId, part: &PartDef, output: Location) -> Vec<Location> {
@@ -96,7 +74,8 @@ impl Lower<'_> {
         // `q` keeps members of equal names from different folders apart; `D` leaves out times and owners.
         let mut words = vec![Word::text("qcDs"), Word::result(0)];
         words.extend(objects.iter().cloned().map(Word::place));
-        self.run_step(id, part, tool, words, objects, vec![output.clone()], Finds::Nothing);
+        let kind = Kind::Archive(Box::new(Archive::new(tool, words)));
+        self.add(Some(id), part.place, kind, objects, vec![output.clone()], None);
         vec![output]
     }
 
@@ -258,11 +237,8 @@ impl Lower<'_> {
                 }
                 let folder = Location::Tree(work_folder.clone());
                 let success = success.clone();
-                let finds = Finds::Nothing;
-                let command = Command { tool, words, folder, environment: variables, success, finds, class: None };
-                let action = Action::Run(Box::new(command));
-                let step =
-                    self.add(Some(id), part.place, action, reads, writes.clone(), part.when.clone().map(Arc::new));
+                let kind = Kind::Generate(Box::new(Generate { tool, words, folder, environment: variables, success }));
+                let step = self.add(Some(id), part.place, kind, reads, writes.clone(), part.when.clone().map(Arc::new));
                 if let Some(step) = step {
                     // It may read option headers, and they cost nothing to wait for.
                     self.plan.steps[step].after = self.header_steps.clone().into();
@@ -274,7 +250,7 @@ impl Lower<'_> {
 
     fn write(&mut self, id: PartId, part: &PartDef, content: String, to: &RelPath) -> Vec<Location> {
         let file = Location::Made(to.clone());
-        self.add(Some(id), part.place, Action::Write { content }, vec![], vec![file.clone()], None);
+        self.add(Some(id), part.place, Kind::Write(Write { content }), vec![], vec![file.clone()], None);
         vec![file]
     }
 
@@ -310,8 +286,8 @@ impl PlanInput<'_> {
 /// Files (not folders) that a word names.
 fn files_of(word: &Word) -> impl Iterator<Item = Location> {
     word.fragments.iter().filter_map(|fragment| match fragment {
-        super::step::Fragment::At(at) if !source_path(at).as_str().is_empty() => Some(at.clone()),
-        super::step::Fragment::At(_) | super::step::Fragment::Text(_) | super::step::Fragment::Result(_) => None,
+        Fragment::At(at) if !source_path(at).as_str().is_empty() => Some(at.clone()),
+        Fragment::At(_) | Fragment::Text(_) | Fragment::Result(_) => None,
     })
 }
 

@@ -6,15 +6,15 @@ use std::sync::{Arc, OnceLock};
 use foldhash::fast::FixedState;
 
 use super::link::linked_files;
-use super::location::Location;
 use super::macros::{HeaderText, MacroTable, macro_table};
-use super::step::{Action, Plan, Step, StepId};
+use super::steps::Plan;
 use crate::base::{Arena, Place, RelPath};
 use crate::board::{Board, Condition, Generator, Importance, Linkage, NeedId, PartDef, PartId, PartKind, Piece, Value};
 use crate::definitions::Listing;
 use crate::resolve::Resolution;
-use crate::store::Folders;
+use crate::step::{Copy, Kind, Location, Step, StepId, Write};
 use crate::survey::{FactState, Facts, Tools};
+use crate::work::Folders;
 
 /// Everything a plan is made of.
 #[derive(Clone, Copy)]
@@ -162,7 +162,7 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
         let content = text.filled(|name| macros.value(name));
         let location = text.at.clone();
         lower.plan.headers.push(text);
-        let step = lower.add(None, header.place, Action::Write { content }, vec![], vec![location], None);
+        let step = lower.add(None, header.place, Kind::Write(Write { content }), vec![], vec![location], None);
         lower.header_steps.extend(step);
     }
     let all: Vec<PartId> = match wanted {
@@ -266,7 +266,7 @@ impl Lower<'_> {
         &mut self,
         part: Option<PartId>,
         place: Place,
-        action: Action,
+        kind: Kind,
         reads: Vec<Location>,
         writes: Vec<Location>,
         brought_by: Option<Arc<Condition>>,
@@ -283,17 +283,7 @@ impl Lower<'_> {
             }
         }
         let name = writes.first().map_or(String::new(), Location::to_string);
-        let interfaces = vec![];
-        let step = self.plan.steps.add(Step {
-            name,
-            part,
-            action,
-            reads,
-            interfaces,
-            writes,
-            after: Arc::default(),
-            brought_by,
-        });
+        let step = self.plan.steps.add(Step { name, part, kind, reads, writes, after: Arc::default(), brought_by });
         self.made_by.extend(self.plan.steps[step].writes.iter().map(|file| (file.clone(), step)));
         if let Some(part) = part {
             self.finished.entry(part).or_default().push(step);
@@ -407,7 +397,7 @@ impl Lower<'_> {
         let mut outputs = Vec::new();
         for (source, (_, brought_by)) in self.sources(part) {
             let output = copied(part, &source);
-            self.add(Some(id), part.place, Action::Copy, vec![source], vec![output.clone()], brought_by);
+            self.add(Some(id), part.place, Kind::Copy(Copy), vec![source], vec![output.clone()], brought_by);
             outputs.push(output);
         }
         outputs

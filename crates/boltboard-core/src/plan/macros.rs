@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 use std::sync::OnceLock;
 
-use super::location::Location;
 use crate::board::{Board, HeaderDef, HeaderId, Linkage, MacroDef, MacroForm, OptionId, Value};
 use crate::reading::NameIndex;
 use crate::resolve::{Effect, Resolution};
+use crate::step::Location;
 use crate::survey::Facts;
 
 /// The macros of all option headers, by name.
@@ -30,7 +30,7 @@ pub struct MacroEntry {
 
 impl MacroTable {
     /// Makes a table from entries at hand.
-    pub(super) fn of(entries: BTreeMap<String, MacroEntry>) -> MacroTable {
+    pub fn of(entries: BTreeMap<String, MacroEntry>) -> MacroTable {
         MacroTable { entries, index: OnceLock::new() }
     }
 
@@ -113,7 +113,8 @@ pub struct HeaderText {
 }
 
 impl HeaderText {
-    pub(super) fn of(board: &Board, id: HeaderId, header: &HeaderDef, table: &MacroTable) -> HeaderText {
+    /// Lays out the text of a header.
+    pub fn of(board: &Board, id: HeaderId, header: &HeaderDef, table: &MacroTable) -> HeaderText {
         let head = format!(
             "/* The options of {} {}. Written by boltboard; change options, not this file. */\n#ifndef {guard}\n#define {guard}\n\n",
             board.tree.name,

@@ -41,7 +41,7 @@ pub struct Resolved {
 /// Where a value comes from.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Origin {
-    /// A person chose it; see [`Choices::get`].
+    /// A person chose it; see [`Choices::get`](crate::profile::Choices::get).
     Chosen,
     /// Something that is on wants it; the rule says what.
     PulledIn(RuleId),

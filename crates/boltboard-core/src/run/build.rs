@@ -8,16 +8,24 @@ use std::time::Duration;
 use super::course::Course;
 use super::execute::Executor;
 use super::failure::Failure;
-use super::footing::Watching;
 use super::jobs::Jobs;
 use super::same_text::Experience;
-use super::searched::Absences;
-use super::watched::{SealWanted, Since, seal};
+use super::stands::{Absences, Watching};
 use crate::base::FileError;
+use crate::judge::{Judge, Reason, SealWanted, Since, seal_build};
 use crate::launch::Launch;
-use crate::plan::{Judge, Location, Plan, Reason, Step, StepId};
+
+use crate::step::{Location, Step, StepId};
+
+use crate::journal::Journal;
+use crate::plan::Plan;
 use crate::reading::TokenMemo;
-use crate::store::{Journal, StatusMemo, Store, break_seal};
+
+use crate::work::StatusMemo;
+
+use crate::store::Store;
+
+use crate::judge::break_seal;
 use crate::survey::Tools;
 
 /// Everything a build needs.
@@ -224,7 +232,7 @@ pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildRepor
             journal.settle()?;
         }
         if let Some(wanted) = &input.seal {
-            seal(&judge, &journal, wanted, input.since)?;
+            seal_build(&judge, &journal, wanted, input.since)?;
         }
     } else if let Some(since) = input.since {
         since.sweep.leave_open(since.parts, plan.rest + journal.all().count())?;

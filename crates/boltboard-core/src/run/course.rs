@@ -9,9 +9,13 @@ use super::execute::{Ended, Executor};
 use super::graph::Graph;
 use super::jobs::Memory;
 use crate::base::files::make_room;
+use crate::judge::{Ahead, Alike, Judge, Judged, QuickJudge, Reason, Verdict};
 use crate::launch::Used;
-use crate::plan::{Ahead, Alike, Judge, Judged, Location, QuickJudge, Reason, Step, StepId, Verdict};
-use crate::store::{Journal, Note, StepRecord};
+
+use crate::journal::{Journal, StepRecord};
+use crate::step::{Location, Step, StepId};
+
+use crate::store::Note;
 
 /// How often those who watch are told that time passes.
 const TICK: Duration = Duration::from_millis(250);
@@ -344,7 +348,7 @@ impl<'a> Course<'a> {
             part: step.part.map_or(String::new(), |part| self.input.plan.part_name(part).to_string()),
             base_key: self.judge.base_key(step),
             command: step.command(),
-            tool: self.judge.tool_identity(step),
+            tool: step.tool_identity(),
             note,
         })?;
         step.writes.iter().for_each(|write| self.quick.forget(write));

@@ -4,23 +4,22 @@ use std::collections::HashSet;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
-use std::time::SystemTime;
 
 use super::build::Reads;
 use super::failure::{Cause, Failure, first_error};
-use super::footing::Watching;
-use super::job::{Ends, Lists, Run, aside_of, repeatable};
-use super::observe::{Account, Stands};
 use super::same_text::Experience;
-use super::searched::Absences;
-use super::traced::traced;
-use crate::base::files::{make_folder, make_room, move_file, read_regular, write_quickly, write_whole};
+use super::stands::{self, Absences, Account, Known, Watching};
+use crate::base::files::{make_folder, make_room, move_file, write_whole};
 use crate::base::{Digest, FileError};
-use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
-use crate::plan::{Action, Alike, Judge, Location, Step, StepId};
-use crate::store::{Note, Output, Store, time_of_files};
-use crate::survey::{Language, Tools};
+use crate::launch::{Exit, Job, Launch, LaunchError, Used};
+use crate::step::{AbsentTool, Ends, Location, Made, Makes, Process, Setup, Step, StepId, repeatable};
+
+use crate::judge::{Alike, Judge};
+use crate::store::{Note, Output, Store};
+
+use crate::survey::Tools;
 use crate::watch::Depth;
+use crate::work::time_of_files;
 
 /// What is needed to run steps; shared by all workers.
 pub(super) struct Executor<'a> {
@@ -69,22 +68,19 @@ impl Executor<'_> {
     pub fn run(&self, worker: usize, id: StepId, step: &Step, alike: Option<Alike>, passed: &dyn Fn()) -> Ended {
         // A command may write where it ran into what it makes, so that must not depend on who ran it; making folders anew for each of the
         // many compiles costs too much.
-        let name = match &step.action {
-            Action::Run(_) => Digest::of(step.name.as_bytes()).to_string()[..8].to_string(),
-            Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => worker.to_string(),
+        let name = match step.compile() {
+            Some(_) => worker.to_string(),
+            None => Digest::of(step.name.as_bytes()).to_string()[..8].to_string(),
         };
         let aside = self.judge.plan.folders.aside().join(name);
-        let result = match &step.action {
-            Action::Write { content } => self.write(step, content),
-            Action::Copy => self.copy(step),
-            Action::Link { target } => self.name(step, target),
-            Action::Compile { .. } => self.compile(step, &aside, alike, passed),
-            Action::Run(_) => self.process(step, &aside, None, passed),
+        let result = match (step.makes(), step.compile()) {
+            (Some(makes), _) => self.make(step, makes),
+            (None, Some(compile)) => self.compile(step, compile, &aside, alike, passed),
+            (None, None) => self.process(step, &aside, None, passed),
         };
         // A compile leaves nothing but the list of what it read; making folders anew for each costs too much.
-        let tidy = matches!(step.action, Action::Compile { .. })
-            && !step.makes_more()
-            && matches!(result, Ok(Ended::Done { .. }));
+        let leaves_nothing = step.compile().is_some() && !step.makes_more();
+        let tidy = leaves_nothing && matches!(result, Ok(Ended::Done { .. }));
         if step.has_process() && !tidy {
             let _ = std::fs::remove_dir_all(&aside);
         }
@@ -110,48 +106,55 @@ impl Executor<'_> {
         }
     }
 
-    fn write(&self, step: &Step, content: &str) -> Result<Ended, Trouble> {
-        let path = step.writes[0].path(&self.judge.plan.folders);
-        let digest = Digest::of(content.as_bytes());
+    /// Makes the file of a step that needs no process.
+    fn make(&self, step: &Step, makes: &dyn Makes) -> Result<Ended, Trouble> {
+        let folders = &self.judge.plan.folders;
+        let path = step.writes[0].path(folders);
         self.make_room(&path)?;
-        write_quickly(&path, content.as_bytes())?;
-        if !self.judge.plan.is_header(&step.writes[0]) {
+        let Made { digest, mode } = makes.make(step, folders)?;
+        if step.text().is_some() && !self.judge.plan.is_header(&step.writes[0]) {
             self.store.copy(&path, &digest)?;
         }
-        self.in_process(step, digest, 0o644)
-    }
-
-    fn copy(&self, step: &Step) -> Result<Ended, Trouble> {
-        let folders = &self.judge.plan.folders;
-        let from = step.reads[0].path(folders);
-        let content = read_regular(&from).map_err(FileError::on("read", &from))?;
-        let to = step.writes[0].path(folders);
-        self.make_room(&to)?;
-        write_quickly(&to, &content)?;
-        self.in_process(step, Digest::of(&content), 0o644)
-    }
-
-    fn name(&self, step: &Step, target: &str) -> Result<Ended, Trouble> {
-        let path = step.writes[0].path(&self.judge.plan.folders);
-        self.make_room(&path)?;
-        make_folder(path.parent().unwrap_or(Path::new(".")))?;
-        match std::fs::remove_file(&path) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e).into()),
-            _ => {}
-        }
-        std::os::unix::fs::symlink(target, &path).map_err(FileError::on("make the link", &path))?;
-        self.in_process(step, Digest::of(target.as_bytes()), 0o777)
-    }
-
-    fn in_process(&self, step: &Step, digest: Digest, mode: u32) -> Result<Ended, Trouble> {
-        if !matches!(step.action, Action::Link { .. }) {
-            self.judge.status.learn(&step.writes[0].path(&self.judge.plan.folders), digest);
+        if step.leads_to().is_none() {
+            self.judge.status.learn(&path, digest);
         }
         // A copy has the content of what it copies; the other texts follow from the resolution alone.
         let inputs = step.reads.iter().map(|read| (read.kept(), digest)).collect();
         let outputs = vec![Output { location: step.writes[0].kept(), digest, mode }];
         let note = self.note(step, inputs, vec![], vec![], outputs, String::new(), 0);
         Ok(Ended::Done { note: Some(note), said: String::new(), used: Used::default(), unexpected: vec![] })
+    }
+
+    /// What a step's process is made for.
+    pub(super) fn setup<'s>(&'s self, aside: &'s Path, watch: Option<Depth>) -> Setup<'s> {
+        Setup {
+            folders: &self.judge.plan.folders,
+            tools: self.tools,
+            timestamp: &self.timestamp,
+            aside,
+            defines: None,
+            ends: Ends::Whole,
+            watch,
+        }
+    }
+
+    /// Makes a step's process, and the folders aside for its results.
+    pub(super) fn process_of(&self, step: &Step, setup: &Setup<'_>) -> Result<Process, Trouble> {
+        for write in &step.writes {
+            let place = step.aside(write, setup.aside);
+            let folder = place.parent().unwrap_or(setup.aside);
+            if !folder.is_dir() {
+                make_folder(folder)?;
+            }
+        }
+        let made = step.runs().map(|runs| runs.process(step, setup));
+        made.unwrap_or_else(|| Err(AbsentTool(format!("{} starts no process", step.name)))).map_err(
+            |AbsentTool(why)| Trouble {
+                cause: Cause::NoTool(why),
+                said: String::new(),
+                command: step.command().join(" "),
+            },
+        )
     }
 
     #[allow(clippy::too_many_arguments, reason = "the fields of a note, each of another sort, set in this one place")]
@@ -181,12 +184,8 @@ impl Executor<'_> {
 
     /// Tells what was wrong with how a step's process ended.
     fn bad_end(&self, step: &Step, exit: Exit, said: &str) -> Option<Cause> {
-        let success: &[i32] = match &step.action {
-            Action::Run(command) => &command.success,
-            Action::Compile { .. } | Action::Write { .. } | Action::Copy | Action::Link { .. } => &[0],
-        };
         match exit {
-            Exit::Code(code) if success.contains(&code) => None,
+            Exit::Code(code) if step.runs().is_none_or(|runs| runs.succeeds(code)) => None,
             Exit::Code(code) => {
                 let full = said.contains("No space left on device");
                 let full = full.then(|| Cause::DiskFull(self.judge.plan.folders.build.display().to_string()));
@@ -212,8 +211,7 @@ impl Executor<'_> {
         loop {
             let depth = self.depth(step, closely);
             let started = time_of_files();
-            let run = Run { folders: &self.judge.plan.folders, defines: None, ends: Ends::Whole, watch: depth };
-            let (job, lists) = self.job(step, aside, &run)?;
+            let Process { job, lists } = self.process_of(step, &self.setup(aside, depth))?;
             let trouble = |cause: Cause, said: &str| {
                 let command = repeatable(step, &job, aside);
                 Trouble { cause, said: said.to_string(), command }
@@ -235,7 +233,8 @@ impl Executor<'_> {
                 passed();
             }
             let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
-            let known = self.stands(step, &job, &outcome, (&lists, aside, started, closely));
+            let ended = stands::Ended { job: &job, outcome: &outcome, lists: &lists, aside, started, closely };
+            let known = self.stands(step, &ended);
             let (stands, said, unexpected) = match known.map_err(|cause| trouble(cause, &said))? {
                 Known::Wholly(stands, said, unexpected) => (Some(stands), said, unexpected),
                 Known::Not => (None, said, vec![]),
@@ -264,7 +263,7 @@ impl Executor<'_> {
         let Ok(location) = output.location.parse::<Location>() else { return Ok(()) };
         let place = location.path(&self.judge.plan.folders);
         self.make_room(&place)?;
-        move_file(&aside_of(step, &location, aside), &place)
+        move_file(&step.aside(&location, aside), &place)
     }
 
     /// Keeps what lies where a file is to be, and is no file, aside.
@@ -294,65 +293,6 @@ impl Executor<'_> {
         Ok(())
     }
 
-    /// Tells what a run that ended well stands on.
-    fn stands(
-        &self,
-        step: &Step,
-        job: &Job,
-        outcome: &Outcome,
-        (lists, aside, started, closely): (&Lists, &Path, SystemTime, bool),
-    ) -> Result<Known, Cause> {
-        let all = || outcome.stdout_text() + &outcome.stderr_text();
-        let Action::Compile { setting, language } = &step.action else {
-            if self.launch.watches()
-                && let Some(class) = step.class()
-            {
-                return Ok(Known::Wholly(self.linked_stands(step, &class, outcome.sight.as_ref())?, all(), vec![]));
-            }
-            return Ok(match &outcome.sight {
-                Some(sight) => Known::Wholly(self.generator_stands(step, sight)?, all(), vec![]),
-                None => {
-                    let (mut inputs, mut said) = (step.reads.clone(), all());
-                    if step.links() {
-                        let told = traced(&outcome.stdout_text(), &step.reads, aside, &self.judge.plan.folders);
-                        said = told.rest + &outcome.stderr_text();
-                        inputs = told.inputs;
-                    }
-                    Known::Wholly(self.command_stands_by_words(step, job, inputs, aside)?, said, vec![])
-                }
-            });
-        };
-        let Some(mut reckoned) = self.reckoned(step, lists, started)? else { return Ok(Known::Not) };
-        let Some(sight) = &outcome.sight else {
-            if (reckoned.found.unclear || !self.is_plain(step, *language)) && self.launch.watches() {
-                return Ok(Known::OnlyWatched);
-            }
-            self.add_named(step, job, aside, &mut reckoned.inputs)?;
-            let (stands, _) = self.compile_stands(step, setting, reckoned, None, closely);
-            return Ok(Known::Wholly(stands, all(), vec![]));
-        };
-        let expects_all = self.is_plain(step, *language) && !reckoned.found.unclear;
-        let inputs = reckoned.inputs.iter().cloned().collect();
-        let begins = |at: &Location| step.source() == Some(at);
-        let (own, of_class) = self.seeing().of_class(sight, &inputs, &begins, &|_| false);
-        let closely =
-            closely || reckoned.found.unclear || *language == Language::AsmWithCpp || *language == Language::Asm;
-        let class = if job.watch == Some(Depth::Looks) {
-            self.learn(&setting.class, &of_class, false)?
-        } else {
-            self.judge.footing_now(&setting.class).unwrap_or_default()
-        };
-        let (mut stands, unexpected) = self.compile_stands(step, setting, reckoned, Some((own, class)), closely);
-        if sight.blind.is_some() {
-            stands.looks.insert(crate::plan::Look::Unseen);
-        }
-        let unexpected = if expects_all { unexpected } else { vec![] };
-        if !unexpected.is_empty() {
-            self.learn(&setting.class, &of_class, true)?;
-        }
-        Ok(Known::Wholly(stands, all(), unexpected))
-    }
-
     /// Puts results into the store, with a note of what they were made from.
     fn put_away(&self, step: &Step, note: &Note, scrap: Option<&Path>) -> Result<(), FileError> {
         for output in &note.outputs {
@@ -371,21 +311,11 @@ impl Executor<'_> {
     }
 }
 
-/// What is known of a run.
-enum Known {
-    /// What it stands on, what it said, and what of it was not reckoned with.
-    Wholly(Stands, String, Vec<String>),
-    /// Nothing: a file changed meanwhile.
-    Not,
-    /// Nothing that watching would not tell better.
-    OnlyWatched,
-}
-
 /// What a step has made, while it still lies aside: what it declares, and whatever else a compile with such flags leaves beside its
 /// object.
 fn outputs_of(step: &Step, aside: &Path) -> Result<Vec<Output>, Cause> {
     let output = |write: &Location| {
-        let made = aside_of(step, write, aside);
+        let made = step.aside(write, aside);
         let status = std::fs::symlink_metadata(&made).map_err(|_| Cause::NoOutput(write.to_string()))?;
         if !status.is_file() {
             return Err(Cause::NoFile(write.to_string()));
@@ -396,7 +326,7 @@ fn outputs_of(step: &Step, aside: &Path) -> Result<Vec<Output>, Cause> {
     };
     let mut all: Vec<Output> = step.writes.iter().map(output).collect::<Result<_, _>>()?;
     if step.makes_more() {
-        let beside = step.writes.first().map(|object| aside_of(step, object, aside));
+        let beside = step.writes.first().map(|object| step.aside(object, aside));
         let folder = beside.as_deref().and_then(Path::parent).unwrap_or(aside);
         let mut names: Vec<String> = std::fs::read_dir(folder)
             .map_err(FileError::on("read", folder))?

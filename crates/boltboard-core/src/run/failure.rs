@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::base::FileError;
 use crate::board::Condition;
-use crate::plan::StepId;
+use crate::step::StepId;
 
 /// A step that failed.
 #[derive(Debug, Clone)]

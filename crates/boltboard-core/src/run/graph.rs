@@ -2,7 +2,11 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use crate::plan::{Judge, Location, Plan, StepId, Timings};
+use crate::judge::{Judge, Timings};
+
+use crate::step::{Location, StepId};
+
+use crate::plan::Plan;
 
 /// Which steps wait for which, and how long the longest way from each to the end is.
 pub(super) struct Graph {

@@ -4,8 +4,10 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use crate::base::Digest;
-use crate::plan::{Judge, Step};
-use crate::store::Journal;
+use crate::judge::Judge;
+
+use crate::journal::Journal;
+use crate::step::Step;
 
 /// How many steps run at once.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -60,7 +62,7 @@ impl Memory {
             return 0;
         }
         let own = judge.journal.packed(&step.name).and_then(|record| record.note.as_ref()).map(|note| note.memory);
-        let of_tool = || self.of_tools.get(&judge.tool_identity(step)).copied();
+        let of_tool = || self.of_tools.get(&step.tool_identity()).copied();
         own.filter(|held| *held > 0).or_else(|| of_tool().filter(|held| *held > 0)).unwrap_or(UNKNOWN)
     }
 }

@@ -12,14 +12,17 @@ use std::sync::Mutex;
 use std::time::Duration;
 
 use super::execute::{Ended, Executor, Trouble};
-use super::job::{Ends, Run, TEXT};
-use super::observe::{Account, take};
+use super::stands::{Account, take};
 use crate::base::files::{make_folder, write_quickly};
 use crate::base::{Digest, DigestOf, FileError};
 use crate::launch::{Exit, Job, Outcome};
-use crate::plan::{Action, Alike, Judge, Location, Look, Step, TextChanges};
+use crate::step::{Compile, Ends, Location, Look, Process, Setup, Step, TEXT};
+
+use crate::judge::{Alike, Judge, TextChanges};
 use crate::reading::Tokens;
-use crate::store::{Folders, Note, time_of_files};
+use crate::work::{Folders, time_of_files};
+
+use crate::store::Note;
 
 /// So many looks tell whether more of them for the same change pay.
 const ENOUGH: u32 = 20;
@@ -99,6 +102,7 @@ impl Executor<'_> {
     pub(super) fn compile(
         &self,
         step: &Step,
+        compile: &Compile,
         aside: &Path,
         alike: Option<Alike>,
         passed: &dyn Fn(),
@@ -107,7 +111,7 @@ impl Executor<'_> {
             return self.process(step, aside, None, passed);
         };
         let mut cost = Duration::ZERO;
-        let look = self.look(step, aside, &alike, &mut cost)?;
+        let look = self.look(step, compile, aside, &alike, &mut cost)?;
         self.experience.looked(&alike, matches!(look, Outlook::Same(_)), cost);
         let _ = std::fs::remove_dir_all(aside.join("past"));
         match look {
@@ -117,14 +121,20 @@ impl Executor<'_> {
     }
 
     /// Looks at the texts of now and of then. `cost` grows by the processor time that it takes.
-    fn look(&self, step: &Step, aside: &Path, alike: &Alike, cost: &mut Duration) -> Result<Outlook, Trouble> {
+    fn look(
+        &self,
+        step: &Step,
+        compile: &Compile,
+        aside: &Path,
+        alike: &Alike,
+        cost: &mut Duration,
+    ) -> Result<Outlook, Trouble> {
         let unknown = Ok(Outlook::Other(None));
         let started = time_of_files();
-        let now = &self.judge.plan.folders;
-        let run = Run { folders: now, defines: None, ends: Ends::Preprocessed, watch: None };
-        let (job, lists) = self.job(step, aside, &run)?;
-        let Some(text) = self.preprocessed(&job, aside, &run, cost) else { return unknown };
-        let Ok(Some(reckoned)) = self.reckoned(step, &lists, started) else { return unknown };
+        let setup = Setup { ends: Ends::Preprocessed, ..self.setup(aside, None) };
+        let Process { job, lists } = self.process_of(step, &setup)?;
+        let Some(text) = self.preprocessed(&job, &setup, cost) else { return unknown };
+        let Ok(Some(reckoned)) = self.reckoned(step, compile, &lists, started) else { return unknown };
         // An edited file that the preprocessor does not read is one that the assembler takes in as it is.
         let read: BTreeSet<Location> = reckoned.inputs.iter().cloned().collect();
         if !alike.changes.files.is_subset(&read) {
@@ -132,30 +142,24 @@ impl Executor<'_> {
         }
         let before = match alike.note.text {
             Some(text) => Some(text),
-            None => match self.past(step, alike, &aside.join("past"))? {
+            None => match self.past(step, compile, alike, &aside.join("past"))? {
                 None => None,
                 Some(past) => {
-                    let run = Run {
-                        folders: &past.folders,
-                        defines: Some(&past.defines),
-                        ends: Ends::Preprocessed,
-                        watch: None,
-                    };
-                    let (job, _) = self.job(step, aside, &run)?;
-                    self.preprocessed(&job, aside, &run, cost)
+                    let setup = Setup { folders: &past.folders, defines: Some(&past.defines), ..setup };
+                    let Process { job, .. } = self.process_of(step, &setup)?;
+                    self.preprocessed(&job, &setup, cost)
                 }
             },
         };
         if before != Some(text) {
             return Ok(Outlook::Other(Some(text)));
         }
-        let Action::Compile { setting, .. } = &step.action else { return unknown };
         if reckoned.found.unclear {
             return unknown;
         }
         let old = &alike.note;
         let (outputs, said, wall) = (old.outputs.clone(), old.said.clone(), Duration::from_millis(old.wall_ms));
-        let (stands, _) = self.compile_stands(step, setting, reckoned, None, false);
+        let (stands, _) = self.stands_by_rules(step, reckoned, None, false);
         let Some(note) = self.observed(step, Account { stands, started, outputs, said, wall }) else { return unknown };
         let note = Note { text: Some(text), memory: old.memory, ..note };
         self.store.add_note(&self.judge.base_key(step), &note, None)?;
@@ -163,14 +167,14 @@ impl Executor<'_> {
     }
 
     /// Runs a preprocessor; `None` when it fails, which the compile then tells better.
-    fn preprocessed(&self, job: &Job, aside: &Path, run: &Run<'_>, cost: &mut Duration) -> Option<Digest> {
+    fn preprocessed(&self, job: &Job, setup: &Setup<'_>, cost: &mut Duration) -> Option<Digest> {
         let outcome = self.launch.run(job).ok()?;
         *cost += outcome.used.cpu;
         if outcome.exit != Exit::Code(0) {
             return None;
         }
-        let text = take(&aside.join(TEXT), |file| std::fs::read(file).ok())?;
-        Some(text_digest(&outcome, &text, run.folders))
+        let text = take(&setup.aside.join(TEXT), |file| std::fs::read(file).ok())?;
+        Some(text_digest(&outcome, &text, setup.folders))
     }
 }
 
@@ -188,10 +192,8 @@ impl Executor<'_> {
     ///
     /// # Errors
     /// The folder aside cannot be written.
-    fn past(&self, step: &Step, alike: &Alike, aside: &Path) -> Result<Option<Past>, FileError> {
-        let judge = self.judge;
-        let Action::Compile { setting, .. } = &step.action else { return Ok(None) };
-        let defines = &setting.defines;
+    fn past(&self, step: &Step, compile: &Compile, alike: &Alike, aside: &Path) -> Result<Option<Past>, FileError> {
+        let (judge, defines) = (self.judge, &compile.setting.defines);
         let (plan, changes) = (judge.plan, &alike.changes);
         let now = &plan.folders;
         let of_tree = |location: &Location| matches!(location, Location::Tree(_));

@@ -3,9 +3,13 @@ use std::time::Duration;
 
 use super::*;
 use crate::launch::{Exit, Job, Launch, Outcome, ScriptedLaunch};
-use crate::plan::{Plan, Step, StepId};
+use crate::plan::Plan;
+
 use crate::reading::TokenMemo;
-use crate::store::{StatusMemo, Store};
+use crate::step::{Step, StepId};
+use crate::work::StatusMemo;
+
+use crate::store::Store;
 use crate::testing::{Planner, TestTree};
 
 const TREE: &str = r#"

@@ -8,15 +8,16 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::job::profiles_beside_objects;
-use super::seen::Seeing;
+use super::stands::Seeing;
 use crate::base::files::{read_text, write_quickly};
 use crate::base::{Digest, FileError};
 use crate::board::{Folder, Interp, PartId, PartKind, Piece, TestDef, TestId};
 use crate::launch::{Exit, Job, Launch, LaunchError};
-use crate::plan::{Location, Look, Plan, PlanInput};
-use crate::store::StatusMemo;
+use crate::step::{Location, Look, profiles_beside_objects};
+
+use crate::plan::{Plan, PlanInput};
 use crate::watch::{Depth, Sight};
+use crate::work::StatusMemo;
 
 /// How a test ended.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -5,11 +5,21 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use super::build::{BuildFault, BuildInput, BuildReport, Watch, build};
-use super::footing::Watching;
+use super::stands::Watching;
 use crate::base::{Digest, FileError};
-use crate::plan::{Action, Judge, Location, Look, Plan, Step, StepId};
+use crate::step::{Location, Look, Step, StepId};
+
+use crate::judge::Judge;
+
+use crate::plan::Plan;
 use crate::reading::TokenMemo;
-use crate::store::{Folders, Journal, Note, StatusMemo, Store, break_seal};
+use crate::work::{Folders, StatusMemo};
+
+use crate::journal::Journal;
+
+use crate::store::{Note, Store};
+
+use crate::judge::break_seal;
 
 /// What a comparison with a clean build came to.
 #[derive(Debug)]
@@ -120,8 +130,8 @@ fn heal(input: &BuildInput<'_>, differences: &[Difference], clean: &Journal) -> 
         }
         gone.extend(step.writes.iter().map(|write| write.path(&plan.folders)));
         input.store.drop_notes(&judge.base_key(step))?;
-        if let Action::Compile { setting, .. } = &step.action {
-            input.store.drop_footing(&plan.footing_key(&setting.class))?;
+        if let Some(class) = step.class() {
+            input.store.drop_footing(&plan.footing_key(&class))?;
         }
     }
     for path in gone {

@@ -5,7 +5,7 @@ use std::io::{ErrorKind, Seek, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use super::record::Note;
+use super::note::Note;
 use crate::base::files::{make_folder, move_file, packed, read_regular, read_text, write_quickly, write_quickly_of};
 use crate::base::{Digest, FileError};
 

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::base::files::{read_regular, write_whole};
 use crate::base::{Digest, FileError};
-use crate::store::Stamp;
+use crate::work::Stamp;
 
 /// Answers to questions, by the question's digest.
 #[derive(Debug, Default)]

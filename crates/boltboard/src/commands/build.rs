@@ -6,16 +6,25 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use boltboard_core::base::files::write_quickly;
 use boltboard_core::board::Board;
 use boltboard_core::launch::{Guard, RealLaunch};
-use boltboard_core::plan::{Location, Plan, Reason};
+use boltboard_core::step::Location;
+
+use boltboard_core::plan::Plan;
+
+use boltboard_core::judge::Reason;
 use boltboard_core::profile::ProfileName;
 use boltboard_core::reading::TokenMemo;
 use boltboard_core::run::{
-    AfterFailure, BuildInput, BuildReport, Jobs, Reads, Since, Span, Watching, available_memory, build, verify,
+    AfterFailure, BuildInput, BuildReport, Jobs, Reads, Span, Watching, available_memory, build, verify,
 };
-use boltboard_core::store::{
-    Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, Standing, StatusMemo, Store, StoreLimits,
-    Sweep, WorkLock, folder_bytes,
+
+use boltboard_core::judge::Since;
+use boltboard_core::work::{
+    Course, CourseSpan, Disk, Folders, Ledger, LedgerEntry, LedgerOutcome, StatusMemo, WorkLock, folder_bytes,
 };
+
+use boltboard_core::judge::{Standing, Sweep};
+
+use boltboard_core::store::{Store, StoreLimits};
 use boltboard_core::watch::Gate;
 use clap::Args;
 

@@ -4,7 +4,9 @@ use std::time::SystemTime;
 
 use boltboard_core::base::FileError;
 use boltboard_core::board::read_size;
-use boltboard_core::store::{Store, StoreLimits, WorkLock, folder_bytes};
+use boltboard_core::store::{Store, StoreLimits};
+
+use boltboard_core::work::{WorkLock, folder_bytes};
 use clap::Args;
 
 use crate::args::Global;

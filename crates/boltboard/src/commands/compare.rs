@@ -1,9 +1,13 @@
 //! `boltboard compare`
 
 use boltboard_core::compare::{Side, plans, values};
-use boltboard_core::plan::Judge;
+use boltboard_core::journal::Journal;
+use boltboard_core::judge::Judge;
 use boltboard_core::reading::TokenMemo;
-use boltboard_core::store::{Journal, StatusMemo, Store};
+
+use boltboard_core::work::StatusMemo;
+
+use boltboard_core::store::Store;
 use clap::Args;
 
 use crate::args::Global;

@@ -1,6 +1,8 @@
 //! `boltboard export`
 
-use boltboard_core::plan::{Action, Fragment, Location, Plan, Word};
+use boltboard_core::step::{Compile, Fragment, Location, Word};
+
+use boltboard_core::plan::Plan;
 use clap::{Args, Subcommand};
 use serde::Serialize;
 
@@ -52,7 +54,7 @@ fn entries(plan: &Plan) -> Vec<Entry> {
     };
     let mut entries = Vec::new();
     for (_, step) in plan.steps.iter() {
-        let (Action::Compile { setting, .. }, Some(source)) = (&step.action, step.source()) else {
+        let (Some(Compile { setting, .. }), Some(source)) = (step.compile(), step.source()) else {
             continue;
         };
         let output = step.writes.first().map_or(String::new(), |at| at.path(folders).display().to_string());

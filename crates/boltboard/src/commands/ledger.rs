@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use boltboard_core::base::files::write_whole;
-use boltboard_core::store::{Course, Disk, Ledger, LedgerEntry, LedgerOutcome};
+use boltboard_core::work::{Course, Disk, Ledger, LedgerEntry, LedgerOutcome};
 use clap::Args;
 
 use crate::args::Global;

@@ -2,8 +2,8 @@
 
 use boltboard_core::board::FindingLevel;
 use boltboard_core::definitions::{Listing, check_sources};
+use boltboard_core::journal::Journal;
 use boltboard_core::lint::lint;
-use boltboard_core::store::Journal;
 use clap::{Args, ValueEnum};
 
 use crate::args::Global;

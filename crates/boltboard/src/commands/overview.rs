@@ -1,8 +1,8 @@
 //! `boltboard overview`, also without a command
 
 use boltboard_core::definitions::Listing;
-use boltboard_core::store::Ledger;
 use boltboard_core::survey::{FactState, Language};
+use boltboard_core::work::Ledger;
 use clap::Args;
 
 use crate::args::Global;

@@ -1,8 +1,8 @@
 //! `boltboard preview`
 
 use boltboard_core::base::near_matches;
-use boltboard_core::plan::{Location, Step, StepId};
-use boltboard_core::store::Standing;
+use boltboard_core::judge::Standing;
+use boltboard_core::step::{Location, Step, StepId};
 use clap::Args;
 
 use super::build::jobs;

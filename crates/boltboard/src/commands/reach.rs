@@ -1,7 +1,7 @@
 //! `boltboard reach`
 
 use boltboard_core::board::{Asked, NEED_PREFIX, OptionId, Value};
-use boltboard_core::plan::{Verdict, Work};
+use boltboard_core::judge::{Verdict, Work};
 use boltboard_core::profile::{ProfileFile, ProfileSource};
 use boltboard_core::reason::{Reach, Start, Way};
 use boltboard_core::remedy;

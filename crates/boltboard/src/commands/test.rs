@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use boltboard_core::run::{Rerun, TestOutcome, TestsInput, run_tests};
-use boltboard_core::store::StatusMemo;
+use boltboard_core::work::StatusMemo;
 use clap::Args;
 
 use super::build::{BuildArgs, build_now, jobs};

@@ -3,8 +3,10 @@
 use std::time::{Duration, Instant};
 
 use boltboard_core::board::Board;
-use boltboard_core::plan::{Plan, Step, StepId};
+use boltboard_core::plan::Plan;
+
 use boltboard_core::run::{BuildReport, Failure, Ran, Unlike, Verification, Watch};
+use boltboard_core::step::{Step, StepId};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use super::text::{Role, count, duration, paint};

@@ -1,8 +1,10 @@
 //! Two profiles side by side.
 
 use boltboard_core::compare::{PartState, ValueDifference};
-use boltboard_core::plan::{Plan, StepId};
+use boltboard_core::plan::Plan;
+
 use boltboard_core::resolve::Effect;
+use boltboard_core::step::StepId;
 
 use super::json::Compared;
 use super::text::{Cell, Role, bytes, columns, count, duration, paint, wrap};

@@ -1,6 +1,6 @@
 //! The course of a build, and builds over time: as trace events, and as pictures that need nothing beside them.
 
-use boltboard_core::store::{Course, Disk, LedgerEntry, LedgerOutcome};
+use boltboard_core::work::{Course, Disk, LedgerEntry, LedgerOutcome};
 use plotters::prelude::*;
 use serde_json::json;
 
@@ -68,7 +68,7 @@ pub fn course_picture(course: &Course) -> Result<String, Stop> {
             .draw()
             .map_err(fault)?;
         for verb in ["compile", "archive", "link", "generate", "other"] {
-            let of_verb = |span: &&boltboard_core::store::CourseSpan| match verb {
+            let of_verb = |span: &&boltboard_core::work::CourseSpan| match verb {
                 "other" => !["compile", "archive", "link", "generate"].contains(&span.verb.as_str()),
                 verb => span.verb == verb,
             };

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use boltboard_core::board::{Board, Kind};
-use boltboard_core::store::LedgerEntry;
+use boltboard_core::work::LedgerEntry;
 
 use super::text::{Cell, Role, bytes, columns, count, duration, paint, wrap};
 
@@ -77,9 +77,9 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     }
     if let Some(last) = &overview.last {
         let word = match last.outcome {
-            boltboard_core::store::LedgerOutcome::Done => "done",
-            boltboard_core::store::LedgerOutcome::Failed => "failed",
-            boltboard_core::store::LedgerOutcome::Interrupted => "interrupted",
+            boltboard_core::work::LedgerOutcome::Done => "done",
+            boltboard_core::work::LedgerOutcome::Failed => "failed",
+            boltboard_core::work::LedgerOutcome::Interrupted => "interrupted",
         };
         add(
             "last build",

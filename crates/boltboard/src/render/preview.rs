@@ -3,7 +3,11 @@
 use std::collections::BTreeMap;
 
 use boltboard_core::board::Board;
-use boltboard_core::plan::{Judge, Plan, Preview, PreviewStep, Reason, Step, StepId, Verdict, Work};
+use boltboard_core::judge::{Judge, Preview, PreviewStep, Reason, Verdict, Work};
+
+use boltboard_core::plan::Plan;
+
+use boltboard_core::step::{Step, StepId};
 
 use super::text::{Role, count, duration, paint};
 

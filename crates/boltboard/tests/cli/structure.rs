@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 22] = [
+const FLOW: [&str; 26] = [
     "base",
     "expr",
     "board",
@@ -11,7 +11,9 @@ const FLOW: [&str; 22] = [
     "search",
     "profile",
     "reading",
+    "work",
     "store",
+    "journal",
     "watch",
     "launch",
     "survey",
@@ -20,7 +22,9 @@ const FLOW: [&str; 22] = [
     "resolve",
     "reason",
     "remedy",
+    "step",
     "plan",
+    "judge",
     "lint",
     "compare",
     "run",

@@ -2,8 +2,12 @@
 
 use boltboard_core::board::Board;
 use boltboard_core::compare::{PartState, PlanDifference, ValueDifference};
-use boltboard_core::plan::{Plan, Preview, Reason, StepId, Verdict, Work};
-use boltboard_core::store::{Disk, Ledger, LedgerEntry, LedgerOutcome};
+use boltboard_core::plan::Plan;
+
+use boltboard_core::judge::{Preview, Reason, Verdict, Work};
+
+use boltboard_core::step::StepId;
+use boltboard_core::work::{Disk, Ledger, LedgerEntry, LedgerOutcome};
 use serde::Serialize;
 
 use super::FORMAT;

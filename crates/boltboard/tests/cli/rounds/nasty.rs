@@ -141,7 +141,7 @@ pub fn nasty(seed: u64) -> World {
             }
             text.push_str(&written.replace('@', &format!("{source}_{line}")));
         }
-        let _ = write!(text, "int low_{source}(void) {{ return 0; }}\n");
+        let _ = writeln!(text, "int low_{source}(void) {{ return 0; }}");
         tree.write(&format!("low/s{source}.c"), &text);
         edited.push(format!("low/s{source}.c"));
     }

@@ -1,0 +1,45 @@
+use super::*;
+use crate::base::Digest;
+use crate::store::Note;
+
+fn note(input: &str, wall_ms: u64) -> Note {
+    Note {
+        inputs: vec![(format!("tree:{input}"), Digest::of(input.as_bytes()))],
+        absent: vec![],
+        macros: vec![("A".into(), Some("1".into())), ("B".into(), None)],
+        macro_names: Digest::of(b"names"),
+        outputs: vec![],
+        said: "a warning".into(),
+        wall_ms,
+        memory: 0,
+        text: None,
+        closely: false,
+    }
+}
+
+#[test]
+fn a_long_journal_is_written_anew() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let mut journal = Journal::open(folder.path()).expect("opened");
+    let record = |step: &str, wall_ms| StepRecord {
+        step: step.into(),
+        part: "p".into(),
+        base_key: Digest::of(b"k"),
+        command: vec!["cc".into()],
+        tool: Digest::of(b"t"),
+        note: Some(note("a", wall_ms)),
+    };
+    for n in 0..200 {
+        journal.add(&record("s", n)).expect("added");
+    }
+    journal.add(&record("gone", 1)).expect("added");
+    journal.remove("gone").expect("removed");
+    journal.settle().expect("settled");
+    let size = |name: &str| std::fs::metadata(folder.path().join(name)).expect("there").len();
+    let size = size("journal") + size("records");
+    assert!(size < 500, "one record takes {size} bytes");
+    journal.add(&record("t", 5)).expect("added after");
+    let again = Journal::open(folder.path()).expect("opened");
+    assert_eq!(again.names(), ["s", "t"]);
+    assert_eq!(again.get("s"), Some(record("s", 199)));
+}

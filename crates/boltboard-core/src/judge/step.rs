@@ -1,0 +1,244 @@
+//! Would a step make the same again? If not, why not?
+//!
+//! This is the one place that answers "can this step see that change?". A step's result stands while its command and tool
+//! are the same, every file that it read has the same content, nothing lies where a header was looked for in vain, and
+//! every option macro that the files it read name stands for the same.
+
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::sync::Mutex;
+
+use super::macros::Forms;
+use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict};
+use crate::base::Digest;
+use crate::journal::{Journal, StepRecord};
+use crate::plan::Plan;
+use crate::reading::{Changes, TokenMemo, surely_differs};
+use crate::step::{Location, Look, Step};
+
+use crate::store::{Note, Store};
+
+use crate::work::StatusMemo;
+
+/// Judges the steps of one plan.
+pub struct Judge<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// What the steps last did.
+    pub journal: &'a Journal,
+    /// Results of any profile and day.
+    pub store: &'a Store,
+    /// Contents of files.
+    pub status: &'a StatusMemo,
+    /// Names in files.
+    pub tokens: &'a TokenMemo,
+    /// What footings come to now.
+    pub(super) footings: Footings,
+}
+
+/// What stands for the footings of classes now, looked up once; `None` where one is not known.
+#[derive(Debug, Default)]
+pub(super) struct Footings {
+    pub now: Mutex<BTreeMap<Digest, Option<Digest>>>,
+}
+
+impl<'a> Judge<'a> {
+    /// Makes a judge that has looked at nothing.
+    pub fn new(
+        plan: &'a Plan,
+        journal: &'a Journal,
+        store: &'a Store,
+        status: &'a StatusMemo,
+        tokens: &'a TokenMemo,
+    ) -> Judge<'a> {
+        Judge { plan, journal, store, status, tokens, footings: Footings::default() }
+    }
+}
+
+impl Judge<'_> {
+    /// Returns the digest of a step's command and tool: what is the same whatever the files hold.
+    pub fn base_key(&self, step: &Step) -> Digest {
+        step.base_key(&self.plan.search_path)
+    }
+
+    /// Judges a step, given what earlier steps will make.
+    pub fn judge(&self, step: &Step, ahead: &Ahead) -> Judged {
+        let base_key = self.base_key(step);
+        let mut reasons = match self.journal.get(&step.name) {
+            None => vec![Reason::New],
+            Some(record) => self.against_record(step, &record, &base_key, ahead),
+        };
+        if reasons.is_empty() {
+            return Judged { verdict: Verdict::Current, reasons };
+        }
+        if step.reads.iter().any(|read| matches!(ahead.coming(read), Some(Coming::Open(_)))) {
+            // What else has changed counts even when the earlier result comes out the same.
+            let sure = reasons.iter().any(|reason| !matches!(reason, Reason::Follows(_)));
+            let verdict = if sure { Verdict::Run } else { Verdict::Follows };
+            return Judged { verdict, reasons };
+        }
+        if step.has_process()
+            && let Some(note) = self.store.notes(&base_key).into_iter().find(|note| self.stands(step, note, ahead))
+        {
+            return Judged { verdict: Verdict::FromStore(Box::new(note)), reasons };
+        }
+        let only_follows = reasons.iter().all(|reason| matches!(reason, Reason::Follows(_)));
+        let verdict = if only_follows { Verdict::Follows } else { Verdict::Run };
+        reasons.dedup();
+        Judged { verdict, reasons }
+    }
+
+    /// Looks for an earlier result of a compile that differs from what would be made now in macros and in the content of
+    /// headers at most, so that its text after preprocessing may be the same.
+    pub fn alike(&self, step: &Step) -> Option<Alike> {
+        if !step.is_preprocessed() || step.records_macros() {
+            return None;
+        }
+        let base_key = self.base_key(step);
+        let record = self.journal.get(&step.name).filter(|record| record.base_key == base_key);
+        if let Some(record) = record
+            && let Some(note) = &record.note
+        {
+            let reasons = self.against_record(step, &record, &base_key, &Ahead::default());
+            if let Some(changes) = self.text_changes(step, &reasons) {
+                return Some(Alike { note: note.clone(), changes, in_place: true });
+            }
+        }
+        let kept = self.store.notes(&base_key).into_iter().filter_map(|note| {
+            let changes = self.text_changes(step, &self.against_note(step, &note, &Ahead::default()))?;
+            note.outputs.iter().all(|o| self.store.has(&o.digest)).then_some(Alike { note, changes, in_place: false })
+        });
+        kept.min_by_key(|alike| alike.changes.macros.len() + alike.changes.files.len())
+    }
+
+    /// Returns the changes that reasons tell of when a compile may not see them in its text after preprocessing, and can see
+    /// nothing else.
+    pub(super) fn text_changes(&self, step: &Step, reasons: &[Reason]) -> Option<TextChanges> {
+        let changes = TextChanges::of(step, reasons)?;
+        let source = || std::fs::read(step.source()?.path(&self.plan.folders)).ok();
+        let now = changes.macros.keys().map(|name| self.macro_value(step, name, &Forms::All));
+        let now: Vec<Option<Cow<'_, str>>> = now.collect();
+        let pairs = changes.macros.iter().zip(&now);
+        let of_macros: Changes<'_> =
+            pairs.map(|((name, before), now)| (name.as_str(), (before.as_deref(), now.as_deref()))).collect();
+        let sure =
+            !of_macros.is_empty() && source().is_some_and(|text| surely_differs(&text, &of_macros, step.dialects()));
+        (!sure).then_some(changes)
+    }
+
+    fn stands(&self, step: &Step, note: &Note, ahead: &Ahead) -> bool {
+        self.against_note(step, note, ahead).is_empty() && note.outputs.iter().all(|o| self.store.has(&o.digest))
+    }
+
+    fn against_record(&self, step: &Step, record: &StepRecord, base_key: &Digest, ahead: &Ahead) -> Vec<Reason> {
+        let mut reasons = Vec::new();
+        if record.base_key != *base_key {
+            reasons.extend(self.command_change(step, record));
+        }
+        let Some(note) = &record.note else {
+            reasons.push(Reason::Unsettled);
+            return reasons;
+        };
+        let command = reasons.iter().any(|reason| matches!(reason, Reason::Command { .. }));
+        // What a command reads anew, or no longer, stands among its words.
+        let said = |reason: &Reason| command && matches!(reason, Reason::Added(_) | Reason::Dropped(_));
+        reasons.extend(self.against_note(step, note, ahead).into_iter().filter(|reason| !said(reason)));
+        for output in &note.outputs {
+            let Ok(location) = output.location.parse::<Location>() else { continue };
+            let path = location.path(&self.plan.folders);
+            match (step.leads_to(), self.status.digest(&path)) {
+                (Some(target), _) => {
+                    if std::fs::read_link(&path).ok().as_deref() != Some(Path::new(target)) {
+                        reasons.push(Reason::OutputMissing(location));
+                    }
+                }
+                (_, None) => reasons.push(Reason::OutputMissing(location)),
+                (_, Some(digest)) if digest != output.digest => reasons.push(Reason::OutputEdited(location)),
+                (_, Some(_)) if !has_mode(&path, output.mode) => reasons.push(Reason::OutputEdited(location)),
+                (_, Some(_)) => {}
+            }
+        }
+        reasons
+    }
+
+    fn command_change(&self, step: &Step, record: &StepRecord) -> Vec<Reason> {
+        if step.text().is_some() {
+            return vec![Reason::Text];
+        }
+        let command = step.command();
+        let missing = |from: &[String], other: &[String]| -> Vec<String> {
+            from.iter().filter(|word| !other.contains(word)).cloned().collect()
+        };
+        let (added, removed) = (missing(&command, &record.command), missing(&record.command, &command));
+        let mut reasons = Vec::new();
+        if record.tool != step.tool_identity()
+            && let Some(tool) = step.tool()
+        {
+            reasons.push(Reason::Tool(tool.name.clone()));
+        }
+        if !added.is_empty() || !removed.is_empty() {
+            reasons.push(Reason::Command { added, removed });
+        } else if reasons.is_empty() {
+            // Where its tool looks for further programs.
+            reasons.push(step.tool().map_or(Reason::Unsettled, |tool| Reason::Tool(tool.name.clone())));
+        }
+        reasons
+    }
+
+    fn against_note(&self, step: &Step, note: &Note, ahead: &Ahead) -> Vec<Reason> {
+        let mut reasons = Vec::new();
+        let mut inputs = Vec::new();
+        for (text, digest) in &note.inputs {
+            let Ok(look) = text.parse::<Look>() else {
+                reasons.push(Reason::Unsettled);
+                continue;
+            };
+            // A process looks at what it finds; every other step reads what it declares.
+            if let Look::Content(location) = &look
+                && !step.has_process()
+                && !step.reads.contains(location)
+            {
+                reasons.push(Reason::Dropped(location.clone()));
+                continue;
+            }
+            match self.look_now(&look, ahead) {
+                Ok(Some(now)) if now == *digest => {}
+                Ok(_) if matches!(look, Look::Footing(_)) => reasons.extend(self.tool_changes(step, &look)),
+                Ok(now) => reasons.push(match (&look, now) {
+                    (Look::Content(at) | Look::Interface(at), Some(_)) => Reason::Edited(at.clone()),
+                    (Look::Content(at) | Look::Interface(at) | Look::Form(at), None) => Reason::Gone(at.clone()),
+                    (Look::Unseen, _) => Reason::Unseen,
+                    _ => Reason::Looks(look.clone()),
+                }),
+                Err(id) => reasons.push(Reason::Follows(id)),
+            }
+            if let Look::Content(at) | Look::Interface(at) = look {
+                inputs.push(at);
+            }
+        }
+        for read in step.reads.iter().filter(|read| !inputs.contains(read)) {
+            reasons.push(Reason::Added(read.clone()));
+        }
+        for text in &note.absent {
+            if let Ok(location) = text.parse::<Location>()
+                && location.path(&self.plan.folders).exists()
+            {
+                reasons.push(Reason::Appeared(location));
+            }
+        }
+        let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
+        reasons.extend(self.macro_changes(step, note, &inputs, &forms));
+        if note.macro_names != self.names_digest(step) {
+            reasons.extend(self.new_macros(step, note, &inputs, &forms));
+        }
+        reasons
+    }
+}
+
+/// Tells whether a file is one itself, and has these permission bits.
+pub(super) fn has_mode(path: &Path, mode: u32) -> bool {
+    let status = std::fs::symlink_metadata(path);
+    status.is_ok_and(|status| status.is_file() && status.permissions().mode() & 0o777 == mode)
+}

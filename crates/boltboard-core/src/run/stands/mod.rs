@@ -1,0 +1,179 @@
+//! What a step stood on while it ran: all that its result depends on. Commands are watched; plain compiles are known by what their compiler
+//! lists and by the rules of their language, and watched where that is not enough.
+
+mod command;
+mod compile;
+mod footing;
+mod named;
+mod searched;
+mod seen;
+mod traced;
+
+use std::collections::BTreeSet;
+use std::path::Path;
+use std::time::{Duration, SystemTime};
+
+pub(super) use compile::take;
+pub use footing::Watching;
+pub(super) use searched::Absences;
+pub(super) use seen::Seeing;
+
+use self::searched::ReadFile;
+use super::execute::Executor;
+use super::failure::Cause;
+use crate::base::Digest;
+use crate::judge::Ahead;
+use crate::launch::{Job, Outcome};
+use crate::step::{Kind, Lists, Location, Look, Step};
+use crate::store::{Note, Output};
+
+/// How one run of a step went.
+pub(super) struct Account {
+    /// What it stood on, as far as that is known.
+    pub stands: Stands,
+    /// When it started.
+    pub started: SystemTime,
+    /// What it made.
+    pub outputs: Vec<Output>,
+    /// What it said.
+    pub said: String,
+    /// How long it took.
+    pub wall: Duration,
+}
+
+/// What a step's result stands on.
+#[derive(Debug, Default)]
+pub(super) struct Stands {
+    /// What it looked at.
+    pub looks: BTreeSet<Look>,
+    /// Where it looked in vain.
+    pub absent: BTreeSet<Location>,
+    /// Files that a compile read, with what they name.
+    pub files: Vec<ReadFile>,
+    /// Whether that can be known only by watching.
+    pub closely: bool,
+}
+
+/// What is known of a run.
+pub(super) enum Known {
+    /// What it stands on, what it said, and what of it was not reckoned with.
+    Wholly(Stands, String, Vec<String>),
+    /// Nothing: a file changed meanwhile.
+    Not,
+    /// Nothing that watching would not tell better.
+    OnlyWatched,
+}
+
+/// A step's process that ended well.
+pub(super) struct Ended<'a> {
+    /// What was started.
+    pub job: &'a Job,
+    /// How it ended, and what it was seen to do.
+    pub outcome: &'a Outcome,
+    /// Where it lists what it read.
+    pub lists: &'a Lists,
+    /// The folder aside.
+    pub aside: &'a Path,
+    /// When it started.
+    pub started: SystemTime,
+    /// Whether its last run was known only by watching.
+    pub closely: bool,
+}
+
+impl Ended<'_> {
+    fn said(&self) -> String {
+        self.outcome.stdout_text() + &self.outcome.stderr_text()
+    }
+}
+
+impl Executor<'_> {
+    /// Tells what a run that ended well stands on.
+    ///
+    /// # Errors
+    /// It read, wrote or left out what it must not.
+    pub(super) fn stands(&self, step: &Step, ended: &Ended<'_>) -> Result<Known, Cause> {
+        match &step.kind {
+            Kind::Compile(compile) => self.compile_stands(step, compile, ended),
+            Kind::Archive(_) | Kind::Link(_) | Kind::Generate(_) => self.command_stands(step, ended),
+            Kind::Write(_) | Kind::Copy(_) | Kind::Symlink(_) => Ok(Known::Not),
+        }
+    }
+
+    /// Puts together what a step saw. `None` when a file of a person changed while it ran.
+    pub(super) fn observed(&self, step: &Step, account: Account) -> Option<Note> {
+        let Account { stands, started, outputs, said, wall } = account;
+        let mut inputs = Vec::with_capacity(stands.looks.len());
+        for look in &stands.looks {
+            inputs.push((look.kept(), self.seen_as(look, started)?));
+        }
+        let mut macros = Vec::new();
+        if step.is_preprocessed() {
+            let forms = self.judge.forms(inputs.iter().map(|(look, _)| look.as_str()));
+            macros = self.macros_of(step, &stands.files, &forms);
+        }
+        for file in &stands.files {
+            if matches!(file.at, Location::Tree(_)) && step.source().is_some_and(|source| *source != file.at) {
+                self.keep(&file.at, &file.content);
+            }
+            if step.source() == Some(&file.at) {
+                // Headers are read again and again, a source hardly ever.
+                self.judge.tokens.forget(&file.content);
+            }
+        }
+        let wall_ms = u64::try_from(wall.as_millis()).unwrap_or(u64::MAX);
+        let absent = stands.absent.iter().map(Location::kept).collect();
+        let note = self.note(step, inputs, absent, macros, outputs, said, wall_ms);
+        Some(Note { closely: stands.closely, ..note })
+    }
+
+    /// What stood for a look since the step started; `None` when it has changed since, or is gone.
+    fn seen_as(&self, look: &Look, started: SystemTime) -> Option<Digest> {
+        let content = |at: &Location| {
+            let path = at.path(&self.judge.plan.folders);
+            match at {
+                Location::Tree(_) | Location::System(_) => self.judge.status.digest_since(&path, started),
+                Location::Made(_) | Location::Object(_) | Location::Output(_) => self.judge.status.digest(&path),
+            }
+        };
+        match look {
+            Look::Content(at) => content(at),
+            Look::Interface(at) => content(at).map(|content| self.judge.interface(at, content)),
+            Look::Unseen => Some(Digest::default()),
+            Look::Names(_) | Look::Mode(_) | Look::Status(_) | Look::Leads(_) | Look::Form(_) | Look::Footing(_) => {
+                self.judge.look_now(look, &Ahead::default()).ok()?
+            }
+        }
+    }
+
+    /// Reads what commands of this build were seen to do.
+    pub(super) fn seeing(&self) -> Seeing<'_> {
+        let folders = &self.judge.plan.folders;
+        let work = self.store.root().parent().map(Path::to_path_buf);
+        Seeing::new(folders, [Some(folders.aside()), work].into_iter().flatten().collect())
+    }
+
+    /// Checks that what a step read of this build was made before it.
+    fn waits_for(&self, step: &Step, at: &Location) -> Result<(), Cause> {
+        let plan = self.judge.plan;
+        let Some(maker) = plan.maker(at).filter(|_| !step.reads.contains(at)) else { return Ok(()) };
+        let own = plan.steps[maker].writes.first() == step.writes.first();
+        if own || plan.comes_before(maker, step) {
+            return Ok(());
+        }
+        Err(Cause::Undeclared { file: at.to_string(), maker: plan.owner(&plan.steps[maker]).to_string() })
+    }
+
+    /// Checks that a generated file which a step read is there when the step runs.
+    fn declared(&self, step: &Step, input: &Location) -> Result<(), Cause> {
+        let plan = self.judge.plan;
+        if !matches!(input, Location::Made(_)) || step.reads.contains(input) {
+            return Ok(());
+        }
+        match plan.maker(input).filter(|maker| !step.after.contains(maker)) {
+            Some(maker) => {
+                Err(Cause::Undeclared { file: input.to_string(), maker: plan.owner(&plan.steps[maker]).to_string() })
+            }
+            None => Ok(()),
+        }
+    }
+}

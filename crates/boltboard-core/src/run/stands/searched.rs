@@ -1,0 +1,329 @@
+//! Where a compile looked for headers, from what its texts ask for and the rules by which compilers search: the places where something that
+//! appears would change what it reads.
+
+use std::collections::{BTreeSet, HashSet};
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+use std::sync::{Arc, Mutex};
+use std::time::SystemTime;
+
+use foldhash::fast::FixedState;
+
+use crate::base::{Digest, RelPath};
+use crate::reading::{Asks, Include, Tokens};
+use crate::step::Location;
+use crate::work::{Folders, PathKey, Stamp};
+
+/// A file that a step read, with the content that it had then.
+#[derive(Debug, Clone)]
+pub(in crate::run) struct ReadFile {
+    /// Which one.
+    pub at: Location,
+    /// Its content.
+    pub content: Digest,
+    /// What it names, where names count.
+    pub tokens: Arc<Tokens>,
+}
+
+/// Places where nothing was found in this build and no step of it puts anything. Each is asked once: every step that looked there keeps it, so
+/// that the next build notices what appears there later.
+#[derive(Debug, Default)]
+pub struct Absences {
+    known: Mutex<HashSet<PathKey, FixedState>>,
+}
+
+impl Absences {
+    /// Returns the status of a file, `None` where there is none; `lasts` tells whether it stays so.
+    fn look(&self, path: &Path, lasts: impl Fn() -> bool) -> Option<Stamp> {
+        let lock = || self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let key = PathKey::of(path);
+        if lock().contains(&key) {
+            return None;
+        }
+        let stamp = Stamp::of(path);
+        if stamp.is_none() && lasts() {
+            lock().insert(key);
+        }
+        stamp
+    }
+}
+
+/// Where one compile looked for headers.
+pub(in crate::run) struct Searched<'a> {
+    /// All that it read, option headers among them.
+    pub read: HashSet<&'a Location>,
+    /// The folders searched for headers in quotes.
+    pub quoted: &'a [Location],
+    /// The folders searched for all headers, first to last, the compiler's own among them.
+    pub folders: &'a [Location],
+    /// Headers that the command asks for; those in quotes are looked for from the tree's root.
+    pub asked: &'a [Include],
+    /// When it started.
+    pub started: SystemTime,
+    /// Tells whether a step of this build makes a file.
+    pub makes: &'a dyn Fn(&Location) -> bool,
+    /// Where everything lies.
+    pub places: &'a Folders,
+    /// What is known not to be there.
+    pub absences: &'a Absences,
+}
+
+/// What is known of a search.
+#[derive(Debug, Default, PartialEq)]
+pub(in crate::run) struct Found {
+    /// Places where nothing was found.
+    pub absent: BTreeSet<Location>,
+    /// Places where something lies that was asked for, and not read for that.
+    pub present: BTreeSet<Location>,
+    /// Whether something was asked for that only a preprocessor knows.
+    pub unclear: bool,
+}
+
+/// The header that compilers read before all others where there is one.
+const BEFORE_ALL: &str = "stdc-predef.h";
+
+impl Searched<'_> {
+    /// Follows the rules of searching for all that `files` ask for.
+    pub fn found(&self, files: &[ReadFile]) -> Found {
+        let mut found = Found::default();
+        let root = Location::Tree(RelPath::root());
+        let before_all = Include { name: BEFORE_ALL.into(), beside: false, asks: Asks::Content };
+        self.look(&before_all, &root, &mut found);
+        self.precompiled(&before_all, &root, &mut found);
+        for include in self.asked {
+            self.look(include, &root, &mut found);
+            self.precompiled(include, &root, &mut found);
+        }
+        for (number, file) in files.iter().enumerate() {
+            let beside = parent(&file.at);
+            for include in &file.tokens.includes {
+                self.look(include, &beside, &mut found);
+            }
+            // One that was compiled before is taken only for what the source asks for first.
+            if number == 0
+                && let Some(first) = file.tokens.includes.first()
+            {
+                self.precompiled(first, &beside, &mut found);
+            }
+            found.unclear |= file.tokens.asks_openly;
+        }
+        let computing: Vec<Location> =
+            files.iter().filter(|file| file.tokens.computed).map(|file| parent(&file.at)).collect();
+        if !computing.is_empty() {
+            self.by_any_name(&computing, &mut found);
+        }
+        found
+    }
+
+    /// The places where a header is looked for, first to last.
+    fn chain(&self, include: &Include, beside: &Location) -> Vec<Location> {
+        let quoted = if include.beside { self.quoted } else { &[] };
+        let first = include.beside.then_some(beside);
+        first
+            .into_iter()
+            .chain(quoted)
+            .chain(self.folders)
+            .filter_map(|at| child(at, &include.name, self.places))
+            .collect()
+    }
+
+    fn look(&self, include: &Include, beside: &Location, found: &mut Found) {
+        let chain = self.chain(include, beside);
+        match include.asks {
+            Asks::Content | Asks::Next => {
+                // The last of those that were read: a folder that is named twice may count where it is named last.
+                let Some(last) = chain.iter().rposition(|at| self.read.contains(at)) else { return };
+                let mut missed = Vec::new();
+                for at in &chain[..last] {
+                    if self.read.contains(at) || missed.contains(&at) {
+                        continue;
+                    }
+                    if !self.was_there(at) {
+                        missed.push(at);
+                    } else if include.asks == Asks::Content && !self.is_same_file(at, &chain[last]) {
+                        // It lies first and was not read: what asks for it was switched off.
+                        return;
+                    }
+                }
+                found.absent.extend(missed.into_iter().cloned());
+            }
+            Asks::Presence | Asks::NextPresence => {
+                for at in chain {
+                    if !self.was_there(&at) {
+                        found.absent.insert(at);
+                        continue;
+                    }
+                    if !self.read.contains(&at) {
+                        found.present.insert(at);
+                    }
+                    if include.asks == Asks::Presence {
+                        return;
+                    }
+                }
+            }
+        }
+    }
+
+    /// Looks where a header compiled before would be taken instead of the first that is asked for.
+    fn precompiled(&self, include: &Include, beside: &Location, found: &mut Found) {
+        for at in self.chain(include, beside) {
+            for ending in [".gch", ".pch"] {
+                let path = at.path(self.places);
+                let Some(name) = path.file_name().map(|name| name.to_string_lossy() + ending) else { continue };
+                let Some(compiled) = child(&parent(&at), &name, self.places) else { continue };
+                if self.was_there(&compiled) || compiled.path(self.places).is_dir() {
+                    found.unclear = true;
+                } else {
+                    found.absent.insert(compiled);
+                }
+            }
+            if self.read.contains(&at) {
+                return;
+            }
+        }
+    }
+
+    /// The places where files would have been found first, by whatever name a macro asked for them.
+    fn by_any_name(&self, computing: &[Location], found: &mut Found) {
+        let folders: Vec<&Location> = self.quoted.iter().chain(self.folders).collect();
+        for read in &self.read {
+            for (number, folder) in folders.iter().enumerate() {
+                let Some(name) = below(read, folder) else { continue };
+                let before = computing.iter().chain(folders[..number].iter().copied());
+                let places = before.filter_map(|at| child(at, &name, self.places));
+                let missed = places.filter(|at| !self.read.contains(at) && !self.was_there(at));
+                found.absent.extend(missed.collect::<Vec<_>>());
+            }
+        }
+    }
+
+    fn is_same_file(&self, a: &Location, b: &Location) -> bool {
+        let status =
+            |at: &Location| std::fs::metadata(at.path(self.places)).ok().map(|status| (status.dev(), status.ino()));
+        status(a).is_some_and(|status_of_a| Some(status_of_a) == status(b))
+    }
+
+    /// Tells whether something lay there to be found. What a person put there since the compile started may not have been there.
+    fn was_there(&self, file: &Location) -> bool {
+        let path = file.path(self.places);
+        match file {
+            Location::Tree(_) | Location::System(_) => {
+                self.absences.look(&path, || true).is_some_and(|stamp| !stamp.changed_since(self.started))
+            }
+            Location::Made(_) => self.absences.look(&path, || !(self.makes)(file)).is_some(),
+            Location::Object(_) | Location::Output(_) => path.is_file(),
+        }
+    }
+}
+
+fn parent(location: &Location) -> Location {
+    match location {
+        Location::Tree(path) => Location::Tree(path.parent()),
+        Location::Made(path) => Location::Made(path.parent()),
+        Location::Object(path) => Location::Object(path.parent()),
+        Location::Output(path) => Location::Output(path.parent()),
+        Location::System(path) => Location::System(path.parent().unwrap_or(path).to_path_buf()),
+    }
+}
+
+fn child(folder: &Location, name: &str, folders: &Folders) -> Option<Location> {
+    let join = |path: &RelPath| path.join(name).ok();
+    match folder {
+        Location::Tree(path) => match join(path) {
+            Some(path) => Some(Location::Tree(path)),
+            None => Some(Location::of(&folder.path(folders).join(name), folders)),
+        },
+        Location::Made(path) => join(path).map(Location::Made),
+        Location::Object(path) => join(path).map(Location::Object),
+        Location::Output(path) => join(path).map(Location::Output),
+        Location::System(path) => Some(Location::System(path.join(name))),
+    }
+}
+
+fn below(file: &Location, folder: &Location) -> Option<String> {
+    let rest = |file: &RelPath, folder: &RelPath| {
+        let rest = file.as_str().strip_prefix(folder.as_str())?;
+        if folder.as_str().is_empty() { Some(rest.to_string()) } else { rest.strip_prefix('/').map(str::to_string) }
+    };
+    match (file, folder) {
+        (Location::Tree(file), Location::Tree(folder)) | (Location::Made(file), Location::Made(folder)) => {
+            rest(file, folder)
+        }
+        (Location::System(file), Location::System(folder)) => {
+            file.strip_prefix(folder).ok().and_then(|rest| rest.to_str()).map(str::to_string)
+        }
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reading::Dialects;
+
+    #[test]
+    fn searches_follow_the_rules_of_compilers() {
+        let folder = tempfile::tempdir().unwrap();
+        let tree = folder.path().to_path_buf();
+        for name in ["s/a.c", "a/x.h", "b/y.h", "c/x.h", "c/sub/z.h", "s/off.h", "c/off.h"] {
+            std::fs::create_dir_all(tree.join(name).parent().unwrap()).unwrap();
+            std::fs::write(tree.join(name), "").unwrap();
+        }
+        let places = Folders { build: tree.join("work/build"), tree };
+        let at = |name: &str| Location::Tree(RelPath::parse(name).unwrap());
+        let folders = [at("a"), at("b"), at("c"), at("c/sub")];
+        let later = SystemTime::now() + std::time::Duration::from_secs(60);
+        for (case, text, read, absent, present, unclear) in [
+            ("found first", "#include <x.h>", &["a/x.h"][..], &[][..], &[][..], false),
+            ("in quotes", "#include \"x.h\"", &["a/x.h"], &["s/x.h"], &[], false),
+            ("found later", "#include <y.h>", &["b/y.h"], &["a/y.h"], &[], false),
+            ("not read, so switched off", "#include <gone.h>", &[], &[], &[], false),
+            ("lies first and was not read", "#include \"off.h\"", &["c/off.h"], &[], &[], false),
+            ("the next one", "#include_next <x.h>", &["a/x.h", "c/x.h"], &["b/x.h"], &[], false),
+            ("presence", "#if __has_include(<y.h>)", &[], &["a/y.h"], &["b/y.h"], false),
+            (
+                "absence",
+                "#if __has_include(\"n.h\")",
+                &[],
+                &["a/n.h", "b/n.h", "c/n.h", "c/sub/n.h", "s/n.h"],
+                &[],
+                false,
+            ),
+            (
+                "presence of a next one",
+                "#if __has_include_next(<x.h>)",
+                &[],
+                &["b/x.h", "c/sub/x.h"],
+                &["a/x.h", "c/x.h"],
+                false,
+            ),
+            (
+                "through a macro",
+                "#include H",
+                &["c/sub/z.h"],
+                &["a/sub/z.h", "a/z.h", "b/sub/z.h", "b/z.h", "c/z.h", "s/sub/z.h", "s/z.h"],
+                &[],
+                false,
+            ),
+            ("asked in a way of its own", "#define HI(x) __has_include(x)", &[], &[], &[], true),
+        ] {
+            let read: Vec<Location> = read.iter().map(|name| at(name)).chain([at("s/a.c")]).collect();
+            let searched = Searched {
+                read: read.iter().collect(),
+                quoted: &[],
+                folders: &folders,
+                asked: &[],
+                started: later,
+                makes: &|_| false,
+                places: &places,
+                absences: &Absences::default(),
+            };
+            let tokens = Arc::new(Tokens::of(text.as_bytes(), &Dialects::default()));
+            let files = [ReadFile { at: at("s/a.c"), content: Digest::default(), tokens }];
+            let mut found = searched.found(&files);
+            found.absent.retain(|at| !at.to_string().ends_with("ch"));
+            let want = |names: &[&str]| names.iter().map(|name| at(name)).collect::<BTreeSet<_>>();
+            assert_eq!(found, Found { absent: want(absent), present: want(present), unclear }, "{case}");
+        }
+    }
+}

@@ -1,0 +1,156 @@
+//! From a step to the process that runs it, and to the line that repeats it by hand.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use super::kind::Step;
+use super::location::Location;
+use super::tool::{Tool, ToolPlace};
+use super::word::Word;
+use crate::launch::Job;
+use crate::survey::{EPOCH_VARIABLE, Tools};
+use crate::watch::Depth;
+use crate::work::Folders;
+
+/// What a step's process is made for.
+#[derive(Clone, Copy)]
+pub struct Setup<'a> {
+    /// Where everything lies.
+    pub folders: &'a Folders,
+    /// The compilers and other tools.
+    pub tools: &'a Tools,
+    /// The time of the build as `__TIMESTAMP__` spells it.
+    pub timestamp: &'a str,
+    /// The folder aside in which results lie until they are moved into place.
+    pub aside: &'a Path,
+    /// Macros that a compile is given instead of its own.
+    pub defines: Option<&'a BTreeMap<String, Option<String>>>,
+    /// How far a compile goes.
+    pub ends: Ends,
+    /// How closely it is watched.
+    pub watch: Option<Depth>,
+}
+
+/// How far a compile goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ends {
+    /// To the end.
+    Whole,
+    /// To the text after preprocessing.
+    Preprocessed,
+}
+
+/// A step's process.
+#[derive(Debug)]
+pub struct Process {
+    /// What is started.
+    pub job: Job,
+    /// Where it lists what it read.
+    pub lists: Lists,
+}
+
+impl Process {
+    /// One that lists nothing.
+    pub(super) fn plain(job: Job) -> Process {
+        Process { job, lists: Lists::default() }
+    }
+}
+
+/// Where a compile lists what it read.
+#[derive(Debug, Clone, Default)]
+pub struct Lists {
+    /// Files that its preprocessor read.
+    pub read: Option<PathBuf>,
+    /// Files that its assembler took in.
+    pub taken_in: Option<PathBuf>,
+}
+
+/// A step's program is not there.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct AbsentTool(pub String);
+
+impl Setup<'_> {
+    /// Spells a word as a process takes it.
+    pub(super) fn spelled(&self, step: &Step, word: &Word) -> String {
+        word.spelled(|at, _| at.path(self.folders).display().to_string(), |index| self.result(step, index))
+    }
+
+    /// The place aside of a result.
+    pub(super) fn result(&self, step: &Step, index: usize) -> String {
+        step.writes.get(index).map_or(String::new(), |write| step.aside(write, self.aside).display().to_string())
+    }
+
+    /// The process of a tool, in the tree's root and the plain environment of steps.
+    pub(super) fn job(&self, step: &Step, tool: &Tool, arguments: Vec<String>) -> Result<Job, AbsentTool> {
+        let program = match &tool.place {
+            ToolPlace::Host { path, .. } => path.clone(),
+            ToolPlace::Made(at) => at.path(self.folders),
+            ToolPlace::Absent(why) => return Err(AbsentTool(why.clone())),
+        };
+        debug_assert!(!step.writes.is_empty(), "every step makes something");
+        let environment = [
+            ("PATH".to_string(), self.tools.search_path.clone()),
+            ("LC_ALL".into(), "C".into()),
+            (EPOCH_VARIABLE.into(), self.tools.epoch.to_string()),
+            ("TMPDIR".into(), self.aside.display().to_string()),
+        ];
+        let folder = self.folders.tree.clone();
+        Ok(Job { program, arguments, folder, environment: environment.into(), limit: None, watch: self.watch })
+    }
+}
+
+/// What a person types to repeat a process.
+#[derive(Debug)]
+pub struct ByHand<'j> {
+    /// Variables of the environment.
+    pub variables: Vec<(String, &'j str)>,
+    /// The program.
+    pub program: &'j str,
+    /// Its arguments.
+    pub arguments: Vec<&'j str>,
+    /// Beginnings of places that are gone by then.
+    pub gone: Vec<&'static str>,
+}
+
+impl<'j> ByHand<'j> {
+    /// All of a process.
+    pub(super) fn of(job: &'j Job) -> ByHand<'j> {
+        ByHand {
+            variables: Vec::new(),
+            program: job.program.to_str().unwrap_or_default(),
+            arguments: job.arguments.iter().map(String::as_str).collect(),
+            gone: Vec::new(),
+        }
+    }
+}
+
+/// Writes a job as a shell would take it, so that it can be run again by hand: what lies aside is gone by then, so results go
+/// nowhere.
+pub fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
+    let safe = |c: char| c.is_ascii_alphanumeric() || "-_./=+,:@%".contains(c);
+    let quoted = |text: &str| {
+        let plain = !text.is_empty() && text.chars().all(safe);
+        if plain { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
+    };
+    let by_hand = step.runs().map_or_else(|| ByHand::of(job), |runs| runs.by_hand(job));
+    let set: String = by_hand.variables.iter().map(|(name, value)| format!("{name}={} ", quoted(value))).collect();
+    let aside = aside.display().to_string();
+    let is_gone = |word: &str| word.starts_with(&aside) || by_hand.gone.iter().any(|place| word.starts_with(place));
+    let word = |word: &&str| if is_gone(word) { "/dev/null".into() } else { quoted(word) };
+    let words: Vec<String> = by_hand.arguments.iter().map(word).collect();
+    let folder = job.folder.display().to_string();
+    format!("cd {} && {set}{} {}", quoted(&folder), quoted(by_hand.program), words.join(" "))
+}
+
+impl Location {
+    /// Returns its path below its root; a file of the host is just called `file`.
+    pub(super) fn below_root(&self) -> &str {
+        match self {
+            Location::Tree(path) | Location::Made(path) | Location::Object(path) | Location::Output(path) => {
+                path.as_str()
+            }
+            Location::System(_) => "file",
+        }
+    }
+}

@@ -1,0 +1,50 @@
+//! Second names of outputs, as shared libraries with a version have.
+
+use std::path::Path;
+
+use super::kind::{Acts, Made, Makes, Sees, Step};
+use crate::base::files::make_folder;
+use crate::base::{Digest, FileError};
+use crate::work::Folders;
+
+/// Makes a link by name.
+#[derive(Debug, Clone)]
+pub struct Symlink {
+    /// What the name leads to.
+    pub target: String,
+}
+
+impl Acts for Symlink {
+    fn tag(&self) -> &'static str {
+        "symlink 4"
+    }
+
+    fn verb(&self) -> &'static str {
+        "symlink"
+    }
+
+    fn command(&self, _: &Step) -> Vec<String> {
+        vec!["link to".into(), self.target.clone()]
+    }
+
+    fn decides(&self, _: &str) -> Vec<String> {
+        vec![self.target.clone()]
+    }
+
+    fn sees(&self) -> Sees {
+        Sees::Declared
+    }
+}
+
+impl Makes for Symlink {
+    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, FileError> {
+        let path = step.writes[0].path(folders);
+        make_folder(path.parent().unwrap_or(Path::new(".")))?;
+        match std::fs::remove_file(&path) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e)),
+            _ => {}
+        }
+        std::os::unix::fs::symlink(&self.target, &path).map_err(FileError::on("make the link", &path))?;
+        Ok(Made { digest: Digest::of(self.target.as_bytes()), mode: 0o777 })
+    }
+}

@@ -1,0 +1,14 @@
+//! The work folder: where everything of a tree lies, its lock, its ledger, and what is known of the contents of files.
+
+mod folder;
+mod ledger;
+mod lock;
+mod status;
+
+pub use folder::{Folders, PROFILE_IN_USE, WorkFault, WorkFolder};
+pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome, folder_bytes};
+pub use lock::{LockFault, WorkLock};
+pub use status::{PathKey, Stamp, StatusMemo, time_of_files};
+
+#[cfg(test)]
+mod tests;
