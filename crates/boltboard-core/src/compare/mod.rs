@@ -144,7 +144,7 @@ fn same(left: &Side<'_>, left_id: StepId, right: &Side<'_>, right_id: StepId) ->
     let (ls, rs) = (&left.judge.plan.steps[left_id], &right.judge.plan.steps[right_id]);
     let record = |side: &Side<'_>| side.judge.journal.get(&ls.name).and_then(|r| r.note);
     let (ln, rn) = (record(left), record(right));
-    let (lk, rk) = (left.judge.base_key(ls), right.judge.base_key(rs));
+    let (lk, rk) = (ls.base_key(), rs.base_key());
     let current = |side: &Side<'_>, step| side.judge.judge(step, &crate::judge::Ahead::default()).reasons.is_empty();
     if let (Some(l), Some(r)) = (&ln, &rn)
         && current(left, ls)

@@ -4,6 +4,7 @@
 //! touches at all.
 
 mod basis;
+mod footing;
 mod interface;
 mod macros;
 mod now;

@@ -41,7 +41,7 @@ impl<'a> QuickJudge<'a> {
             Sees::Declared => step.leads_to().is_none(),
         };
         plain
-            && record.base_key == judge.base_key(step)
+            && record.base_key == step.base_key()
             && journal.digest(note.macro_names) == judge.names_digest(step)
             && self.same_macros(step, note)
             && note.outputs.iter().all(|(file, content, mode)| {

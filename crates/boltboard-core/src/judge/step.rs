@@ -5,11 +5,10 @@
 //! every option macro that the files it read name stands for the same.
 
 use std::borrow::Cow;
-use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
-use std::sync::Mutex;
 
+use super::footing::Footings;
 use super::macros::Forms;
 use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict};
 use crate::base::Digest;
@@ -38,12 +37,6 @@ pub struct Judge<'a> {
     pub(super) footings: Footings,
 }
 
-/// What stands for the footings of classes now, looked up once; `None` where one is not known.
-#[derive(Debug, Default)]
-pub(super) struct Footings {
-    pub now: Mutex<BTreeMap<Digest, Option<Digest>>>,
-}
-
 impl<'a> Judge<'a> {
     /// Makes a judge that has looked at nothing.
     pub fn new(
@@ -58,14 +51,9 @@ impl<'a> Judge<'a> {
 }
 
 impl Judge<'_> {
-    /// Returns the digest of a step's command and tool: what is the same whatever the files hold.
-    pub fn base_key(&self, step: &Step) -> Digest {
-        step.base_key(&self.plan.search_path)
-    }
-
     /// Judges a step, given what earlier steps will make.
     pub fn judge(&self, step: &Step, ahead: &Ahead) -> Judged {
-        let base_key = self.base_key(step);
+        let base_key = step.base_key();
         let mut reasons = match self.journal.get(&step.name) {
             None => vec![Reason::New],
             Some(record) => self.against_record(step, &record, &base_key, ahead),
@@ -96,7 +84,7 @@ impl Judge<'_> {
         if !step.is_preprocessed() || step.records_macros() {
             return None;
         }
-        let base_key = self.base_key(step);
+        let base_key = step.base_key();
         let record = self.journal.get(&step.name).filter(|record| record.base_key == base_key);
         if let Some(record) = record
             && let Some(note) = &record.note
@@ -178,11 +166,8 @@ impl Judge<'_> {
         {
             reasons.push(Reason::Tool(tool.name.clone()));
         }
-        if !added.is_empty() || !removed.is_empty() {
+        if !added.is_empty() || !removed.is_empty() || reasons.is_empty() {
             reasons.push(Reason::Command { added, removed });
-        } else if reasons.is_empty() {
-            // Where its tool looks for further programs.
-            reasons.push(step.tool().map_or(Reason::Unsettled, |tool| Reason::Tool(tool.name.clone())));
         }
         reasons
     }

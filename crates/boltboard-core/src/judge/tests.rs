@@ -65,15 +65,13 @@ impl Done {
         let plan = planner.plan();
         // The record is what the first plan's step left.
         let (first, own) = (Planner::new(&self.first(), "", true).plan(), step(&plan, "objects/prog/main.c.o").1);
-        let empty = Journal::open(&plan.folders.build).expect("empty");
         let (status, store, tokens) =
             (StatusMemo::default(), Store::at(&self.tree.root().join("store")), TokenMemo::default());
-        let base = Judge::new(&first, &empty, &store, &status, &tokens);
         let was = step(&first, "objects/prog/main.c.o").1;
         let record = StepRecord {
             part: String::new(),
             step: was.name.clone(),
-            base_key: base.base_key(was),
+            base_key: was.base_key(),
             command: was.command(),
             tool: was.tool_identity(),
             note,

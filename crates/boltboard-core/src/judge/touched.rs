@@ -151,7 +151,7 @@ impl Touching<'_> {
             return Ok(Attempt::Unclear);
         };
         plan.rest = rest;
-        let status = self.trusted(&journal, &plan);
+        let status = self.trusted(&journal);
         let more = self.more(&plan, &journal, &status, parts);
         if !more.is_empty() {
             return Ok(Attempt::More(more));
@@ -196,7 +196,7 @@ impl Touching<'_> {
     }
 
     /// Contents of files that are as they were, as the records say.
-    fn trusted(&self, journal: &Journal, plan: &Plan) -> StatusMemo {
+    fn trusted(&self, journal: &Journal) -> StatusMemo {
         let status = StatusMemo::default();
         let mut known = HashSet::new();
         for note in journal.all().filter_map(|record| record.note.as_ref()) {
@@ -208,9 +208,10 @@ impl Touching<'_> {
                 match journal.text(look).parse::<Look>() {
                     Ok(Look::Content(at)) => self.trust(&status, &at, journal.digest(content)),
                     Ok(Look::Footing(class)) => {
-                        for (look, content) in
-                            self.store.footing(&plan.footing_key(&class)).map_or(vec![], |footing| footing.looks)
-                        {
+                        let generation = journal.digest(content);
+                        let all = self.store.footings(&class);
+                        let footing = all.into_iter().find(|footing| footing.generation == generation);
+                        for (look, content) in footing.map_or(vec![], |footing| footing.looks) {
                             if let Ok(Look::Content(at)) = look.parse() {
                                 self.trust(&status, &at, content);
                             }

@@ -64,11 +64,6 @@ impl Plan {
         false
     }
 
-    /// Returns by what the footing of a class is kept: where programs are looked for decides about it as well.
-    pub fn footing_key(&self, class: &Digest) -> Digest {
-        Digest::of_parts([class.to_string().as_str(), &self.search_path])
-    }
-
     /// Tells whether a file is an option header.
     pub fn is_header(&self, location: &Location) -> bool {
         self.headers.iter().any(|header| header.at == *location)

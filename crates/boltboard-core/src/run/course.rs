@@ -284,7 +284,7 @@ impl<'a> Course<'a> {
                 if !self.restore(&note)? {
                     return Ok(false);
                 }
-                self.input.store.used(&self.judge.base_key(step));
+                self.input.store.used(&step.base_key());
                 self.record(step, Some((*note).clone()))?;
                 self.report.from_store.push(id);
                 self.passed(id, &Ran::FromStore { said: note.said }, ready);
@@ -346,7 +346,7 @@ impl<'a> Course<'a> {
         self.journal.add(&StepRecord {
             step: step.name.clone(),
             part: step.part.map_or(String::new(), |part| self.input.plan.part_name(part).to_string()),
-            base_key: self.judge.base_key(step),
+            base_key: step.base_key(),
             command: step.command(),
             tool: step.tool_identity(),
             note,

@@ -307,7 +307,7 @@ impl Executor<'_> {
                 self.judge.status.learn(&path, output.digest);
             }
         }
-        self.store.add_note(&self.judge.base_key(step), note, scrap)
+        self.store.add_note(&step.base_key(), note, scrap)
     }
 }
 

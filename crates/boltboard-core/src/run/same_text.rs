@@ -162,7 +162,7 @@ impl Executor<'_> {
         let (stands, _) = self.stands_by_rules(step, reckoned, None, false);
         let Some(note) = self.observed(step, Account { stands, started, outputs, said, wall }) else { return unknown };
         let note = Note { text: Some(text), memory: old.memory, ..note };
-        self.store.add_note(&self.judge.base_key(step), &note, None)?;
+        self.store.add_note(&step.base_key(), &note, None)?;
         Ok(Outlook::Same(note))
     }
 

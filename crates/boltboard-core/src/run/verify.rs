@@ -9,8 +9,6 @@ use super::stands::Watching;
 use crate::base::{Digest, FileError};
 use crate::step::{Location, Look, Step, StepId};
 
-use crate::judge::Judge;
-
 use crate::plan::Plan;
 use crate::reading::TokenMemo;
 use crate::work::{Folders, StatusMemo};
@@ -84,7 +82,7 @@ pub fn verify(input: &BuildInput<'_>, side: &Path, watch: &mut dyn Watch) -> Res
         return Ok(Verification { report, files: 0, differences: vec![], wrong: vec![], dropped: vec![] });
     }
     let (files, differences) = compare(input.plan, &plan.folders);
-    let (wrong, dropped) = heal(input, &differences, &Journal::open(&plan.folders.build)?)?;
+    let (wrong, dropped) = heal(input, &differences, &Journal::open(&plan.folders.build)?, &store)?;
     Ok(Verification { report, files, differences, wrong, dropped })
 }
 
@@ -93,7 +91,12 @@ type Healed = (Vec<(StepId, Vec<String>)>, Vec<StepId>);
 
 /// Drops what a clean build has disproved, with all that was made from it. Returns the steps that were wrong first, with what the clean
 /// build saw them look at and we did not know of, and all whose results are gone.
-fn heal(input: &BuildInput<'_>, differences: &[Difference], clean: &Journal) -> Result<Healed, BuildFault> {
+fn heal(
+    input: &BuildInput<'_>,
+    differences: &[Difference],
+    clean: &Journal,
+    clean_store: &Store,
+) -> Result<Healed, BuildFault> {
     let plan = input.plan;
     let differ: BTreeSet<StepId> = differences.iter().filter_map(|difference| difference.step).collect();
     if differ.is_empty() {
@@ -101,7 +104,6 @@ fn heal(input: &BuildInput<'_>, differences: &[Difference], clean: &Journal) -> 
     }
     break_seal(&plan.folders.seal())?;
     let mut journal = Journal::open(&plan.folders.build)?;
-    let judge = Judge::new(plan, &journal, input.store, input.status, input.tokens);
     let looked_at =
         |note: &Note| -> Vec<Look> { note.inputs.iter().filter_map(|(look, _)| look.parse().ok()).collect() };
     let note_of = |step: &Step| journal.get(&step.name).and_then(|record| record.note);
@@ -113,7 +115,10 @@ fn heal(input: &BuildInput<'_>, differences: &[Difference], clean: &Journal) -> 
         let follows = made_from.into_iter().any(|at| plan.maker(at).is_some_and(|maker| dropped.contains(&maker)));
         if differ.contains(&id) && !follows {
             let seen = clean.get(&step.name).and_then(|record| record.note);
-            wrong.push((id, unknown(note.as_ref(), seen.as_ref())));
+            let (ours, clean) = (note.unwrap_or_default(), seen.unwrap_or_default());
+            let own = unknown(&ours, &clean);
+            let of_class = || unknown(&of_classes(&ours, input.store), &of_classes(&clean, clean_store));
+            wrong.push((id, if own.is_empty() { of_class() } else { own }));
         }
         if differ.contains(&id) || follows {
             dropped.insert(id);
@@ -129,9 +134,9 @@ fn heal(input: &BuildInput<'_>, differences: &[Difference], clean: &Journal) -> 
             }
         }
         gone.extend(step.writes.iter().map(|write| write.path(&plan.folders)));
-        input.store.drop_notes(&judge.base_key(step))?;
+        input.store.drop_notes(&step.base_key())?;
         if let Some(class) = step.class() {
-            input.store.drop_footing(&plan.footing_key(&class))?;
+            input.store.drop_footings(&class)?;
         }
     }
     for path in gone {
@@ -147,11 +152,12 @@ fn heal(input: &BuildInput<'_>, differences: &[Difference], clean: &Journal) -> 
 }
 
 /// What a step was seen to look at in a clean build, and was not known to look at, or was known otherwise.
-fn unknown(ours: Option<&Note>, clean: Option<&Note>) -> Vec<String> {
-    let (Some(ours), Some(clean)) = (ours, clean) else { return vec![] };
+fn unknown(ours: &Note, clean: &Note) -> Vec<String> {
     let known: BTreeMap<&str, Digest> = ours.inputs.iter().map(|(look, digest)| (look.as_str(), *digest)).collect();
     let shown = |look: &str| look.parse::<Look>().map_or_else(|_| look.to_string(), |look| look.to_string());
-    let looks = clean.inputs.iter().filter(|(look, digest)| known.get(look.as_str()) != Some(digest));
+    // What stands for a class is another name in each store.
+    let of_step = clean.inputs.iter().filter(|(look, _)| !matches!(look.parse(), Ok(Look::Footing(_))));
+    let looks = of_step.filter(|(look, digest)| known.get(look.as_str()) != Some(digest));
     let mut all: Vec<String> = looks.map(|(look, _)| shown(look)).collect();
     let places = clean.absent.iter().filter(|place| !ours.absent.contains(place));
     all.extend(places.map(|place| shown(place)));
@@ -159,6 +165,20 @@ fn unknown(ours: Option<&Note>, clean: Option<&Note>) -> Vec<String> {
         ours.macros.iter().map(|(name, value)| (name.as_str(), value)).collect();
     let macros = clean.macros.iter().filter(|(name, value)| values.get(name.as_str()) != Some(&value));
     all.extend(macros.map(|(name, _)| format!("the macro {name}")));
+    all
+}
+
+/// All that the programs stand on that a note names by their class.
+fn of_classes(note: &Note, store: &Store) -> Note {
+    let mut all = Note::default();
+    for (look, generation) in &note.inputs {
+        if let Ok(Look::Footing(class)) = look.parse()
+            && let Some(footing) = store.footings(&class).into_iter().find(|one| one.generation == *generation)
+        {
+            all.inputs.extend(footing.looks);
+            all.absent.extend(footing.absent);
+        }
+    }
     all
 }
 

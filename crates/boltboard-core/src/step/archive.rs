@@ -36,10 +36,6 @@ impl Acts for Archive {
         self.tool.with(&self.words, &step.writes)
     }
 
-    fn decides(&self, search_path: &str) -> Vec<String> {
-        vec![search_path.to_string()]
-    }
-
     /// An archiver reads what it is given; all else that it looks at is its class's.
     fn sees(&self) -> Sees {
         Sees::Class

@@ -196,10 +196,6 @@ impl Acts for Compile {
         all
     }
 
-    fn decides(&self, _: &str) -> Vec<String> {
-        Vec::new()
-    }
-
     fn sees(&self) -> Sees {
         Sees::Text
     }

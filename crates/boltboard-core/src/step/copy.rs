@@ -22,10 +22,6 @@ impl Acts for Copy {
         Vec::new()
     }
 
-    fn decides(&self, _: &str) -> Vec<String> {
-        Vec::new()
-    }
-
     fn sees(&self) -> Sees {
         Sees::Declared
     }

@@ -39,8 +39,8 @@ impl Acts for Generate {
         set.chain(self.tool.with(&self.words, &step.writes)).collect()
     }
 
-    fn decides(&self, search_path: &str) -> Vec<String> {
-        vec![self.folder.kept(), format!("{:?}", self.success), search_path.to_string()]
+    fn decides(&self) -> Vec<String> {
+        vec![self.folder.kept(), format!("{:?}", self.success)]
     }
 
     fn sees(&self) -> Sees {

@@ -96,7 +96,9 @@ pub trait Acts {
     fn command(&self, step: &Step) -> Vec<String>;
 
     /// Returns what decides about its result whatever files hold, beyond its command, its tool and the names of its results.
-    fn decides(&self, search_path: &str) -> Vec<String>;
+    fn decides(&self) -> Vec<String> {
+        Vec::new()
+    }
 
     /// Says how all that its result depends on comes to be known.
     fn sees(&self) -> Sees;
@@ -184,16 +186,15 @@ impl Step {
         self.kind.acts().command(self)
     }
 
-    /// Returns the digest of its command and tool: what is the same whatever the files hold. `search_path` is where programs are looked
-    /// for.
-    pub fn base_key(&self, search_path: &str) -> Digest {
+    /// Returns the digest of its command and tool: what is the same whatever the files hold.
+    pub fn base_key(&self) -> Digest {
         if let Kind::Compile(compile) = &self.kind {
             return compile.key(self);
         }
         let acts = self.kind.acts();
         let mut parts = vec![acts.tag().to_string(), self.tool_identity().to_string()];
         parts.extend(acts.command(self));
-        parts.extend(acts.decides(search_path));
+        parts.extend(acts.decides());
         parts.extend(self.writes.iter().map(Location::kept));
         Digest::of_parts(parts.iter().map(String::as_str))
     }

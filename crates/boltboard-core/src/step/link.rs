@@ -55,10 +55,6 @@ impl Acts for Link {
         self.tool.with(&self.words, &step.writes)
     }
 
-    fn decides(&self, search_path: &str) -> Vec<String> {
-        vec![search_path.to_string()]
-    }
-
     /// Which libraries a linker looks for, and where, only watching tells.
     fn sees(&self) -> Sees {
         Sees::Class

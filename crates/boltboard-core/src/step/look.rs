@@ -30,6 +30,8 @@ pub enum Look {
     Form(Location),
     /// What the programs behind a tool stand on, by the class of steps that run it alike.
     Footing(Digest),
+    /// Where programs are looked for, of steps that nobody watched.
+    SearchPath,
     /// Something that could not be seen, so that nobody knows whether it is the same.
     Unseen,
 }
@@ -42,6 +44,7 @@ const STATUS: &str = "status>";
 const LEADS: &str = "leads>";
 const FORM: &str = "form>";
 const FOOTING: &str = "footing>";
+const SEARCH_PATH: &str = "path>";
 const UNSEEN: &str = "unseen>";
 
 impl Look {
@@ -55,7 +58,7 @@ impl Look {
             | Look::Status(at)
             | Look::Leads(at)
             | Look::Form(at) => Some(at),
-            Look::Footing(_) | Look::Unseen => None,
+            Look::Footing(_) | Look::SearchPath | Look::Unseen => None,
         }
     }
 
@@ -69,6 +72,7 @@ impl Look {
             | Look::Leads(_)
             | Look::Form(_)
             | Look::Footing(_)
+            | Look::SearchPath
             | Look::Unseen => None,
         }
     }
@@ -81,7 +85,7 @@ impl Look {
             Look::Mode(at) => mode_digest(&at.path(folders)),
             Look::Status(at) => status_digest(at, &at.path(folders)),
             Look::Leads(at) => leads_digest(&at.path(folders)),
-            Look::Interface(_) | Look::Form(_) | Look::Footing(_) | Look::Unseen => None,
+            Look::Interface(_) | Look::Form(_) | Look::Footing(_) | Look::SearchPath | Look::Unseen => None,
         }
     }
 
@@ -96,6 +100,7 @@ impl Look {
             Look::Leads(at) => format!("{LEADS}{}", at.kept()),
             Look::Form(at) => format!("{FORM}{}", at.kept()),
             Look::Footing(class) => format!("{FOOTING}{class}"),
+            Look::SearchPath => SEARCH_PATH.into(),
             Look::Unseen => UNSEEN.into(),
         }
     }
@@ -115,6 +120,7 @@ impl FromStr for Look {
             LEADS => Look::Leads(rest.parse()?),
             FORM => Look::Form(rest.parse()?),
             FOOTING => Look::Footing(rest.parse().map_err(|_| LocationFault::of(text))?),
+            SEARCH_PATH => Look::SearchPath,
             UNSEEN => Look::Unseen,
             _ => return Err(LocationFault::of(text)),
         })
@@ -130,6 +136,7 @@ impl fmt::Display for Look {
             Look::Status(at) => write!(f, "the status of {at}"),
             Look::Leads(at) => write!(f, "where {at} leads"),
             Look::Footing(_) => write!(f, "the programs behind the tool"),
+            Look::SearchPath => write!(f, "where programs are looked for"),
             Look::Unseen => write!(f, "what could not be seen"),
         }
     }
@@ -194,6 +201,7 @@ mod tests {
             Look::Leads(at.clone()),
             Look::Form(at),
             Look::Footing(Digest::of(b"x")),
+            Look::SearchPath,
             Look::Unseen,
         ] {
             assert_eq!(look.kept().parse::<Look>().as_ref(), Ok(&look));

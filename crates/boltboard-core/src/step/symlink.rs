@@ -27,7 +27,7 @@ impl Acts for Symlink {
         vec!["link to".into(), self.target.clone()]
     }
 
-    fn decides(&self, _: &str) -> Vec<String> {
+    fn decides(&self) -> Vec<String> {
         vec![self.target.clone()]
     }
 

@@ -25,7 +25,7 @@ impl Acts for Write {
         Vec::new()
     }
 
-    fn decides(&self, _: &str) -> Vec<String> {
+    fn decides(&self) -> Vec<String> {
         vec![Digest::of(self.content.as_bytes()).to_string()]
     }
 

@@ -1,6 +1,8 @@
 //! What the programs behind a tool stand on: all that they read and looked for in vain, whatever it was that they were run for. It is
 //! seen once for each class of steps, and holds for all of them.
 
+use std::time::{SystemTime, UNIX_EPOCH};
+
 use serde::{Deserialize, Serialize};
 
 use super::content::{Store, remove};
@@ -9,12 +11,17 @@ use crate::base::{Digest, FileError};
 
 /// Where footings lie in the store.
 const SORT: &str = "footings";
+/// How many are kept of one class: of hosts as they were, and of other places where programs are looked for.
+const KEPT: usize = 12;
 
-/// What the steps of one class stand on beside what is their own.
+/// What the steps of one class stand on beside what is their own, in one state of the host.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Footing {
-    /// Stands for all of it in what steps keep: as long as nothing of it has changed, it stays, also when more becomes known.
+    /// Stands for all of it in what steps keep: no two are the same, and it stays as long as nothing of it has changed, also when more
+    /// becomes known.
     pub generation: Digest,
+    /// Where programs were looked for.
+    pub search_path: String,
     /// What was looked at, in kept form, with what stood for it; in order.
     pub looks: Vec<(String, Digest)>,
     /// Places where nothing was found; in order.
@@ -25,14 +32,13 @@ pub struct Footing {
 
 impl Footing {
     /// Makes one of what was seen first.
-    pub fn of(looks: Vec<(String, Digest)>, absent: Vec<String>, surprises: bool) -> Footing {
-        let mut footing = Footing { generation: Digest::default(), looks, absent, surprises };
+    pub fn of(search_path: &str, looks: Vec<(String, Digest)>, absent: Vec<String>, surprises: bool) -> Footing {
+        let mut footing =
+            Footing { generation: Digest::default(), search_path: search_path.into(), looks, absent, surprises };
         footing.sort();
-        // Of what was seen only in passing, such as the folders on the way, it is enough that it stays the same; programs found in other
-        // folders are still the same programs.
-        let decides = |look: &&(String, Digest)| !look.0.starts_with("mode>");
-        let looks = footing.looks.iter().filter(decides);
-        let all: Vec<String> = looks.flat_map(|(look, digest)| [look.clone(), digest.to_string()]).collect();
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_nanos().to_string();
+        let all = footing.looks.iter().flat_map(|(look, digest)| [look.clone(), digest.to_string()]);
+        let all: Vec<String> = all.chain(footing.absent.iter().cloned()).chain([now]).collect();
         footing.generation = Digest::of_parts(all.iter().map(String::as_str));
         footing
     }
@@ -61,28 +67,37 @@ impl Footing {
 }
 
 impl Store {
-    /// Returns what is known of a class; a damaged file is none.
-    pub fn footing(&self, class: &Digest) -> Option<Footing> {
-        let bytes = read_regular(&self.path(SORT, class)).ok()?;
-        let (check, content) = bytes.split_at_checked(8)?;
-        (Digest::of(content).short() == *check).then(|| postcard::from_bytes(content).ok()).flatten()
+    /// Returns what is known of a class, the newest first; nothing where the file is damaged.
+    pub fn footings(&self, class: &Digest) -> Vec<Footing> {
+        let read = || {
+            let bytes = read_regular(&self.path(SORT, class)).ok()?;
+            let (check, content) = bytes.split_at_checked(8)?;
+            (Digest::of(content).short() == *check).then(|| postcard::from_bytes(content).ok()).flatten()
+        };
+        read().unwrap_or_default()
     }
 
     /// Forgets a class that turned out to be known wrongly.
     ///
     /// # Errors
     /// It cannot be removed.
-    pub fn drop_footing(&self, class: &Digest) -> Result<(), FileError> {
+    pub fn drop_footings(&self, class: &Digest) -> Result<(), FileError> {
         remove(&self.path(SORT, class))
     }
 
-    /// Keeps what is known of a class.
+    /// Keeps a footing of a class, in the place of that of its generation or before all others.
     ///
     /// # Errors
     /// It cannot be written.
-    pub fn keep_footing(&self, class: &Digest, footing: &Footing) -> Result<(), FileError> {
+    pub fn keep_footing(&self, class: &Digest, footing: Footing) -> Result<(), FileError> {
+        let mut all = self.footings(class);
+        match all.iter_mut().find(|known| known.generation == footing.generation) {
+            Some(known) => *known = footing,
+            None => all.insert(0, footing),
+        }
+        all.truncate(KEPT);
         let path = self.path(SORT, class);
-        let content = packed(footing, &path)?;
+        let content = packed(&all, &path)?;
         write_quickly_of(&path, &[&Digest::of(&content).short(), &content])
     }
 }
@@ -96,21 +111,29 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::at(folder.path());
         let class = Digest::of(b"class");
-        assert_eq!(store.footing(&class), None);
+        assert_eq!(store.footings(&class), []);
         let looks = vec![("system:/usr/bin/as".to_string(), Digest::of(b"as"))];
-        let mut footing = Footing::of(looks, vec!["system:/usr/lib/specs".into()], false);
-        store.keep_footing(&class, &footing).unwrap();
-        assert_eq!(store.footing(&class).as_ref(), Some(&footing));
-        let more = Footing::of(vec![], vec!["system:/x".into()], true);
-        assert!(!footing.holds(&more) && footing.generation != more.generation);
-        let elsewhere = Footing::of(footing.looks.clone(), vec!["system:/y".into()], false);
-        assert_eq!(footing.generation, elsewhere.generation, "the same programs found on another way");
-        let before = footing.generation;
-        footing.take_in(more.clone());
-        assert!(footing.holds(&more) && footing.surprises);
-        assert_eq!(footing.generation, before);
+        let mut first = Footing::of("/usr/bin", looks, vec!["system:/usr/lib/specs".into()], false);
+        store.keep_footing(&class, first.clone()).unwrap();
+        assert_eq!(store.footings(&class), [first.clone()]);
+        let more = Footing::of("/usr/bin", vec![], vec!["system:/x".into()], true);
+        assert!(!first.holds(&more));
+        let before = first.generation;
+        first.take_in(more.clone());
+        assert!(first.holds(&more) && first.surprises);
+        assert_eq!(first.generation, before);
+        store.keep_footing(&class, first.clone()).unwrap();
+        assert_eq!(store.footings(&class), [first.clone()], "in its own place");
+        let again = Footing::of("/usr/bin", first.looks.clone(), first.absent.clone(), true);
+        assert_ne!(again.generation, before, "no two are the same: what steps keep of one never stands for another");
+        for _ in 0..KEPT + 3 {
+            store.keep_footing(&class, Footing::of("/bin", vec![], vec![], false)).unwrap();
+        }
+        assert_eq!(store.footings(&class).len(), KEPT);
         let file = store.path(SORT, &class);
         std::fs::write(&file, &std::fs::read(&file).unwrap()[..20]).unwrap();
-        assert_eq!(store.footing(&class), None);
+        assert_eq!(store.footings(&class), []);
+        store.keep_footing(&class, more.clone()).unwrap();
+        assert_eq!(store.footings(&class), [more]);
     }
 }

@@ -39,14 +39,16 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
             let added = added.iter().map(|word| format!("+{word}"));
             let words: Vec<String> = added.chain(removed.iter().map(|word| format!("−{word}"))).collect();
             if words.is_empty() {
-                "its words come in another order".into()
+                "its words come in another order, or it runs in another way".into()
             } else {
                 format!("command: {}", words.join(" "))
             }
         }
         Reason::Text => "its text follows other values".into(),
         Reason::Tool(name) => format!("{name}, or a program behind it, has changed"),
-        Reason::ToolUnseen(name) => format!("which programs {name} runs with this PATH was not seen yet"),
+        Reason::ToolUnseen(name) => {
+            format!("{name} was never seen to run here, so that the programs behind it are not known")
+        }
         Reason::OutputMissing(file) => format!("{file} is missing"),
         Reason::OutputEdited(file) => format!("{file} was changed by hand"),
         Reason::Unsettled => "an input changed during its last run".into(),

@@ -57,6 +57,21 @@ fn programs_that_a_generator_finds_in_the_search_path_count() {
 }
 
 #[test]
+fn another_search_path_counts_where_programs_are_found_in_other_places() {
+    let tree = objects("", "int a;\n");
+    tree.run("build").code(0);
+    tree.script("none/unrelated", "exit 0");
+    tree.script("wrap/as", "exec /usr/bin/as \"$@\"");
+    let with = |folder: &str| format!("{}:{}", tree.at(folder).display(), usual_path());
+    tree.run_with("preview", "PATH", &with("none")).code(0).says(&["Nothing to do"]);
+    tree.run_with("build", "PATH", &with("none")).code(0).says(&["0 steps run"]);
+    // An assembler that comes first is another one; and back.
+    tree.run_with("build", "PATH", &with("wrap")).code(0).says(&["1 step run"]);
+    tree.run_with("build", "PATH", &with("wrap")).code(0).says(&["0 steps run"]);
+    tree.run("build").code(0).says(&["0 steps run"]);
+}
+
+#[test]
 fn a_generator_that_reads_what_it_does_not_wait_for_is_told() {
     let tree = Scratch::with(&[]);
     tree.write(

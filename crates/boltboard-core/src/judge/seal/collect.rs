@@ -227,6 +227,8 @@ impl Places<'_> {
             }
             // Its text is one of the files that are made.
             Look::Form(_) => {}
+            // A seal is for one environment.
+            Look::SearchPath => {}
             Look::Footing(class) => {
                 let footing = self.judge.footing(class)?;
                 if self.judge.footing_now(class) != Some(then) {

@@ -106,7 +106,8 @@ impl Executor<'_> {
             Some(link) if link.by_interface(&at) => Look::Interface(at),
             Some(_) | None => Look::Content(at),
         };
-        Ok(Stands { looks: inputs.into_iter().map(look).collect(), absent, ..Stands::default() })
+        let looks = inputs.into_iter().map(look).chain([Look::SearchPath]).collect();
+        Ok(Stands { looks, absent, ..Stands::default() })
     }
 
     /// Checks that a generator declares what it read, where that is asked.

@@ -158,7 +158,12 @@ impl Executor<'_> {
                         Look::Names(_) | Look::Mode(_) | Look::Leads(_) => {
                             looks.insert(look);
                         }
-                        Look::Interface(_) | Look::Status(_) | Look::Form(_) | Look::Footing(_) | Look::Unseen => {}
+                        Look::Interface(_)
+                        | Look::Status(_)
+                        | Look::Form(_)
+                        | Look::Footing(_)
+                        | Look::SearchPath
+                        | Look::Unseen => {}
                     }
                 }
                 for place in own.absent {
@@ -170,9 +175,7 @@ impl Executor<'_> {
             }
             None => self.judge.footing_now(&of_all),
         };
-        if class.is_some() {
-            looks.insert(Look::Footing(of_all));
-        }
+        looks.insert(if class.is_some() { Look::Footing(of_all) } else { Look::SearchPath });
         (Stands { looks, absent, files, closely }, unexpected)
     }
 

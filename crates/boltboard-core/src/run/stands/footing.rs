@@ -11,7 +11,6 @@ use crate::run::execute::Executor;
 use crate::step::{Location, Look, Step};
 
 use crate::judge::Ahead;
-use crate::store::Footing;
 use crate::watch::Depth;
 
 /// One in so many compiles that need not be watched is.
@@ -45,8 +44,7 @@ impl Executor<'_> {
     }
 
     fn stands_on_known_ground(&self, class: &Digest) -> bool {
-        let known = self.judge.footing(class).filter(|footing| !footing.surprises);
-        known.is_some_and(|known| self.judge.footing_now(class) == Some(known.generation))
+        self.judge.footing(class).is_some_and(|footing| !footing.surprises)
     }
 
     fn picks(&self, step: &Step) -> bool {
@@ -65,19 +63,6 @@ impl Executor<'_> {
         let _alone = self.learning.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let now = |look: &Look| Some((look.kept(), self.judge.look_now(look, &Ahead::default()).ok()??));
         let looks = seen.looks.iter().filter_map(now).collect();
-        let footing = Footing::of(looks, seen.absent.iter().map(Location::kept).collect(), surprises);
-        let known = self.judge.footing(class);
-        let stands = known.filter(|known| self.judge.footing_now(class) == Some(known.generation));
-        let all = match stands {
-            Some(known) if known.holds(&footing) => return Ok(known.generation),
-            Some(mut known) => {
-                known.take_in(footing);
-                known
-            }
-            None => footing,
-        };
-        self.store.keep_footing(&self.judge.plan.footing_key(class), &all)?;
-        self.judge.forget_footing(class);
-        Ok(all.generation)
+        self.judge.learn_footing(class, looks, seen.absent.iter().map(Location::kept).collect(), surprises)
     }
 }

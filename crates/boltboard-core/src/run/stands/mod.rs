@@ -139,9 +139,13 @@ impl Executor<'_> {
             Look::Content(at) => content(at),
             Look::Interface(at) => content(at).map(|content| self.judge.interface(at, content)),
             Look::Unseen => Some(Digest::default()),
-            Look::Names(_) | Look::Mode(_) | Look::Status(_) | Look::Leads(_) | Look::Form(_) | Look::Footing(_) => {
-                self.judge.look_now(look, &Ahead::default()).ok()?
-            }
+            Look::Names(_)
+            | Look::Mode(_)
+            | Look::Status(_)
+            | Look::Leads(_)
+            | Look::Form(_)
+            | Look::Footing(_)
+            | Look::SearchPath => self.judge.look_now(look, &Ahead::default()).ok()?,
         }
     }
 

@@ -317,3 +317,12 @@ fn whatever_happens_to_trees_that_are_easily_misread_a_build_equals_a_clean_one(
 fn whatever_happens_to_the_demo_tree_a_build_equals_a_clean_one() {
     many(8, |_| Kind::Skerry);
 }
+
+#[test]
+fn what_once_went_wrong_goes_right() {
+    // A folder for headers that was not there, so that its compiles never looked into it.
+    let folder_comes = (Kind::Nasty(5012), [Act::HeaderFirst(252, 36), Act::HeaderFirst(232, 120)]);
+    for (kind, acts) in [folder_comes] {
+        assert_eq!(live(kind, &acts), Ok(()), "{kind:?}, {acts:?}");
+    }
+}
