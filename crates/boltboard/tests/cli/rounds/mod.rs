@@ -319,10 +319,8 @@ fn whatever_happens_to_the_demo_tree_a_build_equals_a_clean_one() {
 }
 
 #[test]
-fn what_once_went_wrong_goes_right() {
-    // A folder for headers that was not there, so that its compiles never looked into it.
-    let folder_comes = (Kind::Nasty(5012), [Act::HeaderFirst(252, 36), Act::HeaderFirst(232, 120)]);
-    for (kind, acts) in [folder_comes] {
-        assert_eq!(live(kind, &acts), Ok(()), "{kind:?}, {acts:?}");
-    }
+fn a_folder_for_headers_that_comes_to_be_counts() {
+    // Once an earlier result was taken that knew the folder only as not being there.
+    let acts = [Act::HeaderFirst(252, 36), Act::HeaderFirst(232, 120)];
+    assert_eq!(live(Kind::Nasty(5012), &acts), Ok(()));
 }
