@@ -4,7 +4,7 @@
 //!
 //! [`definitions`] → [`board`] → [`profile`] + [`survey`] → [`resolve`] (told by [`reason`]) → [`plan`] (made of [`step`]s) →
 //! [`judge`] → [`run`] → [`install`]. [`store`] and [`journal`] keep results, [`compare`] puts two of anything side by side, [`launch`]
-//! is the only door to other processes.
+//! is the only door to other processes. A front end starts from a [`session`].
 //!
 //! ```
 //! use boltboard_core::{definitions::read_tree, logic::encode, profile::Choices, resolve::resolve, survey::Facts};
@@ -59,6 +59,7 @@ pub mod lint;
 pub mod compare;
 pub mod run;
 pub mod install;
+pub mod session;
 
 #[cfg(test)]
 mod testing;

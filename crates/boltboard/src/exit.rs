@@ -7,8 +7,11 @@ use boltboard_core::plan::{PlanFault, PlanProblem};
 use boltboard_core::profile::{ProfileFault, ProfileProblem};
 use boltboard_core::run::BuildFault;
 use boltboard_core::search::FilterFault;
+use boltboard_core::session::{Session, SessionFault};
 use boltboard_core::survey::RecordFault;
 use boltboard_core::work::{LockFault, WorkFault};
+
+use crate::render::clash::clash_diagnostics;
 
 /// The exit codes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -92,6 +95,46 @@ pub struct Stop {
 }
 
 impl Stop {
+    /// Tells what stands against a session's answer. What is about the board needs the session.
+    pub fn of(fault: SessionFault, session: Option<&Session>) -> Stop {
+        match (fault, session) {
+            (SessionFault::Tree(fault), _) => fault.into(),
+            (SessionFault::Work(fault), _) => fault.into(),
+            (SessionFault::File(error), _) => error.into(),
+            (SessionFault::Lock(fault), _) => fault.into(),
+            (SessionFault::Record(fault), _) => fault.into(),
+            (SessionFault::Try(fault), _) => fault.into(),
+            (SessionFault::Build(fault), _) => fault.into(),
+            (SessionFault::Definitions(reading), _) => Stop::definitions(&reading),
+            (SessionFault::Profile { problems, files }, _) => Stop::profile(&problems, &files),
+            (SessionFault::Sources(problems), Some(session)) => Stop::problems(&problems, &session.board),
+            (SessionFault::Clash { clashes, choices, facts }, Some(session)) => {
+                let lacking = clashes.iter().all(|clash| !clash.lacking.is_empty());
+                let diagnostics = clash_diagnostics(session, &choices, &facts, &clashes);
+                Stop { diagnostics, exit: if lacking { Exit::HostLacks } else { Exit::Wrong } }
+            }
+            (SessionFault::Plan { problems, facts }, Some(session)) => {
+                let install = |needs: &[String]| session.install_command(&facts, needs);
+                Stop::plan(&problems, &session.board, &install)
+            }
+            (fault @ SessionFault::ProfileName(_), _) => {
+                let help = "use letters, digits, `-`, `_` and `.`, starting with a letter or digit";
+                Stop::new(Exit::WrongUse, Diagnostic::new(fault.to_string()).help(help))
+            }
+            (fault @ SessionFault::NoProfileInUse, _) => {
+                let help = "name one: boltboard --profile NAME profile use NAME";
+                Stop::new(Exit::Wrong, Diagnostic::new(fault.to_string()).help(help))
+            }
+            (fault @ SessionFault::Supposed(_), _) => {
+                let what = "is for questions: builds, choices and saved facts take this host as it is";
+                let help = "to do without a need for good: boltboard set need:NAME=off";
+                Stop::new(Exit::WrongUse, Diagnostic::new(format!("{fault} {what}")).help(help))
+            }
+            (fault @ SessionFault::Epoch { .. }, _) => Stop::usage(fault.to_string()),
+            (fault, None) => Stop::new(Exit::Wrong, Diagnostic::new(fault.to_string())),
+        }
+    }
+
     /// Makes one of a single diagnostic.
     pub fn new(exit: Exit, diagnostic: Diagnostic) -> Stop {
         Stop { diagnostics: vec![diagnostic], exit }
@@ -292,6 +335,12 @@ impl From<WorkFault> for Stop {
                 Stop::new(Exit::WrongUse, diagnostic.help("name another folder: --work DIR, or BOLTBOARD_WORK"))
             }
         }
+    }
+}
+
+impl From<SessionFault> for Stop {
+    fn from(fault: SessionFault) -> Stop {
+        Stop::of(fault, None)
     }
 }
 

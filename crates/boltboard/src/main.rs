@@ -3,10 +3,8 @@
 mod args;
 mod commands;
 mod exit;
-mod host;
 mod render;
 mod session;
-mod standing;
 
 use std::os::fd::AsFd;
 

@@ -24,7 +24,7 @@ use crate::store::Store;
 use crate::survey::Facts;
 
 /// What is needed to tell what a change touches.
-pub struct Touching<'a> {
+pub struct Touching<'a, 's> {
     /// The board, with the same definitions as for the sealed build.
     pub board: &'a Board,
     /// All values.
@@ -36,7 +36,7 @@ pub struct Touching<'a> {
     /// Results of any profile and day.
     pub store: &'a Store,
     /// What is not as it was.
-    pub sweep: &'a Sweep<'static>,
+    pub sweep: &'a Sweep<'s>,
 }
 
 /// What the plan of what a change touches is judged by.
@@ -73,7 +73,7 @@ enum Attempt {
     Unclear,
 }
 
-impl Touching<'_> {
+impl Touching<'_, '_> {
     /// Plans the steps of the parts that are touched and of all generated parts, by a function that plans some parts; `None` when
     /// all must be planned.
     ///

@@ -3,9 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use crate::base::Digest;
-use crate::board::OptionId;
+use crate::board::{Board, OptionId};
+use crate::plan::Plan;
 use crate::step::{Location, Look, Step, StepId};
 use crate::store::Note;
+use crate::work::Why;
 
 /// What is to be done about a step.
 #[derive(Debug, Clone, PartialEq)]
@@ -82,6 +84,38 @@ pub enum Reason {
     Unsettled,
     /// An earlier step that it reads from runs.
     Follows(StepId),
+}
+
+impl Reason {
+    /// Returns it as it is kept and handed to others.
+    pub fn why(&self, board: &Board, plan: &Plan) -> Why {
+        let file = |at: &Location| at.to_string();
+        match self {
+            Reason::New => Why::New,
+            Reason::Macro { name, option, before, now, named_in } => Why::Option {
+                option: option.map(|id| board.options[id].name.clone()),
+                r#macro: name.clone(),
+                before: before.clone(),
+                now: now.clone(),
+                named_in: named_in.as_ref().map(file),
+            },
+            Reason::Edited(at) => Why::Edited { file: file(at) },
+            Reason::Gone(at) => Why::Gone { file: file(at) },
+            Reason::Looks(look) => Why::Looks { at: look.to_string() },
+            Reason::Unseen => Why::Unseen,
+            Reason::Added(at) => Why::Added { file: file(at) },
+            Reason::Dropped(at) => Why::Dropped { file: file(at) },
+            Reason::Appeared(at) => Why::Appeared { file: file(at) },
+            Reason::Command { added, removed } => Why::Command { added: added.clone(), removed: removed.clone() },
+            Reason::Text => Why::Text,
+            Reason::Tool(tool) => Why::Tool { tool: tool.clone() },
+            Reason::ToolUnseen(tool) => Why::ToolUnseen { tool: tool.clone() },
+            Reason::OutputMissing(at) => Why::OutputMissing { file: file(at) },
+            Reason::OutputEdited(at) => Why::OutputEdited { file: file(at) },
+            Reason::Unsettled => Why::Unsettled,
+            Reason::Follows(step) => Why::Follows { step: plan.steps[*step].name.clone() },
+        }
+    }
 }
 
 /// An earlier result of a compile whose text after preprocessing may be the same.

@@ -29,7 +29,7 @@ use crate::judge::break_seal;
 use crate::survey::Tools;
 
 /// Everything a build needs.
-pub struct BuildInput<'a> {
+pub struct BuildInput<'a, 's> {
     /// What to do.
     pub plan: &'a Plan,
     /// Results of any profile and day.
@@ -55,7 +55,7 @@ pub struct BuildInput<'a> {
     /// What the build is sealed with when all is done; it is not sealed without.
     pub seal: Option<SealWanted>,
     /// The sealed build that this one goes on from, where the plan holds only what was touched since.
-    pub since: Option<Since<'a>>,
+    pub since: Option<Since<'a, 's>>,
     /// Tells whether to stop.
     pub stopped: &'a (dyn Fn() -> bool + Sync),
 }
@@ -192,7 +192,7 @@ pub enum BuildFault {
 ///
 /// # Errors
 /// The work folder cannot be read or written. Steps that fail are in the report instead.
-pub fn build(input: &BuildInput<'_>, watch: &mut dyn Watch) -> Result<BuildReport, BuildFault> {
+pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildReport, BuildFault> {
     let plan = input.plan;
     let set_aside = plan.folders.make_room()?;
     break_seal(&plan.folders.seal())?;

@@ -21,8 +21,8 @@ use crate::store::Note;
 const TICK: Duration = Duration::from_millis(250);
 
 /// A build while it runs.
-pub(super) struct Course<'a> {
-    input: &'a BuildInput<'a>,
+pub(super) struct Course<'a, 's> {
+    input: &'a BuildInput<'a, 's>,
     judge: &'a Judge<'a>,
     quick: QuickJudge<'a>,
     graph: Graph,
@@ -70,13 +70,13 @@ fn panic_text(said: &(dyn std::any::Any + Send)) -> String {
 type Work = (StepId, Option<Alike>);
 type Ready = BinaryHeap<(u64, std::cmp::Reverse<StepId>)>;
 
-impl<'a> Course<'a> {
+impl<'a, 's> Course<'a, 's> {
     pub fn new(
-        input: &'a BuildInput<'a>,
+        input: &'a BuildInput<'a, 's>,
         judge: &'a Judge<'a>,
         journal: &'a mut Journal,
         watch: &'a mut dyn Watch,
-    ) -> Course<'a> {
+    ) -> Course<'a, 's> {
         Course {
             input,
             judge,

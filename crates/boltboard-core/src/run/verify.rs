@@ -62,7 +62,7 @@ pub enum Unlike {
 ///
 /// # Errors
 /// A folder cannot be read or written. Steps that fail are in the report instead.
-pub fn verify(input: &BuildInput<'_>, side: &Path, watch: &mut dyn Watch) -> Result<Verification, BuildFault> {
+pub fn verify(input: &BuildInput<'_, '_>, side: &Path, watch: &mut dyn Watch) -> Result<Verification, BuildFault> {
     let mut plan = input.plan.clone();
     plan.folders.build = side.join("build");
     let (store, status, tokens) = (Store::at(&side.join("store")), StatusMemo::default(), TokenMemo::default());
@@ -92,7 +92,7 @@ type Healed = (Vec<(StepId, Vec<String>)>, Vec<StepId>);
 /// Drops what a clean build has disproved, with all that was made from it. Returns the steps that were wrong first, with what the clean
 /// build saw them look at and we did not know of, and all whose results are gone.
 fn heal(
-    input: &BuildInput<'_>,
+    input: &BuildInput<'_, '_>,
     differences: &[Difference],
     clean: &Journal,
     clean_store: &Store,

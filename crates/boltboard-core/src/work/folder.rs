@@ -210,6 +210,11 @@ impl WorkFolder {
         self.root.join("known-options")
     }
 
+    /// Marks when the store was last looked through for what it need not keep.
+    pub fn store_trimmed(&self) -> PathBuf {
+        self.root.join("store-trimmed")
+    }
+
     /// The record of builds.
     pub fn ledger(&self) -> PathBuf {
         self.root.join("ledger.jsonl")

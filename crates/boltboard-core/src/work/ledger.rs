@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::folder::SET_ASIDE;
+use super::why::Why;
 use crate::base::FileError;
 use crate::base::files::{make_room, read_regular, read_text, write_quickly};
 use crate::definitions::WORK_MARK;
@@ -39,7 +40,7 @@ pub struct LedgerEntry {
     pub unsteady: usize,
     /// Why steps ran, the most frequent reason first.
     #[serde(default)]
-    pub change: Vec<String>,
+    pub reasons: Vec<Why>,
     /// Processor time of all steps, in milliseconds.
     #[serde(default)]
     pub cpu_ms: u64,

@@ -1,7 +1,8 @@
 //! One build at a time in a work folder.
 
 use std::fs::{File, TryLockError};
-use std::io::{Read, Write};
+use std::io::{Read, Seek, Write};
+use std::path::{Path, PathBuf};
 
 use super::WorkFolder;
 use crate::base::FileError;
@@ -20,33 +21,64 @@ pub enum LockFault {
     File(#[from] FileError),
 }
 
+/// What came of asking for the lock.
+#[derive(Debug)]
+pub enum Locking {
+    /// It is had.
+    Taken(WorkLock),
+    /// Another process has it.
+    Held(Waiting),
+}
+
+/// A lock that another process has.
+#[derive(Debug)]
+pub struct Waiting {
+    /// That process's number, if it is known.
+    pub holder: Option<u32>,
+    file: File,
+    path: PathBuf,
+}
+
 impl WorkLock {
-    /// Takes the lock. When another process has it, `on_wait` is told that process's number and this call waits.
+    /// Asks for the lock.
     ///
     /// # Errors
     /// The lock file cannot be opened or locked.
-    pub fn take(work: &WorkFolder, on_wait: &mut dyn FnMut(Option<u32>)) -> Result<WorkLock, LockFault> {
+    pub fn ask(work: &WorkFolder) -> Result<Locking, LockFault> {
         let path = work.root().join("lock");
         let open = File::options().read(true).write(true).create(true).truncate(false).open(&path);
         let mut file = open.map_err(FileError::on("open", &path))?;
         match file.try_lock() {
-            Ok(()) => {}
+            Ok(()) => WorkLock::of(file, &path).map(Locking::Taken),
             Err(TryLockError::WouldBlock) => {
                 let mut text = String::new();
                 // Who holds it is only for the message.
                 let _ = file.read_to_string(&mut text);
-                on_wait(text.trim().parse().ok());
-                file.lock().map_err(FileError::on("lock", &path))?;
+                Ok(Locking::Held(Waiting { holder: text.trim().parse().ok(), file, path }))
             }
-            Err(TryLockError::Error(e)) => return Err(FileError::on("lock", &path)(e).into()),
+            Err(TryLockError::Error(e)) => Err(FileError::on("lock", &path)(e).into()),
         }
-        let write = |file: &mut File| -> std::io::Result<()> {
-            use std::io::Seek;
+    }
+
+    /// Notes who has the lock.
+    fn of(mut file: File, path: &Path) -> Result<WorkLock, LockFault> {
+        let mut write = || -> std::io::Result<()> {
             file.rewind()?;
             file.set_len(0)?;
             writeln!(file, "{}", std::process::id())
         };
-        write(&mut file).map_err(FileError::on("write", &path))?;
+        write().map_err(FileError::on("write", path))?;
         Ok(WorkLock { _file: file })
+    }
+}
+
+impl Waiting {
+    /// Waits until the other process lets it go.
+    ///
+    /// # Errors
+    /// The lock file cannot be locked.
+    pub fn wait(self) -> Result<WorkLock, LockFault> {
+        self.file.lock().map_err(FileError::on("lock", &self.path))?;
+        WorkLock::of(self.file, &self.path)
     }
 }

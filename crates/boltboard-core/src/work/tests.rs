@@ -74,7 +74,7 @@ fn the_ledger_survives_a_torn_line() {
         from_store: 1,
         spared: 2,
         unsteady: 0,
-        change: vec!["option fog".into()],
+        reasons: vec![Why::Tool { tool: "cc".into() }],
         cpu_ms: 60,
         memory: 1 << 20,
         disk: Disk::default(),
@@ -95,18 +95,14 @@ fn the_ledger_survives_a_torn_line() {
 fn one_lock_at_a_time() {
     let folder = tempfile::tempdir().expect("a folder");
     let work = WorkFolder::at(folder.path());
-    let held = WorkLock::take(&work, &mut |_| panic!("nobody has it")).expect("taken");
-    let waited = std::sync::Mutex::new(None);
+    let Locking::Taken(held) = WorkLock::ask(&work).expect("asked") else { panic!("nobody has it") };
+    let Locking::Held(waiting) = WorkLock::ask(&work).expect("asked") else { panic!("it is had") };
+    assert_eq!(waiting.holder, Some(std::process::id()));
     std::thread::scope(|scope| {
-        let second = scope
-            .spawn(|| WorkLock::take(&work, &mut |holder| *waited.lock().expect("unpoisoned") = Some(holder)).is_ok());
-        while waited.lock().expect("unpoisoned").is_none() {
-            std::thread::sleep(std::time::Duration::from_millis(2));
-        }
+        let second = scope.spawn(|| waiting.wait().map(drop).is_ok());
         drop(held);
         assert!(second.join().expect("ends"));
     });
-    assert_eq!(*waited.lock().expect("unpoisoned"), Some(Some(std::process::id())));
 }
 
 #[test]

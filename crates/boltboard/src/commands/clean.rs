@@ -4,9 +4,9 @@ use std::time::SystemTime;
 
 use boltboard_core::base::FileError;
 use boltboard_core::board::read_size;
-use boltboard_core::store::{Store, StoreLimits};
+use boltboard_core::store::StoreLimits;
 
-use boltboard_core::work::{WorkLock, folder_bytes};
+use boltboard_core::work::folder_bytes;
 use clap::Args;
 
 use crate::args::Global;
@@ -47,8 +47,7 @@ pub fn run(global: &Global, screen: &Screen, args: &CleanArgs) -> Result<Exit, S
         screen.out("There is nothing to remove.\n");
         return Ok(Exit::Done);
     }
-    let _lock =
-        WorkLock::take(&session.work, &mut |_| screen.remark("A build is at work here; waiting for it to end."))?;
+    let _lock = session.lock()?;
     if args.store_limit.is_some() || args.store_days.is_some() {
         let place = session.work.store_limits();
         let mut limits = StoreLimits::load(&place);
@@ -57,7 +56,7 @@ pub fn run(global: &Global, screen: &Screen, args: &CleanArgs) -> Result<Exit, S
         }
         limits.days = args.store_days.unwrap_or(limits.days);
         limits.save(&place)?;
-        let trimmed = Store::at(&session.work.store()).trim(limits, SystemTime::now())?;
+        let trimmed = session.store().trim(limits, SystemTime::now())?;
         let (freed, left) = (bytes(trimmed.freed), bytes(trimmed.left));
         let dropped = count(trimmed.results, "result", "results");
         screen.out(&format!("Dropped {dropped} and freed {freed}; the store takes {left} beyond the builds.\n"));

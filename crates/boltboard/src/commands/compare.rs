@@ -38,8 +38,8 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
     let (store, tokens) = (Store::at(&session.work.store()), TokenMemo::default());
     let judge = |plan, journal| Judge::new(plan, journal, &store, &status, &tokens);
     let (left_judge, right_judge) = (judge(&lp.plan, &lj), judge(&rp.plan, &rj));
-    let difference = plans(session.board, &Side { judge: &left_judge }, &Side { judge: &right_judge });
-    let board = session.board;
+    let difference = plans(&session.board, &Side { judge: &left_judge }, &Side { judge: &right_judge });
+    let board = &session.board;
     let values = values(&l.resolution, &r.resolution)
         .into_iter()
         .map(|difference| {

@@ -68,14 +68,14 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     let plan = plan_install(&input, &built.planned.plan, staging.as_deref())?;
     if args.preview {
         if global.json {
-            screen.json(&json::install(session.board, &plan));
+            screen.json(&json::install(&session.board, &plan));
         } else {
-            screen.out(&deliver::preview(session.board, &plan, screen.width));
+            screen.out(&deliver::preview(&session.board, &plan, screen.width));
         }
         return Ok(Exit::Done);
     }
     let record = if staging.is_some() { Record::Leave } else { Record::Write };
-    let report = core_install(session.board, session.profile.as_str(), &plan, record)?;
+    let report = core_install(&session.board, session.profile.as_str(), &plan, record)?;
     screen.out(&deliver::installed(&report));
     Ok(Exit::Done)
 }
@@ -86,7 +86,7 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
     let resolved = session.resolve()?;
     let option = session.board.prefix().ok_or(InstallFault::NoPrefix)?;
     let prefix = PathBuf::from(resolved.resolution.value(option).to_string());
-    let path = manifest_path(session.board, &prefix);
+    let path = manifest_path(&session.board, &prefix);
     let Some(manifest) = Manifest::read(&path)? else {
         let diagnostic =
             Diagnostic::new(format!("{} is not installed below {}", session.board.tree.name, prefix.display()));

@@ -9,6 +9,7 @@ use clap::Args;
 
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
+use crate::render::preview::why;
 use crate::render::text::{Role, age, bytes, columns, count, duration};
 use crate::render::{Screen, course, json};
 use crate::session::Session;
@@ -103,7 +104,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             (Role::Value, duration(entry.wall_ms)),
             (Role::Faint, some(entry.cpu_ms, duration)),
             (Role::Faint, bytes(entry.output_bytes)),
-            (Role::Faint, entry.change.first().cloned().unwrap_or_default()),
+            (Role::Faint, entry.reasons.first().map(why).unwrap_or_default()),
         ]);
     }
     screen.out(&columns(&rows, 0, screen.width));

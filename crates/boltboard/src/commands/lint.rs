@@ -42,18 +42,18 @@ pub fn run(global: &Global, screen: &Screen, args: &LintArgs) -> Result<Exit, St
     };
     let only = args.only.as_ref().map(|name| session.board.find_finding(name)).transpose()?;
     let listing = Listing::of(&session.board.tree.source_root);
-    let problems = check_sources(session.board, &listing);
+    let problems = check_sources(&session.board, &listing);
     if !problems.is_empty() {
-        return Err(Stop::problems(&problems, session.board));
+        return Err(Stop::problems(&problems, &session.board));
     }
     let folders = session.work.folders(&session.board.tree.source_root, &session.profile);
     let built = Journal::open(&folders.build)?;
-    let mut found = lint(session.board, session.logic, &listing, &built);
+    let mut found = lint(&session.board, &session.logic, &listing, &built);
     found.findings.retain(|finding| finding.kind.level() <= most && only.is_none_or(|kind| kind == finding.kind));
     if global.json {
-        screen.json(&json::lint(session.board, &found));
+        screen.json(&json::lint(&session.board, &found));
     } else {
-        screen.out(&render::findings(session.board, &found, screen.width));
+        screen.out(&render::findings(&session.board, &found, screen.width));
     }
     // What is only untidy is no reason for a check to fail.
     let grave = found.findings.iter().any(|finding| finding.kind.level() <= FindingLevel::Doubtful);

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use boltboard_core::base::files::{read_text, write_whole};
+use boltboard_core::base::files::read_text;
 use boltboard_core::board::{Level, NeedId, OptionId, Value};
 use boltboard_core::resolve::{Effect, Origin};
 use boltboard_core::search::{Filter, State, read_filters};
@@ -12,7 +12,8 @@ use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::render::text::{Role, count, paint};
 use crate::render::{Screen, json, options};
-use crate::session::{Resolved, Session};
+use crate::session::Session;
+use boltboard_core::session::Resolved;
 
 /// List options with their values
 #[derive(Debug, Args)]
@@ -72,7 +73,7 @@ pub fn run(global: &Global, screen: &Screen, args: &OptionsArgs) -> Result<Exit,
         screen.json(&json::options(&session, &resolved, &wanted.options));
         return Ok(Exit::Done);
     }
-    let (board, choices, resolution) = (session.board, &resolved.choices, &resolved.resolution);
+    let (board, choices, resolution) = (&session.board, &resolved.choices, &resolved.resolution);
     for (word, meant) in &wanted.corrected {
         match meant.as_slice() {
             [] => screen.remark(&format!("`{word}` stands nowhere on this board.")),
@@ -108,7 +109,7 @@ struct Wanted {
 }
 
 fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<Wanted, Stop> {
-    let board = session.board;
+    let board = &session.board;
     let (mut filters, mut words) = read_filters(board, &args.question)?;
     if let Some(section) = &args.section {
         filters.extend(read_filters(board, &[format!("in:{section}")])?.0);
@@ -152,7 +153,7 @@ fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<
 }
 
 fn fits(session: &Session, resolved: &Resolved, filter: &Filter, option: OptionId, sets: &Sets) -> bool {
-    let board = session.board;
+    let board = &session.board;
     let value = resolved.resolution.get(option);
     match filter {
         Filter::State(State::Changed) => !matches!(value.origin, Origin::Default(_)),
@@ -200,14 +201,4 @@ fn new_options(session: &Session) -> Result<BTreeSet<OptionId>, Stop> {
     let known: BTreeSet<&str> = known.lines().collect();
     let names = session.board.option_names.iter().enumerate();
     Ok(names.filter(|(_, name)| !known.contains(name)).map(|(index, _)| OptionId::new(index)).collect())
-}
-
-/// Takes down which options there are, so that later ones can be told as new.
-pub fn remember_options(session: &Session) -> Result<(), Stop> {
-    let names: Vec<&str> = session.board.option_names.iter().collect();
-    let (file, text) = (session.work.known_options(), format!("{}\n", names.join("\n")));
-    if std::fs::read(&file).is_ok_and(|before| before == text.as_bytes()) {
-        return Ok(());
-    }
-    Ok(write_whole(&file, text.as_bytes())?)
 }

@@ -19,7 +19,7 @@ pub struct OverviewArgs {}
 pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
-    let board = session.board;
+    let board = &session.board;
     let listing = Listing::of(&board.tree.source_root);
     let is_source = |file: &&boltboard_core::base::RelPath| Language::of(file).is_some() || file.extension() == "h";
     let sources: Vec<_> = listing.files().iter().filter(is_source).collect();

@@ -145,7 +145,7 @@ fn put_in_use(session: &Session, screen: &Screen, name: &str) -> Result<Exit, St
 fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -> Result<Exit, Stop> {
     let choices = session.choices_of(name)?;
     if as_json {
-        screen.json(&json::profile(session.board, name, &choices));
+        screen.json(&json::profile(&session.board, name, &choices));
         return Ok(Exit::Done);
     }
     let layers: Vec<&str> = choices.layers.iter().map(|(_, layer)| layer.name.as_str()).collect();
@@ -169,7 +169,7 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
     let providers = choices.providers.iter().map(|(need, chosen)| {
         vec![
             (Role::Name, format!("{NEED_PREFIX}{}", session.board.needs[*need].name)),
-            (Role::Value, chosen.provider.text(session.board)),
+            (Role::Value, chosen.provider.text(&session.board)),
             (Role::Faint, choices.layers[chosen.layer].name.clone()),
             (Role::Faint, chosen.reason.clone().unwrap_or_default()),
         ]

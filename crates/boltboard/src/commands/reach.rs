@@ -11,11 +11,11 @@ use clap::Args;
 use super::set;
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
-use crate::host::install_command;
 use crate::render::clash::never_diagnostics;
 use crate::render::reach::{Price, Told};
 use crate::render::{Screen, json, reach as render};
-use crate::session::{Resolved, Session};
+use crate::session::Session;
+use boltboard_core::session::Resolved;
 
 /// Tell what leads to a value: the smallest changes, and what each costs
 #[derive(Debug, Args)]
@@ -37,9 +37,9 @@ pub fn run(global: &Global, screen: &Screen, args: &ReachArgs) -> Result<Exit, S
     let (option, value) = wanted(&session, &args.wanted)?;
     let choices = session.choices_of(&session.profile)?;
     let facts = session.facts(&choices)?;
-    let board = session.board;
+    let board = &session.board;
     let obtainable = remedy::obtainable(board, &facts);
-    let start = Start { board, logic: session.logic, choices: &choices, facts: &facts, obtainable: &obtainable };
+    let start = Start { board, logic: &session.logic, choices: &choices, facts: &facts, obtainable: &obtainable };
     let reach = start.reach(option, &value);
     let ways = match reach {
         Reach::Already => {
@@ -77,7 +77,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ReachArgs) -> Result<Exit, S
             Told {
                 way,
                 price: price(&session, &facts, way),
-                install: install_command(board, &facts, &lacking),
+                install: session.install_command(&facts, &lacking),
                 lacking,
                 allow: switched_off.into_iter().map(|name| format!("{NEED_PREFIX}{name}")).collect(),
             }
@@ -151,7 +151,7 @@ fn apply(session: Session, screen: &Screen, ways: &[Way], number: usize) -> Resu
         for (choice, becomes) in &way.give_up {
             let name = &session.board.options[choice.option].name;
             file.unset(name);
-            let left = session.shelf.read_as(&session.profile, Some(&file.text()), session.board);
+            let left = session.shelf.read_as(&session.profile, Some(&file.text()), &session.board);
             let still = left.is_ok_and(|left| left.get(choice.option).is_some());
             if still || session.source_of(&session.profile)? != Some(ProfileSource::Own) {
                 file.set(name, becomes, None);

@@ -13,7 +13,8 @@ use crate::exit::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
 use crate::render::options::origin_word;
 use crate::render::text::{Role, columns, paint};
-use crate::session::{Resolved, Session};
+use crate::session::Session;
+use boltboard_core::session::Resolved;
 
 /// Choose values
 #[derive(Debug, Args)]
@@ -71,7 +72,7 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
                 }
                 Asked::Provider(need, provider) => {
                     let name = &session.board.needs[*need].name;
-                    file.set_provider(name, &provider.text(session.board), args.reason.as_deref());
+                    file.set_provider(name, &provider.text(&session.board), args.reason.as_deref());
                 }
             }
         }
@@ -106,7 +107,7 @@ fn choices_from(session: &Session, file: &Path) -> Result<Vec<String>, Stop> {
 
 /// Returns a choice for every option of a section that takes the value.
 fn all_in(session: &Session, text: &str) -> Result<Vec<String>, Stop> {
-    let board = session.board;
+    let board = &session.board;
     let Some((section, value)) = text.split_once('=') else {
         let diagnostic = Diagnostic::new(format!("`{text}` is not SECTION=VALUE"));
         return Err(Stop::new(Exit::WrongUse, diagnostic.help("for example: boltboard set --all-in links=off")));
@@ -185,7 +186,7 @@ fn change_with(
     effects: Effects,
     edit: &dyn Fn(&Session, &mut ProfileFile) -> Result<(), Stop>,
 ) -> Result<Exit, Stop> {
-    crate::host::only_real(&session)?;
+    session.only_real()?;
     // A profile that cannot be resolved now may be what this change mends.
     let before = session.resolve().ok();
     let mut shown = None;
@@ -251,7 +252,7 @@ fn own_profile(session: &mut Session, screen: &Screen) -> Result<(), Stop> {
 
 /// Tells every value that moved, chosen or not.
 fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: usize) -> String {
-    let board = session.board;
+    let board = &session.board;
     let mut rows = Vec::new();
     let mut idle = Vec::new();
     let mut effects: Vec<(&str, Effect)> = Vec::new();

@@ -28,7 +28,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ShowArgs) -> Result<Exit, St
         screen.json(&json::show(&session, &resolved, option, &users));
     } else {
         let text =
-            options::details(session.board, &resolved.choices, &resolved.resolution, option, &users, screen.width);
+            options::details(&session.board, &resolved.choices, &resolved.resolution, option, &users, screen.width);
         screen.out(&text);
     }
     Ok(Exit::Done)
@@ -36,7 +36,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ShowArgs) -> Result<Exit, St
 
 /// Returns the options whose requirements look at this one, in the order of options.
 fn users(session: &Session, option: OptionId) -> Vec<String> {
-    let board = session.board;
+    let board = &session.board;
     let asking: BTreeSet<OptionId> =
         session.logic.rules_about(option).into_iter().map(|rule| board.rules[rule].option).collect();
     asking.into_iter().filter(|other| *other != option).map(|other| board.options[other].name.clone()).collect()

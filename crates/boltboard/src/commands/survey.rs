@@ -10,10 +10,10 @@ use clap::Args;
 
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
-use crate::host;
 use crate::render::survey::{self, Survey, Target};
 use crate::render::{Screen, json};
 use crate::session::Session;
+use boltboard_core::session::{as_root, is_own_target};
 
 /// Look for everything that the tree needs of this host
 #[derive(Debug, Args)]
@@ -48,8 +48,8 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
     let need = args.need.as_ref().map(|name| session.board.find_need(name)).transpose()?;
     let mut facts = session.facts(&choices)?;
     if let Some(path) = &args.save {
-        host::only_real(&session)?;
-        host::record(&session, &choices, &facts).save(path)?;
+        session.only_real()?;
+        session.host_record(&choices, &facts).save(path)?;
         screen.remark(&format!("Saved the facts to {}.", path.display()));
     }
     if let Some(path) = &args.against {
@@ -58,23 +58,23 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
     if let Some(need) = need
         && !facts.any_not_looked_for()
     {
-        facts = facts.with(host::facts_of_one(&session, &choices, need)?, need);
+        facts = facts.with(session.facts_of_one(&choices, need)?, need);
     }
     if session.work.exists() && need.is_none() {
         // Who has seen the survey knows the host as it is now.
         // Looking must not fail because the work folder is read-only; the change is then named again.
-        let _ = host::accept(&session, &choices, &facts);
+        let _ = session.accept_host(&choices, &facts);
     }
     let (resolution, clashes) = resolved(&session, &choices, &facts);
-    let compiler = host::tools(&session, &choices).c.ok();
-    let foreign = compiler.as_ref().is_some_and(|compiler| !host::is_own_target(&compiler.target));
-    let mut here = host::distribution();
+    let compiler = session.tools_before(&choices).c.ok();
+    let foreign = compiler.as_ref().is_some_and(|compiler| !is_own_target(&compiler.target));
+    let mut here = session.around.distribution();
     if foreign {
         // The packages of this host are for this host.
         here.family = None;
     }
     let situation = Situation {
-        board: session.board,
+        board: &session.board,
         facts: &facts,
         choices: &choices,
         resolution: resolution.as_ref(),
@@ -83,7 +83,7 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
     };
     let gaps = situation.gaps();
     let mut shown = Survey {
-        board: session.board,
+        board: &session.board,
         facts: &facts,
         choices: &choices,
         gaps,
@@ -92,12 +92,12 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         target: compiler.map_or(String::new(), |compiler| compiler.target),
         price: None,
         prices: Vec::new(),
-        as_root: host::as_root(),
+        as_root: as_root(),
         target_is: if foreign { Target::Another } else { Target::ThisMachine },
     };
     if args.price {
         let ask = |packages: &[String]| match here.family {
-            Some(family) => price(family, packages, &session.search_path, &session.launch),
+            Some(family) => price(family, packages, session.around.search_path(), &session.launch),
             None => Err(PriceFault::NoManager("package manager of this distribution".into())),
         };
         let all = shown.packages();
@@ -126,14 +126,14 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
 
 /// The values; where choices clash, those without the choices at fault.
 fn resolved(session: &Session, choices: &Choices, facts: &Facts) -> (Option<Resolution>, Vec<Clash>) {
-    match resolve(session.board, session.logic, choices, facts) {
+    match resolve(&session.board, &session.logic, choices, facts) {
         Ok(resolution) => (Some(resolution), Vec::new()),
         Err(clashes) => {
             let mut rest = choices.clone();
             rest.items.retain(|item| {
                 !clashes.iter().flat_map(|clash| &clash.choices).any(|choice| choice.option == item.option)
             });
-            (resolve(session.board, session.logic, &rest, facts).ok(), clashes)
+            (resolve(&session.board, &session.logic, &rest, facts).ok(), clashes)
         }
     }
 }
@@ -146,7 +146,7 @@ fn against(
     path: &std::path::Path,
 ) -> Result<Exit, Stop> {
     let other = HostRecord::load(path, &session.board.tree.name)?;
-    let list = differences(&other, &host::record(session, choices, facts));
+    let list = differences(&other, &session.host_record(choices, facts));
     let name = path.file_name().map_or_else(|| path.display().to_string(), |name| name.to_string_lossy().into_owned());
     if session.global.json {
         screen.json(&json::hosts(&list));
@@ -157,10 +157,9 @@ fn against(
 }
 
 fn list_toolchains(session: &Session, screen: &Screen, choices: &Choices) -> Result<Exit, Stop> {
-    let jobs = std::thread::available_parallelism().map_or(1, usize::from);
-    let list = toolchains(session.compiler_search(None), jobs);
+    let list = toolchains(session.compiler_search(None), session.around.cores);
     session.keep_probes();
-    let in_use = host::tools(session, choices).c.ok().map(|compiler| compiler.real_path);
+    let in_use = session.tools_before(choices).c.ok().map(|compiler| compiler.real_path);
     if session.global.json {
         screen.json(&json::toolchains(&list, in_use.as_deref()));
     } else {

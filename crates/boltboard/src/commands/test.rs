@@ -6,12 +6,13 @@ use boltboard_core::run::{Rerun, TestOutcome, TestsInput, run_tests};
 use boltboard_core::work::StatusMemo;
 use clap::Args;
 
-use super::build::{BuildArgs, build_now, jobs};
+use super::build::{BuildArgs, build_now};
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
 use crate::render::text::{Role, count, duration, pad, paint};
 use crate::render::{Screen, junit};
 use crate::session::Session;
+use boltboard_core::session::BuildAsk;
 
 /// Run the tree's own tests
 #[derive(Debug, Args)]
@@ -75,13 +76,13 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
         plan: &built.planned.plan,
         status: &status,
         launch: &session.launch,
-        jobs: jobs(args.jobs, None).count,
+        jobs: session.jobs(&BuildAsk { jobs: args.jobs, ..BuildAsk::default() }).count,
         wanted: &wanted,
         rerun,
     };
     let reports = run_tests(&input, &mut ended)?;
     if let Some(file) = &args.junit {
-        let text = junit::report(session.board, &reports);
+        let text = junit::report(&session.board, &reports);
         boltboard_core::base::files::write_whole(file, text.as_bytes())?;
     }
     let failed = reports.iter().filter(|r| matches!(r.outcome, TestOutcome::Failed(_))).count();

@@ -7,12 +7,12 @@ use clap::Args;
 
 use crate::args::Global;
 use crate::exit::{Exit, Stop};
-use crate::host::install_command;
 use crate::render::clash::standing_against;
 use crate::render::text::{Role, paint};
 use crate::render::why::{Rules, Teller};
 use crate::render::{Screen, json};
-use crate::session::{Resolved, Session};
+use crate::session::Session;
+use boltboard_core::session::Resolved;
 
 /// Tell why an option has its value
 #[derive(Debug, Args)]
@@ -40,10 +40,10 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
     let explainer = session.explainer(&resolved);
     let reason = explainer.why(option);
     if global.json {
-        screen.json(&json::why(session.board, &resolved.choices, &reason));
+        screen.json(&json::why(&session.board, &resolved.choices, &reason));
         return Ok(Exit::Done);
     }
-    let (board, choices, facts) = (session.board, &resolved.choices, &resolved.facts);
+    let (board, choices, facts) = (&session.board, &resolved.choices, &resolved.facts);
     let mut teller = Teller { board, choices, facts, rules, text: String::new() };
     teller.reason(&reason, 0);
     if reason.value.is_off() {
@@ -70,12 +70,12 @@ fn not(
     text: &str,
     rules: Rules,
 ) -> Result<Exit, Stop> {
-    let board = session.board;
+    let board = &session.board;
     let name = &board.options[option].name;
     let asked = session.board.read_asked(&format!("{name}={text}"))?;
     let boltboard_core::board::Asked::Value(_, value) = asked else { return Err(Stop::usage("a value is wanted")) };
     let choices = resolved.choices.clone().with(board, option, value.clone());
-    let clashes = resolve(board, session.logic, &choices, &resolved.facts).err().unwrap_or_default();
+    let clashes = resolve(board, &session.logic, &choices, &resolved.facts).err().unwrap_or_default();
     if session.global.json {
         screen.json(&json::why_not(board, &choices, option, &value, &clashes));
         return Ok(Exit::Done);
@@ -124,7 +124,7 @@ fn switch_on(session: &Session, teller: &mut Teller<'_>, explainer: &Explainer<'
             Blocker::Option(_) | Blocker::Present(_) => None,
         })
         .collect();
-    if let Some(command) = install_command(session.board, explainer.facts, &lacking) {
+    if let Some(command) = session.install_command(explainer.facts, &lacking) {
         teller.text.push_str(&format!("{} {command}\n", paint(Role::Good, "First install what is missing:")));
     }
     let on = if matches!(definition.kind, Kind::Module) { "loadable" } else { "on" };

@@ -3,15 +3,15 @@
 use boltboard_core::board::{Board, Kind, OptionId, Value};
 use boltboard_core::profile::{Choice, Choices, ProfileSource};
 use boltboard_core::resolve::Clash;
+use boltboard_core::session::Session;
 use boltboard_core::survey::Facts;
 
 use super::proof::proof_lines;
 use crate::exit::Diagnostic;
-use crate::host::install_command;
 
 /// Tells each clash: the choices, what links them, the ways out.
-pub fn clash_diagnostics(board: &Board, choices: &Choices, facts: &Facts, clashes: &[Clash]) -> Vec<Diagnostic> {
-    clashes.iter().map(|clash| one(board, choices, facts, clash)).collect()
+pub fn clash_diagnostics(session: &Session, choices: &Choices, facts: &Facts, clashes: &[Clash]) -> Vec<Diagnostic> {
+    clashes.iter().map(|clash| one(session, choices, facts, clash)).collect()
 }
 
 /// Tells why nothing leads to a value.
@@ -38,7 +38,8 @@ pub fn never_diagnostics(
     vec![diagnostic.help(help)]
 }
 
-fn one(board: &Board, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagnostic {
+fn one(session: &Session, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagnostic {
+    let board = &session.board;
     let chosen: Vec<String> =
         clash.choices.iter().map(|c| format!("{}={}", board.options[c.option].name, c.value)).collect();
     let lacking: Vec<String> = clash.lacking.iter().map(|need| board.needs[*need].name.clone()).collect();
@@ -55,7 +56,7 @@ fn one(board: &Board, choices: &Choices, facts: &Facts, clash: &Clash) -> Diagno
     for line in proof_lines(board, &clash.proof) {
         diagnostic = diagnostic.note(line);
     }
-    if let Some(command) = install_command(board, facts, &lacking) {
+    if let Some(command) = session.install_command(facts, &lacking) {
         diagnostic = diagnostic.help(format!("install what is missing: {command}"));
     }
     for need in &lacking {

@@ -6,6 +6,7 @@ use boltboard_core::board::Board;
 use boltboard_core::judge::{Judge, Preview, PreviewStep, Reason, Verdict, Work};
 
 use boltboard_core::plan::Plan;
+use boltboard_core::work::Why;
 
 use boltboard_core::step::{Step, StepId};
 
@@ -16,26 +17,31 @@ const LISTED: usize = 12;
 
 /// Says why a step would run.
 pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
-    match reason {
-        Reason::New => "never built here".into(),
-        Reason::Macro { name, option, before, now, named_in } => {
+    why(&reason.why(board, plan))
+}
+
+/// Says why a step was not current.
+pub fn why(why: &Why) -> String {
+    match why {
+        Why::New => "never built here".into(),
+        Why::Option { option, r#macro, before, now, named_in } => {
             let shown = |value: &Option<String>| match value {
                 Some(value) if value.is_empty() => "defined empty".to_string(),
                 Some(value) => value.clone(),
                 None => "not defined".to_string(),
             };
-            let owner = option.map_or_else(|| "flag".to_string(), |id| format!("option {}", board.options[id].name));
+            let owner = option.as_ref().map_or_else(|| "flag".to_string(), |option| format!("option {option}"));
             let place = named_in.as_ref().map_or(String::new(), |file| format!(", named in {file}"));
-            format!("{owner}: {name} {} → {}{place}", shown(before), shown(now))
+            format!("{owner}: {} {} → {}{place}", r#macro, shown(before), shown(now))
         }
-        Reason::Edited(file) => format!("{file} has changed"),
-        Reason::Gone(file) => format!("{file} is gone"),
-        Reason::Looks(look) => format!("{look} changed"),
-        Reason::Unseen => "what it reads cannot be seen, so it always runs".into(),
-        Reason::Added(file) => format!("it also reads {file} now"),
-        Reason::Dropped(file) => format!("it no longer reads {file}"),
-        Reason::Appeared(file) => format!("{file} is new and comes first"),
-        Reason::Command { added, removed } => {
+        Why::Edited { file } => format!("{file} has changed"),
+        Why::Gone { file } => format!("{file} is gone"),
+        Why::Looks { at } => format!("{at} changed"),
+        Why::Unseen => "what it reads cannot be seen, so it always runs".into(),
+        Why::Added { file } => format!("it also reads {file} now"),
+        Why::Dropped { file } => format!("it no longer reads {file}"),
+        Why::Appeared { file } => format!("{file} is new and comes first"),
+        Why::Command { added, removed } => {
             let added = added.iter().map(|word| format!("+{word}"));
             let words: Vec<String> = added.chain(removed.iter().map(|word| format!("−{word}"))).collect();
             if words.is_empty() {
@@ -44,15 +50,15 @@ pub fn reason(board: &Board, plan: &Plan, reason: &Reason) -> String {
                 format!("command: {}", words.join(" "))
             }
         }
-        Reason::Text => "its text follows other values".into(),
-        Reason::Tool(name) => format!("{name}, or a program behind it, has changed"),
-        Reason::ToolUnseen(name) => {
-            format!("{name} was never seen to run here, so that the programs behind it are not known")
+        Why::Text => "its text follows other values".into(),
+        Why::Tool { tool } => format!("{tool}, or a program behind it, has changed"),
+        Why::ToolUnseen { tool } => {
+            format!("{tool} was never seen to run here, so that the programs behind it are not known")
         }
-        Reason::OutputMissing(file) => format!("{file} is missing"),
-        Reason::OutputEdited(file) => format!("{file} was changed by hand"),
-        Reason::Unsettled => "an input changed during its last run".into(),
-        Reason::Follows(step) => format!("follows {}", plan.steps[*step].name),
+        Why::OutputMissing { file } => format!("{file} is missing"),
+        Why::OutputEdited { file } => format!("{file} was changed by hand"),
+        Why::Unsettled => "an input changed during its last run".into(),
+        Why::Follows { step } => format!("follows {step}"),
     }
 }
 
@@ -229,6 +235,6 @@ fn by_reason<'a>(board: &Board, plan: &Plan, steps: &[&'a PreviewStep]) -> Vec<(
 }
 
 /// Where the macro is named differs from file to file; the group is about the option.
-pub fn without_place(text: &str) -> String {
+fn without_place(text: &str) -> String {
     text.split(", named in ").next().unwrap_or(text).to_string()
 }

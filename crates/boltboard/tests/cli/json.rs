@@ -159,7 +159,7 @@ fn every_answer_has_just_its_documented_fields() {
             "from-store",
             "spared",
             "unsteady",
-            "change",
+            "reasons",
             "wall-ms",
             "cpu-ms",
             "memory-bytes",

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 26] = [
+const FLOW: [&str; 27] = [
     "base",
     "expr",
     "board",
@@ -29,6 +29,7 @@ const FLOW: [&str; 26] = [
     "compare",
     "run",
     "install",
+    "session",
     "lib",
 ];
 

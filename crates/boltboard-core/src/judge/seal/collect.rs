@@ -39,13 +39,13 @@ pub struct SealWanted {
 
 /// A build that goes on from a sealed one, and looks only at what has been touched since.
 #[derive(Clone, Copy)]
-pub struct Since<'a> {
+pub struct Since<'a, 's> {
     /// What the touched parts' steps did before.
     pub journal: &'a Journal,
     /// The parts that are touched.
     pub parts: &'a BTreeSet<PartId>,
     /// The seal.
-    pub sweep: &'a Sweep<'static>,
+    pub sweep: &'a Sweep<'s>,
 }
 
 /// Seals a build of which every step is done.
@@ -56,7 +56,7 @@ pub fn seal_build(
     judge: &Judge<'_>,
     journal: &Journal,
     wanted: &SealWanted,
-    since: Option<Since<'_>>,
+    since: Option<Since<'_, '_>>,
 ) -> Result<(), FileError> {
     let mut places = Places {
         judge,
@@ -114,16 +114,16 @@ pub fn seal_build(
 }
 
 /// How large the finished parts were that the steps made before, in bytes.
-fn sizes(since: Since<'_>, folders: &Folders) -> u64 {
+fn sizes(since: Since<'_, '_>, folders: &Folders) -> u64 {
     let notes = since.journal.all().filter_map(|record| record.note.as_ref());
     let outputs = notes.flat_map(|note| &note.outputs).filter_map(|(file, ..)| since.journal.text(*file).parse().ok());
     let finished = outputs.filter(|location| matches!(location, Location::Output(_)));
     finished.filter_map(|location| since.sweep.size(&location.path(folders))).sum()
 }
 
-struct Places<'a> {
+struct Places<'a, 's> {
     judge: &'a Judge<'a>,
-    since: Option<Since<'a>>,
+    since: Option<Since<'a, 's>>,
     maker: SealMaker<'a>,
     journal: &'a Journal,
     basis: Cow<'a, Basis>,
@@ -142,7 +142,7 @@ struct Places<'a> {
     output_bytes: u64,
 }
 
-impl Places<'_> {
+impl Places<'_, '_> {
     /// Adds the places of one step; `None` when its result no longer stands.
     fn add(&mut self, step: &Step, note: &PackedNote) -> Option<()> {
         let (judge, journal) = (self.judge, self.journal);

@@ -9,7 +9,8 @@ use serde::Serialize;
 use super::FORMAT;
 use crate::commands::profile::Checked;
 use crate::render::overview::Overview;
-use crate::session::{Resolved, Session};
+use crate::session::Session;
+use boltboard_core::session::Resolved;
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -70,7 +71,7 @@ fn origin(board: &Board, choices: &Choices, option: OptionId, origin: &Origin) -
 }
 
 fn one(session: &Session, resolved: &Resolved, option: OptionId) -> OptionAnswer {
-    let board = session.board;
+    let board = &session.board;
     let definition = &board.options[option];
     let value = resolved.resolution.get(option);
     OptionAnswer {
@@ -114,7 +115,7 @@ pub struct ShowAnswer {
 
 /// Answers `show`.
 pub fn show(session: &Session, resolved: &Resolved, option: OptionId, users: &[String]) -> ShowAnswer {
-    let board = session.board;
+    let board = &session.board;
     let definition = &board.options[option];
     let place = board.files.excerpt(definition.place);
     ShowAnswer {

@@ -4,10 +4,10 @@ use boltboard_core::board::Board;
 use boltboard_core::compare::{PartState, PlanDifference, ValueDifference};
 use boltboard_core::plan::Plan;
 
-use boltboard_core::judge::{Preview, Reason, Verdict, Work};
+use boltboard_core::judge::{Preview, Verdict, Work};
 
 use boltboard_core::step::StepId;
-use boltboard_core::work::{Disk, Ledger, LedgerEntry, LedgerOutcome};
+use boltboard_core::work::{Disk, Ledger, LedgerEntry, LedgerOutcome, Why};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -34,90 +34,9 @@ struct StepAnswer {
     source: Option<String>,
     part: String,
     verdict: &'static str,
-    reasons: Vec<ReasonAnswer>,
+    reasons: Vec<Why>,
     expected_ms: u64,
     may_be_spared: bool,
-}
-
-#[derive(Serialize)]
-#[serde(tag = "reason", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
-enum ReasonAnswer {
-    New,
-    Option {
-        option: Option<String>,
-        r#macro: String,
-        before: Option<String>,
-        now: Option<String>,
-        named_in: Option<String>,
-    },
-    Edited {
-        file: String,
-    },
-    Gone {
-        file: String,
-    },
-    Looks {
-        at: String,
-    },
-    ToolUnseen {
-        tool: String,
-    },
-    Unseen,
-    Added {
-        file: String,
-    },
-    Dropped {
-        file: String,
-    },
-    Appeared {
-        file: String,
-    },
-    Command {
-        added: Vec<String>,
-        removed: Vec<String>,
-    },
-    Text,
-    Tool {
-        tool: String,
-    },
-    OutputMissing {
-        file: String,
-    },
-    OutputEdited {
-        file: String,
-    },
-    Unsettled,
-    Follows {
-        step: String,
-    },
-}
-
-fn reason(board: &Board, plan: &Plan, reason: &Reason) -> ReasonAnswer {
-    match reason {
-        Reason::New => ReasonAnswer::New,
-        Reason::Macro { name, option, before, now, named_in } => ReasonAnswer::Option {
-            option: option.map(|id| board.options[id].name.clone()),
-            r#macro: name.clone(),
-            before: before.clone(),
-            now: now.clone(),
-            named_in: named_in.as_ref().map(ToString::to_string),
-        },
-        Reason::Edited(file) => ReasonAnswer::Edited { file: file.to_string() },
-        Reason::Gone(file) => ReasonAnswer::Gone { file: file.to_string() },
-        Reason::Looks(look) => ReasonAnswer::Looks { at: look.to_string() },
-        Reason::Unseen => ReasonAnswer::Unseen,
-        Reason::Added(file) => ReasonAnswer::Added { file: file.to_string() },
-        Reason::Dropped(file) => ReasonAnswer::Dropped { file: file.to_string() },
-        Reason::Appeared(file) => ReasonAnswer::Appeared { file: file.to_string() },
-        Reason::Command { added, removed } => ReasonAnswer::Command { added: added.clone(), removed: removed.clone() },
-        Reason::Text => ReasonAnswer::Text,
-        Reason::Tool(tool) => ReasonAnswer::Tool { tool: tool.clone() },
-        Reason::ToolUnseen(tool) => ReasonAnswer::ToolUnseen { tool: tool.clone() },
-        Reason::OutputMissing(file) => ReasonAnswer::OutputMissing { file: file.to_string() },
-        Reason::OutputEdited(file) => ReasonAnswer::OutputEdited { file: file.to_string() },
-        Reason::Unsettled => ReasonAnswer::Unsettled,
-        Reason::Follows(step) => ReasonAnswer::Follows { step: plan.steps[*step].name.clone() },
-    }
 }
 
 /// Answers `preview`.
@@ -135,7 +54,7 @@ pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -
                 Verdict::Run => "run",
                 Verdict::Follows => "follows",
             },
-            reasons: s.reasons.iter().map(|r| reason(session.board, plan, r)).collect(),
+            reasons: s.reasons.iter().map(|r| r.why(&session.board, plan)).collect(),
             expected_ms: s.timing.ms(),
             may_be_spared: s.may_be_spared,
         }
@@ -175,7 +94,7 @@ struct BuildAnswer {
     from_store: usize,
     spared: usize,
     unsteady: usize,
-    change: Vec<String>,
+    reasons: Vec<Why>,
     wall_ms: u64,
     cpu_ms: u64,
     memory_bytes: u64,
@@ -203,7 +122,7 @@ impl From<&LedgerEntry> for BuildAnswer {
             from_store: entry.from_store,
             spared: entry.spared,
             unsteady: entry.unsteady,
-            change: entry.change.clone(),
+            reasons: entry.reasons.clone(),
             wall_ms: entry.wall_ms,
             cpu_ms: entry.cpu_ms,
             memory_bytes: entry.memory,

@@ -1,0 +1,86 @@
+//! What can stand against a session's answer.
+
+use crate::base::{FileError, SourceFiles};
+use crate::board::TryFault;
+use crate::definitions::{Problem, Reading, TreeFault};
+use crate::plan::PlanProblem;
+use crate::profile::{Choices, ProfileProblem};
+use crate::resolve::Clash;
+use crate::run::BuildFault;
+use crate::survey::{Facts, RecordFault};
+use crate::work::{LockFault, WorkFault};
+
+/// Why a session has no answer. Places in it are those of the session's board, or of the files that come with it.
+#[derive(Debug, thiserror::Error)]
+pub enum SessionFault {
+    /// There is no tree here.
+    #[error(transparent)]
+    Tree(#[from] TreeFault),
+    /// The work folder cannot be used.
+    #[error(transparent)]
+    Work(#[from] WorkFault),
+    /// A file cannot be read or written.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The lock cannot be used.
+    #[error(transparent)]
+    Lock(#[from] LockFault),
+    /// Facts of a host that were kept cannot be used.
+    #[error(transparent)]
+    Record(#[from] RecordFault),
+    /// A choice for these answers only is none.
+    #[error(transparent)]
+    Try(#[from] TryFault),
+    /// A build cannot go on.
+    #[error(transparent)]
+    Build(#[from] BuildFault),
+    /// The definitions are wrong.
+    #[error("the definitions are wrong")]
+    Definitions(Box<Reading>),
+    /// The definitions do not fit the files of the tree.
+    #[error("the definitions do not fit the files of the tree")]
+    Sources(Vec<Problem>),
+    /// A profile is wrong.
+    #[error("the profile is wrong")]
+    Profile {
+        /// What is wrong.
+        problems: Vec<ProfileProblem>,
+        /// The profile's files.
+        files: SourceFiles,
+    },
+    /// Choices clash, with each other or with what the host has.
+    #[error("choices clash")]
+    Clash {
+        /// The clashes.
+        clashes: Vec<Clash>,
+        /// The choices.
+        choices: Box<Choices>,
+        /// The facts.
+        facts: Box<Facts>,
+    },
+    /// There is no plan.
+    #[error("what was chosen cannot be built")]
+    Plan {
+        /// What stands against it.
+        problems: Vec<PlanProblem>,
+        /// The facts.
+        facts: Box<Facts>,
+    },
+    /// A text is no name of a profile.
+    #[error("`{0}` cannot be a profile's name")]
+    ProfileName(String),
+    /// There are builds, but the file that says which profile is in use is gone.
+    #[error("the file that names the profile in use is gone from the work folder")]
+    NoProfileInUse,
+    /// The time that everything is to be built as if at is none.
+    #[error("{variable} is `{text}`: wanted is a number of seconds since 1970, or nothing at all")]
+    Epoch {
+        /// The variable that says it.
+        variable: &'static str,
+        /// What it says.
+        text: String,
+    },
+    /// A build of what is only supposed would fail in the middle.
+    #[error("{}", .0.join(", "))]
+    Supposed(Vec<&'static str>),
+}

@@ -1,0 +1,327 @@
+//! This machine as the survey sees it: where things are looked for, what a person wants instead, and what has changed.
+
+use std::path::{Path, PathBuf};
+
+use super::fault::SessionFault;
+use super::open::{Resolved, Session};
+use super::scope::Surroundings;
+use crate::base::Digest;
+use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, NeedCheck, NeedId, OptionId, Piece};
+use crate::definitions::Listing;
+use crate::profile::{Choices, ProfileName};
+use crate::remedy::{self, Distribution};
+use crate::survey::{
+    Assumption, CompilerFault, CompilerSearch, Facts, Host, HostDifference, HostRecord, HostTraits, Joining, Language,
+    ProbeMemo, Prober, Tools, Wishes, changes, identify, kept_facts, survey, survey_some,
+};
+
+/// Where the kernel tells about processors.
+const PROCESSOR: &str = "/sys/devices/system/cpu";
+/// The variable that names another file for that, for tests.
+const PROCESSOR_FILE: &str = "BOLTBOARD_PROCESSOR_FILE";
+/// The variable with further folders of installed metadata.
+const METADATA_PATH: &str = "BOLTBOARD_METADATA_PATH";
+/// The variable that names another file for the system's release, for tests.
+const RELEASE_FILE: &str = "BOLTBOARD_RELEASE_FILE";
+/// Where packages that belong to no distribution are put.
+const ASIDE: &str = "/opt";
+
+impl Surroundings {
+    /// Returns what stands for the processor: what the kernel calls it, with all that it can do.
+    pub fn processor(&self) -> Digest {
+        let places = match self.variable(PROCESSOR_FILE) {
+            "" => {
+                ["modalias", "cpu0/regs/identification/midr_el1"].map(|name| Path::new(PROCESSOR).join(name)).to_vec()
+            }
+            file => vec![PathBuf::from(file)],
+        };
+        let texts: Vec<String> = places.iter().filter_map(|place| std::fs::read_to_string(place).ok()).collect();
+        Digest::of_parts(texts.iter().map(String::as_str))
+    }
+
+    /// Returns the distribution, from the system's own release file.
+    pub fn distribution(&self) -> Distribution {
+        let places = match self.variable(RELEASE_FILE) {
+            "" => ["/etc/os-release", "/usr/lib/os-release"].map(PathBuf::from).to_vec(),
+            file => vec![PathBuf::from(file)],
+        };
+        let text = places.iter().find_map(|place| std::fs::read_to_string(place).ok()).unwrap_or_default();
+        Distribution::of_release_file(&text)
+    }
+
+    /// Where installed metadata files are looked for: as told, then where the target keeps them.
+    fn metadata_folders(&self, sysroot: Option<&Path>, target: &str) -> Vec<PathBuf> {
+        let told = std::env::split_paths(self.variable(METADATA_PATH)).filter(|path| !path.as_os_str().is_empty());
+        let arch = std::env::consts::ARCH;
+        let triple = if target.is_empty() { format!("{arch}-linux-gnu") } else { target.to_string() };
+        let usual: Vec<String> = match (sysroot, is_own_target(target)) {
+            (None, true) => vec![
+                "/usr/local/lib".into(),
+                "/usr/local/share".into(),
+                format!("/usr/local/lib/{triple}"),
+                format!("/usr/lib/{triple}"),
+                "/usr/lib64".into(),
+                "/usr/lib".into(),
+                "/usr/share".into(),
+            ],
+            // What this host has for itself is of no use to another target.
+            (None, false) => {
+                vec![format!("/usr/lib/{triple}"), format!("/usr/{triple}/lib"), format!("/usr/{triple}/usr/lib")]
+            }
+            (Some(root), _) => {
+                let root = root.display();
+                let below = ["usr/local/lib", "usr/lib64", "usr/lib", "usr/share", "lib"];
+                let triple = format!("{root}/usr/lib/{triple}");
+                [triple].into_iter().chain(below.iter().map(|folder| format!("{root}/{folder}"))).collect()
+            }
+        };
+        told.chain(usual.into_iter().map(|folder| Path::new(&folder).join("pkgconfig"))).collect()
+    }
+}
+
+/// Tells whether programs for a target run on this machine.
+pub fn is_own_target(target: &str) -> bool {
+    let arch = std::env::consts::ARCH;
+    target.is_empty() || target.starts_with(arch) || (arch == "x86" && target.starts_with('i'))
+}
+
+/// What checks are made with.
+struct Probed {
+    host: Host,
+    tools: Tools,
+    /// Removes the check programs in the end.
+    scratch: Option<tempfile::TempDir>,
+}
+
+impl Probed {
+    fn new(session: &Session, choices: &Choices) -> Probed {
+        let tools = session.tools_before(choices);
+        let sysroot = session.sysroot_before(choices);
+        let target = tools.c.as_ref().map_or(String::new(), |compiler| compiler.target.clone());
+        let host = Host {
+            search_path: session.around.search_path().to_string(),
+            metadata_folders: session.around.metadata_folders(sysroot.as_deref(), &target),
+            sysroot,
+            aside: PathBuf::from(ASIDE),
+            never_below: session.tree_folders.clone(),
+            scratch: PathBuf::new(),
+            jobs: session.around.cores,
+        };
+        Probed { host, tools, scratch: None }
+    }
+
+    /// Makes the folder for check programs, which is needed only when something has to be asked.
+    fn make_scratch(&mut self, session: &Session) -> Result<(), SessionFault> {
+        let scratch = session.work.scratch()?;
+        self.host.scratch = scratch.path().to_path_buf();
+        self.scratch = Some(scratch);
+        Ok(())
+    }
+
+    fn prober<'a>(&'a self, session: &'a Session, joining: Joining) -> Prober<'a> {
+        Prober { host: &self.host, tools: &self.tools, launch: &session.launch, memo: &session.probes, joining }
+    }
+}
+
+impl Session {
+    /// Finds out about all needs, or takes the facts of another host where a person says so.
+    ///
+    /// # Errors
+    /// The facts cannot be read, a need is not known, or there is no place for check programs.
+    pub fn facts(&self, choices: &Choices) -> Result<Facts, SessionFault> {
+        if self.board.needs.is_empty() {
+            return Ok(Facts::default());
+        }
+        let wishes = self.wishes(choices)?;
+        if let Some(file) = &self.scope.facts {
+            return Ok(HostRecord::load(file, &self.board.tree.name)?.facts(&self.board));
+        }
+        let mut probed = Probed::new(self, choices);
+        let kept = kept_facts(&self.board, &wishes, probed.prober(self, Joining::Together));
+        let facts = match kept {
+            Some(kept) => kept,
+            None => {
+                probed.make_scratch(self)?;
+                survey(&self.board, &wishes, probed.prober(self, Joining::Together))
+            }
+        };
+        self.keep_probes();
+        Ok(facts)
+    }
+
+    /// Looks for one need by itself, so that the compiler's words are about it alone.
+    ///
+    /// # Errors
+    /// As for [`Session::facts`].
+    pub fn facts_of_one(&self, choices: &Choices, need: NeedId) -> Result<Facts, SessionFault> {
+        let wishes = self.wishes(choices)?;
+        let mut probed = Probed::new(self, choices);
+        probed.make_scratch(self)?;
+        // Nothing is recalled: the words shown are those of now.
+        let fresh = ProbeMemo::default();
+        let prober = Prober { memo: &fresh, ..probed.prober(self, Joining::Alone) };
+        Ok(survey_some(&self.board, &[need].into(), &wishes, prober))
+    }
+
+    fn wishes(&self, choices: &Choices) -> Result<Wishes, SessionFault> {
+        let providers = choices.providers.iter().map(|(need, chosen)| (*need, chosen.provider.clone())).collect();
+        let mut wishes = Wishes { providers, ..Wishes::default() };
+        for text in &self.scope.assume {
+            let (name, version) =
+                text.split_once('=').map_or((text.as_str(), None), |(name, version)| (name, Some(version)));
+            let need = self.board.find_need(name.trim())?;
+            let version = version.map(|version| version.trim().to_string()).filter(|version| !version.is_empty());
+            wishes.assumed.insert(need, Assumption::There(version));
+        }
+        for name in &self.scope.forbid {
+            wishes.assumed.insert(self.board.find_need(name)?, Assumption::NotThere);
+        }
+        Ok(wishes)
+    }
+
+    /// Where compilers are looked for.
+    pub fn compiler_search<'a>(&'a self, sysroot: Option<&'a Path>) -> CompilerSearch<'a> {
+        CompilerSearch {
+            search_path: self.around.search_path(),
+            sysroot,
+            never_below: &self.tree_folders,
+            launch: &self.launch,
+            memo: &self.probes,
+        }
+    }
+
+    /// Finds the compilers that choices name, before anything is resolved: facts come first, and need a compiler. The C++ one is asked
+    /// only where a need is about C++.
+    pub fn tools_before(&self, choices: &Choices) -> Tools {
+        let cxx = self.board.needs.iter().any(|(_, need)| match &need.check {
+            NeedCheck::Host(check) => check.language == CheckLanguage::Cxx,
+            NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
+        });
+        self.tools_by(&|option| self.value_before(option, choices), cxx)
+    }
+
+    /// Finds the compilers that the toolchain names, for the languages that there are.
+    pub(super) fn tools(&self, listing: &Listing, resolved: &Resolved) -> Tools {
+        let cxx = listing.files().iter().any(|file| Language::of(file) == Some(Language::Cxx));
+        self.tools_by(&|option| resolved.resolution.value(option).to_string(), cxx)
+    }
+
+    fn tools_by(&self, value: &dyn Fn(OptionId) -> String, wants_cxx: bool) -> Tools {
+        let chain = &self.board.toolchain;
+        let sysroot = chain.sysroot.as_ref().map(|interp| filled(interp, value)).filter(|folder| !folder.is_empty());
+        let sysroot = sysroot.map(PathBuf::from);
+        let search = self.compiler_search(sysroot.as_deref());
+        let cxx = filled(&chain.cxx_compiler, value);
+        Tools {
+            c: identify(&filled(&chain.c_compiler, value), Language::C, search),
+            cxx: if wants_cxx {
+                identify(&cxx, Language::Cxx, search)
+            } else {
+                Err(CompilerFault::Absent { name: cxx })
+            },
+            search_path: self.around.search_path().to_string(),
+            variables: self.around.variables.clone(),
+            epoch: self.epoch,
+            processor: self.around.processor(),
+        }
+    }
+
+    fn sysroot_before(&self, choices: &Choices) -> Option<PathBuf> {
+        let text = |interp: &Interp| filled(interp, &|option| self.value_before(option, choices));
+        self.board.toolchain.sysroot.as_ref().map(text).filter(|folder| !folder.is_empty()).map(PathBuf::from)
+    }
+
+    /// The value that an option of the toolchain has before anything is resolved.
+    fn value_before(&self, option: OptionId, choices: &Choices) -> String {
+        if let Some(choice) = choices.get(option) {
+            return choice.value.to_string();
+        }
+        let definition = &self.board.options[option];
+        match (definition.defaults.last().map(|rule| &rule.value), &definition.kind) {
+            (Some(DefaultValue::Fixed(value)), _) => value.to_string(),
+            (None, Kind::Pick(values)) => values.first().map_or(String::new(), |first| first.name.clone()),
+            _ => String::new(),
+        }
+    }
+
+    /// Returns the command that installs what these needs ask for, where their packages are known.
+    pub fn install_command(&self, facts: &Facts, needs: &[String]) -> Option<String> {
+        let here = self.around.distribution();
+        let family = here.family?;
+        let ids = needs.iter().filter_map(|name| self.board.need(name));
+        let packages: Vec<String> = ids.flat_map(|need| remedy::packages(&self.board, facts, need, family)).collect();
+        remedy::install_command(&here, &packages, as_root())
+    }
+
+    /// Takes down the facts.
+    pub fn host_record(&self, choices: &Choices, facts: &Facts) -> HostRecord {
+        let compiler = self.tools_before(choices).c.ok();
+        let root = self.sysroot_before(choices);
+        let root = root.map_or(String::new(), |folder| format!(" --sysroot={}", folder.display()));
+        let called = filled(&self.board.toolchain.c_compiler, &|option| self.value_before(option, choices));
+        let traits = HostTraits {
+            called: format!("{called}{root}"),
+            distribution: self.around.distribution().title,
+            compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.short_version()),
+            target: compiler.map_or(String::new(), |compiler| compiler.target),
+        };
+        HostRecord::of(&self.board, facts, traits)
+    }
+
+    /// Returns in what this host differs from the one that a profile was last built on, if that is known; nothing where facts are about
+    /// something that is only supposed.
+    pub fn changes_since_built(&self, profile: &ProfileName, choices: &Choices, facts: &Facts) -> Vec<HostDifference> {
+        if self.board.needs.is_empty() || facts.any_not_looked_for() || !self.scope.tried.is_empty() {
+            return Vec::new();
+        }
+        let places = [self.shelf.host_path(profile), self.shelf.shipped_host_path(profile)];
+        let before = places.iter().find_map(|place| HostRecord::load(place, &self.board.tree.name).ok());
+        before.map_or(Vec::new(), |before| changes(&before, &self.host_record(choices, facts)))
+    }
+
+    /// Takes the host as it is now for the one that the profile is built on.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn accept_host(&self, choices: &Choices, facts: &Facts) -> Result<(), SessionFault> {
+        let only_tried = !self.scope.tried.is_empty();
+        if self.board.needs.is_empty() || facts.any_not_looked_for() || only_tried {
+            return Ok(());
+        }
+        let path = self.shelf.host_path(&self.profile);
+        let now = self.host_record(choices, facts);
+        if HostRecord::load(&path, &self.board.tree.name).is_ok_and(|before| before == now) {
+            return Ok(());
+        }
+        Ok(now.save(&path)?)
+    }
+
+    /// Refuses what would be built, chosen or kept by a host that is only supposed.
+    ///
+    /// # Errors
+    /// The answers are about another host.
+    pub fn only_real(&self) -> Result<(), SessionFault> {
+        let given = [
+            ("--assume", !self.scope.assume.is_empty()),
+            ("--facts", self.scope.facts.is_some()),
+            ("--forbid", !self.scope.forbid.is_empty()),
+        ];
+        let names: Vec<&str> = given.into_iter().filter(|(_, given)| *given).map(|(name, _)| name).collect();
+        if names.is_empty() { Ok(()) } else { Err(SessionFault::Supposed(names)) }
+    }
+}
+
+/// Tells whether packages can be installed without asking for more rights.
+pub fn as_root() -> bool {
+    rustix::process::geteuid().is_root()
+}
+
+/// Fills in a text of the toolchain.
+fn filled(interp: &Interp, value: &dyn Fn(OptionId) -> String) -> String {
+    let piece = |piece: &Piece| match piece {
+        Piece::Text(text) => text.clone(),
+        Piece::Option(option) => value(*option),
+        _ => String::new(),
+    };
+    interp.pieces.iter().map(piece).collect()
+}

@@ -1,0 +1,148 @@
+//! A tree that was read, and how choices on it become values.
+
+use std::path::PathBuf;
+use std::time::SystemTime;
+
+use super::fault::SessionFault;
+use super::place::{Whereabouts, first_profile};
+use super::scope::{Scope, Surroundings};
+use crate::base::Epoch;
+use crate::board::Board;
+use crate::launch::RealLaunch;
+use crate::load::{KeptPlace, LazySearch, Loaded, load};
+use crate::logic::Logic;
+use crate::profile::{Choices, ProfileName, ProfileSource, Shelf};
+use crate::reason::Explainer;
+use crate::resolve::{Resolution, resolve};
+use crate::survey::{EPOCH_VARIABLE, Facts, ProbeMemo};
+use crate::work::WorkFolder;
+
+/// A tree that was read, and where things are kept for it.
+pub struct Session {
+    /// The time before anything was read.
+    pub opened: SystemTime,
+    /// What all answers are about.
+    pub scope: Scope,
+    /// The machine and the process that asks.
+    pub around: Surroundings,
+    /// The board.
+    pub board: Board,
+    /// Its rules as clauses.
+    pub logic: Logic,
+    /// Its search index.
+    pub search: LazySearch,
+    /// The work folder, whether or not it is there yet.
+    pub work: WorkFolder,
+    /// Where profiles are kept.
+    pub shelf: Shelf,
+    /// The profile in use.
+    pub profile: ProfileName,
+    /// Starts processes.
+    pub launch: RealLaunch,
+    /// What compilers and programs have answered.
+    pub probes: ProbeMemo,
+    /// The time that everything is built as if at.
+    pub epoch: Epoch,
+    /// The folders of the tree, whose programs are not run before a build.
+    pub tree_folders: Vec<PathBuf>,
+}
+
+/// Choices with facts and the values that follow.
+#[derive(Debug)]
+pub struct Resolved {
+    /// The choices.
+    pub choices: Choices,
+    /// The facts.
+    pub facts: Facts,
+    /// The values.
+    pub resolution: Resolution,
+}
+
+impl Session {
+    /// Reads the tree that is asked about.
+    ///
+    /// # Errors
+    /// There is none, its definitions are wrong, or the work folder cannot be used.
+    pub fn open(scope: Scope, around: Surroundings) -> Result<Session, SessionFault> {
+        let opened = SystemTime::now();
+        let Whereabouts { root, work, profile } = Whereabouts::find(&scope, &around)?;
+        // A tree that is only looked at gets no work folder.
+        let kept = || KeptPlace { file: work.board(), program: around.program.clone(), work: work.clone() };
+        let place = work.exists().then(kept);
+        let loaded = load(&root, scope.sources.as_deref(), place.as_ref());
+        let Loaded { board, logic, search, .. } = loaded.map_err(SessionFault::Definitions)?;
+        work.check(&board.tree.name)?;
+        let epoch = around.epoch().map_err(|text| SessionFault::Epoch { variable: EPOCH_VARIABLE, text })?;
+        Ok(Session {
+            opened,
+            shelf: work.shelf(root.join("profiles")),
+            tree_folders: vec![board.tree.board_root.clone(), board.tree.source_root.clone()],
+            launch: RealLaunch::default(),
+            probes: ProbeMemo::load(&work.probes()),
+            scope,
+            around,
+            board,
+            logic,
+            search,
+            work,
+            profile,
+            epoch,
+        })
+    }
+
+    /// Returns whether a profile exists, and where it comes from.
+    ///
+    /// # Errors
+    /// The folder of profiles cannot be read.
+    pub fn source_of(&self, profile: &ProfileName) -> Result<Option<ProfileSource>, SessionFault> {
+        Ok(self.shelf.list()?.get(profile).copied())
+    }
+
+    /// Reads a profile's choices, with those that are tried on top. The first profile need not be there yet.
+    ///
+    /// # Errors
+    /// The profile is wrong, or what is tried is no choice.
+    pub fn choices_of(&self, profile: &ProfileName) -> Result<Choices, SessionFault> {
+        let fresh = *profile == first_profile()? && self.source_of(profile)?.is_none();
+        let choices = if fresh { Choices::default() } else { self.read_profile(profile, None)? };
+        Ok(choices.with_tried(&self.board, &self.scope.tried)?)
+    }
+
+    /// Reads the choices of the profile in use as if its file held `text`.
+    ///
+    /// # Errors
+    /// They are wrong.
+    pub fn choices_as(&self, text: &str) -> Result<Choices, SessionFault> {
+        self.read_profile(&self.profile, Some(text))
+    }
+
+    fn read_profile(&self, profile: &ProfileName, text: Option<&str>) -> Result<Choices, SessionFault> {
+        let read = self.shelf.read_as(profile, text, &self.board);
+        read.map_err(|(problems, files)| SessionFault::Profile { problems, files })
+    }
+
+    /// Resolves choices under facts.
+    ///
+    /// # Errors
+    /// They clash.
+    pub fn resolve(&self, choices: Choices, facts: Facts) -> Result<Resolved, SessionFault> {
+        match resolve(&self.board, &self.logic, &choices, &facts) {
+            Ok(resolution) => Ok(Resolved { choices, facts, resolution }),
+            Err(clashes) => Err(SessionFault::Clash { clashes, choices: Box::new(choices), facts: Box::new(facts) }),
+        }
+    }
+
+    /// Keeps what compilers have answered, once there is a place for it.
+    pub fn keep_probes(&self) {
+        if self.work.exists() {
+            // What is not kept is asked again, which is no reason to stop.
+            let _ = self.probes.save(&self.work.probes());
+        }
+    }
+
+    /// Returns what explains values.
+    pub fn explainer<'a>(&'a self, resolved: &'a Resolved) -> Explainer<'a> {
+        let Resolved { choices, facts, resolution } = resolved;
+        Explainer { board: &self.board, choices, facts, resolution }
+    }
+}

@@ -1,0 +1,67 @@
+//! Where a command works, known before the board is read.
+
+use std::path::{Path, PathBuf};
+
+use super::fault::SessionFault;
+use super::scope::{Scope, Surroundings};
+use crate::definitions::find_root;
+use crate::profile::ProfileName;
+use crate::work::WorkFolder;
+
+/// The name of the profile that choices go to when none was ever put in use.
+const FIRST_PROFILE: &str = "mine";
+/// The name of a work folder that nobody named.
+const WORK: &str = "bolt-work";
+
+/// Where a command works.
+#[derive(Debug, Clone)]
+pub struct Whereabouts {
+    /// The root of the board.
+    pub root: PathBuf,
+    /// The work folder, whether or not it is there yet.
+    pub work: WorkFolder,
+    /// The profile in use.
+    pub profile: ProfileName,
+}
+
+impl Whereabouts {
+    /// Finds the tree that is asked about.
+    ///
+    /// # Errors
+    /// There is no tree, or nobody knows which profile is in use.
+    pub fn find(scope: &Scope, around: &Surroundings) -> Result<Whereabouts, SessionFault> {
+        let start = scope.tree.as_deref().map_or_else(|| around.folder.clone(), |tree| around.path_here(tree));
+        let root = find_root(&start)?;
+        let work = WorkFolder::at(&work_root(scope, around, &root));
+        let profile = match &scope.profile {
+            Some(name) => ProfileName::parse(name).ok_or_else(|| SessionFault::ProfileName(name.clone()))?,
+            None => {
+                let known = work.active()?;
+                if known.is_none() && work.has_builds() {
+                    return Err(SessionFault::NoProfileInUse);
+                }
+                known.map_or_else(first_profile, Ok)?
+            }
+        };
+        Ok(Whereabouts { root, work, profile })
+    }
+}
+
+/// The profile with which every work folder begins.
+pub(super) fn first_profile() -> Result<ProfileName, SessionFault> {
+    ProfileName::parse(FIRST_PROFILE).ok_or_else(|| SessionFault::ProfileName(FIRST_PROFILE.into()))
+}
+
+/// The work folder: as told, else one that is there already between here and the tree's root, else in the root.
+fn work_root(scope: &Scope, around: &Surroundings, root: &Path) -> PathBuf {
+    if let Some(work) = &scope.work {
+        return around.path_here(work);
+    }
+    let here = around.folder.canonicalize().unwrap_or_else(|_| around.folder.clone());
+    let within = here.ancestors().take_while(|folder| folder.starts_with(root));
+    let there = within.map(|folder| folder.join(WORK)).find(|folder| WorkFolder::at(folder).exists());
+    if !here.starts_with(root) && scope.tree.is_some() {
+        return here.join(WORK);
+    }
+    there.unwrap_or_else(|| root.join(WORK))
+}

@@ -1,0 +1,99 @@
+//! What a front end knows of the person and the machine before anything is read.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use crate::base::Epoch;
+use crate::survey::EPOCH_VARIABLE;
+
+/// Where programs are looked for.
+const SEARCH_PATH: &str = "PATH";
+
+/// The machine and the process that asks.
+#[derive(Debug, Clone, Default)]
+pub struct Surroundings {
+    /// The folder in which it is asked.
+    pub folder: PathBuf,
+    /// The environment; steps see of it what they declare.
+    pub variables: BTreeMap<String, String>,
+    /// What tells this program from others, and from other versions of it.
+    pub program: String,
+    /// This program's file, with the words that start it as a helper of its own; without, steps are neither watched nor guarded.
+    pub own: Option<OwnProgram>,
+    /// How many processors there are.
+    pub cores: usize,
+}
+
+/// This program as a helper of its own.
+#[derive(Debug, Clone)]
+pub struct OwnProgram {
+    /// Its file.
+    pub file: PathBuf,
+    /// The word that starts it as the gate of a command that is watched.
+    pub gate: &'static str,
+    /// The word that starts it as the guard of steps.
+    pub guard: &'static str,
+}
+
+impl Surroundings {
+    /// Returns a variable of the environment; an empty text when it is not set.
+    pub fn variable(&self, name: &str) -> &str {
+        self.variables.get(name).map_or("", String::as_str)
+    }
+
+    /// Returns where programs are looked for.
+    pub fn search_path(&self) -> &str {
+        self.variable(SEARCH_PATH)
+    }
+
+    /// Returns the folders in which programs are looked for, first to last.
+    pub fn search_folders(&self) -> impl Iterator<Item = PathBuf> {
+        std::env::split_paths(self.search_path()).filter(|folder| folder.is_absolute())
+    }
+
+    /// Returns the time that everything is built as if at; the text at fault when it is none.
+    pub(super) fn epoch(&self) -> Result<Epoch, String> {
+        match self.variable(EPOCH_VARIABLE) {
+            "" => Ok(Epoch::default()),
+            text => Epoch::parse(text).ok_or_else(|| text.to_string()),
+        }
+    }
+
+    /// Returns a path as it is meant from where it is asked.
+    pub(super) fn path_here(&self, path: &Path) -> PathBuf {
+        self.folder.join(path)
+    }
+}
+
+/// What all answers of a session are about.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Scope {
+    /// The folder of the tree, or one within it; else the folder in which it is asked.
+    pub tree: Option<PathBuf>,
+    /// Where the sources are, when the board lies outside of them.
+    pub sources: Option<PathBuf>,
+    /// The work folder.
+    pub work: Option<PathBuf>,
+    /// The profile; else the one in use.
+    pub profile: Option<String>,
+    /// Choices that are made for these answers only.
+    pub tried: Vec<String>,
+    /// Needs that the host is taken to have, as `NEED` or `NEED=VERSION`.
+    pub assume: Vec<String>,
+    /// Needs that the host is taken to lack.
+    pub forbid: Vec<String>,
+    /// The file with the facts of another host.
+    pub facts: Option<PathBuf>,
+}
+
+impl Scope {
+    /// Tells whether the answers are about something that is only supposed.
+    pub fn is_supposed(&self) -> bool {
+        !self.tried.is_empty() || self.is_about_another_host()
+    }
+
+    /// Tells whether the host is taken for another one than it is.
+    pub fn is_about_another_host(&self) -> bool {
+        !self.assume.is_empty() || !self.forbid.is_empty() || self.facts.is_some()
+    }
+}
