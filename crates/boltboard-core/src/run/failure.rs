@@ -78,6 +78,11 @@ pub enum Cause {
         /// The part that makes it.
         maker: String,
     },
+    /// It read a file of the build that nothing makes.
+    #[error(
+        "it reads {0}, which no step makes and a clean build does not have: remove it, or name it in `writes` of the part that makes it"
+    )]
+    Stray(String),
     /// It read a file that it does not declare.
     #[error("it reads {0}, which it does not declare: add it to its `reads`")]
     UndeclaredRead(String),

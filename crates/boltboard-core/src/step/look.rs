@@ -161,7 +161,8 @@ fn mode_digest(path: &Path) -> Option<Digest> {
     Some(Digest::of(format!("mode {:o}", status.mode()).as_bytes()))
 }
 
-/// Returns what stands for a status: also the size of a file, and for a file of the tree the time of its last change. Other files
+/// Returns what stands for a status: also the size of a file, and for a file of the tree the time of its last change, its owner and how
+/// many names it has. Other files
 /// are made anew with each build or unpacked at any time, so that their times say nothing.
 fn status_digest(at: &Location, path: &Path) -> Option<Digest> {
     let status = std::fs::metadata(path).ok()?;
@@ -171,7 +172,10 @@ fn status_digest(at: &Location, path: &Path) -> Option<Digest> {
     }
     let size = status.size();
     let text = match at {
-        Location::Tree(_) => format!("file {mode:o} {size} {} {}", status.mtime(), status.mtime_nsec()),
+        Location::Tree(_) => {
+            let (seconds, rest, names) = (status.mtime(), status.mtime_nsec(), status.nlink());
+            format!("file {mode:o} {size} {seconds} {rest} {names} {} {}", status.uid(), status.gid())
+        }
         Location::Made(_) | Location::Object(_) | Location::Output(_) | Location::System(_) => {
             format!("file {mode:o} {size}")
         }

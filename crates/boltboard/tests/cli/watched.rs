@@ -86,6 +86,38 @@ fn a_generator_that_reads_what_it_does_not_wait_for_is_told() {
 }
 
 #[test]
+fn what_a_version_control_writes_for_itself_is_no_source() {
+    let tree = Scratch::with(&[(".git/index", "one\n"), ("f", "1\n")]);
+    // As one does that is asked how things stand: it looks at the files, and puts down what it knows under a lock.
+    tree.script(
+        "tools/describe",
+        "stat -c %s f; cat .git/index; cat .git/index > .git/index.lock; mv .git/index.lock .git/index",
+    );
+    tree.write("board.toml", &generator("tools/describe"));
+    tree.run("build").code(0).says(&["1 step run"]);
+    tree.run("build --verify").code(0).says(&["0 steps run", "Verified:"]);
+    tree.write("f", "12\n");
+    tree.run("build").code(0).says(&["1 step run"]);
+    tree.write(".git/index", "two\n");
+    tree.run("build --verify").code(0).says(&["1 step run", "Verified:"]);
+    tree.run("build").code(0).says(&["0 steps run"]);
+}
+
+#[test]
+fn what_lies_among_the_results_and_nobody_makes_is_never_taken_in() {
+    let tree = objects("include = [\"b\"]\n", "#include <x.h>\nint a = A;\n");
+    tree.write("b/x.h", "#define A 1\n");
+    tree.run("build").code(0);
+    tree.write("bolt-work/builds/mine/made/x.h", "#define A 2\n");
+    tree.run("build").code(1).complains(&["it reads made/x.h, which no step makes", "remove it"]);
+    std::fs::remove_file(tree.at("bolt-work/builds/mine/made/x.h")).expect("removed");
+    tree.run("build --verify").code(0).says(&["Verified:"]);
+    tree.write("s/a.c", "#if __has_include(<x.h>) && __has_include(<y.h>)\nint b;\n#endif\nint a;\n");
+    tree.write("bolt-work/builds/mine/made/y.h", "");
+    tree.run("build").code(1).complains(&["it reads made/y.h, which no step makes"]);
+}
+
+#[test]
 fn a_generator_that_writes_to_the_sources_is_refused() {
     let tree = Scratch::with(&[("d/a.txt", "")]);
     tree.write("board.toml", &generator("echo 1 > d/a.txt; echo 2"));

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use super::named::named_files;
-use super::seen::Seen;
+use super::seen::{Seen, of_version_control};
 use super::traced::{library_misses, traced};
 use super::{Ended, Known, Stands};
 use crate::base::Digest;
@@ -15,6 +15,9 @@ use crate::run::failure::Cause;
 use crate::step::{Location, Look, Step, ToolPlace, Word};
 use crate::survey::{Language, Tools};
 use crate::watch::Sight;
+
+/// Folders in which interpreters keep what they make of scripts.
+const CACHES: [&str; 1] = ["__pycache__"];
 
 impl Executor<'_> {
     /// What a command that ended well stands on: what it was seen to do, or its words where nothing can be watched.
@@ -148,9 +151,10 @@ impl Executor<'_> {
     }
 }
 
-/// Whether a file is what an interpreter keeps of a script for itself.
+/// Whether a file is what a program keeps for itself: what an interpreter makes of a script, what a version control knows of the files.
 fn is_cache(at: &Location) -> bool {
-    at.to_string().contains("__pycache__")
+    let Location::Tree(path) = at else { return false };
+    path.as_str().split('/').any(|folder| CACHES.contains(&folder)) || of_version_control(path)
 }
 
 /// The folders that a linker searches by itself.

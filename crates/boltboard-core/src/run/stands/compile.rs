@@ -103,6 +103,7 @@ impl Executor<'_> {
                 absences: &self.absences,
             };
             found = searched.found(&files);
+            found.present.iter().try_for_each(|at| self.is_made(at))?;
         }
         // Where an assembler looks, no rule of the language says.
         found.unclear |=

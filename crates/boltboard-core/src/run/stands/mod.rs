@@ -19,6 +19,7 @@ pub(super) use searched::Absences;
 pub(super) use seen::Seeing;
 
 use self::searched::ReadFile;
+use self::seen::of_version_control;
 use super::execute::Executor;
 use super::failure::Cause;
 use crate::base::Digest;
@@ -131,6 +132,8 @@ impl Executor<'_> {
         let content = |at: &Location| {
             let path = at.path(&self.judge.plan.folders);
             match at {
+                // The command may have written it itself, and it says the same.
+                Location::Tree(at) if of_version_control(at) => self.judge.status.digest(&path),
                 Location::Tree(_) | Location::System(_) => self.judge.status.digest_since(&path, started),
                 Location::Made(_) | Location::Object(_) | Location::Output(_) => self.judge.status.digest(&path),
             }
@@ -159,6 +162,7 @@ impl Executor<'_> {
     /// Checks that what a step read of this build was made before it.
     fn waits_for(&self, step: &Step, at: &Location) -> Result<(), Cause> {
         let plan = self.judge.plan;
+        self.is_made(at)?;
         let Some(maker) = plan.maker(at).filter(|_| !step.reads.contains(at)) else { return Ok(()) };
         let own = plan.steps[maker].writes.first() == step.writes.first();
         if own || plan.comes_before(maker, step) {
@@ -173,11 +177,19 @@ impl Executor<'_> {
         if !matches!(input, Location::Made(_)) || step.reads.contains(input) {
             return Ok(());
         }
-        match plan.maker(input).filter(|maker| !step.after.contains(maker)) {
+        match plan.maker(input) {
+            Some(maker) if step.after.contains(&maker) => Ok(()),
             Some(maker) => {
                 Err(Cause::Undeclared { file: input.to_string(), maker: plan.owner(&plan.steps[maker]).to_string() })
             }
-            None => Ok(()),
+            None => self.is_made(input),
         }
+    }
+
+    /// Checks that a file of the build that a step came upon is made by one.
+    fn is_made(&self, at: &Location) -> Result<(), Cause> {
+        // Every plan has all steps that make such files.
+        let stray = matches!(at, Location::Made(_)) && self.judge.plan.maker(at).is_none();
+        if stray { Err(Cause::Stray(at.to_string())) } else { Ok(()) }
     }
 }

@@ -7,6 +7,7 @@ use std::collections::{BTreeSet, HashSet};
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
+use crate::base::RelPath;
 use crate::step::{Location, Look};
 use crate::watch::{Deed, DeedSort, Process, Sight};
 use crate::work::Folders;
@@ -17,6 +18,9 @@ const OF_THE_KERNEL: [&str; 3] = ["/proc", "/sys", "/dev"];
 /// The index of shared libraries, which changes with every one that is installed. What counts of it is which libraries it leads to, and
 /// these are seen as they are opened.
 const INDEX_OF_LIBRARIES: &str = "/etc/ld.so.cache";
+
+/// Folders in which version controls keep what they know of a tree. They write there also when they are only asked.
+const VERSION_CONTROLS: [&str; 6] = [".git", ".hg", ".svn", ".bzr", ".jj", "_darcs"];
 
 /// What a command stands on.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -126,6 +130,12 @@ impl<'a> Seeing<'a> {
         (own, of_class)
     }
 
+    /// Tells whether a file is one that a version control keeps; its locks come and go.
+    fn is_kept_by_version_control(&self, path: &Path) -> bool {
+        let at = self.location(path);
+        matches!(at, Some(Location::Tree(at)) if of_version_control(&at)) && path.exists()
+    }
+
     fn lies_aside(&self, path: &Path) -> bool {
         self.own.iter().any(|folder| path.starts_with(folder))
     }
@@ -139,7 +149,10 @@ impl<'a> Seeing<'a> {
             | DeedSort::Missed
             | DeedSort::Listed
             | DeedSort::Asked
-            | DeedSort::AskedLink => !made.contains(deed.path.as_path()),
+            | DeedSort::AskedLink => {
+                // What a version control writes anew of what it knows says the same as before.
+                !made.contains(deed.path.as_path()) || self.is_kept_by_version_control(&deed.path)
+            }
         };
         if counts { self.location(&deed.path) } else { None }
     }
@@ -150,6 +163,11 @@ impl<'a> Seeing<'a> {
         let places = sight.deeds().filter(wrote).filter_map(|(_, deed)| self.location(&deed.path));
         places.filter(|at| at.path(self.folders).exists()).collect()
     }
+}
+
+/// Tells whether a file of the tree is one of those in which a version control keeps what it knows.
+pub(super) fn of_version_control(path: &RelPath) -> bool {
+    path.as_str().split('/').any(|folder| VERSION_CONTROLS.contains(&folder))
 }
 
 /// All that the processes of a command made.
@@ -166,9 +184,11 @@ impl Seen {
             DeedSort::Opened if of_interface => Look::Interface(at),
             DeedSort::Ran | DeedSort::Opened => Look::Content(at),
             DeedSort::Listed => Look::Names(at),
-            DeedSort::Asked => match statuses {
-                Statuses::Wholly => Look::Status(at),
-                Statuses::Modes => Look::Mode(at),
+            DeedSort::Asked => match (statuses, &at) {
+                // It is written anew whenever somebody asks it something.
+                (Statuses::Wholly, Location::Tree(path)) if of_version_control(path) => Look::Mode(at),
+                (Statuses::Wholly, _) => Look::Status(at),
+                (Statuses::Modes, _) => Look::Mode(at),
             },
             DeedSort::AskedLink => Look::Leads(at),
             DeedSort::Missed => {
@@ -202,7 +222,6 @@ impl Seen {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::base::RelPath;
 
     fn deed(sort: DeedSort, path: &Path) -> Deed {
         Deed { sort, path: path.to_path_buf() }
