@@ -121,3 +121,63 @@ fn dialects_make_other_tokens() {
     }
     assert!(Tokens::of(b"/* OPT */", &c90.or_any()).names.is_empty());
 }
+
+/// A name that stands as code, spelt in ways that the compiler joins again, between pieces of text that are whole in themselves.
+fn spelt() -> impl proptest::strategy::Strategy<Value = String> {
+    use proptest::prelude::*;
+    let join = prop::sample::select(vec!["", "\\\n", "\\ \n", "\\\r\n", "\\\n\\\n"]);
+    let name = prop::collection::vec(join, 6).prop_map(|joins| {
+        let pairs = "OPTION".chars().zip(joins.into_iter().chain([""]));
+        pairs.map(|(c, join)| format!("{c}{join}")).collect::<String>()
+    });
+    let piece = prop::sample::select(vec![
+        " ",
+        "\n",
+        "\t",
+        "int a;\n",
+        "/* ' \" OTHER */",
+        "// it's \"\n",
+        "\"/* \\\" */\"",
+        "'\"'",
+        "#if 0\ndon't\n#endif\n",
+        "\n#error don't\n",
+        "1'0",
+        "0x1e+",
+        "\n#define X(a) #a\n",
+        "\n#include <a'b.h>\n",
+        "<:",
+        "%:%:",
+        "...",
+        "\u{fffd}",
+    ]);
+    let pieces = || prop::collection::vec(piece.clone(), 0..6).prop_map(|pieces| pieces.concat());
+    (pieces(), name, pieces()).prop_map(|(before, name, after)| format!("{before}\n{name}\n{after}"))
+}
+
+proptest::proptest! {
+    #![proptest_config(proptest::prelude::ProptestConfig::with_cases(2000))]
+
+    #[test]
+    fn whatever_stands_around_it_a_name_is_found(text in spelt()) {
+        for standard in ["gnu90", "c99", "gnu99", "gnu11", "c2x", "gnu2x"] {
+            let dialects = Dialects::of(&[Standard::named(standard).expect("a standard")]);
+            let tokens = Tokens::of(text.as_bytes(), &dialects);
+            proptest::prop_assert!(tokens.names("OPTION"), "{standard}: {text:?}");
+        }
+    }
+
+    #[test]
+    fn whatever_bytes_there_are_they_are_read(
+        bytes in proptest::collection::vec(proptest::prop_oneof![
+            proptest::sample::select(b"\\\n\r?/'\"R(){}<>#%:_ux8L \t\x0c\0".to_vec()),
+            proptest::num::u8::ANY,
+        ], 0..200),
+    ) {
+        for standard in ["c90", "gnu90", "gnu99", "c2x"] {
+            let dialects = Dialects::of(&[Standard::named(standard).expect("a standard")]);
+            // It comes to an end, and the same text stands like itself.
+            Tokens::of(&bytes, &dialects);
+            proptest::prop_assert!(Tokens::stand_alike(&bytes, &bytes, &dialects));
+        }
+    }
+}
