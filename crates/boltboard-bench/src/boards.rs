@@ -42,8 +42,8 @@ pub fn write_board(root: &Path, count: usize, seed: u64) -> std::io::Result<Vec<
     let mut files = Vec::new();
     std::fs::create_dir_all(root)?;
     let mut text = String::from(
-        "format = 1\n\n[tree]\nname = \"kernel\"\nversion = \"1.0\"\nsummary = \"a made-up kernel\"\nboards = [\"**/board.toml\"]\n\n\
-         [header.options]\npath = \"kernel/options.h\"\nguard = \"KERNEL_OPTIONS_H\"\nprefix = \"KN_\"\n\n",
+        "format = 1\n\n[tree]\nname = \"kernel\"\nversion = \"1.0\"\nsummary = \"a made-up kernel\"\nmore = [\"**/boltboard.toml\"]\n\n\
+         [header.options]\noutput = \"kernel/options.h\"\nguard = \"KERNEL_OPTIONS_H\"\nprefix = \"KN_\"\n\n",
     );
     for need in 0..NEEDS {
         // Most hosts have most needs; every eighth is lacking.
@@ -58,7 +58,7 @@ pub fn write_board(root: &Path, count: usize, seed: u64) -> std::io::Result<Vec<
         text.push_str(if hub % 3 == 0 { "default = \"on\"\n\n" } else { "\n" });
         made.switches.push(name);
     }
-    let file = root.join("board.toml");
+    let file = root.join("boltboard.toml");
     std::fs::write(&file, text)?;
     files.push(file);
     let folder_count = count.saturating_sub(HUBS).div_ceil(PER_FOLDER);
@@ -74,7 +74,7 @@ pub fn write_board(root: &Path, count: usize, seed: u64) -> std::io::Result<Vec<
         let opens = format!("{name}-support");
         let text = made.folder(&name, &opens, parent.map(|parent| parent.opens.as_str()), left);
         std::fs::create_dir_all(&path)?;
-        let file = path.join("board.toml");
+        let file = path.join("boltboard.toml");
         std::fs::write(&file, text)?;
         files.push(file);
         folders.push(Folder { path, depth, opens });
@@ -93,7 +93,7 @@ struct Maker {
 
 impl Maker {
     fn folder(&mut self, name: &str, opens: &str, parent: Option<&str>, options: usize) -> String {
-        let mut text = format!("section-of-all = \"{name}\"\n\n[section.{name}]\ntitle = \"The {name}\"\n");
+        let mut text = format!("default-section = \"{name}\"\n\n[section.{name}]\ntitle = \"The {name}\"\n");
         if let Some(parent) = parent {
             let _ = writeln!(text, "in = \"{}\"", parent.trim_end_matches("-support"));
         }

@@ -32,7 +32,7 @@ pub fn copy_tree(from: &Path, to: &Path) -> std::io::Result<()> {
         let entry = entry?;
         let target = to.join(entry.file_name());
         if entry.file_type()?.is_dir() {
-            if entry.file_name() != "bolt-work" {
+            if entry.file_name() != "boltboard-work" {
                 copy_tree(&entry.path(), &target)?;
             }
         } else {

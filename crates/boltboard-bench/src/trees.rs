@@ -18,7 +18,7 @@ const LINKED: usize = 50;
 pub fn write_tree(root: &Path, files: usize) -> std::io::Result<usize> {
     let folders = files.div_ceil(FOLDER);
     std::fs::create_dir_all(root.join("common"))?;
-    std::fs::write(root.join("board.toml"), root_board(folders))?;
+    std::fs::write(root.join("boltboard.toml"), root_board(folders))?;
     for index in 0..10 {
         let text = format!(
             "#ifndef COMMON_{index}\n#define COMMON_{index}\nextern int common_{index};\n#define ADD_{index}(x) ((x) + {index})\n#endif\n"
@@ -37,8 +37,8 @@ fn name(folder: usize) -> String {
 
 fn root_board(folders: usize) -> String {
     let mut text = String::from(
-        "format = 1\n[tree]\nname = \"large\"\nversion = \"1\"\nboards = [\"*/*/board.toml\"]\n\
-         [toolchain]\nflags = [\"-O1\"]\n[header.options]\npath = \"large/options.h\"\nprefix = \"L_\"\n",
+        "format = 1\n[tree]\nname = \"large\"\nversion = \"1\"\nmore = [\"*/*/boltboard.toml\"]\n\
+         [toolchain]\nflags = [\"-O1\"]\n[header.options]\noutput = \"large/options.h\"\nprefix = \"L_\"\n",
     );
     for program in 0..folders.div_ceil(LINKED) {
         let used: Vec<String> =
@@ -67,7 +67,7 @@ fn write_folder(root: &Path, folder: usize, folders: usize, files: usize) -> std
             board.push_str("default = \"on\"\n");
         }
     }
-    std::fs::write(place.join("board.toml"), board)?;
+    std::fs::write(place.join("boltboard.toml"), board)?;
     for half in ["a", "b"] {
         let guard = format!("ROOM_{folder}_{half}");
         let more = if half == "b" { format!("#include \"room{folder}_a.h\"\n") } else { String::new() };

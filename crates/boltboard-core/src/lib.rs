@@ -19,7 +19,7 @@
 //!     [option.air]
 //!     kind = "switch"
 //! "#;
-//! std::fs::write(tree.path().join("board.toml"), board)?;
+//! std::fs::write(tree.path().join("boltboard.toml"), board)?;
 //!
 //! let board = read_tree(tree.path(), None).board.expect("nothing is wrong with it");
 //! let choices = Choices::default().with_tried(&board, &["horn=on".to_string()])?;

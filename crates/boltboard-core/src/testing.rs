@@ -25,10 +25,10 @@ pub struct TestTree {
 }
 
 impl TestTree {
-    /// Makes a tree; `board.toml` gets its head.
+    /// Makes a tree; `boltboard.toml` gets its head.
     pub fn new(board: &str, files: &[(&str, &str)]) -> TestTree {
         let tree = TestTree { folder: tempfile::tempdir().expect("a folder") };
-        tree.write("board.toml", &format!("{HEAD}{board}"));
+        tree.write("boltboard.toml", &format!("{HEAD}{board}"));
         files.iter().for_each(|(path, text)| tree.write(path, text));
         tree
     }
@@ -159,7 +159,7 @@ pub const TREE: &str = r#"
 [toolchain]
 flags = ["-O1"]
 [header.h]
-path = "t/options.h"
+output = "t/options.h"
 prefix = "T_"
 [option.fog]
 kind = "switch"
@@ -188,7 +188,7 @@ libraries = ["m"]
 kind = "generated"
 [part.table.module-table]
 program = "prog"
-to = "table.c"
+output = "table.c"
 head = "/* head */"
 declare = "int {symbol};"
 entry = "{module}"

@@ -207,7 +207,7 @@ fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         Fault::SameFile { .. } => diagnostic.help("give one of them another `output`"),
         Fault::Path(_) | Fault::LinkOut(_) => diagnostic.help("definitions name only what lies in the tree"),
         Fault::Unreadable { .. } => {
-            diagnostic.help("check its name in `boards`, and that it is a file that you may read")
+            diagnostic.help("check its name in `more`, and that it is a file that you may read")
         }
         Fault::NotUtf8 { .. } => diagnostic.help("save the file as UTF-8"),
         Fault::Format(_) => diagnostic.help("use the version of boltboard that this tree was written for"),

@@ -95,7 +95,7 @@ impl Launch for Counting {
 
 fn main() -> Result<()> {
     let folder = tempfile::tempdir()?;
-    std::fs::write(folder.path().join("board.toml"), board())?;
+    std::fs::write(folder.path().join("boltboard.toml"), board())?;
     let reading = read_tree(folder.path(), None);
     for problem in &reading.problems {
         eprintln!("{}", problem.fault);

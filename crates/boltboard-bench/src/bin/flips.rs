@@ -34,7 +34,7 @@ fn main() -> Result<()> {
     expect(&tree, &["build", "--quiet"])?;
     expect(&tree, &["profile", "new", "flip"])?;
     expect(&tree, &["build", "--quiet"])?;
-    let profile = tree.join("bolt-work/profiles/flip.toml");
+    let profile = tree.join("boltboard-work/profiles/flip.toml");
     let start = std::fs::read_to_string(&profile)?;
     let texts = texts(&tree)?;
     let (mut sums, mut flips, mut refused, mut wrong) = (Flip::default(), 0, 0, 0);
@@ -157,9 +157,9 @@ fn all_flips(tree: &Path) -> Result<Vec<(String, String)>> {
 /// Builds after a flip without notes of earlier results, so that what must run does run, and counts; `None` when the tree does
 /// not build with it.
 fn flip(tree: &Path, texts_before: &Texts) -> Result<Option<Flip>> {
-    let build = tree.join("bolt-work/builds/flip");
+    let build = tree.join("boltboard-work/builds/flip");
     let before = contents(&build)?;
-    match std::fs::remove_dir_all(tree.join("bolt-work/store/notes")) {
+    match std::fs::remove_dir_all(tree.join("boltboard-work/store/notes")) {
         Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(e.into()),
         _ => {}
     }
@@ -232,13 +232,13 @@ fn contents(build: &Path) -> Result<BTreeMap<String, Vec<u8>>> {
 fn differs_from_clean(tree: &Path, folder: &Path, profile: &Path) -> Result<Option<String>> {
     let work = folder.join("clean");
     std::fs::create_dir_all(work.join("profiles"))?;
-    std::fs::copy(tree.join("bolt-work/boltboard-work"), work.join("boltboard-work"))?;
+    std::fs::copy(tree.join("boltboard-work/boltboard-work"), work.join("boltboard-work"))?;
     std::fs::copy(profile, work.join("profiles/flip.toml"))?;
     let place = work.display().to_string();
     expect(tree, &["build", "--quiet", "--profile", "flip", "--work", &place])?;
     let all = ["out", "made", "objects"];
     let (here, there) =
-        (files_of(&tree.join("bolt-work/builds/flip"), &all)?, files_of(&work.join("builds/flip"), &all)?);
+        (files_of(&tree.join("boltboard-work/builds/flip"), &all)?, files_of(&work.join("builds/flip"), &all)?);
     std::fs::remove_dir_all(&work)?;
     let names = |files: &[(String, Vec<u8>)]| files.iter().map(|f| f.0.clone()).collect::<Vec<_>>();
     if names(&here) != names(&there) {

@@ -45,7 +45,7 @@ fn main() -> Result<()> {
     write_tree(&fresh, files)?;
     start(&fresh)?;
     let large = std::env::args().nth(3).map_or(fresh, PathBuf::from);
-    if !large.join("board.toml").exists() {
+    if !large.join("boltboard.toml").exists() {
         write_tree(&large, files)?;
     }
     changes(&large, files)
@@ -72,7 +72,7 @@ fn median(mut times: Vec<Duration>) -> Duration {
 /// machine's pace changes. Both begin without results; old ones are put aside, because removing many slows what comes next.
 fn whole(tree: &Path, compiles: usize) -> Result<()> {
     write_tree(tree, compiles)?;
-    let (commands, work) = (compile_commands(tree)?, tree.join("bolt-work"));
+    let (commands, work) = (compile_commands(tree)?, tree.join("boltboard-work"));
     let aside = tempfile::tempdir_in(tree.parent().unwrap_or(tree))?;
     let (mut mine, mut floor) = (Duration::ZERO, Duration::ZERO);
     for (number, turn) in TURNS.into_iter().enumerate() {
@@ -117,18 +117,18 @@ fn start(tree: &Path) -> Result<()> {
         assert!(bytes > 0, "there are sources");
         first.push(first_compile(tree)?);
     }
-    let _ = std::fs::remove_dir_all(tree.join("bolt-work"));
+    let _ = std::fs::remove_dir_all(tree.join("boltboard-work"));
     tell("the first compile starts, against reading all sources", median(first), median(reading));
     Ok(())
 }
 
 /// How long it takes from the start in a fresh tree until a compiler runs.
 fn first_compile(tree: &Path) -> Result<Duration> {
-    let _ = std::fs::remove_dir_all(tree.join("bolt-work"));
+    let _ = std::fs::remove_dir_all(tree.join("boltboard-work"));
     let began = Instant::now();
     let mut child =
         Command::new(program()).args(["build", "--quiet"]).current_dir(tree).stderr(Stdio::null()).spawn()?;
-    let aside = tree.join("bolt-work/builds/mine/aside");
+    let aside = tree.join("boltboard-work/builds/mine/aside");
     let compiling = || std::fs::read_dir(&aside).is_ok_and(|entries| entries.count() > 1);
     while !compiling() && began.elapsed() < Duration::from_secs(60) {
         std::thread::sleep(Duration::from_micros(500));
@@ -142,7 +142,7 @@ fn first_compile(tree: &Path) -> Result<Duration> {
 /// Changes in a large tree that was built.
 fn changes(tree: &Path, files: usize) -> Result<()> {
     let began = Instant::now();
-    let is_new = !tree.join("bolt-work").exists();
+    let is_new = !tree.join("boltboard-work").exists();
     let most = peak(tree, &std::env::var("PATH").unwrap_or_default())?;
     eprintln!("built {files} files in {:.0} s", began.elapsed().as_secs_f64());
     if is_new {
@@ -205,7 +205,7 @@ fn flip(tree: &Path, change: &dyn Fn(usize) -> Result<()>) -> Result<(Duration, 
 
 /// Runs the commands of some steps again, as a shell would.
 fn commands_of(tree: &Path, compiles: Vec<String>, archives: Vec<String>, links: Vec<String>) -> Result<Duration> {
-    let build = tree.join("bolt-work/builds/mine");
+    let build = tree.join("boltboard-work/builds/mine");
     let all = compile_commands(tree)?;
     let named = |step: &String| all.iter().find(|command| command.output == build.join(step));
     let compiles: Vec<Vec<String>> = compiles.iter().filter_map(named).map(in_folder).collect();
@@ -214,14 +214,14 @@ fn commands_of(tree: &Path, compiles: Vec<String>, archives: Vec<String>, links:
 
 /// The finished parts in a folder of the build, by the names of the steps that make them.
 fn all_made(tree: &Path, folder: &str) -> Result<Vec<String>> {
-    let build = tree.join("bolt-work/builds/mine");
+    let build = tree.join("boltboard-work/builds/mine");
     let name = |file: &PathBuf| file.strip_prefix(&build).map(|name| name.display().to_string());
     Ok(walk(&build.join(folder))?.iter().map(name).collect::<std::result::Result<_, _>>()?)
 }
 
 /// Runs the commands that make archives and programs, as a shell would.
 fn finishing(tree: &Path, archives: &[String], links: &[String]) -> Result<Duration> {
-    let build = tree.join("bolt-work/builds/mine");
+    let build = tree.join("boltboard-work/builds/mine");
     let aside = tempfile::tempdir()?;
     let archives: Vec<Vec<String>> = archives
         .iter()
@@ -250,7 +250,7 @@ fn finishing(tree: &Path, archives: &[String], links: &[String]) -> Result<Durat
 
 /// Going back to an earlier profile, and to earlier values in one profile, against linking files into place.
 fn back(tree: &Path) -> Result<()> {
-    let build = tree.join("bolt-work/builds/mine");
+    let build = tree.join("boltboard-work/builds/mine");
     ours(tree, &["set", "o0-0=on", "o1-0=on", "o2-0=on"])?;
     ours(tree, &["build", "--quiet"])?;
     let (mut mine, mut linking) = (Vec::new(), Vec::new());
@@ -324,7 +324,7 @@ fn tell_memory(what: &str, kib: u64) {
 
 /// The files whose status a build without a change has to know: sources, headers, definitions, objects, finished parts.
 fn looked_at(tree: &Path) -> Result<Vec<PathBuf>> {
-    let build = tree.join("bolt-work/builds/mine");
+    let build = tree.join("boltboard-work/builds/mine");
     let mut places = walk(tree)?;
     for folder in ["objects", "out", "made"] {
         places.extend(walk(&build.join(folder))?);
@@ -346,7 +346,7 @@ fn walk(folder: &Path) -> Result<Vec<PathBuf>> {
     while let Some(folder) = open.pop() {
         for entry in std::fs::read_dir(folder)?.filter_map(std::result::Result::ok) {
             match entry.file_type()? {
-                kind if kind.is_dir() && entry.file_name() != "bolt-work" => open.push(entry.path()),
+                kind if kind.is_dir() && entry.file_name() != "boltboard-work" => open.push(entry.path()),
                 kind if kind.is_file() => files.push(entry.path()),
                 _ => {}
             }

@@ -58,7 +58,7 @@ fn measure(size: usize) -> Result<(), Fault> {
     beside(9, "options --find", &mut || done(&root, &["options", "--find", "valve mirror"]))?;
     beside(9, "options --find, misspelt", &mut || done(&root, &["options", "--find", "vavle mirorr"]))?;
     beside(9, "show, nothing kept", &mut || {
-        std::fs::remove_file(root.join("bolt-work/board"))?;
+        std::fs::remove_file(root.join("boltboard-work/board"))?;
         done(&root, &["show", &names[0]])
     })?;
 

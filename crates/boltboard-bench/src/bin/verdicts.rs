@@ -28,7 +28,7 @@ fn main() -> Result<()> {
         write!(board, "[need.n{number}]\n{} = \"{}\"\n", claim.sort, claim.thing)?;
     }
     let folder = tempfile::tempdir()?;
-    std::fs::write(folder.path().join("board.toml"), board)?;
+    std::fs::write(folder.path().join("boltboard.toml"), board)?;
     let output = run(folder.path(), &["survey", "--all", "--json"])?;
     let answer: serde_json::Value = serde_json::from_slice(&output.stdout)
         .map_err(|e| format!("{e}: {}", String::from_utf8_lossy(&output.stderr)))?;

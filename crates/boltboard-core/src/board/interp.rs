@@ -23,7 +23,7 @@ pub enum Piece {
     Folder(Folder),
     /// `${step:reads}`: all that the step reads, one word each.
     Reads,
-    /// `${step:writes}`: all that the step writes, one word each.
+    /// `${step:output}`: all that the step writes, one word each.
     Writes,
     /// `${tree:name}`.
     TreeName,

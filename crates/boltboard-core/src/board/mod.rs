@@ -76,8 +76,8 @@ pub struct Tree {
     /// One line about it.
     pub summary: String,
     /// Patterns of further definition files, as written.
-    pub boards: Vec<String>,
-    /// The folder of the root `board.toml`.
+    pub more: Vec<String>,
+    /// The folder of the root `boltboard.toml`.
     pub board_root: PathBuf,
     /// The folder of the sources; the same unless the board lives outside the tree that it describes.
     pub source_root: PathBuf,

@@ -21,7 +21,7 @@ pub const WORK_MARK: &str = "boltboard-work";
 #[derive(Debug, thiserror::Error)]
 pub enum TreeFault {
     /// Neither this folder nor one above it is a tree.
-    #[error("no `board.toml` with a [tree] table in {0} or above it")]
+    #[error("no `boltboard.toml` with a [tree] table in {0} or above it")]
     NoTree(PathBuf),
     /// The folder cannot be looked at.
     #[error("cannot look at {folder}")]
@@ -40,14 +40,14 @@ pub(super) struct RawFile<'a> {
     pub table: Table<'a>,
 }
 
-/// Returns the root of the tree that `from` lies in: the nearest folder whose `board.toml` has a `[tree]` table.
+/// Returns the root of the tree that `from` lies in: the nearest folder whose `boltboard.toml` has a `[tree]` table.
 ///
 /// # Errors
 /// See [`TreeFault`].
 pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
     let start = from.canonicalize().map_err(|source| TreeFault::Folder { folder: from.into(), source })?;
     for folder in start.ancestors() {
-        let file = folder.join("board.toml");
+        let file = folder.join("boltboard.toml");
         // A file that cannot be read as text still marks the tree: reading it will say what is wrong.
         match read_regular(&file) {
             Ok(bytes) => {
@@ -78,7 +78,7 @@ pub(super) struct NamedFile {
 impl NamedFile {
     /// The root definition file.
     pub fn root() -> NamedFile {
-        NamedFile { path: RelPath::root().child("board.toml"), named_at: None, leads: Leads::Anywhere }
+        NamedFile { path: RelPath::root().child("boltboard.toml"), named_at: None, leads: Leads::Anywhere }
     }
 }
 
@@ -153,7 +153,7 @@ pub fn boards_named(patterns: &[String], listing: &Listing) -> Vec<RelPath> {
         let Ok(glob) = Glob::parse(&RelPath::root(), text) else { continue };
         named.extend(boards_of(&glob, text, listing));
     }
-    named.remove(&RelPath::root().child("board.toml"));
+    named.remove(&RelPath::root().child("boltboard.toml"));
     named.into_iter().collect()
 }
 
@@ -161,7 +161,7 @@ fn boards_of(glob: &Glob, text: &str, listing: &Listing) -> Vec<RelPath> {
     if let Some(plain) = glob.plain() {
         return vec![plain.clone()];
     }
-    let is_board = |path: &&RelPath| path.name() == "board.toml" || !text.ends_with('*');
+    let is_board = |path: &&RelPath| path.name() == "boltboard.toml" || !text.ends_with('*');
     listing.matching(glob).filter(is_board).cloned().collect()
 }
 
@@ -169,7 +169,7 @@ fn boards_of(glob: &Glob, text: &str, listing: &Listing) -> Vec<RelPath> {
 /// pattern.
 pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> (Vec<NamedFile>, Option<Listing>) {
     let tree = file.table.get("tree").and_then(|tree| tree.get_ref().as_table());
-    let Some(boards) = tree.and_then(|tree| tree.get("boards")).and_then(|boards| boards.get_ref().as_array()) else {
+    let Some(boards) = tree.and_then(|tree| tree.get("more")).and_then(|boards| boards.get_ref().as_array()) else {
         return (Vec::new(), None);
     };
     let mut named = std::collections::BTreeMap::new();
@@ -198,7 +198,7 @@ pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> (Vec<N
             log.add(Problem::at(place, Fault::NothingMatches(text.to_string())));
         }
     }
-    named.remove(&RelPath::root().child("board.toml"));
+    named.remove(&RelPath::root().child("boltboard.toml"));
     let file = |(path, (place, leads))| NamedFile { path, named_at: Some(place), leads };
     (named.into_iter().map(file).collect(), listing)
 }

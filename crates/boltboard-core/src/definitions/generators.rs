@@ -26,12 +26,12 @@ pub(super) fn generator(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -
 fn command(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Generator> {
     let log = fields.log();
     let command: Vec<Interp> = fields.texts("command").iter().filter_map(|t| names.interp(t, log)).collect();
-    let writes: Vec<_> = fields.texts("writes").iter().filter_map(|t| made_path(fields, t)).collect();
+    let writes: Vec<_> = fields.texts("output").iter().filter_map(|t| made_path(fields, t)).collect();
     if command.is_empty() {
         fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.to_string() });
     }
     if writes.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "writes", context: fields.context.to_string() });
+        fields.problem(fields.place, Fault::Missing { key: "output", context: fields.context.to_string() });
     }
     let mut environment = Vec::new();
     if let Some(found) = fields.get("environment") {
@@ -77,7 +77,7 @@ fn command(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Gene
 
 fn template(fields: &Fields<'_>, entry: &Entry<'_>) -> Option<Generator> {
     let from = fields.text("template")?;
-    let to = fields.required_text("to").and_then(|text| made_path(fields, &text));
+    let to = fields.required_text("output").and_then(|text| made_path(fields, &text));
     let mark = match fields.text("mark") {
         None => '@',
         Some(text) => match text.text.chars().collect::<Vec<_>>()[..] {
@@ -104,7 +104,7 @@ fn module_table(fields: &Fields<'_>, names: &Names) -> Option<Generator> {
         return None;
     };
     let program = sub.required_text("program").and_then(|text| names.parts.find(&text, sub.log()));
-    let to = sub.required_text("to").and_then(|text| made_path(&sub, &text));
+    let to = sub.required_text("output").and_then(|text| made_path(&sub, &text));
     let entry = sub.required_text("entry");
     let table = ModuleTable {
         head: sub.text_or_empty("head"),

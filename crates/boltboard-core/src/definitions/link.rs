@@ -138,7 +138,7 @@ fn board_fields<'a>(file: &'a RawFile<'_>, log: &'a Log) -> Fields<'a> {
 }
 
 fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<'_>, log: &'a Log) {
-    let default_section = fields.text("section-of-all").map(Arc::new);
+    let default_section = fields.text("default-section").map(Arc::new);
     for found in fields.list("accept") {
         let Some(table) = fields.sub(&found, "an entry of `accept`") else {
             fields.wrong_type(&found, "tables [[accept]]");
@@ -253,7 +253,7 @@ fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>)
     let name = table.required_text("name");
     let version = table.required_text("version");
     let summary = table.text_or_empty("summary");
-    let boards = table.texts("boards").into_iter().map(|text| text.text).collect();
+    let more = table.texts("more").into_iter().map(|text| text.text).collect();
     let outside = table.text("sources");
     let source_root = match (source_root, &outside) {
         (Some(given), _) => given.to_path_buf(),
@@ -275,12 +275,5 @@ fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>)
         fields.problem(name.place, Fault::BadName(name.text.clone()));
     }
     table.finish();
-    Some(Tree {
-        name: name?.text,
-        version: version?.text,
-        summary,
-        boards,
-        board_root: root.to_path_buf(),
-        source_root,
-    })
+    Some(Tree { name: name?.text, version: version?.text, summary, more, board_root: root.to_path_buf(), source_root })
 }

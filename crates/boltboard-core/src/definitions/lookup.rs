@@ -145,12 +145,12 @@ impl Names {
             Some(("path", "board")) => Some(Piece::Folder(Folder::Board)),
             Some(("path", "made")) => Some(Piece::Folder(Folder::Made)),
             Some(("step", "reads")) => Some(Piece::Reads),
-            Some(("step", "writes")) => Some(Piece::Writes),
+            Some(("step", "output")) => Some(Piece::Writes),
             Some(("tree", "name")) => Some(Piece::TreeName),
             Some(("tree", "version")) => Some(Piece::TreeVersion),
             Some(_) => {
                 let known =
-                    ["path:tree", "path:board", "path:made", "step:reads", "step:writes", "tree:name", "tree:version"];
+                    ["path:tree", "path:board", "path:made", "step:reads", "step:output", "tree:name", "tree:version"];
                 let problem = Problem::at(place, Fault::Placeholder(inner.to_string()));
                 log.add(problem.with_near(near_matches(inner, known)));
                 None

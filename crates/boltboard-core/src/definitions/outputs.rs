@@ -10,7 +10,7 @@ use crate::board::{HeaderDef, HeaderId, HeaderOrder, Interp, OptionId, PartId, P
 /// Reads an option header, and how it names the macros of options that say nothing themselves.
 pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit) {
     let fields = entry.fields("header");
-    let path = fields.required_text("path").and_then(|text| made_path(&fields, &text)).unwrap_or_else(RelPath::root);
+    let path = fields.required_text("output").and_then(|text| made_path(&fields, &text)).unwrap_or_else(RelPath::root);
     let guard = fields.text("guard");
     if let Some(guard) = &guard {
         check_c_name(&fields, guard);

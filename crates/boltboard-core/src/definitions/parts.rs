@@ -58,7 +58,7 @@ fn kind(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> O
     Some(match text.text.as_str() {
         "program" => PartKind::Program,
         "static-library" => PartKind::StaticLibrary,
-        "shared-library" => PartKind::SharedLibrary { interface: fields.text("interface").map(|t| t.text) },
+        "shared-library" => PartKind::SharedLibrary { interface: fields.text("abi").map(|t| t.text) },
         "module" => PartKind::Module(module(fields, names)?),
         "objects" => PartKind::Objects,
         "generated" => PartKind::Generated(generator(fields, entry, names)?),
@@ -111,6 +111,10 @@ fn sources(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Vec<SourceR
 }
 
 fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, tree: &str) -> RelPath {
+    if let PartKind::Generated(_) = kind {
+        // It is read with what makes it.
+        return RelPath::root();
+    }
     if let Some(path) = fields.text("output").and_then(|text| made_path(fields, &text)) {
         return path;
     }

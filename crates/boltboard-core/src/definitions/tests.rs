@@ -113,7 +113,7 @@ fn macros_follow_the_header_s_habit_unless_told_otherwise() {
     let board = TestTree::board_only(
         r#"
 [header.h]
-path = "h.h"
+output = "h.h"
 prefix = "X_"
 style = "one-or-zero"
 [option.fog-horn]
@@ -161,18 +161,18 @@ macro = { name = "ONLY_B", value = "b" }
 #[test]
 fn nested_boards_read_paths_from_their_own_folder() {
     let tree = TestTree::new(
-        "boards = [\"*/board.toml\", \"deep/**/board.toml\"]\n",
+        "more = [\"*/boltboard.toml\", \"deep/**/boltboard.toml\"]\n",
         &[
             (
-                "a/board.toml",
-                "section-of-all = \"s\"\n[section.s]\ntitle = \"S\"\n[option.x]\nkind = \"switch\"\n[part.p]\nkind = \"program\"\nsources = [\"*.c\", \"../shared/*.c\"]\ninclude = [\"../include\"]\n",
+                "a/boltboard.toml",
+                "default-section = \"s\"\n[section.s]\ntitle = \"S\"\n[option.x]\nkind = \"switch\"\n[part.p]\nkind = \"program\"\nsources = [\"*.c\", \"../shared/*.c\"]\ninclude = [\"../include\"]\n",
             ),
-            ("deep/er/board.toml", "[option.y]\nkind = \"switch\"\n"),
+            ("deep/er/boltboard.toml", "[option.y]\nkind = \"switch\"\n"),
             ("a/m.c", ""),
             ("shared/s.c", ""),
-            (".hidden/board.toml", "not even TOML"),
+            (".hidden/boltboard.toml", "not even TOML"),
             ("work/boltboard-work", "format 1\n"),
-            ("work/board.toml", "not even TOML"),
+            ("work/boltboard.toml", "not even TOML"),
         ],
     );
     let board = tree.board();
@@ -188,7 +188,7 @@ fn nested_boards_read_paths_from_their_own_folder() {
 #[test]
 fn parts_have_their_usual_places() {
     let board = TestTree::board_only(
-        "[option.m]\nkind = \"module\"\n[part.prog]\nkind = \"program\"\nsources = [\"a.c\"]\n[part.libx]\nkind = \"static-library\"\nsources = [\"a.c\"]\n[part.y]\nkind = \"shared-library\"\ninterface = \"3\"\nsources = [\"a.c\"]\n[part.mod]\nkind = \"module\"\noption = \"m\"\nprogram = \"prog\"\nsymbol = \"s\"\nsources = [\"a.c\"]\n[part.d]\nkind = \"data\"\nsources = [\"x\"]\n",
+        "[option.m]\nkind = \"module\"\n[part.prog]\nkind = \"program\"\nsources = [\"a.c\"]\n[part.libx]\nkind = \"static-library\"\nsources = [\"a.c\"]\n[part.y]\nkind = \"shared-library\"\nabi = \"3\"\nsources = [\"a.c\"]\n[part.mod]\nkind = \"module\"\noption = \"m\"\nprogram = \"prog\"\nsymbol = \"s\"\nsources = [\"a.c\"]\n[part.d]\nkind = \"data\"\nsources = [\"x\"]\n",
     );
     let outputs: Vec<&str> = board.parts.iter().map(|(_, p)| p.output.as_str()).collect();
     assert_eq!(outputs, ["bin/prog", "lib/libx.a", "lib/liby.so", "lib/t/mod.so", "share/t"]);
@@ -235,8 +235,8 @@ fn long_chains_of_requirements_are_no_trouble() {
 #[test]
 fn problems_come_in_the_order_of_the_files() {
     let tree = TestTree::new(
-        "boards = [\"sub/board.toml\"]\n[option.a]\nkind = \"swithc\"\n[option.b]\nkind = \"number\"\nrange = [2, 1]\n",
-        &[("sub/board.toml", "[option.c]\nkind = \"switch\"\nsumary = \"\"\n")],
+        "more = [\"sub/boltboard.toml\"]\n[option.a]\nkind = \"swithc\"\n[option.b]\nkind = \"number\"\nrange = [2, 1]\n",
+        &[("sub/boltboard.toml", "[option.c]\nkind = \"switch\"\nsumary = \"\"\n")],
     );
     let reading = tree.reading();
     assert!(reading.board.is_none());
@@ -249,7 +249,7 @@ fn problems_come_in_the_order_of_the_files() {
             format!("{}:{}:{}", excerpt.file, excerpt.line, excerpt.column)
         })
         .collect();
-    assert_eq!(places, ["board.toml:7:9", "board.toml:10:9", "sub/board.toml:3:1"]);
+    assert_eq!(places, ["boltboard.toml:7:9", "boltboard.toml:10:9", "sub/boltboard.toml:3:1"]);
     assert_eq!(reading.problems[0].near, ["switch"]);
 }
 
@@ -263,10 +263,10 @@ fn places_in_long_texts_point_at_the_word() {
 
 #[test]
 fn a_root_is_found_from_within_and_needs_its_table() {
-    let tree = TestTree::new("", &[("src/deep/x.c", ""), ("src/board.toml", "[option.x]\nkind = \"switch\"\n")]);
+    let tree = TestTree::new("", &[("src/deep/x.c", ""), ("src/boltboard.toml", "[option.x]\nkind = \"switch\"\n")]);
     let found = find_root(&tree.root().join("src/deep")).expect("a root");
     assert_eq!(found, tree.root().canonicalize().expect("real"));
-    tree.write("board.toml", "format = 1\ntree = { name = \"t\", version = \"1\" }\n");
+    tree.write("boltboard.toml", "format = 1\ntree = { name = \"t\", version = \"1\" }\n");
     assert_eq!(find_root(&tree.root().join("src")).expect("a root"), tree.root().canonicalize().expect("real"));
     let nowhere = tempfile::tempdir().expect("a folder");
     assert!(matches!(find_root(nowhere.path()), Err(TreeFault::NoTree(_))));
@@ -275,10 +275,10 @@ fn a_root_is_found_from_within_and_needs_its_table() {
 
 #[test]
 fn a_file_over_the_limit_is_not_read() {
-    let tree = TestTree::new("boards = [\"big/board.toml\"]\n", &[("big/board.toml", "")]);
-    let file = std::fs::File::create(tree.root().join("big/board.toml")).expect("made");
+    let tree = TestTree::new("more = [\"big/boltboard.toml\"]\n", &[("big/boltboard.toml", "")]);
+    let file = std::fs::File::create(tree.root().join("big/boltboard.toml")).expect("made");
     file.set_len(17 * 1024 * 1024).expect("sparse");
-    assert_eq!(faults(&tree), ["big/board.toml is over the limit of 16 MiB"]);
+    assert_eq!(faults(&tree), ["big/boltboard.toml is over the limit of 16 MiB"]);
 }
 
 #[test]
@@ -287,7 +287,7 @@ fn listings_leave_out_what_is_no_source() {
         TestTree::new("", &[("a.c", ""), (".git/config", ""), ("b/c.c", ""), ("w/boltboard-work", ""), ("w/x.c", "")]);
     std::os::unix::fs::symlink("/etc", tree.root().join("outside")).expect("a link");
     let files: Vec<String> = Listing::of(tree.root()).files().iter().map(ToString::to_string).collect();
-    assert_eq!(files, ["a.c", "b/c.c", "board.toml"]);
+    assert_eq!(files, ["a.c", "b/c.c", "boltboard.toml"]);
 }
 
 #[test]

@@ -132,7 +132,7 @@ fn a_step_is_current_until_something_that_it_sees_changes() {
 fn other_flags_are_told_word_by_word() {
     let done = Done::new();
     done.tree.write(
-        "board.toml",
+        "boltboard.toml",
         &format!("format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n{}", TREE.replace("-O1", "-O2")),
     );
     let board = done.tree.board();
@@ -145,7 +145,7 @@ fn a_macro_that_the_board_gains_counts_when_a_file_names_it() {
     let more = format!(
         "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n{TREE}[option.new]\nkind = \"switch\"\ndefault = \"on\"\nmacro = \"main\"\n[option.other]\nkind = \"switch\"\ndefault = \"on\"\n"
     );
-    done.tree.write("board.toml", &more);
+    done.tree.write("boltboard.toml", &more);
     assert_eq!(done.reasons(&done.tree.board()), ["new main None Some(\"1\")"]);
 }
 

@@ -111,7 +111,7 @@ fn words_and_unused_things_are_found_and_can_be_accepted() {
 
 #[test]
 fn definitions_are_held_against_the_sources() {
-    let board = "[header.o]\npath = \"o.h\"\nprefix = \"SK_\"\n[option.horn]\nkind = \"switch\"\nsummary = \"s\"\n\
+    let board = "[header.o]\noutput = \"o.h\"\nprefix = \"SK_\"\n[option.horn]\nkind = \"switch\"\nsummary = \"s\"\n\
                  [option.bell]\nkind = \"switch\"\nsummary = \"s\"\n[option.gong]\nkind = \"switch\"\nsummary = \"s\"\n\
                  [part.p]\nkind = \"program\"\nsummary = \"s\"\nsources = [\"main.c\", { when = \"gong\", add = [\"gong.c\"] }]\n";
     let files = [

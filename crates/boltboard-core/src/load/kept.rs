@@ -205,14 +205,14 @@ fn standing(head: &Head, root: &Path) -> Standing {
 
 fn same_boards(head: &Head, root: &Path) -> bool {
     let listing = Listing::of(root);
-    let named = boards_named(&head.tree.boards, &listing);
-    let before = head.files.iter().map(|(name, _)| name.as_str()).filter(|name| *name != "board.toml");
+    let named = boards_named(&head.tree.more, &listing);
+    let before = head.files.iter().map(|(name, _)| name.as_str()).filter(|name| *name != "boltboard.toml");
     named.iter().map(RelPath::as_str).eq(before)
 }
 
 /// The folders in which a further definition file could appear; without a listing nothing is named by pattern.
 fn watched<'a>(board: &'a Board, listing: Option<&'a Listing>) -> impl Iterator<Item = &'a RelPath> {
-    let patterns: Vec<&String> = board.tree.boards.iter().filter(|text| text.contains(['*', '?', '[', '{'])).collect();
+    let patterns: Vec<&String> = board.tree.more.iter().filter(|text| text.contains(['*', '?', '[', '{'])).collect();
     let depth = |path: &str| path.split('/').filter(|part| !part.is_empty()).count();
     let counts = move |folder: &&RelPath| {
         patterns.iter().any(|pattern| pattern.contains("**") || depth(folder.as_str()) < depth(pattern))

@@ -14,8 +14,9 @@ fn place(tree: &TestTree, program: &str) -> KeptPlace {
 
 /// A tree that was left alone long enough for its files' times to count.
 fn settled() -> TestTree {
-    let board = "boards = [\"*/board.toml\"]\n[option.horn]\nkind = \"switch\"\nrequires = \"air\"\nhelp = \"loud\"\n";
-    let tree = TestTree::new(board, &[("air/board.toml", "[option.air]\nkind = \"switch\"\n")]);
+    let board =
+        "more = [\"*/boltboard.toml\"]\n[option.horn]\nkind = \"switch\"\nrequires = \"air\"\nhelp = \"loud\"\n";
+    let tree = TestTree::new(board, &[("air/boltboard.toml", "[option.air]\nkind = \"switch\"\n")]);
     place(&tree, "p");
     std::thread::sleep(Duration::from_millis(120));
     tree
@@ -53,12 +54,12 @@ fn whatever_changes_the_board_is_read_anew() {
     let changes: [(&str, Change, LoadedFrom); 6] = [
         (
             "a file is edited",
-            |t| t.write("air/board.toml", "[option.wind]\nkind = \"switch\"\n[option.air]\nkind = \"switch\"\n"),
+            |t| t.write("air/boltboard.toml", "[option.wind]\nkind = \"switch\"\n[option.air]\nkind = \"switch\"\n"),
             LoadedFrom::Definitions,
         ),
         (
             "a file appears",
-            |t| t.write("bell/board.toml", "[option.bell]\nkind = \"switch\"\n"),
+            |t| t.write("bell/boltboard.toml", "[option.bell]\nkind = \"switch\"\n"),
             LoadedFrom::Definitions,
         ),
         ("a file that is no definition appears", |t| t.write("air/air.c", "int air;\n"), LoadedFrom::Kept),
@@ -102,7 +103,7 @@ fn whatever_changes_the_board_is_read_anew() {
 #[test]
 fn what_was_just_written_is_not_trusted() {
     let tree = settled();
-    tree.write("air/board.toml", "[option.air]\nkind = \"module\"\n");
+    tree.write("air/boltboard.toml", "[option.air]\nkind = \"module\"\n");
     loaded(&tree, "p");
     assert_eq!(loaded(&tree, "p").source, LoadedFrom::Definitions);
 }

@@ -57,7 +57,7 @@ fn options_bring_sources_flags_and_modules() {
 fn macros_stand_for_values_as_their_form_says() {
     let forms = r#"
 [header.h]
-path = "h.h"
+output = "h.h"
 [option.on]
 kind = "switch"
 default = "on"

@@ -204,6 +204,9 @@ pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildR
     // Judging looks at the records from before this build; each step is judged once, before it runs.
     let before = journal.as_opened();
     let judge = Judge::new(plan, &before, input.store, input.status, input.tokens);
+    // A compile could come upon a generated file that is no longer made.
+    let generated = |location: &Location| matches!(location, Location::Made(_));
+    let removed = remove_stale(&judge, &mut journal, &generated)?;
     let executor = Executor {
         judge: &judge,
         launch: input.launch,
@@ -220,6 +223,7 @@ pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildR
         headers_kept: Mutex::default(),
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
+    report.removed = removed;
     report.set_aside.extend(set_aside);
     report.set_aside.extend(executor.set_aside.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
     report.damaged = journal.damaged;
@@ -227,7 +231,8 @@ pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildR
     report.current += plan.rest;
     let _ = std::fs::remove_dir_all(plan.folders.aside());
     if report.failures.is_empty() && !report.interrupted {
-        report.removed = remove_stale(&judge, &mut journal)?;
+        // What was built before stays until there is something in its place.
+        report.removed.extend(remove_stale(&judge, &mut journal, &|_| true)?);
         if input.since.is_none() {
             journal.settle()?;
         }
@@ -240,8 +245,13 @@ pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildR
     Ok(report)
 }
 
-/// Removes files of steps that the plan no longer has, so that the folder looks as after a clean build.
-fn remove_stale(judge: &Judge<'_>, journal: &mut Journal) -> Result<Vec<String>, BuildFault> {
+/// Removes files of steps that the plan no longer has, so that the folder looks as after a clean build; only of steps all of whose files
+/// are of such a sort.
+fn remove_stale(
+    judge: &Judge<'_>,
+    journal: &mut Journal,
+    of_sort: &dyn Fn(&Location) -> bool,
+) -> Result<Vec<String>, BuildFault> {
     let stale = judge.stale();
     if stale.is_empty() {
         return Ok(Vec::new());
@@ -250,9 +260,14 @@ fn remove_stale(judge: &Judge<'_>, journal: &mut Journal) -> Result<Vec<String>,
         judge.plan.steps.iter().flat_map(|(_, step)| step.writes.iter().map(Location::kept)).collect();
     let mut removed = Vec::new();
     for name in stale {
-        let outputs = journal.get(&name).and_then(|r| r.note).map(|n| n.outputs);
-        for output in outputs.unwrap_or_default().iter().filter(|o| !kept.contains(&o.location)) {
-            let Ok(location) = output.location.parse::<Location>() else { continue };
+        // What is no longer known was removed before.
+        let Some(record) = journal.get(&name) else { continue };
+        let outputs = record.note.map_or(Vec::new(), |note| note.outputs);
+        let locations: Vec<Location> = outputs.iter().filter_map(|output| output.location.parse().ok()).collect();
+        if !locations.iter().all(of_sort) {
+            continue;
+        }
+        for location in locations.iter().filter(|location| !kept.contains(&location.kept())) {
             let path = location.path(&judge.plan.folders);
             match std::fs::remove_file(&path) {
                 Ok(()) => {}

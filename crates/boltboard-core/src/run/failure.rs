@@ -80,7 +80,7 @@ pub enum Cause {
     },
     /// It read a file of the build that nothing makes.
     #[error(
-        "it reads {0}, which no step makes and a clean build does not have: remove it, or name it in `writes` of the part that makes it"
+        "it reads {0}, which no step makes and a clean build does not have: remove it, or name it in `output` of the part that makes it"
     )]
     Stray(String),
     /// It read a file that it does not declare.

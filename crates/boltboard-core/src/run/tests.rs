@@ -318,7 +318,7 @@ fn what_is_no_longer_made_is_removed() {
     let tree = tree();
     built(&tree, pretend, AfterFailure::Stop);
     let head = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n";
-    tree.write("board.toml", &format!("{head}{}", TREE.split("[part.b]").next().expect("the first parts")));
+    tree.write("boltboard.toml", &format!("{head}{}", TREE.split("[part.b]").next().expect("the first parts")));
     let next = built(&tree, pretend, AfterFailure::Stop);
     assert_eq!(next.report.removed, ["objects/b/b.c.o", "out/bin/b"]);
     assert!(!tree.root().join("build/objects/b").exists() && tree.root().join("build/out/bin/a").exists());

@@ -85,7 +85,7 @@ impl SearchIndex {
             add(id, Field::Section, &board.sections[option.section].title);
             add(id, Field::Summary, &option.summary);
             add(id, Field::Help, &option.help);
-            add(id, Field::File, board.files.name(option.place.file).trim_end_matches("board.toml"));
+            add(id, Field::File, board.files.name(option.place.file).trim_end_matches("boltboard.toml"));
         }
         for (_, part) in board.parts.iter() {
             for rule in &part.sources {

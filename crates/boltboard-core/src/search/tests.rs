@@ -4,7 +4,7 @@ use crate::testing::TestTree;
 
 fn board() -> Board {
     TestTree::board_only(
-        "[section.fog]\ntitle = \"Fog signals\"\n[header.o]\npath = \"o.h\"\nguard = \"O_H\"\nprefix = \"SK_\"\n\
+        "[section.fog]\ntitle = \"Fog signals\"\n[header.o]\noutput = \"o.h\"\nguard = \"O_H\"\nprefix = \"SK_\"\n\
          [option.horn]\nkind = \"switch\"\nsummary = \"A loud one\"\nsection = \"fog\"\n\
          [option.horn-speaker]\nkind = \"switch\"\nsummary = \"Through the watch speaker\"\n\
          [option.siren]\nkind = \"module\"\nsummary = \"Twenty miles, like a horn but more\"\n\

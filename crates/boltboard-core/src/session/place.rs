@@ -11,7 +11,7 @@ use crate::work::WorkFolder;
 /// The name of the profile that choices go to when none was ever put in use.
 const FIRST_PROFILE: &str = "mine";
 /// The name of a work folder that nobody named.
-const WORK: &str = "bolt-work";
+const WORK: &str = "boltboard-work";
 
 /// Where a command works.
 #[derive(Debug, Clone)]

@@ -19,7 +19,7 @@ impl Watch for Silent {
 
 const TREE: &str = r#"
 [header.h]
-path = "t/options.h"
+output = "t/options.h"
 prefix = "T_"
 [option.fog]
 kind = "switch"

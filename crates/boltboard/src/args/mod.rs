@@ -28,7 +28,7 @@ pub struct Global {
     /// Take the sources from DIR when the board lives outside of them
     #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
     pub sources: Option<PathBuf>,
-    /// Keep everything that is written in DIR instead of bolt-work/
+    /// Keep everything that is written in DIR instead of boltboard-work/
     #[arg(long, global = true, value_name = "DIR", env = "BOLTBOARD_WORK", help_heading = "Everywhere")]
     pub work: Option<PathBuf>,
     /// Take this profile instead of the one in use

@@ -139,8 +139,8 @@ fn play(screen: &Screen, scene: &Scene, tree: &Path, prefix: &Path) -> Result<()
             (own, "boltboard".to_string())
         }
         Program::Built(name) => {
-            let path = tree.join("bolt-work/builds/mine/out/bin").join(name);
-            (path, format!("bolt-work/builds/mine/out/bin/{name}"))
+            let path = tree.join("boltboard-work/builds/mine/out/bin").join(name);
+            (path, format!("boltboard-work/builds/mine/out/bin/{name}"))
         }
         Program::Installed(name) => (prefix.join("bin").join(name), format!("{shown_prefix}/bin/{name}")),
     };

@@ -20,14 +20,14 @@ use boltboard_core::session::Resolved;
 #[derive(Debug, Args)]
 pub struct SetArgs {
     /// What to choose: an option's value, or who is to meet a need (system, bundled, off, a folder, another need)
-    #[arg(value_name = "OPTION=VALUE|need:NAME=PROVIDER", required_unless_present_any = ["from", "all_in"])]
+    #[arg(value_name = "OPTION=VALUE|need:NAME=PROVIDER", required_unless_present_any = ["from", "section"])]
     choices: Vec<String>,
     /// Take choices from FILE as well, one a line; `-` reads them from standard input
     #[arg(long, value_name = "FILE")]
     from: Option<PathBuf>,
     /// Give every option of a section, and of the sections within it, this value where it takes it
     #[arg(long, value_name = "SECTION=VALUE")]
-    all_in: Vec<String>,
+    section: Vec<String>,
     /// Only show what would move
     #[arg(long)]
     preview: bool,
@@ -51,14 +51,14 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
     if let Some(file) = &args.from {
         asked.extend(choices_from(&session, file)?);
     }
-    for text in &args.all_in {
+    for text in &args.section {
         asked.extend(all_in(&session, text)?);
     }
     let mut chosen = Vec::new();
     for text in &asked {
         chosen.push(session.board.read_asked(text)?);
     }
-    let effect = match (args.preview, args.from.is_some() || !args.all_in.is_empty()) {
+    let effect = match (args.preview, args.from.is_some() || !args.section.is_empty()) {
         (true, _) => Effects::ShowOnly,
         // Much moves at once, so whoever sits there is asked first.
         (false, true) => Effects::AskFirst,
@@ -110,7 +110,7 @@ fn all_in(session: &Session, text: &str) -> Result<Vec<String>, Stop> {
     let board = &session.board;
     let Some((section, value)) = text.split_once('=') else {
         let diagnostic = Diagnostic::new(format!("`{text}` is not SECTION=VALUE"));
-        return Err(Stop::new(Exit::WrongUse, diagnostic.help("for example: boltboard set --all-in links=off")));
+        return Err(Stop::new(Exit::WrongUse, diagnostic.help("for example: boltboard set --section links=off")));
     };
     let (filters, _) = read_filters(board, &[format!("in:{}", section.trim())])?;
     let within = |option: OptionId| {

@@ -38,12 +38,12 @@ fn a_source_comes_and_goes_with_its_option() {
         ["write made/mini/options.h", "compile src/horn.c", "compile src/main.c", "link out/bin/mini"]
     );
     tree.run("build").code(0);
-    assert!(tree.at("bolt-work/builds/mine/objects/mini/src/horn.c.o").exists());
+    assert!(tree.at("boltboard-work/builds/mine/objects/mini/src/horn.c.o").exists());
     tree.equals_clean();
     tree.run("unset horn").code(0);
     tree.run("preview").code(0).says(&["1 file no longer made", "objects/mini/src/horn.c.o"]);
     tree.run("build").code(0).says(&["1 stale file removed"]);
-    assert!(!tree.at("bolt-work/builds/mine/objects/mini/src/horn.c.o").exists());
+    assert!(!tree.at("boltboard-work/builds/mine/objects/mini/src/horn.c.o").exists());
     tree.equals_clean();
 }
 
@@ -100,12 +100,12 @@ fn a_header_that_comes_first_is_noticed() {
 #[test]
 fn flags_of_parts_and_files_rekey_just_those() {
     let tree = built();
-    tree.edit("board.toml", "\"src/depth.c\"", "{ add = [\"src/depth.c\"], flags = [\"-O2\"] }");
+    tree.edit("boltboard.toml", "\"src/depth.c\"", "{ add = [\"src/depth.c\"], flags = [\"-O2\"] }");
     assert_eq!(tree.previewed("run"), ["compile src/depth.c"]);
     tree.run("preview").code(0).says(&["command: +-O2"]);
     tree.run("build").code(0);
     tree.edit(
-        "board.toml",
+        "boltboard.toml",
         "summary = \"the program\"",
         "summary = \"the program\"\nlink-flags = [\"-Wl,--as-needed\"]",
     );
@@ -117,7 +117,7 @@ fn flags_of_parts_and_files_rekey_just_those() {
 #[test]
 fn macros_given_as_flags_reach_files_that_name_them() {
     let tree = Scratch::with(MINI);
-    tree.edit("board.toml", "uses = [\"names\"]", "uses = [\"names\"]\ndefines = [\"SPEED=${depth}\"]");
+    tree.edit("boltboard.toml", "uses = [\"names\"]", "uses = [\"names\"]\ndefines = [\"SPEED=${depth}\"]");
     tree.edit("src/depth.c", "return MINI_DEPTH;", "return SPEED;");
     tree.run("build").code(0);
     tree.run("set depth=8").code(0);
@@ -130,8 +130,8 @@ fn macros_given_as_flags_reach_files_that_name_them() {
 fn outputs_that_were_edited_or_removed_come_back() {
     let tree = built();
     let before = tree.outputs("mine");
-    tree.write("bolt-work/builds/mine/out/bin/mini", "edited");
-    std::fs::remove_file(tree.at("bolt-work/builds/mine/objects/mini/src/depth.c.o")).expect("removed");
+    tree.write("boltboard-work/builds/mine/out/bin/mini", "edited");
+    std::fs::remove_file(tree.at("boltboard-work/builds/mine/objects/mini/src/depth.c.o")).expect("removed");
     tree.run("preview").code(0).says(&["out/bin/mini was changed by hand", "objects/mini/src/depth.c.o is missing"]);
     tree.run("build").code(0).says(&["0 steps run, 2 from the store"]);
     assert!(before == tree.outputs("mine"));
@@ -163,7 +163,7 @@ fn builds_do_not_depend_on_the_folder_or_the_day() {
     b.run("build --work elsewhere").code(0);
     let program =
         |tree: &Scratch, work: &str| std::fs::read(tree.at(work).join("builds/mine/out/bin/mini")).expect("built");
-    assert!(program(&a, "bolt-work") == program(&b, "elsewhere"));
+    assert!(program(&a, "boltboard-work") == program(&b, "elsewhere"));
 }
 
 #[test]
@@ -173,7 +173,7 @@ fn all_kinds_of_parts_and_languages_are_built() {
 name = "kinds"
 version = "3.1"
 [header.h]
-path = "kinds/options.h"
+output = "kinds/options.h"
 prefix = "K_"
 [option.extra]
 kind = "module"
@@ -190,7 +190,7 @@ sources = ["a/same.c", "b/same.c"]
 public-include = ["include"]
 [part.shared]
 kind = "shared-library"
-interface = "4"
+abi = "4"
 sources = ["shared.cpp"]
 uses = ["low"]
 link-flags = ["-Wl,--version-script=${path:tree}/shared.map"]
@@ -201,17 +201,17 @@ sources = ["maker.c"]
 [part.text]
 kind = "generated"
 template = "text.in"
-to = "text.txt"
+output = "text.txt"
 [part.table]
 kind = "generated"
-command = ["${part:maker}", "${step:writes}"]
-writes = ["kinds/table.c"]
+command = ["${part:maker}", "${step:output}"]
+output = ["kinds/table.c"]
 success = [0, 3]
 [part.modules]
 kind = "generated"
 [part.modules.module-table]
 program = "main"
-to = "kinds/modules.c"
+output = "kinds/modules.c"
 declare = "extern int {symbol}(void);"
 open = "int (*const modules[])(void) = {"
 entry = "  {symbol},"
@@ -230,7 +230,7 @@ uses = ["shared", "asm", "table", "modules"]
 command = ["${part:main}", "15"]
 "#;
     let tree = Scratch::with(&[
-        ("board.toml", board),
+        ("boltboard.toml", board),
         (
             "value.S",
             "#include <kinds/options.h>\n.globl value\nvalue: .byte 1\n.incbin \"blob.bin\"\n.section .note.GNU-stack,\"\",%progbits\n",
@@ -253,7 +253,7 @@ command = ["${part:main}", "15"]
         ),
     ]);
     tree.run("build").code(0);
-    let made = |path: &str| tree.at("bolt-work/builds/mine").join(path);
+    let made = |path: &str| tree.at("boltboard-work/builds/mine").join(path);
     assert!(made("out/lib/kinds/extra.so").is_file());
     assert_eq!(
         std::fs::read_link(made("out/lib/libshared.so")).expect("a link").display().to_string(),
@@ -269,7 +269,7 @@ command = ["${part:main}", "15"]
         assert!(report.contains(piece), "no {piece} in {report}");
     }
     assert!(!made("out/lib/kinds/extra.so").exists(), "a built-in module has no file of its own");
-    tree.edit("board.toml", "\"15\"", "\"115\"");
+    tree.edit("boltboard.toml", "\"15\"", "\"115\"");
     tree.run("test").code(0);
     tree.write("blob.bin", "y");
     assert_eq!(tree.previewed("run"), ["compile value.S"]);
@@ -289,7 +289,7 @@ fn the_compilation_database_has_every_compile() {
     assert_eq!(files, ["src/depth.c", "src/horn.c", "src/main.c"]);
     assert_eq!(entries[0]["directory"], "TREE");
     let arguments = entries[0]["arguments"].as_array().expect("words");
-    assert!(arguments.iter().any(|a| a == "-ITREE/bolt-work/builds/mine/made"), "{arguments:?}");
+    assert!(arguments.iter().any(|a| a == "-ITREE/boltboard-work/builds/mine/made"), "{arguments:?}");
 }
 
 #[test]
@@ -328,7 +328,7 @@ fn programs_are_linked_again_only_when_a_library_s_interface_changes() {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.low]\nkind = \"shared-library\"\nsources = [\"low.c\"]\n[part.prog]\nkind = \"program\"\nsources = [\"prog.c\"]\nuses = [\"low\"]\n";
     let prog = "int low(void); extern int table[]; int main(void) { return low() + table[0]; }\n";
     let tree = Scratch::with(&[
-        ("board.toml", board),
+        ("boltboard.toml", board),
         ("low.c", "int table[4];\nint low(void) { return 1; }\n"),
         ("prog.c", prog),
     ]);
@@ -346,14 +346,15 @@ fn programs_are_linked_again_only_when_a_library_s_interface_changes() {
         assert!(ran.out.contains(runs), "{case}: {}", ran.out);
         tree.equals_clean();
     }
-    let status = std::process::Command::new(tree.at("bolt-work/builds/mine/out/bin/prog")).status().expect("it runs");
+    let status =
+        std::process::Command::new(tree.at("boltboard-work/builds/mine/out/bin/prog")).status().expect("it runs");
     assert_eq!(status.code(), Some(6), "both bodies ran");
 }
 
 #[test]
 fn macros_among_the_flags_reach_files_that_name_them_and_debug_information_that_holds_all() {
     let tree = Scratch::with(MINI);
-    tree.edit("board.toml", "\"-Wall\"]", "\"-Wall\", \"-DSPEED=${depth}\", { when = \"air\", add = [\"-g3\"] }]");
+    tree.edit("boltboard.toml", "\"-Wall\"]", "\"-Wall\", \"-DSPEED=${depth}\", { when = \"air\", add = [\"-g3\"] }]");
     tree.edit("src/depth.c", "return MINI_DEPTH;", "return SPEED;");
     tree.run("build").code(0);
     tree.run("set depth=8").code(0);
@@ -386,9 +387,9 @@ fn a_library_of_the_host_that_changes_links_again_what_took_it() {
          libraries = [\"tide\"]\nlink-flags = [{flags}]\n"
     );
     let tree =
-        Scratch::with(&[("board.toml", &board), ("prog.c", "int tide(void); int main(void) { return tide(); }\n")]);
+        Scratch::with(&[("boltboard.toml", &board), ("prog.c", "int tide(void); int main(void) { return tide(); }\n")]);
     let answer =
-        || std::process::Command::new(tree.at("bolt-work/builds/mine/out/bin/prog")).status().expect("it runs");
+        || std::process::Command::new(tree.at("boltboard-work/builds/mine/out/bin/prog")).status().expect("it runs");
     tree.run("build").code(0).says(&["2 steps run"]);
     assert_eq!(answer().code(), Some(1));
     tree.run("build").code(0).says(&["0 steps run"]);
@@ -410,18 +411,18 @@ fn a_clean_build_on_the_side_tells_whether_the_build_can_be_trusted() {
     let tree = built();
     tree.run("set depth=5").code(0);
     tree.run("build --verify").code(0).says(&["2 steps run", "Verified:", "byte for byte"]);
-    tree.write("bolt-work/builds/mine/out/bin/stray", "left by a person");
+    tree.write("boltboard-work/builds/mine/out/bin/stray", "left by a person");
     tree.run("build --verify").code(1).says(&["out/bin/stray would not be there; no step makes it"]);
-    assert_eq!(tree.read("bolt-work/builds/mine/out/bin/stray"), "left by a person", "it only looks");
-    let left = std::fs::read_dir(tree.at("bolt-work/scratch")).map_or(0, Iterator::count);
+    assert_eq!(tree.read("boltboard-work/builds/mine/out/bin/stray"), "left by a person", "it only looks");
+    let left = std::fs::read_dir(tree.at("boltboard-work/scratch")).map_or(0, Iterator::count);
     assert_eq!(left, 0, "the clean build is gone");
 }
 
 #[test]
 fn what_a_generator_reads_counts_though_it_does_not_declare_it() {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
-                 command = [\"sh\", \"-c\", \"cat hidden.txt > ${step:writes}\"]\nwrites = [\"text.h\"]\n";
-    let tree = Scratch::with(&[("board.toml", board), ("hidden.txt", "int tide = 1;\n")]);
+                 command = [\"sh\", \"-c\", \"cat hidden.txt > ${step:output}\"]\noutput = [\"text.h\"]\n";
+    let tree = Scratch::with(&[("boltboard.toml", board), ("hidden.txt", "int tide = 1;\n")]);
     tree.run("build --verify").code(0).says(&["Verified:"]);
     tree.write("hidden.txt", "int tide = 2;\n");
     tree.run("preview").code(0).says(&["hidden.txt has changed"]);
@@ -431,11 +432,11 @@ fn what_a_generator_reads_counts_though_it_does_not_declare_it() {
 #[test]
 fn what_verifying_disproves_is_dropped() {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
-                 command = [\"sh\", \"-c\", \"cat /proc/sys/kernel/random/uuid > ${step:writes}\"]\nwrites = [\"text.h\"]\n\
+                 command = [\"sh\", \"-c\", \"cat /proc/sys/kernel/random/uuid > ${step:output}\"]\noutput = [\"text.h\"]\n\
                  [part.copy]\nkind = \"generated\"\nuses = [\"text\"]\n\
-                 command = [\"cp\", \"${path:made}/text.h\", \"${step:writes}\"]\nwrites = [\"copy.h\"]\n\
-                 [part.other]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"echo 1 > ${step:writes}\"]\nwrites = [\"other.h\"]\n";
-    let tree = Scratch::with(&[("board.toml", board)]);
+                 command = [\"cp\", \"${path:made}/text.h\", \"${step:output}\"]\noutput = [\"copy.h\"]\n\
+                 [part.other]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"echo 1 > ${step:output}\"]\noutput = [\"other.h\"]\n";
+    let tree = Scratch::with(&[("boltboard.toml", board)]);
     tree.run("build").code(0);
     tree.run("build").code(0).says(&["0 steps run"]);
     tree.run("build --verify").code(1).says(&[
@@ -445,6 +446,6 @@ fn what_verifying_disproves_is_dropped() {
         "The results of 2 steps were dropped, here and in the store.",
         "boltboard build",
     ]);
-    assert!(!tree.at("bolt-work/builds/mine/made/text.h").exists());
+    assert!(!tree.at("boltboard-work/builds/mine/made/text.h").exists());
     tree.run("build").code(0).says(&["2 steps run"]);
 }

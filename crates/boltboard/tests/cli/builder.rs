@@ -81,7 +81,7 @@ command = ["sh", "-c", "sleep 1; ${part:two}"]
 #[test]
 fn tests_run_side_by_side_and_again_only_after_a_change() {
     let tree = Scratch::with(&[
-        ("board.toml", TESTED),
+        ("boltboard.toml", TESTED),
         ("one.c", "int main(void) { return 0; }\n"),
         ("two.c", "int main(void) { return 0; }\n"),
     ]);
@@ -117,8 +117,8 @@ fn the_store_keeps_to_its_limits() {
 /// A tree whose generator writes its number and then sleeps.
 fn sleeping() -> Scratch {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
-                 command = [\"sh\", \"${path:tree}/slow.sh\", \"${path:tree}/pid\"]\nwrites = [\"text.h\"]\n";
-    Scratch::with(&[("board.toml", board), ("slow.sh", "sleep 60 &\necho $! > $1.new\nmv $1.new $1\nwait\n")])
+                 command = [\"sh\", \"${path:tree}/slow.sh\", \"${path:tree}/pid\"]\noutput = [\"text.h\"]\n";
+    Scratch::with(&[("boltboard.toml", board), ("slow.sh", "sleep 60 &\necho $! > $1.new\nmv $1.new $1\nwait\n")])
 }
 
 fn is_running(pid: &str) -> bool {
@@ -154,16 +154,20 @@ fn nothing_outlives_an_interrupted_or_a_killed_build() {
 #[test]
 fn a_generator_that_reads_what_it_does_not_declare_is_named() {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
-                 command = [\"sh\", \"-c\", \"cat words.txt hidden.txt > ${step:writes}\"]\n\
-                 reads = [\"words.txt\"]\nwrites = [\"text.h\"]\n";
-    let tree = Scratch::with(&[("board.toml", board), ("words.txt", "int a;\n"), ("hidden.txt", "int b;\n")]);
+                 command = [\"sh\", \"-c\", \"cat words.txt hidden.txt > ${step:output}\"]\n\
+                 reads = [\"words.txt\"]\noutput = [\"text.h\"]\n";
+    let tree = Scratch::with(&[("boltboard.toml", board), ("words.txt", "int a;\n"), ("hidden.txt", "int b;\n")]);
     let told = tree.run("build --check-reads");
     if told.err.contains("this kernel cannot keep a process from reading") {
         return;
     }
     told.code(1).complains(&["it reads hidden.txt, which it does not declare: add it to its `reads`"]);
-    assert_eq!(tree.read("bolt-work/builds/mine/made/text.h"), "int a;\nint b;\n", "the build itself is as it was");
-    tree.edit("board.toml", "[\"words.txt\"]", "[\"words.txt\", \"hidden.txt\"]");
+    assert_eq!(
+        tree.read("boltboard-work/builds/mine/made/text.h"),
+        "int a;\nint b;\n",
+        "the build itself is as it was"
+    );
+    tree.edit("boltboard.toml", "[\"words.txt\"]", "[\"words.txt\", \"hidden.txt\"]");
     tree.run("build --check-reads").code(0).says(&["byte for byte"]);
     tree.run("build --verify").code(0).says(&["byte for byte"]);
 }

@@ -5,7 +5,7 @@ use std::path::Path;
 use crate::harness::Scratch;
 
 fn message(text: &str) -> String {
-    let mut files = vec![("board.toml".to_string(), String::new())];
+    let mut files = vec![("boltboard.toml".to_string(), String::new())];
     for line in text.split_inclusive('\n') {
         match line.strip_prefix("#=== ") {
             Some(path) => files.push((path.trim().to_string(), String::new())),
@@ -17,7 +17,7 @@ fn message(text: &str) -> String {
     files.iter().for_each(|(path, text)| scratch.write(path, text));
     let ran = scratch.run("preview").code(3);
     assert_eq!(ran.out, "", "nothing but the message");
-    assert!(!scratch.at("bolt-work").exists(), "nothing is written");
+    assert!(!scratch.at("boltboard-work").exists(), "nothing is written");
     ran.err
 }
 
@@ -46,49 +46,49 @@ fn each_wrong_definition_gives_its_message() {
 #[test]
 fn a_file_that_is_not_text_is_named() {
     let scratch = Scratch::new();
-    std::fs::write(scratch.at("board.toml"), b"format = 1\n[tree]\nname = \"caf\xe9\"\n").expect("written");
-    scratch.run("overview").code(3).complains(&["board.toml is not UTF-8: byte 29", "save the file as UTF-8"]);
+    std::fs::write(scratch.at("boltboard.toml"), b"format = 1\n[tree]\nname = \"caf\xe9\"\n").expect("written");
+    scratch.run("overview").code(3).complains(&["boltboard.toml is not UTF-8: byte 29", "save the file as UTF-8"]);
 }
 
 #[test]
 fn an_unreadable_file_is_named() {
-    let head = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nboards = [\"sub/board.toml\"]\n";
-    let scratch = Scratch::with(&[("board.toml", head)]);
+    let head = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nmore = [\"sub/boltboard.toml\"]\n";
+    let scratch = Scratch::with(&[("boltboard.toml", head)]);
     // A folder in the file's place cannot be read, not even by root.
-    std::fs::create_dir_all(scratch.at("sub/board.toml")).expect("a folder");
-    scratch.run("overview").code(3).complains(&["cannot read sub/board.toml"]);
+    std::fs::create_dir_all(scratch.at("sub/boltboard.toml")).expect("a folder");
+    scratch.run("overview").code(3).complains(&["cannot read sub/boltboard.toml"]);
 }
 
 #[test]
 fn a_link_that_leads_out_of_the_tree_is_not_followed() {
-    let outside = Scratch::with(&[("board.toml", "[option.x]\nkind = \"switch\"\n")]);
-    let head = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nboards = [\"*/board.toml\"]\n";
-    let scratch = Scratch::with(&[("board.toml", head), ("sub/readme", "")]);
-    std::os::unix::fs::symlink(outside.at("board.toml"), scratch.at("sub/board.toml")).expect("a link");
-    scratch.run("overview").code(3).complains(&["sub/board.toml leads out of the tree through a link"]);
+    let outside = Scratch::with(&[("boltboard.toml", "[option.x]\nkind = \"switch\"\n")]);
+    let head = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nmore = [\"*/boltboard.toml\"]\n";
+    let scratch = Scratch::with(&[("boltboard.toml", head), ("sub/readme", "")]);
+    std::os::unix::fs::symlink(outside.at("boltboard.toml"), scratch.at("sub/boltboard.toml")).expect("a link");
+    scratch.run("overview").code(3).complains(&["sub/boltboard.toml leads out of the tree through a link"]);
 }
 
 #[test]
 fn outside_of_a_tree_the_way_in_is_told() {
     let scratch = Scratch::new();
-    scratch.run("options").code(2).complains(&["no `board.toml` with a [tree] table in TREE", "boltboard demo"]);
+    scratch.run("options").code(2).complains(&["no `boltboard.toml` with a [tree] table in TREE", "boltboard demo"]);
 }
 
 #[test]
 fn a_board_may_live_outside_of_the_tree_that_it_describes() {
     let scratch = Scratch::with(&[
         (
-            "board/board.toml",
-            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nsources = \"../code\"\nboards = [\"src/board.toml\"]\n[header.h]\npath = \"config.h\"\n",
+            "board/boltboard.toml",
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nsources = \"../code\"\nmore = [\"src/boltboard.toml\"]\n[header.h]\noutput = \"config.h\"\n",
         ),
         (
-            "board/src/board.toml",
+            "board/src/boltboard.toml",
             "[option.fog]\nkind = \"switch\"\nmacro = { name = \"HAVE_FOG\", form = \"one-or-zero\" }\n[part.p]\nkind = \"program\"\nsources = [\"*.c\"]\n",
         ),
         ("code/src/p.c", "#include <config.h>\nint main(void) { return HAVE_FOG; }\n"),
     ]);
     scratch.run("build --tree board --work w").code(0);
-    assert!(!scratch.at("code/bolt-work").exists() && !scratch.at("board/bolt-work").exists());
+    assert!(!scratch.at("code/boltboard-work").exists() && !scratch.at("board/boltboard-work").exists());
     let exit = |scratch: &Scratch| {
         std::process::Command::new(scratch.at("w/builds/mine/out/bin/p")).status().expect("runs").code()
     };

@@ -5,7 +5,7 @@ use crate::harness::{MINI, Scratch};
 fn installed() -> Scratch {
     let tree = Scratch::with(MINI);
     tree.write("mini.conf", "depth = 3\n");
-    tree.edit("board.toml", "[part.mini]", "[part.conf]\nkind = \"data\"\nsources = [\"mini.conf\"]\ninstall = \"${prefix}/etc\"\nrole = \"config\"\n\n[part.mini]");
+    tree.edit("boltboard.toml", "[part.mini]", "[part.conf]\nkind = \"data\"\nsources = [\"mini.conf\"]\ninstall = \"${prefix}/etc\"\nrole = \"config\"\n\n[part.mini]");
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
     tree.run("install").code(0).says(&["Installed: 2 files written"]);
     tree
@@ -67,7 +67,7 @@ fn files_of_others_are_never_touched() {
 #[test]
 fn what_is_no_longer_made_is_removed_by_the_next_installation() {
     let tree = installed();
-    tree.edit("board.toml", "[part.conf]\n", "[part.conf]\nwhen = \"horn\"\n");
+    tree.edit("boltboard.toml", "[part.conf]\n", "[part.conf]\nwhen = \"horn\"\n");
     tree.run("install").code(0).says(&["1 removed"]);
     assert!(!tree.at("to/etc/mini.conf").exists() && tree.at("to/bin/mini").exists());
 }

@@ -7,7 +7,7 @@ fn the_time_of_a_build_is_what_was_asked_for_and_concerns_those_that_name_it() {
     let tree = Scratch::with(MINI);
     tree.edit("src/main.c", "printf(", "printf(__DATE__ \" \" __TIMESTAMP__ \"\\n\"); printf(");
     tree.run("build").code(0);
-    let program = || std::fs::read(tree.at("bolt-work/builds/mine/out/bin/mini")).expect("built");
+    let program = || std::fs::read(tree.at("boltboard-work/builds/mine/out/bin/mini")).expect("built");
     let holds = |text: &str| program().windows(text.len()).any(|part| part == text.as_bytes());
     assert!(holds("Jan  1 1970 Thu Jan  1 00:00:00 1970"));
 
@@ -28,13 +28,13 @@ name = "t"
 version = "1"
 [part.station]
 kind = "generated"
-command = ["sh", "-c", "echo \"const char *station = \\\"$STATION\\\";\" > ${step:writes}"]
-writes = ["station.c"]
+command = ["sh", "-c", "echo \"const char *station = \\\"$STATION\\\";\" > ${step:output}"]
+output = ["station.c"]
 environment = ["STATION"]
 [part.stamp]
 kind = "generated"
-command = ["sh", "-c", "echo \"const char *stamp = \\\"$SOURCE_DATE_EPOCH\\\";\" > ${step:writes}"]
-writes = ["stamp.c"]
+command = ["sh", "-c", "echo \"const char *stamp = \\\"$SOURCE_DATE_EPOCH\\\";\" > ${step:output}"]
+output = ["stamp.c"]
 [part.prog]
 kind = "program"
 sources = ["main.c", { add = [], made = ["station.c", "stamp.c"] }]
@@ -43,8 +43,8 @@ uses = ["station", "stamp"]
 
 #[test]
 fn a_variable_that_a_generator_declares_counts_and_no_other_does() {
-    let tree = Scratch::with(&[("board.toml", PASSED), ("main.c", "int main(void) { return 0; }\n")]);
-    let made = |file: &str| tree.read(&format!("bolt-work/builds/mine/made/{file}"));
+    let tree = Scratch::with(&[("boltboard.toml", PASSED), ("main.c", "int main(void) { return 0; }\n")]);
+    let made = |file: &str| tree.read(&format!("boltboard-work/builds/mine/made/{file}"));
     tree.run("build").code(0);
     assert!(made("station.c").contains("\"\""));
     tree.run_with("build", "LANTERN", "lit").code(0).says(&["0 steps run"]);
@@ -59,7 +59,7 @@ fn a_variable_that_a_generator_declares_counts_and_no_other_does() {
     tree.run_with("build", "SOURCE_DATE_EPOCH", "7").code(0);
     assert!(made("stamp.c").contains("\"7\""), "what a generator makes of the time is not known, so it counts");
 
-    tree.edit("board.toml", "[\"STATION\"]", "[\"STA TION\"]");
+    tree.edit("boltboard.toml", "[\"STATION\"]", "[\"STA TION\"]");
     tree.run("build").code(3).complains(&["`STA TION` is neither NAME=VALUE nor NAME"]);
 }
 
@@ -68,7 +68,7 @@ const ROUNDABOUT: &str = r#"format = 1
 name = "t"
 version = "1"
 [header.h]
-path = "t/options.h"
+output = "t/options.h"
 prefix = "T_"
 [option.drive]
 kind = "pick"
@@ -76,14 +76,14 @@ values = ["slow", "fast"]
 macro = [{ name = "T_DRIVE_FILE", form = "quoted" }]
 [part.first]
 kind = "generated"
-command = ["sh", "-c", "cat first.txt > ${step:writes}"]
+command = ["sh", "-c", "cat first.txt > ${step:output}"]
 reads = ["first.txt"]
-writes = ["first.h"]
+output = ["first.h"]
 [part.second]
 kind = "generated"
-command = ["sh", "-c", "sed -e s/DEPTH/depth/ -e s/5/1/ ${part:first} second.txt > ${step:writes}"]
+command = ["sh", "-c", "sed -e s/DEPTH/depth/ -e s/5/1/ ${part:first} second.txt > ${step:output}"]
 reads = ["second.txt"]
-writes = ["second.h"]
+output = ["second.h"]
 uses = ["first"]
 [part.low]
 kind = "static-library"
@@ -97,7 +97,7 @@ uses = ["low", "first", "second"]
 
 fn roundabout() -> Scratch {
     let tree = Scratch::with(&[
-        ("board.toml", ROUNDABOUT),
+        ("boltboard.toml", ROUNDABOUT),
         ("first.txt", "#define FIRST 1\n"),
         ("second.txt", "#define DEPTH 2\n"),
         ("low/a.c", "int a(void) { return 1; }\n"),
@@ -143,7 +143,7 @@ fn generated_files_of_generated_files_follow_and_stop_where_they_stay_the_same()
 fn a_member_that_leaves_an_archive_is_gone_from_it() {
     let tree = roundabout();
     let members = || {
-        let library = tree.at("bolt-work/builds/mine/out/lib/liblow.a");
+        let library = tree.at("boltboard-work/builds/mine/out/lib/liblow.a");
         let output = std::process::Command::new("ar").arg("t").arg(library).output().expect("ar runs");
         String::from_utf8_lossy(&output.stdout).lines().map(str::to_string).collect::<Vec<_>>()
     };
@@ -151,7 +151,7 @@ fn a_member_that_leaves_an_archive_is_gone_from_it() {
     std::fs::remove_file(tree.at("low/b.c")).expect("removed");
     tree.run("build --verify").code(0);
     assert_eq!(members().len(), 1);
-    assert!(!tree.at("bolt-work/builds/mine/objects/low/low/b.c.o").exists());
+    assert!(!tree.at("boltboard-work/builds/mine/objects/low/low/b.c.o").exists());
 }
 
 /// What each source does with the macro `T_FOG`, and whether a flip of it can change what its compile makes.
@@ -179,8 +179,8 @@ const SIGHTINGS: &[(&str, &str, bool)] = &[
 fn an_option_reaches_what_it_changes_however_it_is_named_and_nothing_else() {
     let tree = Scratch::with(&[
         (
-            "board.toml",
-            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.h]\npath = \"t/options.h\"\nprefix = \"T_\"\n\
+            "boltboard.toml",
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.h]\noutput = \"t/options.h\"\nprefix = \"T_\"\n\
              [option.fog]\nkind = \"switch\"\n[part.all]\nkind = \"objects\"\nsources = [\"s/*.c\"]\n",
         ),
         (
@@ -223,7 +223,7 @@ fn headers_of_the_host_count_and_so_do_those_that_come_before_them() {
         ("main.c", "#include <host.h>\nint other(void);\nint main(void) { return HOST + other(); }\n"),
         ("other.c", "int other(void) { return 0; }\n"),
     ]);
-    tree.write("board.toml", &OUTSIDE.replace("HOST", &host.path().display().to_string()));
+    tree.write("boltboard.toml", &OUTSIDE.replace("HOST", &host.path().display().to_string()));
     tree.run("build").code(0);
     host.write("second/host.h", "#define HOST 2\n");
     let told = tree.run("preview").code(0);
@@ -244,10 +244,10 @@ fn headers_of_the_host_count_and_so_do_those_that_come_before_them() {
 fn flags_of_the_link_link_again_and_compile_nothing() {
     let tree = Scratch::with(MINI);
     tree.run("build").code(0);
-    let text = tree.read("board.toml");
+    let text = tree.read("boltboard.toml");
     let board = text.replacen("[part.mini]\n", "[part.mini]\nlink-flags = [\"-Wl,--build-id=none\"]\n", 1);
     assert_ne!(board, text, "the part is there");
-    tree.write("board.toml", &board);
+    tree.write("boltboard.toml", &board);
     assert!(tree.previewed("run").iter().all(|step| !step.starts_with("compile")), "{:?}", tree.previewed("run"));
     tree.run("build --verify").code(0).says(&["1 step run"]);
 }
@@ -282,7 +282,7 @@ fn an_edit_in_place_of_what_was_built_never_comes_back_from_the_store() {
     let tree = Scratch::with(MINI);
     tree.run("build").code(0);
     for folder in ["objects", "out"] {
-        let mut open = vec![tree.at("bolt-work/builds/mine").join(folder)];
+        let mut open = vec![tree.at("boltboard-work/builds/mine").join(folder)];
         while let Some(at) = open.pop() {
             for path in std::fs::read_dir(at).expect("a folder").filter_map(Result::ok).map(|entry| entry.path()) {
                 if path.is_dir() {
@@ -347,7 +347,7 @@ fn the_programs_behind_a_compiler_count_and_so_do_those_that_come_before_them() 
 #[test]
 fn another_processor_counts_for_code_that_is_made_for_it() {
     let tree = Scratch::with(MINI);
-    tree.edit("board.toml", "\"src/depth.c\"", "{ add = [\"src/depth.c\"], flags = [\"-mtune=native\"] }");
+    tree.edit("boltboard.toml", "\"src/depth.c\"", "{ add = [\"src/depth.c\"], flags = [\"-mtune=native\"] }");
     tree.write("one", "a processor");
     tree.write("other", "another one");
     let on =
@@ -364,7 +364,7 @@ fn another_processor_counts_for_code_that_is_made_for_it() {
 #[test]
 fn a_linker_that_flags_choose_counts_for_links_alone() {
     let tree = Scratch::with(MINI);
-    tree.edit("board.toml", "uses = [\"names\"]", "uses = [\"names\"]\nlink-flags = [\"-fuse-ld=bfd\"]");
+    tree.edit("boltboard.toml", "uses = [\"names\"]", "uses = [\"names\"]\nlink-flags = [\"-fuse-ld=bfd\"]");
     let path = format!("TREE/tools:{}", usual_path());
     let run = |words: &str| tree.run_with(words, "PATH", &path).code(0);
     tree.script("tools/ld.bfd", "# one\nexec /usr/bin/ld \"$@\"");

@@ -15,7 +15,7 @@ fn the_first_error_is_told_with_what_brought_the_file_in() {
         "first error: src/horn.c:4:8: 'BOO' undeclared",
         "it is in the build because horn holds",
         "command: ",
-        "log: TREE/bolt-work/logs/",
+        "log: TREE/boltboard-work/logs/",
     ]);
     tree.edit("src/horn.c", "puts(BOO);", "puts(\"BOO\");");
     tree.run("build").code(0);
@@ -29,7 +29,7 @@ fn independent_work_goes_on_when_asked() {
         .code(1)
         .complains(&["failed: compile src/depth.c"])
         .says(&["1 step failed, 1 not done"]);
-    assert!(tree.at("bolt-work/builds/mine/objects/mini/src/main.c.o").exists());
+    assert!(tree.at("boltboard-work/builds/mine/objects/mini/src/main.c.o").exists());
     tree.edit("src/depth.c", "retrun", "return");
     tree.run("build").code(0).says(&["2 steps run"]);
 }
@@ -67,14 +67,14 @@ fn a_generator_must_write_what_it_declares() {
         .complains(&["failed: generate made/mini/names.h", "it succeeded but did not write made/mini/names.h"]);
     tree.write("tools/names.sh", "echo half > \"$1\"; exit 7\n");
     tree.run("build").code(1).complains(&["it ended with exit code 7"]);
-    assert!(!tree.at("bolt-work/builds/mine/made/mini/names.h").exists(), "nothing half-written is in place");
+    assert!(!tree.at("boltboard-work/builds/mine/made/mini/names.h").exists(), "nothing half-written is in place");
 }
 
 #[test]
 fn a_generated_header_must_be_declared_as_used() {
     let tree = Scratch::with(MINI);
     tree.run("build").code(0);
-    tree.edit("board.toml", "uses = [\"names\"]\n", "");
+    tree.edit("boltboard.toml", "uses = [\"names\"]\n", "");
     tree.edit("src/main.c", "int main", "int  main");
     tree.run("build")
         .code(1)
@@ -89,10 +89,10 @@ fn a_shipped_copy_of_the_option_header_is_noticed() {
     tree.run("build")
         .code(1)
         .complains(&["src/mini/options.h was found instead of the option header made/mini/options.h"]);
-    tree.edit("board.toml", "prefix = \"MINI_\"", "prefix = \"MINI_\"\nguard = \"SHIPPED_H\"\nfirst = true");
+    tree.edit("boltboard.toml", "prefix = \"MINI_\"", "prefix = \"MINI_\"\nguard = \"SHIPPED_H\"\nfirst = true");
     tree.write("src/mini/options.h", "#ifndef SHIPPED_H\n#define SHIPPED_H\n#define MINI_DEPTH 5\n#endif\n");
     tree.run("build").code(0);
-    let program = Command::new(tree.at("bolt-work/builds/mine/out/bin/mini")).output().expect("it runs");
+    let program = Command::new(tree.at("boltboard-work/builds/mine/out/bin/mini")).output().expect("it runs");
     assert!(String::from_utf8_lossy(&program.stdout).starts_with("depth 3"), "ours counts");
 }
 
@@ -101,10 +101,10 @@ fn a_second_build_waits_and_says_so() {
     let tree = Scratch::with(MINI);
     tree.edit("tools/names.sh", "echo '#", "sleep 2; echo '#");
     let first = tree.command("build").stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("starts");
-    wait_for(|| tree.at("bolt-work/lock").exists() && !tree.read("bolt-work/lock").is_empty());
+    wait_for(|| tree.at("boltboard-work/lock").exists() && !tree.read("boltboard-work/lock").is_empty());
     tree.run("build")
         .code(0)
-        .complains(&["Another build is at work in TREE/bolt-work (process ", "waiting for it to end"])
+        .complains(&["Another build is at work in TREE/boltboard-work (process ", "waiting for it to end"])
         .says(&["0 steps run"]);
     let first = tree.told(&first.wait_with_output().expect("ends")).code(0);
     assert!(first.out.contains("4 steps run"), "{}", first.out);
@@ -132,8 +132,8 @@ fn interrupted(signal: &str) -> (Scratch, String, std::process::Output) {
     let mut command = tree.command("build --jobs 1");
     let child = command.env("PATH", &path).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("starts");
     wait_for(|| {
-        tree.at("bolt-work/builds/mine/objects/mini/src/depth.c.o").exists()
-            || tree.at("bolt-work/builds/mine/objects/mini/src/main.c.o").exists()
+        tree.at("boltboard-work/builds/mine/objects/mini/src/depth.c.o").exists()
+            || tree.at("boltboard-work/builds/mine/objects/mini/src/main.c.o").exists()
     });
     let sent = Command::new("kill").args([signal, &child.id().to_string()]).status().expect("kill runs");
     assert!(sent.success());
@@ -174,9 +174,9 @@ fn damaged_state_costs_work_and_nothing_else() {
     tree.run("build").code(0);
     let before = tree.outputs("mine");
     for (damaged, text) in [
-        ("bolt-work/builds/mine/journal", "{\"done\":{\"step\":\n\u{0}garbage"),
-        ("bolt-work/status", "not json"),
-        ("bolt-work/ledger.jsonl", "{}\nnot json\n"),
+        ("boltboard-work/builds/mine/journal", "{\"done\":{\"step\":\n\u{0}garbage"),
+        ("boltboard-work/status", "not json"),
+        ("boltboard-work/ledger.jsonl", "{}\nnot json\n"),
     ] {
         tree.write(damaged, text);
         tree.run("build").code(0);
@@ -191,7 +191,7 @@ fn damaged_results_in_the_store_are_noticed() {
     tree.run("build").code(0);
     let before = tree.outputs("mine");
     let list =
-        Command::new("find").arg(tree.at("bolt-work/store/content")).args(["-type", "f"]).output().expect("find");
+        Command::new("find").arg(tree.at("boltboard-work/store/content")).args(["-type", "f"]).output().expect("find");
     for file in String::from_utf8_lossy(&list.stdout).lines() {
         std::fs::write(file, "damaged").expect("written");
     }
@@ -219,8 +219,8 @@ fn looking_works_when_nothing_can_be_written() {
     tree.run("build").code(0);
     // A file where a folder must be stops everyone, root as well.
     tree.run("clean").code(0);
-    let _ = std::fs::remove_dir_all(tree.at("bolt-work/scratch"));
-    tree.write("bolt-work/scratch", "");
+    let _ = std::fs::remove_dir_all(tree.at("boltboard-work/scratch"));
+    tree.write("boltboard-work/scratch", "");
     for words in ["", "options", "why horn", "survey", "preview"] {
         tree.run(words).code(0);
     }
@@ -260,7 +260,7 @@ fn a_file_edited_while_it_compiles_is_compiled_again() {
     let (tree, path) = slow();
     let mut command = tree.command("build --jobs 1");
     let child = command.env("PATH", &path).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("starts");
-    wait_for(|| tree.at("bolt-work/builds/mine/made/mini/names.h").exists());
+    wait_for(|| tree.at("boltboard-work/builds/mine/made/mini/names.h").exists());
     // The compiles of all sources begin with a wait now; whichever runs, its input changes under it.
     std::thread::sleep(Duration::from_millis(100));
     for file in ["src/main.c", "src/depth.c"] {
@@ -276,8 +276,8 @@ fn a_file_edited_while_it_compiles_is_compiled_again() {
 fn a_header_edited_between_two_compiles_counts_as_each_has_read_it() {
     let tree = Scratch::with(&[
         (
-            "board.toml",
-            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.h]\npath = \"t/options.h\"\nprefix = \"T_\"\n\
+            "boltboard.toml",
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.h]\noutput = \"t/options.h\"\nprefix = \"T_\"\n\
              [option.fog]\nkind = \"switch\"\n[part.all]\nkind = \"objects\"\nsources = [\"*.c\"]\n",
         ),
         ("shared.h", "#define VALUE 1\n"),

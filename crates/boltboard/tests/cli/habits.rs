@@ -12,11 +12,11 @@ version = "3"
 [toolchain]
 flags = ["-O1", "-DREEF_BUILD=1", { when = "trace", add = ["-DREEF_TRACE"] }]
 [header.config]
-path = "config.h"
+output = "config.h"
 guard = "REEF_CONFIG_H"
 prefix = "HAVE_"
 [header.features]
-path = "reef/features.h"
+output = "reef/features.h"
 prefix = "REEF_WITH_"
 style = "one-or-zero"
 
@@ -68,7 +68,7 @@ macro = []
 [part.kit]
 kind = "generated"
 template = "kit.h.in"
-to = "reef/kit.h"
+output = "reef/kit.h"
 [part.core]
 kind = "static-library"
 sources = ["core/*.c", "core/*.S", { when = "drive = oil", add = ["drives/oil.c"] }, { when = "drive = arc", add = ["drives/arc.c"] },
@@ -135,7 +135,7 @@ const SOURCES: &[(&str, &str)] = &[
 
 fn reef() -> Scratch {
     let tree = Scratch::with(&[
-        ("board.toml", BOARD),
+        ("boltboard.toml", BOARD),
         ("core/all.h", ALL),
         (
             "core/forced.h",
@@ -227,7 +227,7 @@ fn what_was_once_compiled_is_taken_from_the_store_and_equals_a_clean_build() {
 #[test]
 fn a_shipped_copy_with_the_guard_of_ours_is_kept_without_effect() {
     let tree = reef();
-    tree.edit("board.toml", "prefix = \"HAVE_\"", "prefix = \"HAVE_\"\nfirst = true");
+    tree.edit("boltboard.toml", "prefix = \"HAVE_\"", "prefix = \"HAVE_\"\nfirst = true");
     tree.write("core/config.h", "#ifndef REEF_CONFIG_H\n#define REEF_CONFIG_H\n#define REEF_DEPTH 77\n#endif\n");
     tree.run("build --verify").code(0);
     let (compiled, changed) = flip(&tree, "depth=9");

@@ -14,7 +14,7 @@ struct Quay {
 
 impl Quay {
     fn new(needs: &str) -> Quay {
-        Quay { tree: Scratch::with(&[("board.toml", &format!("{HEAD}{needs}"))]) }
+        Quay { tree: Scratch::with(&[("boltboard.toml", &format!("{HEAD}{needs}"))]) }
     }
 
     fn run(&self, words: &str) -> Ran {
@@ -146,7 +146,7 @@ needs = ["sound"]
     };
     let rings = || {
         quay.run("build -q").code(0);
-        let built = ["out/bin/bell", "out/bell"].map(|path| quay.tree.at("bolt-work/builds/mine").join(path));
+        let built = ["out/bin/bell", "out/bell"].map(|path| quay.tree.at("boltboard-work/builds/mine").join(path));
         let built = built.into_iter().find(|path| path.exists()).expect("the program");
         let output = Command::new(built).output().expect("it runs");
         String::from_utf8_lossy(&output.stdout).trim().to_string()

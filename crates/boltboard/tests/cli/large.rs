@@ -8,7 +8,7 @@ use crate::harness::Scratch;
 const HEAD: &str = "format = 1\n[tree]\nname = \"edge\"\nversion = \"1\"\n";
 
 fn board(text: &str) -> Scratch {
-    Scratch::with(&[("board.toml", &format!("{HEAD}{text}"))])
+    Scratch::with(&[("boltboard.toml", &format!("{HEAD}{text}"))])
 }
 
 fn switch(name: &str, more: &str) -> String {
@@ -19,13 +19,13 @@ fn switch(name: &str, more: &str) -> String {
 fn conditions_beyond_reason_are_refused_with_their_place() {
     let deep = format!("{}b{}", "(".repeat(10_000), ")".repeat(10_000));
     let tree = board(&(switch("a", &format!("requires = \"{deep}\"")) + &switch("b", "")));
-    tree.run("options").code(3).complains(&["the condition nests deeper than 200 levels", "board.toml:7:"]);
+    tree.run("options").code(3).complains(&["the condition nests deeper than 200 levels", "boltboard.toml:7:"]);
     let negations = format!("{}b", "not ".repeat(10_000));
     let tree = board(&(switch("a", &format!("requires = \"{negations}\"")) + &switch("b", "")));
     tree.run("options").code(3).complains(&["nests deeper than 200 levels"]);
     let long = vec!["b"; 350_000].join(" or ");
     let tree = board(&(switch("a", &format!("requires = \"{long}\"")) + &switch("b", "")));
-    let ran = tree.run("options").code(3).complains(&["the condition is longer than", "board.toml:7:"]);
+    let ran = tree.run("options").code(3).complains(&["the condition is longer than", "boltboard.toml:7:"]);
     assert!(ran.err.len() < 2_000, "the line is cut: {} bytes", ran.err.len());
 }
 
@@ -119,21 +119,21 @@ fn a_board_is_kept_and_the_kept_form_is_never_stale() {
     tree.run("set horn=on").code(0);
     std::thread::sleep(Duration::from_millis(120));
     let show = tree.run("show horn").code(0).out;
-    let kept = std::fs::read(tree.at("bolt-work/board")).expect("it was kept");
+    let kept = std::fs::read(tree.at("boltboard-work/board")).expect("it was kept");
     assert_eq!(tree.run("show horn").code(0).out, show, "the same answer from the kept form");
-    assert_eq!(std::fs::read(tree.at("bolt-work/board")).expect("kept"), kept, "and it was left alone");
+    assert_eq!(std::fs::read(tree.at("boltboard-work/board")).expect("kept"), kept, "and it was left alone");
     tree.run("options --find compresed").code(0).says(&["air"]);
-    assert!(tree.at("bolt-work/board.words").exists());
-    tree.edit("board.toml", "Compressed air", "Much air");
+    assert!(tree.at("boltboard-work/board.words").exists());
+    tree.edit("boltboard.toml", "Compressed air", "Much air");
     tree.run("show air").code(0).says(&["Much air"]);
     tree.run("options --find compressed").code(1);
     for damage in [&kept[..kept.len() / 2], b"", b"rubbish"] {
-        std::fs::write(tree.at("bolt-work/board"), damage).expect("written");
+        std::fs::write(tree.at("boltboard-work/board"), damage).expect("written");
         tree.run("show air").code(0).says(&["Much air"]);
     }
-    std::fs::write(tree.at("bolt-work/board.words"), "rubbish").expect("written");
+    std::fs::write(tree.at("boltboard-work/board.words"), "rubbish").expect("written");
     tree.run("options --find much").code(0).says(&["air"]);
-    tree.edit("board.toml", "requires = \"air\"", "requires = \"ari\"");
+    tree.edit("boltboard.toml", "requires = \"air\"", "requires = \"ari\"");
     tree.run("show air").code(3).complains(&["there is no option `ari`"]);
 }
 
@@ -143,11 +143,11 @@ fn nothing_is_kept_in_the_work_folder_of_another_tree() {
     first.run("set air=on").code(0);
     std::thread::sleep(Duration::from_millis(120));
     first.run("show air").code(0);
-    let kept = std::fs::read(first.at("bolt-work/board")).expect("it was kept");
-    let other = Scratch::with(&[("board.toml", "format = 1\n[tree]\nname = \"other\"\nversion = \"1\"\n")]);
+    let kept = std::fs::read(first.at("boltboard-work/board")).expect("it was kept");
+    let other = Scratch::with(&[("boltboard.toml", "format = 1\n[tree]\nname = \"other\"\nversion = \"1\"\n")]);
     std::thread::sleep(Duration::from_millis(120));
-    other.run(&format!("options --work {}", first.at("bolt-work").display())).code(2);
-    assert_eq!(std::fs::read(first.at("bolt-work/board")).expect("still there"), kept);
+    other.run(&format!("options --work {}", first.at("boltboard-work").display())).code(2);
+    assert_eq!(std::fs::read(first.at("boltboard-work/board")).expect("still there"), kept);
 }
 
 #[test]
@@ -156,7 +156,7 @@ fn what_was_not_there_at_the_last_build_is_new() {
     tree.run("options new").code(1);
     tree.run("build").code(0);
     tree.run("options new").code(1);
-    let text = tree.read("board.toml");
-    tree.write("board.toml", &format!("{text}\n[option.gong]\nkind = \"switch\"\nsummary = \"A gong\"\n"));
+    let text = tree.read("boltboard.toml");
+    tree.write("boltboard.toml", &format!("{text}\n[option.gong]\nkind = \"switch\"\nsummary = \"A gong\"\n"));
     tree.run("options new").code(0).says(&["gong", "1 option"]);
 }

@@ -20,7 +20,7 @@ fn reading_commands_write_nothing_and_run_nothing_of_the_tree() {
     ] {
         tree.run(words).code(0);
     }
-    assert!(!tree.at("bolt-work").exists(), "no work folder");
+    assert!(!tree.at("boltboard-work").exists(), "no work folder");
     assert!(!tree.at("WAS-RUN").exists() && !tree.at("src/WAS-RUN").exists(), "no generator ran");
 }
 
@@ -62,7 +62,7 @@ fn why_tells_the_chain_down_to_its_ground() {
     let tree = Scratch::with(MINI);
     tree.run("why horn").code(0).says(&[
         "horn is off: it is off unless someone wants it",
-        "horn requires air (board.toml:29)",
+        "horn requires air (boltboard.toml:29)",
         "air is off",
         "boltboard set horn=on",
     ]);
@@ -86,7 +86,7 @@ fn show_tells_all_about_an_option() {
         "`off` or `on`",
         "looked at by  horn",
         "MINI_AIR",
-        "board.toml:31",
+        "boltboard.toml:31",
     ]);
     tree.run("show depth").code(0).says(&["a whole number from 1 to 9"]);
 }
@@ -104,7 +104,7 @@ fn survey_shows_what_was_tried() {
         "the header <surely/nowhere.h>",
         "not there",
     ]);
-    tree.edit("board.toml", "[need.nowhere]\n", "[need.nowhere]\nrequired = true\n");
+    tree.edit("boltboard.toml", "[need.nowhere]\n", "[need.nowhere]\nrequired = true\n");
     tree.run("survey").code(4).says(&["Stops every build (1 need)", "nowhere  missing"]);
     tree.run("build").code(4).complains(&["the tree cannot be built without `nowhere`", "boltboard survey nowhere"]);
 }
@@ -128,10 +128,14 @@ fn a_library_of_the_host_is_found_judged_and_used() {
     tree.write("host/include/surely/nowhere.h", "#define NOWHERE 1\n");
     with_host("survey").code(0).says(&["found, version 2.1", "This host has everything"]);
     with_host("options --level expert").code(0).says(&["radio   on          default"]);
-    tree.edit("board.toml", "header = \"surely/nowhere.h\"\n", "header = \"surely/nowhere.h\"\nversion = \">= 3\"\n");
+    tree.edit(
+        "boltboard.toml",
+        "header = \"surely/nowhere.h\"\n",
+        "header = \"surely/nowhere.h\"\nversion = \">= 3\"\n",
+    );
     with_host("survey").code(0).says(&["nowhere  does not fit: version 2.1 is there, wanted >= 3"]);
     tree.write("host/include/surely/nowhere.h", "#error not for you\n");
-    tree.edit("board.toml", "version = \">= 3\"\n", "");
+    tree.edit("boltboard.toml", "version = \">= 3\"\n", "");
     with_host("survey nowhere").code(0).says(&["cannot be used", "not for you"]);
 }
 
@@ -145,8 +149,8 @@ fn commands_work_from_any_folder_of_the_tree() {
     let mut build = tree.command("build");
     build.current_dir(tree.at("tools"));
     tree.ran(&mut build).code(0);
-    assert!(tree.at("bolt-work/builds/mine/out/bin/mini").is_file(), "one work folder for the whole tree");
-    assert!(!tree.at("tools/bolt-work").exists());
+    assert!(tree.at("boltboard-work/builds/mine/out/bin/mini").is_file(), "one work folder for the whole tree");
+    assert!(!tree.at("tools/boltboard-work").exists());
 }
 
 #[test]

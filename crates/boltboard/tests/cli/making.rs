@@ -11,7 +11,7 @@ version = "1"
 [part.tide]
 kind = "shared-library"
 sources = ["lib/*.c"]
-interface = "2"
+abi = "2"
 link-flags = ["-Wl,--version-script=exports.map"]
 link-reads = ["exports.map"]
 [part.prog]
@@ -27,7 +27,7 @@ const EXPORTS: &str = "TIDE_1 { global: tide; local: *; };\n";
 
 fn shared() -> Scratch {
     let tree = Scratch::with(&[
-        ("board.toml", SHARED),
+        ("boltboard.toml", SHARED),
         ("exports.map", EXPORTS),
         ("lib/tide.c", "int ebb(void) { return 3; }\nint tide(void) { return ebb() + 1; }\n"),
         ("main.c", "int tide(void);\nint main(void) { return tide(); }\n"),
@@ -38,19 +38,19 @@ fn shared() -> Scratch {
 }
 
 fn exit_code(tree: &Scratch, program: &str) -> Option<i32> {
-    Command::new(tree.at("bolt-work/builds/mine/out/bin").join(program)).status().expect("it runs").code()
+    Command::new(tree.at("boltboard-work/builds/mine/out/bin").join(program)).status().expect("it runs").code()
 }
 
 #[test]
 fn a_shared_library_has_its_names_and_is_found_from_anywhere() {
     let tree = shared();
-    let library = tree.at("bolt-work/builds/mine/out/lib");
+    let library = tree.at("boltboard-work/builds/mine/out/lib");
     assert_eq!(std::fs::read_link(library.join("libtide.so")).expect("a link").display().to_string(), "libtide.so.2");
     assert!(library.join("libtide.so.2").is_file());
     assert_eq!(exit_code(&tree, "prog"), Some(4));
     // The whole build may be moved: programs find the library beside them.
     let moved = Scratch::new();
-    let copied = Command::new("cp").arg("-a").arg(tree.at("bolt-work/builds/mine/out")).arg(moved.path()).status();
+    let copied = Command::new("cp").arg("-a").arg(tree.at("boltboard-work/builds/mine/out")).arg(moved.path()).status();
     assert!(copied.expect("cp runs").success());
     std::fs::remove_file(library.join("libtide.so.2")).expect("removed");
     assert_eq!(Command::new(moved.at("out/bin/prog")).status().expect("it runs").code(), Some(4));
@@ -87,14 +87,14 @@ sources = ["second.c"]
 uses = ["table"]
 [part.table]
 kind = "generated"
-command = ["sh", "-c", "cd $(dirname ${step:writes}) && ${part:maker} ${step:reads}"]
+command = ["sh", "-c", "cd $(dirname ${step:output}) && ${part:maker} ${step:reads}"]
 reads = ["words.txt"]
-writes = ["table.h"]
+output = ["table.h"]
 success = [3]
 [part.names]
 kind = "generated"
-command = ["${part:second-maker}", "${step:writes}"]
-writes = ["names.h", "names.c"]
+command = ["${part:second-maker}", "${step:output}"]
+output = ["names.h", "names.c"]
 [part.prog]
 kind = "program"
 sources = ["main.c", { add = [], made = ["names.c"] }]
@@ -126,7 +126,7 @@ int main(int count, char **words) {
 
 fn generated() -> Scratch {
     let tree = Scratch::with(&[
-        ("board.toml", GENERATED),
+        ("boltboard.toml", GENERATED),
         ("words.txt", "one\ntwo\n"),
         ("maker.c", MAKER),
         ("second.c", SECOND),
@@ -156,13 +156,13 @@ fn generators_in_stages_follow_what_they_read_and_stop_where_nothing_changes() {
 #[test]
 fn a_generator_that_ends_otherwise_than_declared_fails_and_leaves_the_old_results() {
     let tree = generated();
-    let before = tree.read("bolt-work/builds/mine/made/table.h");
+    let before = tree.read("boltboard-work/builds/mine/made/table.h");
     tree.edit("maker.c", "? 1 : 3", "? 1 : 0");
     tree.run("build").code(1).complains(&["failed: generate made/table.h", "exit code 0"]);
-    assert_eq!(tree.read("bolt-work/builds/mine/made/table.h"), before);
-    tree.edit("board.toml", "success = [3]", "success = [0, 3]");
+    assert_eq!(tree.read("boltboard-work/builds/mine/made/table.h"), before);
+    tree.edit("boltboard.toml", "success = [3]", "success = [0, 3]");
     tree.run("build --verify").code(0);
-    tree.edit("board.toml", "success = [0, 3]", "success = [0, 3]\nfolder = \"nowhere\"");
+    tree.edit("boltboard.toml", "success = [0, 3]", "success = [0, 3]\nfolder = \"nowhere\"");
     tree.run("build")
         .code(1)
         .complains(&["cannot start it: its folder TREE/nowhere is not there: make it, or correct the part's `folder`"]);
@@ -177,7 +177,7 @@ fn state_of_another_version_costs_work_and_nothing_else() {
         ("builds/mine/seal", "boltboard seal 99\nof a time to come"),
         ("status", "boltboard status 0\n"),
     ] {
-        let path = format!("bolt-work/{file}");
+        let path = format!("boltboard-work/{file}");
         assert!(tree.at(&path).exists() || file.ends_with("records"), "{file} is where state is kept");
         tree.write(&path, text);
         let ran = tree.run("build --verify").code(0);
@@ -202,7 +202,7 @@ link-flags = ["more.ld", "@link.rsp"]
 #[test]
 fn files_that_flags_name_count_though_nobody_declares_them() {
     let tree = Scratch::with(&[
-        ("board.toml", NAMED),
+        ("boltboard.toml", NAMED),
         ("flags.rsp", "-DDEPTH=4\n@deeper.rsp\n"),
         ("deeper.rsp", "-fno-common"),
         ("link.rsp", "-Wl,--version-script=exports.map"),
@@ -240,9 +240,9 @@ name = "t"
 version = "1"
 [part.words]
 kind = "generated"
-command = ["sh", "-c", "cat ${step:reads} > ${step:writes}"]
+command = ["sh", "-c", "cat ${step:reads} > ${step:output}"]
 reads = ["more.in"]
-writes = ["more.ld"]
+output = ["more.ld"]
 [part.prog]
 kind = "program"
 sources = ["main.c"]
@@ -253,13 +253,13 @@ link-flags = ["-Wl,${path:made}/more.ld,--no-undefined"]
 #[test]
 fn generated_files_that_flags_of_a_link_name_come_before_it() {
     let tree = Scratch::with(&[
-        ("board.toml", MADE),
+        ("boltboard.toml", MADE),
         ("more.in", "low_mark = 1;\n"),
         ("main.c", "extern char low_mark[];\nint main(void) { return (int)(long)low_mark; }\n"),
     ]);
     // The mark is a number, not a place that moves with the program.
-    tree.edit("board.toml", "[part.prog]\n", "[part.prog]\nflags = [\"-fno-pie\"]\n");
-    tree.edit("board.toml", "--no-undefined\"", "--no-undefined\", \"-no-pie\"");
+    tree.edit("boltboard.toml", "[part.prog]\n", "[part.prog]\nflags = [\"-fno-pie\"]\n");
+    tree.edit("boltboard.toml", "--no-undefined\"", "--no-undefined\", \"-no-pie\"");
     tree.run("build --jobs 4").code(0);
     assert_eq!(exit_code(&tree, "prog"), Some(1));
     tree.write("more.in", "low_mark = 2;\n");

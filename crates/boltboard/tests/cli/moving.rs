@@ -23,7 +23,7 @@ include = ["second"]
 
 fn built() -> Scratch {
     let tree = Scratch::with(&[
-        ("board.toml", BOARD),
+        ("boltboard.toml", BOARD),
         ("main.c", "#include \"swell.h\"\nint tide(void);\nint main(void) { return tide() - SWELL; }\n"),
         ("kit/tide.c", "#include <swell.h>\nint tide(void) { return SWELL; }\n"),
         ("kit/ebb.c", "int ebb(void) { return 1; }\n"),
@@ -159,7 +159,7 @@ const TAKE: &str = r#"#define TEXT(x) #x
 #[test]
 fn what_an_assembler_takes_in_is_followed() {
     let tree = built();
-    tree.edit("board.toml", "\"kit/**/*.c\"", "\"kit/**/*.c\", \"kit/*.S\", \"kit/*.s\"");
+    tree.edit("boltboard.toml", "\"kit/**/*.c\"", "\"kit/**/*.c\", \"kit/*.S\", \"kit/*.s\"");
     for (file, text) in [
         ("kit/logo.S", "#include \"place.h\"\n.data\n.globl logo\nlogo: .incbin LOGO\n"),
         ("kit/place.h", "#define LOGO \"kit/logo.bin\"\n"),

@@ -10,7 +10,7 @@ fn a_choice_pulls_in_what_it_takes_and_says_so() {
         "air    off  →  on  for horn",
         "depth  3    →  5   chosen",
     ]);
-    let profile = tree.read("bolt-work/profiles/mine.toml");
+    let profile = tree.read("boltboard-work/profiles/mine.toml");
     assert!(profile.contains("horn = \"on\"\ndepth = 5\n"), "choices only:\n{profile}");
     assert!(!profile.contains("air"), "what is pulled in is not written");
     tree.run("unset horn").code(0).says(&["air   on  →  off  default"]);
@@ -21,11 +21,11 @@ fn a_choice_pulls_in_what_it_takes_and_says_so() {
 fn comments_order_and_reasons_are_kept() {
     let tree = Scratch::with(MINI);
     let text = "# the keeper's own\nformat = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n\n[choose]\ndepth = 4 # sounded in May\n# loud\nhorn = \"on\"\n";
-    tree.write("bolt-work/boltboard-work", "format 1\ntree mini\n");
-    tree.write("bolt-work/profiles/mine.toml", text);
+    tree.write("boltboard-work/boltboard-work", "format 1\ntree mini\n");
+    tree.write("boltboard-work/profiles/mine.toml", text);
     tree.command("set depth=6 --reason x").status().expect("runs");
     tree.run("set air=on").code(0);
-    let now = tree.read("bolt-work/profiles/mine.toml");
+    let now = tree.read("boltboard-work/profiles/mine.toml");
     let want = text.replace("depth = 4", "depth = 6").replace("horn = \"on\"\n", "horn = \"on\"\nair = \"on\"\n")
         + "\n[reasons]\ndepth = \"x\"\n";
     assert_eq!(now, want);
@@ -36,7 +36,7 @@ fn comments_order_and_reasons_are_kept() {
 fn what_cannot_be_is_refused_and_nothing_changes() {
     let tree = Scratch::with(MINI);
     tree.run("set depth=4").code(0);
-    let before = tree.read("bolt-work/profiles/mine.toml");
+    let before = tree.read("boltboard-work/profiles/mine.toml");
     for (words, code, complaints) in [
         ("set hron=on", 2, vec!["there is no option `hron`", "did you mean `horn`?"]),
         ("set horn=yes", 2, vec!["`yes` is not a value of it; expected `off` or `on`"]),
@@ -47,7 +47,7 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
             3,
             vec![
                 "these choices cannot hold together: horn=on, air=off",
-                "horn requires air (board.toml:29)",
+                "horn requires air (boltboard.toml:29)",
                 "leave out horn=on",
                 "Nothing was changed.",
             ],
@@ -63,7 +63,7 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
         ),
     ] {
         tree.run(words).code(code).complains(&complaints);
-        assert_eq!(tree.read("bolt-work/profiles/mine.toml"), before, "{words}");
+        assert_eq!(tree.read("boltboard-work/profiles/mine.toml"), before, "{words}");
     }
 }
 
@@ -131,6 +131,6 @@ fn a_choice_for_once_is_not_saved() {
     let tree = Scratch::with(MINI);
     tree.run("options --try horn=on").code(0).says(&["horn    on          chosen", "air     on          for horn"]);
     tree.run("why horn --try horn=on").code(0).says(&["chosen on the command line"]);
-    assert!(!tree.at("bolt-work").exists(), "looking writes nothing");
+    assert!(!tree.at("boltboard-work").exists(), "looking writes nothing");
     tree.run("options --try horn=no").code(2);
 }

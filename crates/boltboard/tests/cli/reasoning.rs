@@ -1,4 +1,4 @@
-//! What leads to a value, what stands against one, and choosing in bulk: `reach`, `why --not`, clashes, `set --from`, `set --all-in`,
+//! What leads to a value, what stands against one, and choosing in bulk: `reach`, `why --not`, clashes, `set --from`, `set --section`,
 //! `profile check`.
 
 use crate::harness::Scratch;
@@ -17,7 +17,7 @@ const STATION: &str = "format = 1\n[tree]\nname = \"station\"\nversion = \"1\"\n
 [option.arc]\nkind = \"switch\"\nsummary = \"An arc lamp\"\nrequires = \"watts >= 50\"\n";
 
 fn station() -> Scratch {
-    Scratch::with(&[("board.toml", STATION)])
+    Scratch::with(&[("boltboard.toml", STATION)])
 }
 
 #[test]
@@ -29,7 +29,7 @@ fn reach_tells_ways_with_their_price_and_takes_one() {
         "  2  choose siren=loadable shore=on",
         "boltboard reach siren=loadable --apply N",
     ]);
-    assert!(!tree.at("bolt-work").exists(), "asking writes nothing");
+    assert!(!tree.at("boltboard-work").exists(), "asking writes nothing");
     tree.run("reach siren=builtin --apply 2").code(0).says(&["shore", "siren"]);
     tree.run("why shore").code(0).says(&["shore is on: chosen"]);
     tree.run("why generator").code(0).says(&["generator is off"]);
@@ -48,16 +48,16 @@ fn reach_gives_up_what_stands_in_the_way_and_nothing_else() {
         "give up quiet=on",
         "2 choices change",
     ]);
-    let profile = tree.read("bolt-work/profiles/mine.toml");
+    let profile = tree.read("boltboard-work/profiles/mine.toml");
     tree.run("reach siren --apply 1").code(0);
-    let after = tree.read("bolt-work/profiles/mine.toml");
+    let after = tree.read("boltboard-work/profiles/mine.toml");
     assert!(profile.contains("shore = \"off\"") && !after.contains("shore = \"off\""), "{after}");
     assert!(after.contains("quiet = \"on\"") && after.contains("siren = \"loadable\""), "{after}");
     // What a layer below chooses cannot be taken out, only chosen otherwise.
     tree.write("profiles/base.toml", "format = 1\ntree = \"station\"\ntree-version = \"1\"\n[choose]\nwatts = 5\n");
     tree.run("profile new top --on base").code(0);
     tree.run("reach arc --apply 1").code(0);
-    let after = tree.read("bolt-work/profiles/top.toml");
+    let after = tree.read("boltboard-work/profiles/top.toml");
     assert!(after.contains("watts = 50") && after.contains("arc = \"on\""), "{after}");
     tree.run("profile check top").code(0);
 }
@@ -72,11 +72,11 @@ fn reach_knows_what_can_be_installed_and_what_can_never_be() {
         "1 need to install",
     ]);
     tree.run("reach clock --apply 1").code(4).complains(&["way 1 needs nowhere first", "boltboard survey nowhere"]);
-    tree.edit("board.toml", "requires = \"watts >= 50\"", "requires = [\"watts >= 50\", \"watts < 20\"]");
+    tree.edit("boltboard.toml", "requires = \"watts >= 50\"", "requires = [\"watts >= 50\", \"watts < 20\"]");
     tree.run("reach arc").code(1).complains(&[
         "arc=on cannot be had, whatever else is chosen or installed",
-        "arc requires watts >= 50 (board.toml:44), so watts must be at least 50",
-        "arc requires watts < 20 (board.toml:44), but watts is at least 20",
+        "arc requires watts >= 50 (boltboard.toml:44), so watts must be at least 50",
+        "arc requires watts < 20 (boltboard.toml:44), but watts is at least 20",
     ]);
     tree.run("reach watts").code(2).complains(&["watts wants a value: a whole number from 0 to 100"]);
     tree.run("reach sirne").code(2).complains(&["did you mean `siren`?"]);
@@ -88,10 +88,10 @@ fn clashes_are_told_as_steps_and_all_at_once() {
     let ran = tree.run("options --try siren=builtin --try quiet=on --try shore=off --try arc=on --try watts=7").code(3);
     ran.complains(&[
         "these choices cannot hold together: watts=7, arc=on",
-        "arc requires watts >= 50 (board.toml:44), but watts is below 50",
+        "arc requires watts >= 50 (boltboard.toml:44), but watts is below 50",
         "these choices cannot hold together: siren=builtin, shore=off, quiet=on",
-        "quiet conflicts with generator (board.toml:30), so generator must be off",
-        "siren requires air and (generator or shore) (board.toml:14), but generator is off and shore is off",
+        "quiet conflicts with generator (boltboard.toml:30), so generator must be off",
+        "siren requires air and (generator or shore) (boltboard.toml:14), but generator is off and shore is off",
         "2 problems",
     ]);
 }
@@ -102,7 +102,7 @@ fn why_not_tells_what_stands_against_a_value() {
     tree.run("why generator --not on --try shore=on").code(0).says(&[
         "Against generator=on stands:",
         "shore = on is chosen on the command line",
-        "shore conflicts with generator (board.toml:26), but generator is on",
+        "shore conflicts with generator (boltboard.toml:26), but generator is on",
         "boltboard reach generator=on",
     ]);
     tree.run("why clock --not on").code(0).says(&["clock needs nowhere", "this host lacks nowhere"]);
@@ -116,28 +116,28 @@ fn choices_come_in_bulk_whole_or_not_at_all() {
     let tree = station();
     tree.write("good.txt", "# for the night\nquiet=on\n\nwatts=20 # less\n");
     tree.run("set --from good.txt --preview").code(0).says(&["quiet", "watts  10   →  20", "Nothing was changed."]);
-    assert!(!tree.at("bolt-work").exists(), "a preview writes nothing");
+    assert!(!tree.at("boltboard-work").exists(), "a preview writes nothing");
     tree.run("set --from good.txt arc=off").code(0).says(&["quiet"]);
-    assert!(tree.read("bolt-work/profiles/mine.toml").contains("watts = 20"));
+    assert!(tree.read("boltboard-work/profiles/mine.toml").contains("watts = 20"));
     tree.write("bad.txt", "air=on\nqiet=on\nwatts=many\n");
-    let before = tree.read("bolt-work/profiles/mine.toml");
+    let before = tree.read("boltboard-work/profiles/mine.toml");
     tree.run("set --from bad.txt").code(2).complains(&[
         "bad.txt:2: there is no option `qiet`",
         "bad.txt:3: watts:",
         "2 problems",
     ]);
     tree.run("set --from good.txt generator=on").code(3).complains(&["quiet=on", "Nothing was changed."]);
-    assert_eq!(tree.read("bolt-work/profiles/mine.toml"), before);
-    tree.run("set --all-in power=on --preview").code(3).complains(&["generator=on", "cannot hold together"]);
-    tree.run("set --all-in power=off").code(0);
-    let after = tree.read("bolt-work/profiles/mine.toml");
+    assert_eq!(tree.read("boltboard-work/profiles/mine.toml"), before);
+    tree.run("set --section power=on --preview").code(3).complains(&["generator=on", "cannot hold together"]);
+    tree.run("set --section power=off").code(0);
+    let after = tree.read("boltboard-work/profiles/mine.toml");
     assert!(
         after.contains("generator = \"off\"")
             && after.contains("shore = \"off\"")
             && !after.contains("watts = \"off\"")
     );
-    tree.run("set --all-in powr=off").code(2).complains(&["did you mean `power`?"]);
-    tree.run("set --all-in power=loud").code(2).complains(&["no option in power takes `loud`"]);
+    tree.run("set --section powr=off").code(2).complains(&["did you mean `power`?"]);
+    tree.run("set --section power=loud").code(2).complains(&["no option in power takes `loud`"]);
 }
 
 #[test]
@@ -153,7 +153,7 @@ fn profiles_are_checked_each_for_itself() {
     assert!(ran.err.contains("generator=on, shore=on") && ran.err.contains("it lacks nowhere"), "{}", ran.err);
     tree.run("profile check lacks").code(4);
     tree.run("profile check lacks --assume nowhere").code(0);
-    tree.edit("board.toml", "range = [0, 100]", "range = [0, 100]\nrequires = \"arc\"");
+    tree.edit("boltboard.toml", "range = [0, 100]", "range = [0, 100]\nrequires = \"arc\"");
     tree.write("profiles/idle.toml", &profile("watts = 70"));
     tree.run("profile check idle").code(0).says(&["watts has no effect; see boltboard why watts --profile idle"]);
     tree.run("profile check idle --strict").code(1);

@@ -9,7 +9,7 @@ version = "1"
 [toolchain]
 flags = ["-O1", "-g"]
 [header.options]
-path = "options.h"
+output = "options.h"
 guard = "OPTIONS_H"
 prefix = "T_"
 [option.beam]
@@ -28,7 +28,7 @@ summary = "pace"
 [part.conf]
 kind = "generated"
 template = "conf.h.in"
-to = "conf.h"
+output = "conf.h"
 [part.prog]
 kind = "program"
 sources = ["*.c"]
@@ -42,7 +42,7 @@ const ALL: &str = "#include <options.h>\n#include <conf.h>\n#include \"hand.h\"\
 
 /// Twelve sources that all see every name; one uses each.
 fn tree() -> Scratch {
-    let tree = Scratch::with(&[("board.toml", BOARD), ("all.h", ALL)]);
+    let tree = Scratch::with(&[("boltboard.toml", BOARD), ("all.h", ALL)]);
     tree.write("conf.h.in", "#define T_RANGE @range@\nextern int tide;\n");
     tree.write("hand.h", "/* by hand */\n#define BY_HAND 3 /* three */\nextern int ebb;\n");
     for index in 0..8 {

@@ -5,7 +5,7 @@ use std::process::Command;
 use crate::harness::Scratch;
 
 fn watch(tree: &Scratch, profile: &str, words: &[&str]) -> String {
-    let program = tree.at("bolt-work/builds").join(profile).join("out/bin/skerryd");
+    let program = tree.at("boltboard-work/builds").join(profile).join("out/bin/skerryd");
     let output = Command::new(program).args(words).output().expect("skerryd runs");
     assert!(output.status.success(), "{output:?}");
     String::from_utf8_lossy(&output.stdout).into_owned()
@@ -90,6 +90,6 @@ fn the_demo_walks_the_whole_way() {
         "Removed: 30 files",
     ]);
     assert!(!ran.err.contains("error"), "{}", ran.err);
-    assert!(scratch.at("here/skerry/bolt-work").is_dir() && !scratch.at("here/installed").exists());
+    assert!(scratch.at("here/skerry/boltboard-work").is_dir() && !scratch.at("here/installed").exists());
     scratch.run("demo --in here").code(2).complains(&["here is not empty"]);
 }

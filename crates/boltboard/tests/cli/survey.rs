@@ -55,7 +55,7 @@ struct Harbour {
 impl Harbour {
     fn new() -> Harbour {
         let tree = Scratch::with(&[
-            ("board.toml", TREE),
+            ("boltboard.toml", TREE),
             (
                 "buoy.c",
                 "#include <stdio.h>\n#include <chime.h>\nint main(void) { printf(\"%s\\n\", chime()); return 0; }\n",
@@ -105,8 +105,8 @@ impl Harbour {
 
     fn says(&self) -> String {
         self.run("build -q").code(0);
-        let program = self.tree.at("bolt-work/builds/mine/out/bin/buoy");
-        let program = if program.exists() { program } else { self.tree.at("bolt-work/builds/mine/out/buoy") };
+        let program = self.tree.at("boltboard-work/builds/mine/out/bin/buoy");
+        let program = if program.exists() { program } else { self.tree.at("boltboard-work/builds/mine/out/buoy") };
         let output = Command::new(program).output().expect("it runs");
         String::from_utf8_lossy(&output.stdout).trim().to_string()
     }
@@ -176,7 +176,7 @@ fn another_provider_can_be_chosen_and_builds_with_it() {
         .complains(&["`brass` cannot provide `chime`; it can be system, bundled, off, a folder such as /opt/x"]);
     here.run("set need:chyme=off").code(2).complains(&["there is no need `chyme`", "did you mean `chime`?"]);
     here.run("unset need:chime").code(2).complains(&["`need:chime` is not chosen in the profile mine"]);
-    here.tree.edit("bolt-work/profiles/mine.toml", "[choose]", "[providers]\nchime = \"brass\"\n[choose]");
+    here.tree.edit("boltboard-work/profiles/mine.toml", "[choose]", "[providers]\nchime = \"brass\"\n[choose]");
     here.run("options").code(3).complains(&["mine.toml:6:9", "`brass` cannot provide `chime`"]);
 }
 
@@ -205,8 +205,8 @@ fn a_change_of_the_host_is_named_before_anything_uses_it() {
     // The facts travel with the profile, and tell on another machine.
     let there = Harbour::new();
     there.run("set bell=on").code(0);
-    let kept = std::fs::read(here.tree.at("bolt-work/profiles/mine.host.toml")).expect("kept beside the profile");
-    std::fs::write(there.tree.at("bolt-work/profiles/mine.host.toml"), kept).expect("moved");
+    let kept = std::fs::read(here.tree.at("boltboard-work/profiles/mine.host.toml")).expect("kept beside the profile");
+    std::fs::write(there.tree.at("boltboard-work/profiles/mine.host.toml"), kept).expect("moved");
     there.install("one", "3.0", "three");
     there.put_first("one");
     there.run("preview").code(0).complains(&["chime: the bundled copy → version 3.0"]);
@@ -302,8 +302,8 @@ fn compilers_are_found_chosen_and_told_when_broken() {
         "bin/gcc-99",
         "case \"$*\" in */dev/null*) echo 'gcc version 99.1' >&2; exit 0;; esac; echo 'gcc-99: no licence' >&2; exit 1",
     );
-    here.tree.edit("board.toml", "[need.varnish]\n", "[need.varnish]\nfunction = \"printf\"\n");
-    here.tree.edit("board.toml", "zlib-of-nowhere.h", "stdio.h");
+    here.tree.edit("boltboard.toml", "[need.varnish]\n", "[need.varnish]\nfunction = \"printf\"\n");
+    here.tree.edit("boltboard.toml", "zlib-of-nowhere.h", "stdio.h");
     let ran = here.run("survey").code(4).says(&[
         "The compiler does not work:",
         "gcc-99` fails on the plainest program: gcc-99: no licence",
@@ -318,7 +318,7 @@ fn compilers_are_found_chosen_and_told_when_broken() {
 fn a_work_folder_that_cannot_be_written_is_no_hindrance() {
     let tree = Scratch::with(MINI);
     tree.run("set depth=4").code(0);
-    let work = tree.at("bolt-work");
+    let work = tree.at("boltboard-work");
     let mode = |mode| {
         std::fs::set_permissions(&work, std::os::unix::fs::PermissionsExt::from_mode(mode)).expect("permissions")
     };

@@ -11,7 +11,7 @@ version = "1"
 [toolchain]
 flags = ["-Wall"]
 [header.h]
-path = "t/options.h"
+output = "t/options.h"
 prefix = "T_"
 [option.fog]
 kind = "switch"
@@ -28,7 +28,7 @@ const WARNED: &str = "said by main.c\nmain.c: In function 'main':";
 
 fn warned() -> Scratch {
     Scratch::with(&[
-        ("board.toml", BOARD),
+        ("boltboard.toml", BOARD),
         (
             "main.c",
             "#include <t/options.h>\nint main(void) {\n    int unused = 1;\n#ifdef T_FOG\n    return 1;\n#endif\n    return 0;\n}\n",
@@ -72,10 +72,10 @@ fn quiet_builds_tell_failures_alone_and_verbose_ones_each_step() {
         "failed: compile spare.c of part prog",
         "first error: spare.c:1:1: expected",
         "because spare",
-        "log: TREE/bolt-work/logs/objects+prog+spare.c.o.log",
+        "log: TREE/boltboard-work/logs/objects+prog+spare.c.o.log",
         "command: cd TREE && ",
     ]);
-    assert!(tree.read("bolt-work/logs/objects+prog+spare.c.o.log").contains("int spare_too"));
+    assert!(tree.read("boltboard-work/logs/objects+prog+spare.c.o.log").contains("int spare_too"));
     // The command is there to be run by hand, from anywhere.
     let command = told.err.lines().find_map(|line| line.trim().strip_prefix("command: ")).expect("a command");
     let command = command.replace("TREE", &tree.path().display().to_string());
@@ -105,10 +105,10 @@ fn a_step_that_fails_once_as_if_the_machine_were_at_fault_runs_again_alone() {
 #[test]
 fn nice_builds_let_other_work_go_first() {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
-                 command = [\"sh\", \"-c\", \"nice > ${step:writes}\"]\nwrites = [\"text\"]\n";
-    let tree = Scratch::with(&[("board.toml", board)]);
+                 command = [\"sh\", \"-c\", \"nice > ${step:output}\"]\noutput = [\"text\"]\n";
+    let tree = Scratch::with(&[("boltboard.toml", board)]);
     tree.run("build").code(0);
-    let niceness = || tree.read("bolt-work/builds/mine/made/text").trim().parse::<i32>().expect("a number");
+    let niceness = || tree.read("boltboard-work/builds/mine/made/text").trim().parse::<i32>().expect("a number");
     let usual = niceness();
     tree.run("clean --store").code(0);
     tree.run("build --nice").code(0);
@@ -133,7 +133,7 @@ fn no_more_steps_run_at_once_than_there_are_jobs() {
     let board = BOARD.replace("[\"main.c\"", "[\"main.c\", \"more/*.c\"");
     for jobs in [1, 3] {
         let tree = warned();
-        tree.write("board.toml", &board);
+        tree.write("boltboard.toml", &board);
         for number in 0..12 {
             tree.write(&format!("more/m{number}.c"), &format!("int m{number}(void) {{ return {number}; }}\n"));
         }
@@ -154,7 +154,7 @@ fn a_test_of_the_tree_that_hangs_is_ended_at_its_limit() {
          [test.passes]\ncommand = [\"${{part:prog}}\"]\n"
     );
     let tree = warned();
-    tree.write("board.toml", &board);
+    tree.write("boltboard.toml", &board);
     let begun = std::time::Instant::now();
     tree.run("test --junit out.xml").code(1).says(&[
         "failed    hangs",

@@ -38,7 +38,7 @@ needs = ["maths"]
 
 fn tree() -> Scratch {
     Scratch::with(&[
-        ("board.toml", TREE),
+        ("boltboard.toml", TREE),
         ("sea.c", "#include <math.h>\ndouble wave(double at) { return cos(at); }\n"),
         ("buoy.c", "double wave(double at);\nint main(void) { return wave(0.0) > 0.5 ? 0 : 1; }\n"),
     ])
@@ -46,8 +46,8 @@ fn tree() -> Scratch {
 
 /// The machine that a program is for, as its header says.
 fn machine(tree: &Scratch) -> u16 {
-    let built = tree.at("bolt-work/builds/mine/out/bin/buoy");
-    let built = if built.exists() { built } else { tree.at("bolt-work/builds/mine/out/buoy") };
+    let built = tree.at("boltboard-work/builds/mine/out/bin/buoy");
+    let built = if built.exists() { built } else { tree.at("boltboard-work/builds/mine/out/buoy") };
     let bytes = std::fs::read(built).expect("a program");
     u16::from_le_bytes([bytes[18], bytes[19]])
 }

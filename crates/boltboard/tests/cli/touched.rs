@@ -11,7 +11,7 @@ version = "1"
 [toolchain]
 c-flags = ["-O1", { when = "fast", add = ["-O2"] }]
 [header.options]
-path = "touched/options.h"
+output = "touched/options.h"
 prefix = "T_"
 [option.fast]
 kind = "switch"
@@ -24,9 +24,9 @@ kind = "module"
 default = "builtin"
 [part.words]
 kind = "generated"
-command = ["sh", "-c", "sed s/TIDE/tide/ words.txt > ${step:writes}"]
+command = ["sh", "-c", "sed s/TIDE/tide/ words.txt > ${step:output}"]
 reads = ["words.txt"]
-writes = ["words.h"]
+output = ["words.h"]
 [part.low]
 kind = "static-library"
 sources = ["low/*.c", { when = "horn", add = ["horn/*.c"] }]
@@ -55,7 +55,7 @@ uses = ["high", "far"]
 
 fn tree() -> Scratch {
     let tree = Scratch::with(&[
-        ("board.toml", BOARD),
+        ("boltboard.toml", BOARD),
         ("words.txt", "#define WORD \"TIDE\"\n"),
         ("common/common.h", "#define COMMON 1\n"),
         ("first/none.h", ""),
@@ -111,7 +111,7 @@ fn previewed(tree: &Scratch) -> serde_json::Value {
 
 /// The same without the seal.
 fn previewed_in_full(tree: &Scratch) -> serde_json::Value {
-    let [seal, aside] = ["seal", "seal-aside"].map(|name| tree.at("bolt-work/builds/mine").join(name));
+    let [seal, aside] = ["seal", "seal-aside"].map(|name| tree.at("boltboard-work/builds/mine").join(name));
     std::fs::rename(&seal, &aside).expect("there is a seal");
     let told = previewed(tree);
     std::fs::rename(&aside, &seal).expect("back again");
@@ -141,8 +141,8 @@ fn only_what_a_change_touches_is_planned() {
         ("a module that is made another way", |tree| drop(tree.run("set chime=loadable").code(0)), Some(6)),
         ("a flag of all", |tree| drop(tree.run("set fast=on").code(0)), None),
         ("a new source", |tree| tree.write("far/new.c", "int new_one;\n"), None),
-        ("a definition", |tree| append(tree, "board.toml", "\n# a remark\n"), None),
-        ("a result that was edited", |tree| tree.write("bolt-work/builds/mine/out/lib/libfar.a", "none"), Some(7)),
+        ("a definition", |tree| append(tree, "boltboard.toml", "\n# a remark\n"), None),
+        ("a result that was edited", |tree| tree.write("boltboard-work/builds/mine/out/lib/libfar.a", "none"), Some(7)),
     ];
     for (case, change, want) in cases {
         let tree = tree();
@@ -168,7 +168,7 @@ fn after_a_failure_what_is_open_is_looked_at_again() {
     tree.write("high/high.c", &format!("{before}#error not yet\n"));
     tree.run("set horn=on").code(0);
     tree.run("build --keep-going").code(1);
-    assert!(tree.at("bolt-work/builds/mine/objects/low/horn/horn.c.o").exists());
+    assert!(tree.at("boltboard-work/builds/mine/objects/low/horn/horn.c.o").exists());
     tree.run("set horn=off").code(0);
     std::thread::sleep(Duration::from_millis(80));
     tree.run("build").code(1).complains(&["not yet"]);
@@ -176,7 +176,7 @@ fn after_a_failure_what_is_open_is_looked_at_again() {
     std::thread::sleep(Duration::from_millis(80));
     let looked = looked_at(&tree);
     assert!(looked.is_some_and(|(some, all)| some < all), "{looked:?}");
-    assert!(!tree.at("bolt-work/builds/mine/objects/low/horn/horn.c.o").exists());
+    assert!(!tree.at("boltboard-work/builds/mine/objects/low/horn/horn.c.o").exists());
     assert!(tree.run("build").code(0).out.starts_with("Built: 0 steps run"));
 }
 

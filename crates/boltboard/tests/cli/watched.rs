@@ -7,14 +7,14 @@ const HEAD: &str = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n";
 /// A generator that runs a command of the shell.
 fn generator(command: &str) -> String {
     format!(
-        "{HEAD}[part.g]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"{command} > ${{step:writes}}\"]\nwrites = [\"g.txt\"]\n"
+        "{HEAD}[part.g]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"{command} > ${{step:output}}\"]\noutput = [\"g.txt\"]\n"
     )
 }
 
 /// Builds, changes something, sees that the generator runs once and what it makes is as in a clean build.
 fn runs_after(command: &str, files: &[(&str, &str)], change: impl FnOnce(&Scratch)) {
     let tree = Scratch::with(files);
-    tree.write("board.toml", &generator(command));
+    tree.write("boltboard.toml", &generator(command));
     tree.run("build").code(0);
     tree.run("build").code(0).says(&["0 steps run"]);
     change(&tree);
@@ -27,7 +27,7 @@ fn a_generator_runs_again_when_anything_changes_that_it_looked_at() {
     let data = [("d/a.txt", "one\n"), ("d/b.txt", "two\n")];
     runs_after("cat d/a.txt", &data, |tree| tree.write("d/a.txt", "three\n"));
     let tree = Scratch::with(&data);
-    tree.write("board.toml", &generator("cat d/a.txt d/*.txt"));
+    tree.write("boltboard.toml", &generator("cat d/a.txt d/*.txt"));
     tree.run("build").code(0);
     tree.run("lint").code(0).says(&["part g reads d/b.txt, and does not declare it"]);
     tree.run("build --check-reads").code(1).complains(&["which it does not declare: add it to its `reads`"]);
@@ -43,7 +43,7 @@ fn a_generator_runs_again_when_anything_changes_that_it_looked_at() {
 #[test]
 fn programs_that_a_generator_finds_in_the_search_path_count() {
     let tree = Scratch::with(&[("tools/none", ""), ("first/none", "")]);
-    tree.write("board.toml", &generator("say"));
+    tree.write("boltboard.toml", &generator("say"));
     let path = format!("{}:{}:{}", tree.at("first").display(), tree.at("tools").display(), usual_path());
     let run = |words: &str| tree.run_with(words, "PATH", &path).code(0);
     tree.script("tools/say", "echo one");
@@ -53,7 +53,7 @@ fn programs_that_a_generator_finds_in_the_search_path_count() {
     run("build --verify").says(&["1 step run", "Verified:"]);
     tree.script("first/say", "echo three");
     run("build --verify").says(&["1 step run", "Verified:"]);
-    assert_eq!(tree.read("bolt-work/builds/mine/made/g.txt"), "three\n");
+    assert_eq!(tree.read("boltboard-work/builds/mine/made/g.txt"), "three\n");
 }
 
 #[test]
@@ -75,10 +75,10 @@ fn another_search_path_counts_where_programs_are_found_in_other_places() {
 fn a_generator_that_reads_what_it_does_not_wait_for_is_told() {
     let tree = Scratch::with(&[]);
     tree.write(
-        "board.toml",
+        "boltboard.toml",
         &format!(
-            "{HEAD}[part.late]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"echo 1 > ${{step:writes}}\"]\nwrites = [\"late.txt\"]\n\
-             [part.g]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"cat ${{path:made}}/late.txt > ${{step:writes}}\"]\nwrites = [\"g.txt\"]\n"
+            "{HEAD}[part.late]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"echo 1 > ${{step:output}}\"]\noutput = [\"late.txt\"]\n\
+             [part.g]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"cat ${{path:made}}/late.txt > ${{step:output}}\"]\noutput = [\"g.txt\"]\n"
         ),
     );
     tree.run("build --jobs 1");
@@ -93,7 +93,7 @@ fn what_a_version_control_writes_for_itself_is_no_source() {
         "tools/describe",
         "stat -c %s f; cat .git/index; cat .git/index > .git/index.lock; mv .git/index.lock .git/index",
     );
-    tree.write("board.toml", &generator("tools/describe"));
+    tree.write("boltboard.toml", &generator("tools/describe"));
     tree.run("build").code(0).says(&["1 step run"]);
     tree.run("build --verify").code(0).says(&["0 steps run", "Verified:"]);
     tree.write("f", "12\n");
@@ -108,22 +108,22 @@ fn what_lies_among_the_results_and_nobody_makes_is_never_taken_in() {
     let tree = objects("include = [\"b\"]\n", "#include <x.h>\nint a = A;\n");
     tree.write("b/x.h", "#define A 1\n");
     tree.run("build").code(0);
-    tree.write("bolt-work/builds/mine/made/x.h", "#define A 2\n");
+    tree.write("boltboard-work/builds/mine/made/x.h", "#define A 2\n");
     tree.run("build").code(1).complains(&["it reads made/x.h, which no step makes", "remove it"]);
-    std::fs::remove_file(tree.at("bolt-work/builds/mine/made/x.h")).expect("removed");
+    std::fs::remove_file(tree.at("boltboard-work/builds/mine/made/x.h")).expect("removed");
     tree.run("build --verify").code(0).says(&["Verified:"]);
     tree.write("s/a.c", "#if __has_include(<x.h>) && __has_include(<y.h>)\nint b;\n#endif\nint a;\n");
-    tree.write("bolt-work/builds/mine/made/y.h", "");
+    tree.write("boltboard-work/builds/mine/made/y.h", "");
     tree.run("build").code(1).complains(&["it reads made/y.h, which no step makes"]);
 }
 
 #[test]
 fn a_generator_that_writes_to_the_sources_is_refused() {
     let tree = Scratch::with(&[("d/a.txt", "")]);
-    tree.write("board.toml", &generator("echo 1 > d/a.txt; echo 2"));
+    tree.write("boltboard.toml", &generator("echo 1 > d/a.txt; echo 2"));
     tree.run("build").code(1).complains(&["it writes to d/a.txt, a file of the sources"]);
     let tree = Scratch::with(&[]);
-    tree.write("board.toml", &generator("mkdir -p ${step:writes}; true").replace(" > ${step:writes}", ""));
+    tree.write("boltboard.toml", &generator("mkdir -p ${step:output}; true").replace(" > ${step:output}", ""));
     tree.run("build").code(1).complains(&["it made a folder or a link where its file made/g.txt is to be"]);
 }
 
@@ -131,7 +131,7 @@ fn a_generator_that_writes_to_the_sources_is_refused() {
 fn tests_of_the_tree_run_again_when_what_they_read_changes() {
     let tree = Scratch::with(&[("t/say.sh", ". ./t/words.sh\n"), ("t/words.sh", "true\n")]);
     tree.write(
-        "board.toml",
+        "boltboard.toml",
         &format!("{HEAD}[part.all]\nkind = \"objects\"\nsources = [\"a.c\"]\n[part.p]\nkind = \"program\"\nsources = [\"m.c\"]\n[test.say]\ncommand = [\"sh\", \"{}/t/say.sh\"]\n", tree.path().display()),
     );
     tree.write("a.c", "int a;\n");
@@ -149,9 +149,9 @@ fn tests_of_the_tree_run_again_when_what_they_read_changes() {
 fn objects(more: &str, source: &str) -> Scratch {
     let tree = Scratch::with(&[("s/a.c", source)]);
     tree.write(
-        "board.toml",
+        "boltboard.toml",
         &format!(
-            "{HEAD}[header.h]\npath = \"t/options.h\"\nprefix = \"T_\"\n[option.depth]\nkind = \"number\"\ndefault = 3\nrange = [0, 99]\n\
+            "{HEAD}[header.h]\noutput = \"t/options.h\"\nprefix = \"T_\"\n[option.depth]\nkind = \"number\"\ndefault = 3\nrange = [0, 99]\n\
              [part.all]\nkind = \"objects\"\nsources = [\"s/*.c\"]\n{more}"
         ),
     );
@@ -190,7 +190,7 @@ fn an_option_counts_however_a_text_comes_to_name_it() {
 #[test]
 fn two_options_that_give_one_macro_are_refused() {
     let tree = objects("", "int a;\n");
-    tree.edit("board.toml", "[part.all]", "[option.deep]\nkind = \"switch\"\nmacro = \"T_DEPTH\"\n[part.all]");
+    tree.edit("boltboard.toml", "[part.all]", "[option.deep]\nkind = \"switch\"\nmacro = \"T_DEPTH\"\n[part.all]");
     tree.run("overview").code(3).complains(&["options `depth` and `deep` both give the macro T_DEPTH"]);
 }
 
@@ -221,14 +221,14 @@ fn installing_what_no_file_asks_for_runs_nothing() {
 fn everything_that_a_compile_makes_is_a_result() {
     let tree = Scratch::with(&[("s/a.c", "int main(void) { return 0; }\n")]);
     tree.write(
-        "board.toml",
+        "boltboard.toml",
         &format!(
             "{HEAD}[part.p]\nkind = \"program\"\nsources = [\"s/*.c\"]\nflags = [\"--coverage\", \"-fstack-usage\", \"-save-temps\"]\n\
              link-flags = [\"--coverage\"]\n[test.p]\ncommand = [\"${{part:p}}\"]\n"
         ),
     );
     tree.run("build --verify").code(0).says(&["Verified:"]);
-    let made = |ending: &str| tree.at(&format!("bolt-work/builds/mine/objects/p/s/a.c.{ending}"));
+    let made = |ending: &str| tree.at(&format!("boltboard-work/builds/mine/objects/p/s/a.c.{ending}"));
     for ending in ["o", "gcno", "su", "i", "s"] {
         assert!(made(ending).exists(), "{ending}");
     }
@@ -238,7 +238,7 @@ fn everything_that_a_compile_makes_is_a_result() {
     std::fs::remove_file(made("gcno")).expect("removed");
     tree.run("build --verify").code(0).says(&["from the store", "Verified:"]);
     assert!(made("gcno").exists());
-    tree.edit("board.toml", "\"-fstack-usage\", ", "");
+    tree.edit("boltboard.toml", "\"-fstack-usage\", ", "");
     tree.run("build --verify").code(0).says(&["Verified:"]);
     assert!(!made("su").exists(), "what it no longer makes is gone");
     tree.write("s/a.c", "int main(void) { return wrong; }\n");
@@ -251,16 +251,16 @@ fn everything_that_a_compile_makes_is_a_result() {
 #[test]
 fn results_touched_by_hand_are_made_right() {
     let tree = Scratch::with(&[("a.c", "int main(void) { return 0; }\n")]);
-    tree.write("board.toml", &format!("{HEAD}[part.p]\nkind = \"program\"\nsources = [\"a.c\"]\n"));
+    tree.write("boltboard.toml", &format!("{HEAD}[part.p]\nkind = \"program\"\nsources = [\"a.c\"]\n"));
     tree.run("build").code(0);
-    let program = "bolt-work/builds/mine/out/bin/p";
+    let program = "boltboard-work/builds/mine/out/bin/p";
     tree.set_mode(program, 0o600);
     tree.run("build --verify").code(0).says(&["1 from the store", "Verified:"]);
     std::fs::remove_file(tree.at(program)).expect("removed");
     std::fs::create_dir_all(tree.at(&format!("{program}/x"))).expect("a folder");
     let built = tree.run("build --verify").code(0).says(&["1 from the store", "Verified:"]);
     built.complains(&["Something lay where a result belongs; it was moved to"]);
-    assert!(tree.at("bolt-work/builds/mine/set-aside/p.1/x").is_dir());
+    assert!(tree.at("boltboard-work/builds/mine/set-aside/p.1/x").is_dir());
 }
 
 #[test]
@@ -274,7 +274,7 @@ fn names_that_look_like_something_else_are_names() {
         ("inc/c\\d.h", "#define T 1\n"),
     ]);
     tree.write(
-        "board.toml",
+        "boltboard.toml",
         &format!("{HEAD}[part.p]\nkind = \"program\"\nsources = [\"*.c\"]\n[part.q]\nkind = \"objects\"\nsources = [\"q/*.c\"]\ninclude = [\"inc\"]\n"),
     );
     tree.run("build").code(0);
@@ -289,7 +289,7 @@ fn names_that_look_like_something_else_are_names() {
 #[test]
 fn what_is_no_file_is_never_read_as_one() {
     let tree = Scratch::with(&[("a.c", "int a;\n")]);
-    tree.write("board.toml", &format!("{HEAD}[part.all]\nkind = \"objects\"\nsources = [\"a.c\"]\n"));
+    tree.write("boltboard.toml", &format!("{HEAD}[part.all]\nkind = \"objects\"\nsources = [\"a.c\"]\n"));
     tree.run("build").code(0);
     let queue = |name: &str| {
         let _ = std::fs::remove_file(tree.at(name));
@@ -297,7 +297,7 @@ fn what_is_no_file_is_never_read_as_one() {
         assert!(made.is_ok_and(|status| status.success()));
     };
     for file in ["status", "ledger.jsonl", "board", "probes", "builds/mine/journal", "builds/mine/seal"] {
-        let file = format!("bolt-work/{file}");
+        let file = format!("boltboard-work/{file}");
         queue(&file);
         tree.edit("a.c", "int a", "int b, a");
         tree.run("build --verify").code(0).says(&["Verified:"]);
@@ -307,27 +307,27 @@ fn what_is_no_file_is_never_read_as_one() {
         tree.edit("a.c", "int b, a", "int a");
         tree.run("build --verify").code(0).says(&["Verified:"]);
     }
-    queue("bolt-work/active");
+    queue("boltboard-work/active");
     tree.run("build").code(2).complains(&["it is not a regular file"]);
-    std::fs::remove_file(tree.at("bolt-work/active")).expect("removed");
+    std::fs::remove_file(tree.at("boltboard-work/active")).expect("removed");
     tree.run("build")
         .code(3)
         .complains(&["names the profile in use is gone", "boltboard --profile NAME profile use NAME"]);
-    tree.write("bolt-work/active", "");
+    tree.write("boltboard-work/active", "");
     tree.run("build").code(3).complains(&["it names no profile"]);
     tree.run("--profile mine profile use mine").code(0);
     tree.run("build").code(0);
-    queue("board.toml");
-    tree.run("overview").code(3).complains(&["board.toml", "not a regular file"]);
+    queue("boltboard.toml");
+    tree.run("overview").code(3).complains(&["boltboard.toml", "not a regular file"]);
 }
 
 #[test]
 fn a_damaged_line_of_the_ledger_is_told_and_the_rest_read() {
     let tree = Scratch::with(&[("a.c", "int a;\n")]);
-    tree.write("board.toml", &format!("{HEAD}[part.all]\nkind = \"objects\"\nsources = [\"a.c\"]\n"));
+    tree.write("boltboard.toml", &format!("{HEAD}[part.all]\nkind = \"objects\"\nsources = [\"a.c\"]\n"));
     tree.run("build").code(0);
-    let mut ledger = std::fs::read(tree.at("bolt-work/ledger.jsonl")).expect("a ledger");
+    let mut ledger = std::fs::read(tree.at("boltboard-work/ledger.jsonl")).expect("a ledger");
     ledger.splice(0..0, *b"\xff\n");
-    std::fs::write(tree.at("bolt-work/ledger.jsonl"), ledger).expect("written");
+    std::fs::write(tree.at("boltboard-work/ledger.jsonl"), ledger).expect("written");
     tree.run("ledger").code(0).says(&["mine"]).complains(&["1 line of the ledger is damaged and left out."]);
 }

@@ -160,7 +160,7 @@ impl Scratch {
 
     /// Returns all files that a build made for its users, with their content.
     pub fn outputs(&self, profile: &str) -> Vec<(String, Vec<u8>)> {
-        let root = self.at("bolt-work/builds").join(profile);
+        let root = self.at("boltboard-work/builds").join(profile);
         let mut files = Vec::new();
         for folder in ["out", "made", "objects"] {
             collect(&root.join(folder), &root, &mut files);
@@ -177,7 +177,7 @@ impl Scratch {
         let copied = Command::new("cp").arg("-a").arg(from).arg(clean.path()).status().expect("cp runs");
         assert!(copied.success());
         for made in ["builds", "store"] {
-            std::fs::remove_dir_all(clean.at("bolt-work").join(made)).expect("removed");
+            std::fs::remove_dir_all(clean.at("boltboard-work").join(made)).expect("removed");
         }
         clean.run("build").code(0);
         let (here, there) = (self.outputs("mine"), clean.outputs("mine"));
@@ -224,7 +224,7 @@ fn copy(from: &Path, to: &Path) {
     for entry in std::fs::read_dir(from).expect("the demo tree").filter_map(Result::ok) {
         let target = to.join(entry.file_name());
         if entry.path().is_dir() {
-            if entry.file_name() != "bolt-work" {
+            if entry.file_name() != "boltboard-work" {
                 copy(&entry.path(), &target);
             }
         } else {
@@ -250,7 +250,7 @@ fn collect(folder: &Path, root: &Path, files: &mut Vec<(String, Vec<u8>)>) {
 
 /// A small tree: three C files, a library, four options, a module, a generator.
 pub const MINI: &[(&str, &str)] = &[
-    ("board.toml", include_str!("mini/board.toml")),
+    ("boltboard.toml", include_str!("mini/boltboard.toml")),
     ("src/main.c", include_str!("mini/main.c")),
     ("src/horn.c", include_str!("mini/horn.c")),
     ("src/depth.c", include_str!("mini/depth.c")),

@@ -86,7 +86,7 @@ fn one_of<T>(list: &[T], which: u8) -> Option<&T> {
 fn happen(world: &World, act: Act) {
     let World { tree, host, .. } = world;
     let edited = |which: u8| one_of(&world.edited, which).map(String::as_str).expect("something to edit");
-    let work = |below: &str| tree.at("bolt-work").join(below);
+    let work = |below: &str| tree.at("boltboard-work").join(below);
     match act {
         Act::Edit(file, to) => number(tree, edited(file), to),
         Act::EditAndBack(file) => {
@@ -142,9 +142,9 @@ fn happen(world: &World, act: Act) {
             assert!([0, 3, 4].contains(&ran.code), "{}", ran.err);
         }
         Act::Flag(to) => {
-            let text = tree.read("board.toml");
+            let text = tree.read("boltboard.toml");
             let Some((from, rest)) = text.split_once("c-flags = [\"-O") else { return };
-            tree.write("board.toml", &format!("{from}c-flags = [\"-O{}{}", to % 2 + 1, &rest[1..]));
+            tree.write("boltboard.toml", &format!("{from}c-flags = [\"-O{}{}", to % 2 + 1, &rest[1..]));
         }
         Act::DropOutput(which) => {
             let files = files_below(work("builds/mine"));

@@ -16,7 +16,7 @@ c-compiler = "HOST/cc"
 c-flags = ["-O1", "-std=STANDARD", MORE]
 link-flags = ["--coverage"]
 [header.options]
-path = "n/options.h"
+output = "n/options.h"
 prefix = "N_"
 [option.fog]
 kind = "switch"
@@ -36,9 +36,9 @@ default = "N_DE"
 macro = [{ name = "N_PIECE", form = "plain" }]
 [part.text]
 kind = "generated"
-command = ["sh", "tools/make.sh", "${step:writes}"]
+command = ["sh", "tools/make.sh", "${step:output}"]
 reads = ["tools/make.sh"]
-writes = ["made.h"]
+output = ["made.h"]
 [part.low]
 kind = "static-library"
 sources = ["low/*.c"]
@@ -123,7 +123,7 @@ pub fn nasty(seed: u64) -> World {
         }
     }
     let board = BOARD.replace("HOST", &host.path().display().to_string()).replace("STANDARD", standard);
-    tree.write("board.toml", &board.replace("MORE", &more.join(", ")));
+    tree.write("boltboard.toml", &board.replace("MORE", &more.join(", ")));
     tree.write("a/own.h", "#define OWN_A 1\n#define OWN_B N_DEPTH\n#define OWN_C OWN_\\\nB\n#define OWN_N 0\n");
     tree.write(
         "b/chain.h",

@@ -52,7 +52,7 @@ version = "1"
 c-compiler = "HOST/cc"
 c-flags = ["-O1", { when = "fast", add = ["-O2"] }]
 [header.options]
-path = "rounds/options.h"
+output = "rounds/options.h"
 prefix = "R_"
 [option.fast]
 kind = "switch"
@@ -67,9 +67,9 @@ kind = "text"
 default = "skerry"
 [part.text]
 kind = "generated"
-command = ["sh", "-c", "sed s/TIDE/tide/ words.txt > ${step:writes}"]
+command = ["sh", "-c", "sed s/TIDE/tide/ words.txt > ${step:output}"]
 reads = ["words.txt"]
-writes = ["words.h"]
+output = ["words.h"]
 [part.low]
 kind = "static-library"
 sources = ["low/*.c", { when = "extra", add = ["extra/*.c"] }]
@@ -100,7 +100,7 @@ fn small() -> World {
     compiler(&host, 0);
     let board = BOARD.replace("HOST", &host.path().display().to_string());
     let tree = Scratch::with(&[
-        ("board.toml", &board),
+        ("boltboard.toml", &board),
         ("words.txt", "static const char *const words = \"TIDE\" + 0;\n"),
         ("second/low.h", "#define LOW 0\n#ifdef R_EXTRA\n#define EXTRA_LOW 1\n#endif\nint shared(void);\n"),
         ("low/a.c", "#include \"rounds/options.h\"\n#include <low.h>\nint a(void) { return LOW + R_DEPTH + 0; }\n"),
@@ -138,7 +138,7 @@ fn random(seed: u64) -> World {
     let (options, headers, libraries) = (chance.usize(2..6), chance.usize(2..6), chance.usize(1..5));
     let mut board = format!(
         "format = 1\n[tree]\nname = \"random\"\nversion = \"1\"\n[toolchain]\nc-compiler = \"{}/cc\"\n\
-         c-flags = [\"-O1\"]\n[header.options]\npath = \"r/options.h\"\nprefix = \"R_\"\n",
+         c-flags = [\"-O1\"]\n[header.options]\noutput = \"r/options.h\"\nprefix = \"R_\"\n",
         host.path().display()
     );
     for option in 0..options {
@@ -188,8 +188,8 @@ fn random(seed: u64) -> World {
     }
     let _ = writeln!(
         board,
-        "[part.text]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"sed s/9/8/ words.txt > ${{step:writes}}\"]\n\
-         reads = [\"words.txt\"]\nwrites = [\"words.h\"]\n[part.prog]\nkind = \"program\"\nsources = [\"main.c\"]\n\
+        "[part.text]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"sed s/9/8/ words.txt > ${{step:output}}\"]\n\
+         reads = [\"words.txt\"]\noutput = [\"words.h\"]\n[part.prog]\nkind = \"program\"\nsources = [\"main.c\"]\n\
          include = [\"first\", \"second\"]\nuses = [\"text\", {}]",
         uses.join(", ")
     );
@@ -199,7 +199,7 @@ fn random(seed: u64) -> World {
     let text =
         format!("#include <words.h>\n{declared}int main(void) {{ return {} + WORDS + 0; }}\n", calls.join(" + "));
     tree.write("main.c", &text);
-    tree.write("board.toml", &board);
+    tree.write("boltboard.toml", &board);
     edited.extend(owned(&["main.c", "words.txt"]));
     let options = (0..options).map(|option| (format!("o{option}"), owned(&["off", "on"]))).collect();
     World { tree, host, edited, options, sources: Some("l0".into()), shadows, verified_after: 1 }
