@@ -49,7 +49,7 @@ pub enum Cause {
         from: Vec<Reason>,
     },
     /// Its default would be another value.
-    Held {
+    Blocked {
         /// That value.
         would_be: Value,
         /// The rule that stands against it.
@@ -120,14 +120,14 @@ impl Explainer<'_> {
                 let by = Box::new(self.reason(self.board.rules[*rule].option, told));
                 Cause::PulledIn { rule: *rule, by }
             }
-            (Origin::Held { would_be, by }, None) => {
+            (Origin::Blocked { would_be, by }, None) => {
                 let other = self.board.rules[*by].option;
                 let blockers = if other == option {
                     self.blockers_of(*by, told)
                 } else {
                     vec![Blocker::Option(self.reason(other, told))]
                 };
-                Cause::Held { would_be: Value::clone(would_be), rule: *by, blockers }
+                Cause::Blocked { would_be: Value::clone(would_be), rule: *by, blockers }
             }
             (Origin::Default(rule), None) => {
                 Cause::Default { rule: *rule, from: self.default_from(option, *rule, told) }

@@ -13,7 +13,7 @@ fn told(board: &Board, reason: &Reason) -> String {
         Cause::Default { from, .. } => {
             format!("default after [{}]", from.iter().map(|r| told(board, r)).collect::<Vec<_>>().join(", "))
         }
-        Cause::Held { would_be, blockers, .. } => {
+        Cause::Blocked { would_be, blockers, .. } => {
             format!(
                 "held from {would_be} by [{}]",
                 blockers.iter().map(|b| blocker(board, b)).collect::<Vec<_>>().join(", ")

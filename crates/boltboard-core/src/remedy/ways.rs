@@ -147,7 +147,7 @@ fn gap(situation: Situation<'_>, fact: &Fact) -> Gap {
             });
             switch_off.extend(off.map(|off| (*option, off)));
         } else if let Some(resolved) = resolution.map(|resolution| resolution.get(*option))
-            && let Origin::Held { would_be, by } = &resolved.origin
+            && let Origin::Blocked { would_be, by } = &resolved.origin
             && names(&board.rules[*by].must, need)
         {
             let (would_be, is) = (Value::clone(would_be), resolved.value.clone());

@@ -48,7 +48,7 @@ pub enum Origin {
     /// The option's default rule of that index.
     Default(usize),
     /// Its default would be another value, but this rule, or a rule of another option, stands against it.
-    Held {
+    Blocked {
         /// The default's value.
         would_be: Box<Value>,
         /// What stands against it.
@@ -110,8 +110,8 @@ impl Resolution {
             // Every option begins as the first of them, and most stay it.
             Plainly::ByDefault if default == 0 => {}
             Plainly::ByDefault => self.places[option.index()] = default as u32,
-            Plainly::Held(by) => {
-                let origin = Origin::Held { would_be: Box::new(SHARED[default].clone()), by };
+            Plainly::Blocked(by) => {
+                let origin = Origin::Blocked { would_be: Box::new(SHARED[default].clone()), by };
                 self.put(option, Resolved { value: SHARED[off].clone(), origin, effect: Effect::InForce });
             }
         }

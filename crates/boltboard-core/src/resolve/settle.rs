@@ -24,7 +24,7 @@ pub(super) enum Plainly {
     /// By that default.
     ByDefault,
     /// Off, because a rule stands against it.
-    Held(RuleId),
+    Blocked(RuleId),
 }
 
 impl<'a> Engine<'a> {
@@ -48,7 +48,7 @@ impl<'a> Engine<'a> {
             } else if let (false, Some(by)) = (value.is_off(), self.wanted_by(option)) {
                 Origin::PulledIn(by)
             } else if let Some(by) = moved_by.or_else(|| self.narrowed_by(option)) {
-                Origin::Held { would_be: Box::new(default.into_owned()), by }
+                Origin::Blocked { would_be: Box::new(default.into_owned()), by }
             } else {
                 Origin::Default(rule)
             };
@@ -74,7 +74,7 @@ impl<'a> Engine<'a> {
         match self.attempt(&literals, Pull::Forbidden) {
             Ok(()) => Some(Plainly::ByDefault),
             Err(DeadEnd { by: Some(clause) }) if self.all_no(first.var(), vars) => {
-                Some(Plainly::Held(self.logic.rule(clause)))
+                Some(Plainly::Blocked(self.logic.rule(clause)))
             }
             Err(_) => None,
         }

@@ -30,7 +30,7 @@ pub enum State {
     /// It is a switch or module and not off.
     On,
     /// Something keeps it from its default.
-    Held,
+    Blocked,
     /// It has no effect.
     Idle,
     /// A person chose it.
@@ -44,7 +44,7 @@ impl State {
         ("new", State::New),
         ("off", State::Off),
         ("on", State::On),
-        ("held", State::Held),
+        ("blocked", State::Blocked),
         ("idle", State::Idle),
         ("chosen", State::Chosen),
     ];

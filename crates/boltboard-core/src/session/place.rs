@@ -47,6 +47,13 @@ impl Whereabouts {
     }
 }
 
+impl Whereabouts {
+    /// Returns the folder of the profile's finished parts.
+    pub fn outputs(&self) -> PathBuf {
+        self.work.folders(&self.root, &self.profile).outputs()
+    }
+}
+
 /// The profile with which every work folder begins.
 pub(super) fn first_profile() -> Result<ProfileName, SessionFault> {
     ProfileName::parse(FIRST_PROFILE).ok_or_else(|| SessionFault::ProfileName(FIRST_PROFILE.into()))

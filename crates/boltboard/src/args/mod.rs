@@ -63,7 +63,7 @@ pub enum Command {
     /// Tell why an option has its value
     Why(commands::why::WhyArgs),
     /// Tell what leads to a value: the smallest changes, and what each costs
-    Reach(commands::reach::ReachArgs),
+    Ways(commands::ways::WaysArgs),
     /// Choose values
     Set(commands::set::SetArgs),
     /// Take choices back

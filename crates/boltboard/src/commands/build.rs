@@ -40,7 +40,7 @@ pub struct BuildArgs {
     pub quiet: bool,
     /// First tell why what reads or makes FILE runs, or does not
     #[arg(long, value_name = "FILE")]
-    pub explain: Option<String>,
+    pub why: Option<String>,
     /// Afterwards build everything anew on the side, and compare each file byte for byte
     #[arg(long)]
     pub verify: bool,
@@ -78,12 +78,13 @@ impl BuildArgs {
 pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, Stop> {
     let start = Start::now();
     let last = LastBuild::read(global)?;
-    let standing = if args.explain.is_some() { None } else { last.standing() };
+    let standing = if args.why.is_some() { None } else { last.standing() };
     let sweep = match &standing {
         Some(Standing::Whole(sealed)) => {
             let (report, entry) = last.place().note_whole(sealed, start)?;
             if !args.quiet {
-                screen.out(&summary(None, &report, entry.wall_ms, entry.output_bytes));
+                let outputs = last.place().outputs();
+                screen.out(&summary(None, &outputs, &report, entry.wall_ms, entry.output_bytes));
             }
             if !args.verifies() {
                 return Ok(Exit::Done);
@@ -118,7 +119,7 @@ fn build_since(
 ) -> Result<Built, Stop> {
     session.only_real()?;
     let begun = session.begin(session.resolve()?, sweep, start)?;
-    if let Some(file) = &args.explain {
+    if let Some(file) = &args.why {
         screen.out(&super::preview::explain(session, &begun.planned, file)?);
     }
     let lock = session.lock()?;
@@ -140,7 +141,8 @@ fn build_since(
         screen.remark("Some records of earlier builds were damaged; they were dropped, and their steps judged anew.");
     }
     if !args.quiet {
-        screen.out(&summary(Some(plan), &report, entry.wall_ms, entry.output_bytes));
+        let outputs = begun.planned.folders.outputs();
+        screen.out(&summary(Some(plan), &outputs, &report, entry.wall_ms, entry.output_bytes));
     }
     let no_tool = || report.failures.iter().all(|failure| matches!(failure.cause, Cause::NoTool(_)));
     let exit = match entry.outcome {
@@ -203,7 +205,7 @@ fn tell_unexpected(screen: &Screen, plan: &Plan, report: &BuildReport) {
         let more = if deeds.len() > 1 { format!(" (and {} more)", deeds.len() - 1) } else { String::new() };
         screen.remark(&format!(
             "We did not expect this of {}: {}{more}. It counts now, and compiles like it are watched from now on. \
-             Please report it with the command: boltboard preview --explain {}",
+             Please report it with the command: boltboard preview --why {}",
             plan.steps[*id].name,
             deeds.first().map_or("", String::as_str),
             plan.steps[*id].name,

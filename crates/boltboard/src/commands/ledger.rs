@@ -84,7 +84,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
     }
     let number = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
-    let head = ["when", "profile", "ended", "run", "stored", "spared", "of", "time", "work", "parts", "because"]
+    let head = ["when", "profile", "ended", "ran", "reused", "same text", "steps", "time", "work", "parts", "because"]
         .map(|t| (Role::Faint, t.to_string()));
     let mut rows = vec![head.to_vec()];
     for entry in &ledger.entries {

@@ -13,7 +13,7 @@ pub mod options;
 pub mod overview;
 pub mod preview;
 pub mod profile;
-pub mod reach;
+pub mod ways;
 pub mod set;
 pub mod show;
 pub mod survey;
@@ -33,7 +33,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Options(args)) => options::run(global, screen, args),
         Some(Command::Show(args)) => show::run(global, screen, args),
         Some(Command::Why(args)) => why::run(global, screen, args),
-        Some(Command::Reach(args)) => reach::run(global, screen, args),
+        Some(Command::Ways(args)) => ways::run(global, screen, args),
         Some(Command::Set(args)) => set::set(global, screen, args),
         Some(Command::Unset(args)) => set::unset(global, screen, args),
         Some(Command::Profile(args)) => profile::run(global, screen, args),

@@ -34,9 +34,9 @@ pub struct OptionsArgs {
     /// Only those whose value is not their plain default
     #[arg(long)]
     changed: bool,
-    /// Only those that are held off or idle
+    /// Only those that are blocked or idle
     #[arg(long)]
-    held: bool,
+    blocked: bool,
     /// One flat table instead of a tree by section
     #[arg(long)]
     table: bool,
@@ -47,7 +47,7 @@ pub struct OptionsArgs {
 
 const FILTERS: &str = "\
 Filters:
-  changed, chosen, held, idle, on, off   by value
+  changed, chosen, blocked, idle, on, off   by value
   new                                    not there at the last build
   kind:module  level:expert  in:SECTION  needs:NEED
 
@@ -125,16 +125,17 @@ fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<
         Some(LevelArg::Expert) => Level::Expert,
         Some(LevelArg::Tuning) => Level::Tuning,
         // Who searches, or asks for what is unusual, wants to find it at any level.
-        None if !words.trim().is_empty() || !filters.is_empty() || args.held => Level::Expert,
+        None if !words.trim().is_empty() || !filters.is_empty() || args.blocked => Level::Expert,
         None => Level::Tuning,
     };
     let sets = Sets::of(session, &filters)?;
-    let held = |option: OptionId| {
+    let blocked = |option: OptionId| {
         let value = resolved.resolution.get(option);
-        matches!(value.origin, Origin::Held { .. }) || value.effect == Effect::Idle
+        matches!(value.origin, Origin::Blocked { .. }) || value.effect == Effect::Idle
     };
     let matches = |option: OptionId| {
-        filters.iter().all(|filter| fits(session, resolved, filter, option, &sets)) && (!args.held || held(option))
+        filters.iter().all(|filter| fits(session, resolved, filter, option, &sets))
+            && (!args.blocked || blocked(option))
     };
     let ranked = !words.trim().is_empty();
     let (found, corrected) = if ranked {
@@ -160,7 +161,7 @@ fn fits(session: &Session, resolved: &Resolved, filter: &Filter, option: OptionI
         Filter::State(State::New) => sets.new.contains(&option),
         Filter::State(State::Off) => value.value.is_off(),
         Filter::State(State::On) => matches!(value.value, Value::Switch(_) | Value::Module(_)) && !value.value.is_off(),
-        Filter::State(State::Held) => matches!(value.origin, Origin::Held { .. }),
+        Filter::State(State::Blocked) => matches!(value.origin, Origin::Blocked { .. }),
         Filter::State(State::Idle) => value.effect == Effect::Idle,
         Filter::State(State::Chosen) => matches!(value.origin, Origin::Chosen),
         Filter::Kind(kind) => board.options[option].kind.name() == *kind,

@@ -22,12 +22,12 @@ pub struct PreviewArgs {
     jobs: Option<usize>,
     /// Tell only why what reads or makes FILE would run, or would not
     #[arg(long, value_name = "FILE")]
-    explain: Option<String>,
+    why: Option<String>,
 }
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit, Stop> {
-    if let Some(file) = &args.explain {
+    if let Some(file) = &args.why {
         let session = Session::open(global, screen)?;
         let resolved = session.resolve()?;
         let planned = session.plan(&resolved)?;

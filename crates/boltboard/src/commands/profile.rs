@@ -26,7 +26,7 @@ enum ProfileCommand {
         name: String,
         /// Lay it on these profiles, the last the strongest
         #[arg(long, value_name = "NAME", num_args = 1..)]
-        on: Vec<String>,
+        base: Vec<String>,
     },
     /// List all profiles
     List,
@@ -63,7 +63,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
     let session = Session::open(global, screen)?;
     let named = |name: &Option<String>| name.as_deref().map_or_else(|| Ok(session.profile.clone()), profile_name);
     match &args.command {
-        ProfileCommand::New { name, on } => new(&session, screen, name, on),
+        ProfileCommand::New { name, base } => new(&session, screen, name, base),
         ProfileCommand::List => list(&session, screen, global.json),
         ProfileCommand::Use { name } => put_in_use(&session, screen, name),
         ProfileCommand::Show { name } => show(&session, screen, &named(name)?, global.json),

@@ -28,7 +28,7 @@ pub struct TestArgs {
     jobs: Option<usize>,
     /// Also write the reports to FILE, in the XML form that test runners and build servers share (JUnit)
     #[arg(long, value_name = "FILE")]
-    junit: Option<PathBuf>,
+    report: Option<PathBuf>,
 }
 
 /// Builds what is not current, then runs the tests. It ends with 1 when one fails.
@@ -81,7 +81,7 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
         rerun,
     };
     let reports = run_tests(&input, &mut ended)?;
-    if let Some(file) = &args.junit {
+    if let Some(file) = &args.report {
         let text = junit::report(&session.board, &reports);
         boltboard_core::base::files::write_whole(file, text.as_bytes())?;
     }

@@ -17,12 +17,9 @@ use boltboard_core::session::Resolved;
 /// Tell why an option has its value
 #[derive(Debug, Args)]
 pub struct WhyArgs {
-    /// The option
-    #[arg(value_name = "OPTION")]
+    /// The option; with a value, tell what stands against that value
+    #[arg(value_name = "OPTION[=VALUE]")]
     option: String,
-    /// Tell what stands against this value instead
-    #[arg(long, value_name = "VALUE")]
-    not: Option<String>,
     /// Write out long requirements too
     #[arg(long)]
     rules: bool,
@@ -31,10 +28,14 @@ pub struct WhyArgs {
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
-    let option = session.board.find_option(&args.option)?;
+    let (name, value) = match args.option.split_once('=') {
+        Some((name, value)) => (name.trim(), Some(value.trim())),
+        None => (args.option.as_str(), None),
+    };
+    let option = session.board.find_option(name)?;
     let resolved = session.resolve()?;
     let rules = if args.rules { Rules::Whole } else { Rules::Short };
-    if let Some(text) = &args.not {
+    if let Some(text) = value {
         return not(&session, screen, &resolved, option, text, rules);
     }
     let explainer = session.explainer(&resolved);
@@ -97,7 +98,7 @@ fn not(
                 .iter()
                 .for_each(|line| told.push_str(&format!("  {line}\n")));
         }
-        told.push_str(&format!("{} boltboard reach {name}={value}\n", paint(Role::Good, "What would lead there:")));
+        told.push_str(&format!("{} boltboard ways {name}={value}\n", paint(Role::Good, "What would lead there:")));
     }
     screen.out(&told);
     Ok(Exit::Done)
@@ -107,7 +108,7 @@ fn not(
 fn switch_on(session: &Session, teller: &mut Teller<'_>, explainer: &Explainer<'_>, option: OptionId, told: &Reason) {
     let definition = &session.board.options[option];
     let held_by = match &told.cause {
-        Cause::Held { rule, .. } => Some(*rule),
+        Cause::Blocked { rule, .. } => Some(*rule),
         Cause::Chosen(_) | Cause::PulledIn { .. } | Cause::Default { .. } | Cause::Told => None,
     };
     let unmet = explainer.unmet(option);

@@ -1,12 +1,13 @@
 //! A build while it runs and when it is over.
 
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use boltboard_core::board::Board;
 use boltboard_core::plan::Plan;
 
 use boltboard_core::run::{BuildReport, Failure, Ran, Unlike, Verification, Watch};
-use boltboard_core::step::{Step, StepId};
+use boltboard_core::step::{Location, Step, StepId};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use super::text::{Role, count, duration, paint};
@@ -145,7 +146,7 @@ impl Watch for Progress<'_> {
         };
         if self.verbose && matches!(ran, Ran::Spared { .. }) {
             let why = paint(Role::Faint, "its text after preprocessing is the same");
-            self.line(&format!("{:<9} {}  {why}", "spared", subject(step)));
+            self.line(&format!("{:<9} {}  {why}", "same text", subject(step)));
         }
         self.warnings += said.matches("warning: ").count();
         if !said.is_empty() && !self.quiet {
@@ -209,53 +210,45 @@ pub fn failed(board: &Board, plan: &Plan, failure: &Failure, step: &Step) -> Str
     text.trim_end().to_string()
 }
 
-/// Sums a build up; without a plan, nothing had to be looked at but status.
-pub fn summary(plan: Option<&Plan>, report: &BuildReport, wall_ms: u64, output_bytes: u64) -> String {
-    let mut parts = Vec::new();
-    parts.push(format!("{} run", count(report.ran.len(), "step", "steps")));
-    if !report.from_store.is_empty() {
-        parts.push(format!("{} from the store", report.from_store.len()));
-    }
-    if !report.spared.is_empty() {
-        parts.push(format!("{} spared", count(report.spared.len(), "compile", "compiles")));
-    }
-    if !report.written.is_empty() {
-        parts.push(format!("{} written", count(report.written.len(), "file", "files")));
-    }
-    if !report.removed.is_empty() {
-        parts.push(format!("{} removed", count(report.removed.len(), "stale file", "stale files")));
-    }
-    parts.push(format!("{} current", report.current));
-    let size = super::text::bytes(output_bytes);
+/// Sums a build up: what there is now and where it lies, then what was done for it. Without a plan, nothing had to be looked at but
+/// status. `outputs` is the folder of the finished parts.
+pub fn summary(plan: Option<&Plan>, outputs: &Path, report: &BuildReport, wall_ms: u64, output_bytes: u64) -> String {
+    let done = done(report);
+    let (took, size) = (duration(wall_ms), super::text::bytes(output_bytes));
     if report.interrupted {
+        let left = count(report.left, "step", "steps");
+        let done = if done.is_empty() { String::new() } else { format!(" {};", done.join(", ")) };
         return format!(
-            "{} {}; {} not done. Build again to go on from here.\n",
-            paint(Role::Warn, "Interrupted:"),
-            parts.join(", "),
-            count(report.left, "step", "steps")
+            "{}{done} {left} not done. Build again to go on from here.\n",
+            paint(Role::Warn, "Interrupted:")
         );
     }
     if !report.failures.is_empty() {
-        return format!(
-            "{} {} failed, {} not done ({}) in {}.\n",
-            paint(Role::Bad, "Not built:"),
-            count(report.failures.len(), "step", "steps"),
-            report.left,
-            parts.join(", "),
-            duration(wall_ms)
-        );
+        let mut all = vec![format!("{} failed", count(report.failures.len(), "step", "steps"))];
+        all.extend((report.left > 0).then(|| format!("{} not done", report.left)));
+        all.extend(done);
+        return format!("{} in {took}: {}.\n", paint(Role::Bad, "Not built"), all.join(", "));
     }
-    let mut text = format!(
-        "{} {} in {}; the parts take {size}.\n",
-        paint(Role::Good, "Built:"),
-        parts.join(", "),
-        duration(wall_ms)
-    );
+    let place = from_here(outputs);
+    if done.is_empty() {
+        let all = count(report.current, "step is", "steps are");
+        return format!("{} all {all} current; {size} in {place} ({took}).\n", paint(Role::Good, "Nothing to do:"));
+    }
+    let finished = |plan: &&Plan| plan.rest == 0;
+    let has_output = |files: &&Vec<Location>| files.iter().any(|file| matches!(file, Location::Output(_)));
+    let what = match plan.filter(finished).map(|plan| plan.parts.values().filter(has_output).count()) {
+        Some(0) => "objects".to_string(),
+        Some(parts) => format!("{} ({size})", count(parts, "part", "parts")),
+        None => size,
+    };
+    let mut done = done;
+    done.extend((report.current > 0).then(|| format!("{} current", report.current)));
+    let mut text = format!("{} {what} into {place} in {took}: {}.\n", paint(Role::Good, "Built"), done.join(", "));
     if let Some(plan) = plan
         && !report.unsteady.is_empty()
     {
         let names: Vec<String> = report.unsteady.iter().map(|id| subject(&plan.steps[*id])).collect();
-        let told = paint(Role::Warn, "Unsteady:");
+        let told = paint(Role::Warn, "Flaky:");
         text.push_str(&format!("{told} {} failed beside others and passed alone.\n", names.join(", ")));
     }
     let mut slow: Vec<_> = report.ran.iter().filter(|(_, wall)| wall.as_millis() > 200).collect();
@@ -334,4 +327,23 @@ pub fn verified(plan: &Plan, verification: &Verification, wall_ms: u64) -> Strin
         ));
     }
     text
+}
+
+/// What was done, without what was not.
+fn done(report: &BuildReport) -> Vec<String> {
+    let some = |number: usize, text: &dyn Fn(usize) -> String| (number > 0).then(|| text(number));
+    let parts = [
+        some(report.ran.len(), &|n| format!("{} ran", count(n, "step", "steps"))),
+        some(report.from_store.len(), &|n| format!("{n} reused")),
+        some(report.spared.len(), &|n| format!("{n} of the same text")),
+        some(report.written.len(), &|n| format!("{} written", count(n, "file", "files"))),
+        some(report.removed.len(), &|n| format!("{} removed", count(n, "stale file", "stale files"))),
+    ];
+    parts.into_iter().flatten().collect()
+}
+
+/// A path as a person types it here.
+fn from_here(path: &Path) -> String {
+    let here = std::env::current_dir().unwrap_or_default();
+    path.strip_prefix(&here).unwrap_or(path).display().to_string()
 }

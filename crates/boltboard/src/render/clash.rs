@@ -69,7 +69,7 @@ fn one(session: &Session, choices: &Choices, facts: &Facts, clash: &Clash) -> Di
     let (tried, kept): (Vec<&Choice>, Vec<&Choice>) = clash.choices.iter().partition(once);
     if let ([tried], false) = (tried.as_slice(), kept.is_empty()) {
         let name = &board.options[tried.option].name;
-        diagnostic = diagnostic.help(format!("see all ways with their price: boltboard reach {name}={}", tried.value));
+        diagnostic = diagnostic.help(format!("see all ways with their price: boltboard ways {name}={}", tried.value));
     }
     diagnostic
 }

@@ -12,7 +12,7 @@ pub mod options;
 pub mod overview;
 pub mod preview;
 pub mod proof;
-pub mod reach;
+pub mod ways;
 pub mod survey;
 pub mod text;
 pub mod why;

@@ -24,14 +24,14 @@ pub fn origin_word(board: &Board, choices: &Choices, option: OptionId, resolved:
         },
         Origin::PulledIn(rule) => format!("for {}", board.options[board.rules[*rule].option].name),
         Origin::Default(_) => "default".into(),
-        Origin::Held { .. } => "held off".into(),
+        Origin::Blocked { .. } => "blocked".into(),
     }
 }
 
 fn value_role(value: &Value, resolved: &Resolved) -> Role {
     match (&resolved.origin, value.is_off()) {
         _ if resolved.effect == Effect::Idle => Role::Faint,
-        (Origin::Held { .. }, _) => Role::Warn,
+        (Origin::Blocked { .. }, _) => Role::Warn,
         (_, true) => Role::Faint,
         (_, false) => Role::Value,
     }
@@ -48,7 +48,7 @@ fn row(board: &Board, choices: &Choices, resolution: &Resolution, option: Option
     let origin = origin_word(board, choices, option, resolved);
     let origin_role = match origin.as_str() {
         "chosen" => Role::Good,
-        "held off" => Role::Warn,
+        "blocked" => Role::Warn,
         _ => Role::Faint,
     };
     vec![

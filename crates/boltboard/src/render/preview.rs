@@ -80,7 +80,7 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
         ("to run", group(&runs)),
         ("to run, unless the text after preprocessing comes out the same", group(&|s| s.may_be_spared)),
         ("to follow, unless what they read comes out the same", group(&|s| s.verdict == Verdict::Follows)),
-        ("to take from the store", group(&|s| matches!(s.verdict, Verdict::FromStore(_)))),
+        ("to reuse from an earlier build", group(&|s| matches!(s.verdict, Verdict::FromStore(_)))),
         ("to write", group(&writes)),
     ];
     for (title, steps) in &groups {
@@ -151,7 +151,7 @@ pub fn explained(board: &Board, plan: &Plan, judge: &Judge<'_>, id: StepId, step
     match all.steps.iter().find(|planned| planned.step == id) {
         Some(planned) => {
             let what = match (&planned.verdict, planned.may_be_spared) {
-                (Verdict::FromStore(_), _) => "would be taken from the store",
+                (Verdict::FromStore(_), _) => "would be reused from an earlier build",
                 (Verdict::Follows, _) => "would run, unless what it reads comes out the same",
                 (Verdict::Run | Verdict::Current, true) => {
                     "would run, unless its text after preprocessing comes out the same"

@@ -77,8 +77,8 @@ impl Teller<'_> {
                 self.line(depth, &format!("{head}: {said}{}", paint(Role::Faint, &place)));
                 from.iter().for_each(|source| self.reason(source, depth + 1));
             }
-            Cause::Held { would_be, rule, blockers } => {
-                self.line(depth, &format!("{head}: held; by default it would be {would_be}"));
+            Cause::Blocked { would_be, rule, blockers } => {
+                self.line(depth, &format!("{head}: blocked; by default it would be {would_be}"));
                 self.line(depth + 1, &self.rule(*rule));
                 self.blockers(blockers, depth + 2);
             }

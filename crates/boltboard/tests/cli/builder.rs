@@ -15,18 +15,18 @@ fn built() -> Scratch {
 #[test]
 fn a_file_s_fate_is_explained_down_to_what_differs() {
     let tree = built();
-    tree.run("preview --explain src/depth.c").code(0).says(&[
+    tree.run("preview --why src/depth.c").code(0).says(&[
         "compile src/depth.c  for part mini",
         "would not run: nothing that it goes by differs from its last run",
         "MINI_DEPTH: 3",
     ]);
     tree.run("set depth=4").code(0);
-    tree.run("preview --explain src/depth.c").code(0).says(&["would run:", "MINI_DEPTH 3 → 4"]);
-    tree.run("build --explain src/main.c").code(0).says(&["compile src/main.c", "would not run", "Built:"]);
+    tree.run("preview --why src/depth.c").code(0).says(&["would run:", "MINI_DEPTH 3 → 4"]);
+    tree.run("build --why src/main.c").code(0).says(&["compile src/main.c", "would not run", "Built"]);
     tree.edit("src/mini.h", "int depth(void);", "int depth(void);\nint tide(void);");
-    let told = tree.run("preview --explain src/mini.h").code(0);
+    let told = tree.run("preview --why src/mini.h").code(0);
     told.says(&["compile src/depth.c", "compile src/main.c", "src/mini.h has changed"]);
-    tree.run("preview --explain src/dept.c").code(2).complains(&["no step compiles, reads or makes `src/dept.c`"]);
+    tree.run("preview --why src/dept.c").code(2).complains(&["no step compiles, reads or makes `src/dept.c`"]);
 }
 
 #[test]
@@ -95,7 +95,7 @@ fn tests_run_side_by_side_and_again_only_after_a_change() {
     tree.run("test").code(1).says(&["failed    one"]);
     tree.write("one.c", "int main(void) { return 0; }\n");
     tree.run("test").code(0).says(&["1 test passed, 0 failed, 3 unchanged"]);
-    tree.run("test --junit out.xml").code(0).says(&["unchanged one", "4 unchanged"]);
+    tree.run("test --report out.xml").code(0).says(&["unchanged one", "4 unchanged"]);
     assert!(tree.read("out.xml").contains("nothing that it runs or reads has changed"));
     tree.run("test two").code(0).says(&["1 test passed"]);
     tree.run("test --all").code(0).says(&["4 tests passed, 0 failed\n"]);
@@ -109,7 +109,7 @@ fn the_store_keeps_to_its_limits() {
     tree.run("clean --store-limit much").code(2).complains(&["`much` is no size"]);
     tree.run("clean --store-limit 1GiB").code(0).says(&["Dropped 0 results"]);
     tree.run("clean --store-limit 0B").code(0).says(&["Dropped"]);
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build").code(0).steps(0);
     tree.run("set depth=3").code(0);
     tree.run("build --verify").code(0).says(&["byte for byte"]);
 }

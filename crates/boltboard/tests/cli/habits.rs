@@ -163,7 +163,7 @@ fn compiled(tree: &Scratch) -> Counts {
         if let Some(file) = file_of(line, "compile ") {
             *compiled.entry(file).or_default() += 1;
         }
-        if let Some(count) = file_of(line, "spared ").and_then(|file| compiled.get_mut(&file)) {
+        if let Some(count) = file_of(line, "same text ").and_then(|file| compiled.get_mut(&file)) {
             *count -= 1;
         }
     }

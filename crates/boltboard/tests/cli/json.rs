@@ -65,7 +65,7 @@ fn every_answer_has_just_its_documented_fields() {
         match one["origin"]["from"].as_str().expect("from") {
             "chosen" => keys(&one["origin"], &["from", "layer", "file", "line", "reason?"]),
             "pulled-in" => keys(&one["origin"], &["from", "by", "requirement"]),
-            "held" => keys(&one["origin"], &["from", "would-be", "requirement", "by"]),
+            "blocked" => keys(&one["origin"], &["from", "would-be", "requirement", "by"]),
             other => assert_eq!(other, "default"),
         }
     }
@@ -79,19 +79,18 @@ fn every_answer_has_just_its_documented_fields() {
     keys(&why["reason"]["cause"], &["is", "requirement", "file", "line"]);
     assert_eq!(why["reason"]["because"][0]["option"]["cause"]["is"], "chosen");
     assert_eq!(answer("why radio")["reason"]["because"][0]["lacking"], "nowhere");
-    let reach = answer("reach horn");
+    let reach = answer("ways horn");
     keys(&reach, &["format", "option", "value", "outcome", "ways"]);
     assert_eq!(reach["outcome"], "already");
-    let ways = answer("reach horn=off --try air=on");
-    let way =
-        ["choose", "give-up", "install", "install-command?", "allow", "moved", "steps?", "from-store?", "work-ms?"];
+    let ways = answer("ways horn=off --try air=on");
+    let way = ["choose", "give-up", "install", "install-command?", "allow", "moved", "steps?", "reused?", "work-ms?"];
     keys(first(&ways, "ways"), &way);
     keys(first(first(&ways, "ways"), "choose"), &["option", "value"]);
-    let ways = answer("reach air=off");
+    let ways = answer("ways air=off");
     keys(first(first(&ways, "ways"), "give-up"), &["option", "value", "becomes"]);
-    let ways = answer("reach horn --try horn=off");
+    let ways = answer("ways horn --try horn=off");
     keys(first(first(&ways, "ways"), "moved"), &["option", "before", "after"]);
-    let against = answer("why radio --not on");
+    let against = answer("why radio=on");
     keys(&against, &["format", "option", "value", "against"]);
     keys(first(&against, "against"), &["choices", "requirements", "lacking"]);
     keys(first(first(&against, "against"), "requirements"), &["option", "requirement", "file", "line"]);
@@ -141,7 +140,7 @@ fn every_answer_has_just_its_documented_fields() {
     );
     keys(
         first(&preview, "steps"),
-        &["step", "does", "source?", "part", "verdict", "reasons", "expected-ms", "may-be-spared"],
+        &["step", "does", "source?", "part", "verdict", "reasons", "expected-ms", "may-be-same-text"],
     );
     let compile =
         preview["steps"].as_array().expect("steps").iter().find(|s| s["does"] == "compile").expect("a compile");
@@ -156,9 +155,9 @@ fn every_answer_has_just_its_documented_fields() {
             "outcome",
             "steps",
             "ran",
-            "from-store",
-            "spared",
-            "unsteady",
+            "reused",
+            "same-text",
+            "flaky",
             "reasons",
             "wall-ms",
             "cpu-ms",

@@ -41,7 +41,7 @@ fn a_chain_of_ten_thousand_is_no_nesting() {
     tree.run("why o10000 --try o0=on").code(0).says(&["o10000 is on: o9999 wants it"]);
     let ran = tree.run("options --try o0=on --try o10000=off").code(3);
     ran.complains(&["these choices cannot hold together: o0=on, o10000=off", "o9999 requires o10000"]);
-    tree.run("reach o0 --try o10000=off").code(0).says(&["give up o10000=off", "9999 other values move"]);
+    tree.run("ways o0 --try o10000=off").code(0).says(&["give up o10000=off", "9999 other values move"]);
     tree.run("lint --level wrong").code(0);
 }
 

@@ -45,7 +45,7 @@ fn options_are_found_filtered_and_counted() {
         ("options --section sound", "air", "depth"),
         ("options --find WATER", "depth", "horn"),
         ("options --find mini_depth", "depth", "horn"),
-        ("options --held", "radio", "horn"),
+        ("options --blocked", "radio", "horn"),
         ("options --changed --try depth=4", "depth", "horn"),
         ("options --table", "horn", "Sound"),
     ] {
@@ -67,7 +67,7 @@ fn why_tells_the_chain_down_to_its_ground() {
         "boltboard set horn=on",
     ]);
     tree.run("why radio").code(0).says(&[
-        "radio is off: held; by default it would be on",
+        "radio is off: blocked; by default it would be on",
         "radio needs nowhere",
         "this host lacks nowhere (a library that no host has)",
     ]);

@@ -62,11 +62,11 @@ fn what_a_link_reads_links_again_just_what_reads_it() {
     tree.write("exports.map", "TIDE_1 { global: tide; ebb; local: *; };\n");
     assert_eq!(tree.previewed("run"), ["link out/lib/libtide.so.2"]);
     // The interface has changed, so what uses it follows; what does not use it stands.
-    tree.run("build --verify").code(0).says(&["2 steps run"]);
+    tree.run("build --verify").code(0).steps(2);
     tree.write("exports.map", &format!("/* said again */ {}", "TIDE_1 { global: tide; ebb; local: *; };\n"));
-    tree.run("build --verify").code(0).says(&["1 step run"]);
+    tree.run("build --verify").code(0).steps(1);
     tree.edit("lib/tide.c", "return 3", "return 5");
-    tree.run("build --verify").code(0).says(&["2 steps run"]);
+    tree.run("build --verify").code(0).steps(2);
     assert_eq!(exit_code(&tree, "prog"), Some(6), "its code is that of the new library");
     tree.write("exports.map", "{ nonsense\n");
     tree.run("build").code(1).complains(&["failed: link out/lib/libtide.so.2"]);
@@ -142,7 +142,7 @@ fn generators_in_stages_follow_what_they_read_and_stop_where_nothing_changes() {
     assert_eq!(exit_code(&tree, "prog"), Some(22));
     // Other words, the same number of them: what the first generator writes is the same.
     tree.write("words.txt", "ebb\nflow\n");
-    tree.run("build --verify").code(0).says(&["1 step run"]);
+    tree.run("build --verify").code(0).steps(1);
     tree.write("words.txt", "ebb\nflow\nslack\n");
     tree.run("build --verify").code(0);
     assert_eq!(exit_code(&tree, "prog"), Some(33));
@@ -150,7 +150,7 @@ fn generators_in_stages_follow_what_they_read_and_stop_where_nothing_changes() {
     tree.edit("maker.c", "int size = 0, c;", "int size = 0, c, more = 0;\n    (void)more;");
     let told = tree.run("build --verbose").code(0).err;
     assert!(told.contains("compile   maker.c") && !told.contains("compile   main.c"), "{told}");
-    tree.run("build --verify").code(0).says(&["0 steps run"]);
+    tree.run("build --verify").code(0).steps(0);
 }
 
 #[test]
@@ -182,7 +182,7 @@ fn state_of_another_version_costs_work_and_nothing_else() {
         tree.write(&path, text);
         let ran = tree.run("build --verify").code(0);
         assert!(ran.err.lines().count() <= 1, "one line at most: {}", ran.err);
-        tree.run("build").code(0).says(&["0 steps run"]);
+        tree.run("build").code(0).steps(0);
     }
     tree.equals_clean();
 }
@@ -213,7 +213,7 @@ fn files_that_flags_name_count_though_nobody_declares_them() {
         ("low.c", "int low(void) { return LOW; }\n"),
     ]);
     tree.run("build").code(0);
-    tree.run("build").says(&["0 steps run"]);
+    tree.run("build").steps(0);
     let (both, link) = (["compile low.c", "compile main.c"], ["link out/bin/prog"]);
     for (file, text, want) in [
         ("flags.rsp", "-DDEPTH=5\n@deeper.rsp\n", &both[..]),
@@ -227,7 +227,7 @@ fn files_that_flags_name_count_though_nobody_declares_them() {
         assert_eq!(tree.previewed("run"), want, "{file}");
         tree.run("preview").says(&[&format!("{file} has changed")]);
         tree.run("build --verify").code(0).says(&["Verified:"]);
-        tree.run("build").says(&["0 steps run"]);
+        tree.run("build").steps(0);
     }
     assert_eq!(exit_code(&tree, "prog"), Some(8));
     std::fs::remove_file(tree.at("deeper.rsp")).expect("removed");
@@ -264,7 +264,7 @@ fn generated_files_that_flags_of_a_link_name_come_before_it() {
     assert_eq!(exit_code(&tree, "prog"), Some(1));
     tree.write("more.in", "low_mark = 2;\n");
     assert_eq!(tree.previewed("follows"), ["link out/bin/prog"]);
-    tree.run("build --verify").code(0).says(&["2 steps run", "Verified:"]);
+    tree.run("build --verify").code(0).steps(2).says(&["Verified:"]);
     assert_eq!(exit_code(&tree, "prog"), Some(2));
-    tree.run("build").says(&["0 steps run"]);
+    tree.run("build").steps(0);
 }

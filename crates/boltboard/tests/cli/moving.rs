@@ -76,7 +76,7 @@ fn sources_of_a_pattern_come_and_go_and_move() {
     rename(&tree, "kit/far", "far");
     compiles(&tree, "its folder leaves the pattern", &[]);
     rename(&tree, "far", "kit/far");
-    tree.run("build").code(0).says(&["from the store"]);
+    tree.run("build").code(0).says(&["reused"]);
     tree.equals_clean();
     std::fs::remove_dir_all(tree.at("kit/far")).expect("removed");
     compiles(&tree, "its folder is removed", &[]);
@@ -90,7 +90,7 @@ fn headers_that_go_and_move_are_followed() {
     rename(&tree, "second/swell.h", "first/swell.h");
     tree.run("build").code(1).complains(&["failed: compile main.c", "swell.h: No such file"]);
     rename(&tree, "first/swell.h", "second/swell.h");
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build").code(0).steps(0);
     tree.equals_clean();
     tree.write("third/swell.h", "#define SWELL 9\n");
     compiles(&tree, "one comes that is found later", &[]);
@@ -99,7 +99,7 @@ fn headers_that_go_and_move_are_followed() {
     tree.write("swell.h", "#define SWELL 5\n");
     compiles(&tree, "one comes beside a source that asks for it in quotes", &["main.c"]);
     rename(&tree, "first/swell.h", "third/swell.h");
-    tree.run("build").code(0).says(&["from the store"]);
+    tree.run("build").code(0).says(&["reused"]);
     tree.equals_clean();
     rename(&tree, "second/swell.h", "second/surge.h");
     tree.write("kit/tide.c", "#include <surge.h>\nint tide(void) { return SWELL; }\n");
@@ -109,7 +109,7 @@ fn headers_that_go_and_move_are_followed() {
     gone.complains(&["failed: compile kit/tide.c of part kit", "first error: kit/tide.c:1:10: surge.h: No such file"]);
     tree.run("preview").code(0).says(&["compile   kit/tide.c", "second/surge.h is gone"]);
     tree.write("second/surge.h", "#define SWELL 2\n");
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build").code(0).steps(0);
     tree.equals_clean();
 }
 
@@ -125,7 +125,7 @@ fn links_that_lead_elsewhere_are_followed() {
     tree.write("kinds/high.h", "#define SWELL 8\n");
     compiles(&tree, "what it leads to is edited", &["kit/tide.c", "main.c"]);
     lead(&tree, "second/swell.h", "../kinds/low.h");
-    tree.run("build").code(0).says(&["0 steps run", "from the store"]);
+    tree.run("build").code(0).steps(0).says(&["reused"]);
     tree.equals_clean();
 
     tree.write("north/inner.h", "#define INNER 1\n");
@@ -147,7 +147,7 @@ fn links_that_lead_elsewhere_are_followed() {
     lead(&tree, "second/swell.h", "../nowhere.h");
     tree.run("build").code(1).complains(&["swell.h: No such file"]);
     lead(&tree, "second/swell.h", "../kinds/low.h");
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build").code(0).steps(0);
     tree.equals_clean();
 }
 

@@ -79,7 +79,7 @@ fn layers_are_weaker_than_what_lies_on_them() {
     tree.run("options").code(0).says(&["air     on          from deep", "depth   2           chosen"]);
     assert!(tree.read("profiles/deep.toml").contains("depth = 9"), "what the tree ships is not written to");
     tree.run("profile list").code(0).says(&["deep", "my-deep  in use"]);
-    tree.run("profile new third --on deep my-deep").code(0);
+    tree.run("profile new third --base deep my-deep").code(0);
     tree.run("profile show").code(0).says(&["layers, weakest first: deep, deep, my-deep, third", "depth  2   my-deep"]);
     tree.run("profile remove deep").code(2).complains(&["there is no profile `deep` of your own"]);
     tree.run("profile remove my-deep").code(0);

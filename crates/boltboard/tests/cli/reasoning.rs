@@ -1,4 +1,4 @@
-//! What leads to a value, what stands against one, and choosing in bulk: `reach`, `why --not`, clashes, `set --from`, `set --section`,
+//! What leads to a value, what stands against one, and choosing in bulk: `ways`, `why X=V`, clashes, `set --from`, `set --section`,
 //! `profile check`.
 
 use crate::harness::Scratch;
@@ -23,40 +23,40 @@ fn station() -> Scratch {
 #[test]
 fn reach_tells_ways_with_their_price_and_takes_one() {
     let tree = station();
-    tree.run("reach siren").code(0).says(&[
+    tree.run("ways siren").code(0).says(&[
         "siren=loadable can be had in 2 ways, the cheapest first:",
         "  1  choose siren=loadable\n     then air off → on (for siren), generator off → on (for siren)",
         "  2  choose siren=loadable shore=on",
-        "boltboard reach siren=loadable --apply N",
+        "boltboard ways siren=loadable --apply N",
     ]);
     assert!(!tree.at("boltboard-work").exists(), "asking writes nothing");
-    tree.run("reach siren=builtin --apply 2").code(0).says(&["shore", "siren"]);
+    tree.run("ways siren=builtin --apply 2").code(0).says(&["shore", "siren"]);
     tree.run("why shore").code(0).says(&["shore is on: chosen"]);
     tree.run("why generator").code(0).says(&["generator is off"]);
-    tree.run("reach siren=builtin").code(0).says(&["siren is builtin already", "boltboard why siren"]);
-    tree.run("reach siren=builtin --apply 1").code(0).says(&["already"]);
-    tree.run("reach siren=off --apply 9").code(2).complains(&["there is no way 9", "take one of 1 to"]);
+    tree.run("ways siren=builtin").code(0).says(&["siren is builtin already", "boltboard why siren"]);
+    tree.run("ways siren=builtin --apply 1").code(0).says(&["already"]);
+    tree.run("ways siren=off --apply 9").code(2).complains(&["there is no way 9", "take one of 1 to"]);
 }
 
 #[test]
 fn reach_gives_up_what_stands_in_the_way_and_nothing_else() {
     let tree = station();
     tree.run("set quiet=on shore=off air=on --reason inspectors").code(0);
-    tree.run("reach siren").code(0).says(&[
+    tree.run("ways siren").code(0).says(&[
         "siren=loadable can be had in 3 ways",
         "give up shore=off (chosen in the profile mine, line 7; your reason: \"inspectors\"): it becomes on",
         "give up quiet=on",
         "2 choices change",
     ]);
     let profile = tree.read("boltboard-work/profiles/mine.toml");
-    tree.run("reach siren --apply 1").code(0);
+    tree.run("ways siren --apply 1").code(0);
     let after = tree.read("boltboard-work/profiles/mine.toml");
     assert!(profile.contains("shore = \"off\"") && !after.contains("shore = \"off\""), "{after}");
     assert!(after.contains("quiet = \"on\"") && after.contains("siren = \"loadable\""), "{after}");
     // What a layer below chooses cannot be taken out, only chosen otherwise.
     tree.write("profiles/base.toml", "format = 1\ntree = \"station\"\ntree-version = \"1\"\n[choose]\nwatts = 5\n");
-    tree.run("profile new top --on base").code(0);
-    tree.run("reach arc --apply 1").code(0);
+    tree.run("profile new top --base base").code(0);
+    tree.run("ways arc --apply 1").code(0);
     let after = tree.read("boltboard-work/profiles/top.toml");
     assert!(after.contains("watts = 50") && after.contains("arc = \"on\""), "{after}");
     tree.run("profile check top").code(0);
@@ -65,21 +65,21 @@ fn reach_gives_up_what_stands_in_the_way_and_nothing_else() {
 #[test]
 fn reach_knows_what_can_be_installed_and_what_can_never_be() {
     let tree = station();
-    tree.run("reach clock").code(0).says(&[
+    tree.run("ways clock").code(0).says(&[
         "install nowhere: apt",
         "libnowhere-dev",
         "choose clock=on",
         "1 need to install",
     ]);
-    tree.run("reach clock --apply 1").code(4).complains(&["way 1 needs nowhere first", "boltboard survey nowhere"]);
+    tree.run("ways clock --apply 1").code(4).complains(&["way 1 needs nowhere first", "boltboard survey nowhere"]);
     tree.edit("boltboard.toml", "requires = \"watts >= 50\"", "requires = [\"watts >= 50\", \"watts < 20\"]");
-    tree.run("reach arc").code(1).complains(&[
+    tree.run("ways arc").code(1).complains(&[
         "arc=on cannot be had, whatever else is chosen or installed",
         "arc requires watts >= 50 (boltboard.toml:44), so watts must be at least 50",
         "arc requires watts < 20 (boltboard.toml:44), but watts is at least 20",
     ]);
-    tree.run("reach watts").code(2).complains(&["watts wants a value: a whole number from 0 to 100"]);
-    tree.run("reach sirne").code(2).complains(&["did you mean `siren`?"]);
+    tree.run("ways watts").code(2).complains(&["watts wants a value: a whole number from 0 to 100"]);
+    tree.run("ways sirne").code(2).complains(&["did you mean `siren`?"]);
 }
 
 #[test]
@@ -99,16 +99,16 @@ fn clashes_are_told_as_steps_and_all_at_once() {
 #[test]
 fn why_not_tells_what_stands_against_a_value() {
     let tree = station();
-    tree.run("why generator --not on --try shore=on").code(0).says(&[
+    tree.run("why generator=on --try shore=on").code(0).says(&[
         "Against generator=on stands:",
         "shore = on is chosen on the command line",
         "shore conflicts with generator (boltboard.toml:26), but generator is on",
-        "boltboard reach generator=on",
+        "boltboard ways generator=on",
     ]);
-    tree.run("why clock --not on").code(0).says(&["clock needs nowhere", "this host lacks nowhere"]);
-    tree.run("why air --not on").code(0).says(&["Nothing stands against air=on", "boltboard set air=on"]);
-    tree.run("why air --not off").code(0).says(&["Nothing stands against it: air is off"]);
-    tree.run("why air --not loud").code(2).complains(&["expected `off` or `on`"]);
+    tree.run("why clock=on").code(0).says(&["clock needs nowhere", "this host lacks nowhere"]);
+    tree.run("why air=on").code(0).says(&["Nothing stands against air=on", "boltboard set air=on"]);
+    tree.run("why air=off").code(0).says(&["Nothing stands against it: air is off"]);
+    tree.run("why air=loud").code(2).complains(&["expected `off` or `on`"]);
 }
 
 #[test]

@@ -55,7 +55,7 @@ fn tree() -> Scratch {
         tree.write(&format!("{name}.c"), &format!("#include \"all.h\"\nint {name}(void) {{ return {value}; }}\n"));
     }
     tree.write("main.c", "int main(void) { return 0; }\n");
-    tree.run("build").code(0).says(&["14 steps run"]);
+    tree.run("build").code(0).steps(14);
     tree
 }
 
@@ -64,15 +64,15 @@ fn an_option_that_all_see_compiles_those_whose_text_it_changes() {
     let tree = tree();
     for (change, source) in [("beam=on", "lit.c"), ("range=6", "far.c"), ("pace=on", "paced.c")] {
         tree.run(&format!("set {change}")).code(0);
-        let told = tree.run("build --verbose").code(0).says(&["2 steps run", "11 compiles spared"]);
-        told.complains(&[&format!("compile   {source}"), "spared    plain0.c"]);
-        tree.run("build").code(0).says(&["0 steps run, 16 current"]);
+        let told = tree.run("build --verbose").code(0).steps(2).says(&["11 of the same text"]);
+        told.complains(&[&format!("compile   {source}"), "same text plain0.c"]);
+        tree.run("build").code(0).says(&["Nothing to do: all 16 steps are current"]);
         tree.equals_clean();
     }
     for change in ["beam=off", "range=5", "pace=off"] {
         tree.run(&format!("set {change}")).code(0);
     }
-    tree.run("build").code(0).says(&["0 steps run, 13 from the store"]);
+    tree.run("build").code(0).says(&[": 13 reused"]);
     tree.equals_clean();
 }
 
@@ -81,7 +81,7 @@ fn a_profile_takes_over_what_another_one_has_made() {
     let tree = tree();
     tree.run("profile new other").code(0);
     tree.run("set beam=on").code(0);
-    tree.run("build").code(0).says(&["2 steps run, 1 from the store, 11 compiles spared"]);
+    tree.run("build").code(0).says(&["2 steps ran, 1 reused, 11 of the same text"]);
     tree.run("build --verify").code(0).says(&["byte for byte"]);
 }
 
@@ -89,16 +89,16 @@ fn a_profile_takes_over_what_another_one_has_made() {
 fn a_header_edited_by_hand_counts_where_it_changes_the_text_or_its_columns() {
     let tree = tree();
     tree.edit("hand.h", "#define BY_HAND 3 /* three */", "#define BY_HAND 4 /* four */");
-    tree.run("build").code(0).says(&["2 steps run", "11 compiles spared"]);
+    tree.run("build").code(0).steps(2).says(&["11 of the same text"]);
     tree.equals_clean();
     tree.edit("hand.h", "#define BY_HAND 4 /* four */", "#define BY_HAND 4 /* 4 */");
-    tree.run("build").code(0).says(&["0 steps run, 12 compiles spared"]);
+    tree.run("build").code(0).says(&[": 12 of the same text"]);
     tree.equals_clean();
     tree.edit("hand.h", "extern int ebb;", "/* low */ extern int ebb;");
-    tree.run("build").code(0).says(&["12 steps run"]);
+    tree.run("build").code(0).steps(12);
     tree.equals_clean();
     tree.edit("hand.h", "/* by hand */\n", "/* by hand\n */\n");
-    tree.run("build").code(0).says(&["12 steps run"]);
+    tree.run("build").code(0).steps(12);
     tree.equals_clean();
 }
 
@@ -109,6 +109,6 @@ fn what_an_assembler_takes_in_counts_although_no_text_shows_it() {
     tree.write("logo.c", "#include \"all.h\"\n__asm__(\".incbin \\\"logo.bin\\\"\");\n");
     tree.run("build").code(0);
     tree.write("logo.bin", "two");
-    tree.run("build").code(0).says(&["2 steps run"]);
+    tree.run("build").code(0).steps(2);
     tree.equals_clean();
 }

@@ -50,7 +50,7 @@ fn warnings_are_told_again_when_a_result_comes_from_the_store() {
     tree.run("set fog=on").code(0);
     tree.run("build").code(0).complains(&[WARNED]);
     tree.run("unset fog").code(0);
-    tree.run("build").code(0).says(&["0 steps run, 2 from the store"]).complains(&[WARNED, "[-Wunused-variable]"]);
+    tree.run("build").code(0).says(&[": 2 reused"]).complains(&[WARNED, "[-Wunused-variable]"]);
     let quiet = tree.run("build").code(0);
     assert_eq!(quiet.err, "", "nothing was made, so nothing is told");
 }
@@ -89,7 +89,8 @@ fn a_step_that_fails_once_as_if_the_machine_were_at_fault_runs_again_alone() {
     let tree = warned();
     with_compiler(&tree, "build", killed)
         .code(0)
-        .says(&["Built: 3 steps run", "Unsteady: spare.c failed beside others and passed alone."]);
+        .steps(3)
+        .says(&["Flaky: spare.c failed beside others and passed alone."]);
 
     let tree = warned();
     let without_memory = "case \"$*\" in *spare.c*-c*) echo 'cc1: out of memory allocating 9 bytes' >&2; exit 1;; esac";
@@ -156,7 +157,7 @@ fn a_test_of_the_tree_that_hangs_is_ended_at_its_limit() {
     let tree = warned();
     tree.write("boltboard.toml", &board);
     let begun = std::time::Instant::now();
-    tree.run("test --junit out.xml").code(1).says(&[
+    tree.run("test --report out.xml").code(1).says(&[
         "failed    hangs",
         "took longer than 1 s",
         "begun",

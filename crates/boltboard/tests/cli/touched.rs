@@ -155,7 +155,7 @@ fn only_what_a_change_touches_is_planned() {
         let looked = looked_at(&tree);
         assert_eq!(looked.map(|(some, _)| some), want, "{case}: {looked:?}");
         let again = tree.run("build").code(0).out;
-        assert!(again.starts_with("Built: 0 steps run"), "{case}: {again}");
+        assert!(again.starts_with("Nothing to do:"), "{case}: {again}");
     }
 }
 
@@ -177,7 +177,7 @@ fn after_a_failure_what_is_open_is_looked_at_again() {
     let looked = looked_at(&tree);
     assert!(looked.is_some_and(|(some, all)| some < all), "{looked:?}");
     assert!(!tree.at("boltboard-work/builds/mine/objects/low/horn/horn.c.o").exists());
-    assert!(tree.run("build").code(0).out.starts_with("Built: 0 steps run"));
+    assert!(tree.run("build").code(0).out.starts_with("Nothing to do:"));
 }
 
 #[test]

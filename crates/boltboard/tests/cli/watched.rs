@@ -16,10 +16,10 @@ fn runs_after(command: &str, files: &[(&str, &str)], change: impl FnOnce(&Scratc
     let tree = Scratch::with(files);
     tree.write("boltboard.toml", &generator(command));
     tree.run("build").code(0);
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build").code(0).steps(0);
     change(&tree);
-    tree.run("build --verify").code(0).says(&["1 step run", "Verified:"]);
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build --verify").code(0).steps(1).says(&["Verified:"]);
+    tree.run("build").code(0).steps(0);
 }
 
 #[test]
@@ -48,11 +48,11 @@ fn programs_that_a_generator_finds_in_the_search_path_count() {
     let run = |words: &str| tree.run_with(words, "PATH", &path).code(0);
     tree.script("tools/say", "echo one");
     run("build");
-    run("build").says(&["0 steps run"]);
+    run("build").steps(0);
     tree.script("tools/say", "echo two");
-    run("build --verify").says(&["1 step run", "Verified:"]);
+    run("build --verify").steps(1).says(&["Verified:"]);
     tree.script("first/say", "echo three");
-    run("build --verify").says(&["1 step run", "Verified:"]);
+    run("build --verify").steps(1).says(&["Verified:"]);
     assert_eq!(tree.read("boltboard-work/builds/mine/made/g.txt"), "three\n");
 }
 
@@ -64,11 +64,11 @@ fn another_search_path_counts_where_programs_are_found_in_other_places() {
     tree.script("wrap/as", "exec /usr/bin/as \"$@\"");
     let with = |folder: &str| format!("{}:{}", tree.at(folder).display(), usual_path());
     tree.run_with("preview", "PATH", &with("none")).code(0).says(&["Nothing to do"]);
-    tree.run_with("build", "PATH", &with("none")).code(0).says(&["0 steps run"]);
+    tree.run_with("build", "PATH", &with("none")).code(0).steps(0);
     // An assembler that comes first is another one; and back.
-    tree.run_with("build", "PATH", &with("wrap")).code(0).says(&["1 step run"]);
-    tree.run_with("build", "PATH", &with("wrap")).code(0).says(&["0 steps run"]);
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run_with("build", "PATH", &with("wrap")).code(0).steps(1);
+    tree.run_with("build", "PATH", &with("wrap")).code(0).steps(0);
+    tree.run("build").code(0).steps(0);
 }
 
 #[test]
@@ -94,13 +94,13 @@ fn what_a_version_control_writes_for_itself_is_no_source() {
         "stat -c %s f; cat .git/index; cat .git/index > .git/index.lock; mv .git/index.lock .git/index",
     );
     tree.write("boltboard.toml", &generator("tools/describe"));
-    tree.run("build").code(0).says(&["1 step run"]);
-    tree.run("build --verify").code(0).says(&["0 steps run", "Verified:"]);
+    tree.run("build").code(0).steps(1);
+    tree.run("build --verify").code(0).steps(0).says(&["Verified:"]);
     tree.write("f", "12\n");
-    tree.run("build").code(0).says(&["1 step run"]);
+    tree.run("build").code(0).steps(1);
     tree.write(".git/index", "two\n");
-    tree.run("build --verify").code(0).says(&["1 step run", "Verified:"]);
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build --verify").code(0).steps(1).says(&["Verified:"]);
+    tree.run("build").code(0).steps(0);
 }
 
 #[test]
@@ -161,29 +161,29 @@ fn objects(more: &str, source: &str) -> Scratch {
 #[test]
 fn an_option_counts_however_a_text_comes_to_name_it() {
     for (case, more, source, want) in [
-        ("a value of a flag", "flags = [\"-DFOO=T_DEPTH\"]\n", "int x = FOO;", "1 step run"),
-        ("pieces in a flag", "flags = [\"-DP(x)=T_##x\"]\n", "int x = P(DEPTH);", "1 step run"),
+        ("a value of a flag", "flags = [\"-DFOO=T_DEPTH\"]\n", "int x = FOO;", 1),
+        ("pieces in a flag", "flags = [\"-DP(x)=T_##x\"]\n", "int x = P(DEPTH);", 1),
         (
             "a value of a define",
             "defines = [\"PRE=T_\"]\n",
             "#define C_(a, b) a##b\n#define C(a, b) C_(a, b)\nint x = C(PRE, DEPTH);",
-            "1 step run",
+            1,
         ),
         (
             "a pragma",
             "flags = [\"-fopenmp\"]\n",
             "void f(int *); void g(void) { _Pragma(\"omp parallel for num_threads(T_DEPTH)\") for (int i = 0; i < 9; i++) f(&i); }",
-            "1 step run",
+            1,
         ),
-        ("a joined line", "", "int x = T_DE\\ \nPTH;", "1 step run"),
-        ("trigraphs", "flags = [\"-std=c99\"]\n", "??=define C(a, b) a??=??=b\nint x = C(T_, DEPTH);", "1 step run"),
-        ("not at all", "", "int x; // T_DEPTH", "0 steps run"),
+        ("a joined line", "", "int x = T_DE\\ \nPTH;", 1),
+        ("trigraphs", "flags = [\"-std=c99\"]\n", "??=define C(a, b) a??=??=b\nint x = C(T_, DEPTH);", 1),
+        ("not at all", "", "int x; // T_DEPTH", 0),
     ] {
         let tree = objects(more, &format!("#include <t/options.h>\n{source}\n"));
         tree.run("build").code(0);
         tree.run("set depth=7").code(0);
         let built = tree.run("build --verify").code(0);
-        assert!(built.out.contains(want) && built.out.contains("Verified:"), "{case}: {}{}", built.out, built.err);
+        assert!(built.ran() == want && built.out.contains("Verified:"), "{case}: {}{}", built.out, built.err);
     }
 }
 
@@ -198,10 +198,10 @@ fn two_options_that_give_one_macro_are_refused() {
 fn a_header_asked_for_in_a_way_of_its_own_is_looked_out_for() {
     let tree = objects("", "#define HI(x) __has_include(x)\n#if HI(\"late.h\")\nint late;\n#endif\nint x;\n");
     tree.run("build").code(0);
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build").code(0).steps(0);
     tree.write("s/late.h", "");
     tree.run("preview").code(0).says(&["s/late.h is new and comes first"]);
-    tree.run("build --verify").code(0).says(&["1 step run", "Verified:"]);
+    tree.run("build --verify").code(0).steps(1).says(&["Verified:"]);
 }
 
 #[test]
@@ -212,9 +212,9 @@ fn installing_what_no_file_asks_for_runs_nothing() {
     tree.write("i/none", "");
     tree.run("build").code(0);
     tree.write("i/other.h", "");
-    tree.run("build --verify").code(0).says(&["0 steps run", "Verified:"]);
+    tree.run("build --verify").code(0).steps(0).says(&["Verified:"]);
     tree.write("i/own.h", "#define OWN 2\n");
-    tree.run("build --verify").code(0).says(&["1 step run", "Verified:"]);
+    tree.run("build --verify").code(0).steps(1).says(&["Verified:"]);
 }
 
 #[test]
@@ -236,7 +236,7 @@ fn everything_that_a_compile_makes_is_a_result() {
     tree.run("test").code(0).says(&["1 test passed"]);
     assert!(made("gcda").exists(), "profiles lie beside the objects");
     std::fs::remove_file(made("gcno")).expect("removed");
-    tree.run("build --verify").code(0).says(&["from the store", "Verified:"]);
+    tree.run("build --verify").code(0).says(&["reused", "Verified:"]);
     assert!(made("gcno").exists());
     tree.edit("boltboard.toml", "\"-fstack-usage\", ", "");
     tree.run("build --verify").code(0).says(&["Verified:"]);
@@ -255,10 +255,10 @@ fn results_touched_by_hand_are_made_right() {
     tree.run("build").code(0);
     let program = "boltboard-work/builds/mine/out/bin/p";
     tree.set_mode(program, 0o600);
-    tree.run("build --verify").code(0).says(&["1 from the store", "Verified:"]);
+    tree.run("build --verify").code(0).says(&["1 reused", "Verified:"]);
     std::fs::remove_file(tree.at(program)).expect("removed");
     std::fs::create_dir_all(tree.at(&format!("{program}/x"))).expect("a folder");
-    let built = tree.run("build --verify").code(0).says(&["1 from the store", "Verified:"]);
+    let built = tree.run("build --verify").code(0).says(&["1 reused", "Verified:"]);
     built.complains(&["Something lay where a result belongs; it was moved to"]);
     assert!(tree.at("boltboard-work/builds/mine/set-aside/p.1/x").is_dir());
 }
@@ -278,11 +278,11 @@ fn names_that_look_like_something_else_are_names() {
         &format!("{HEAD}[part.p]\nkind = \"program\"\nsources = [\"*.c\"]\n[part.q]\nkind = \"objects\"\nsources = [\"q/*.c\"]\ninclude = [\"inc\"]\n"),
     );
     tree.run("build").code(0);
-    tree.run("build").code(0).says(&["0 steps run"]);
+    tree.run("build").code(0).steps(0);
     for header in ["inc/a\tb.h", "inc/c\\d.h"] {
         tree.write(header, "#define T 2\n");
-        tree.run("build --verify").code(0).says(&["1 step run", "Verified:"]);
-        tree.run("build").code(0).says(&["0 steps run"]);
+        tree.run("build --verify").code(0).steps(1).says(&["Verified:"]);
+        tree.run("build").code(0).steps(0);
     }
 }
 

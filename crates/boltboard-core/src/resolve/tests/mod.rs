@@ -208,7 +208,7 @@ fn origins_say_where_values_come_from() {
     let origin = |name: &str| resolution.get(board.option(name).unwrap()).origin.clone();
     assert_eq!(origin("a"), Origin::Chosen);
     assert!(matches!(origin("b"), Origin::PulledIn(_)));
-    assert!(matches!(origin("c"), Origin::Held { would_be, .. } if *would_be == Value::Switch(Switch::On)));
+    assert!(matches!(origin("c"), Origin::Blocked { would_be, .. } if *would_be == Value::Switch(Switch::On)));
     assert_eq!(origin("d"), Origin::Default(0));
     let effect = |name: &str| resolution.get(board.option(name).unwrap()).effect;
     assert_eq!((effect("n"), effect("m")), (Effect::InForce, Effect::Idle));

@@ -40,7 +40,7 @@ enum OriginAnswer {
     Chosen { layer: String, file: String, line: usize, reason: Option<String> },
     PulledIn { by: String, requirement: String },
     Default,
-    Held { would_be: String, requirement: String, by: String },
+    Blocked { would_be: String, requirement: String, by: String },
 }
 
 fn origin(board: &Board, choices: &Choices, option: OptionId, origin: &Origin) -> OriginAnswer {
@@ -62,9 +62,9 @@ fn origin(board: &Board, choices: &Choices, option: OptionId, origin: &Origin) -
             let (by, requirement) = rule(*id);
             OriginAnswer::PulledIn { by, requirement }
         }
-        Origin::Held { would_be, by } => {
+        Origin::Blocked { would_be, by } => {
             let (by, requirement) = rule(*by);
-            OriginAnswer::Held { would_be: would_be.to_string(), requirement, by }
+            OriginAnswer::Blocked { would_be: would_be.to_string(), requirement, by }
         }
         Origin::Default(_) | Origin::Chosen => OriginAnswer::Default,
     }
@@ -155,7 +155,7 @@ enum CauseAnswer {
     Chosen { layer: String, file: String, line: usize, reason: Option<String> },
     PulledIn { requirement: String, file: String, line: usize },
     Default { file: Option<String>, line: Option<usize> },
-    Held { would_be: String, requirement: String, file: String, line: usize },
+    Blocked { would_be: String, requirement: String, file: String, line: usize },
     ToldAbove,
 }
 
@@ -200,7 +200,7 @@ fn reason(board: &Board, choices: &Choices, told: &Reason) -> ReasonAnswer {
             let place = default.and_then(|d| d.place).map(|p| board.files.excerpt(p));
             CauseAnswer::Default { file: place.as_ref().map(|p| p.file.to_string()), line: place.map(|p| p.line) }
         }
-        Cause::Held { would_be, rule, blockers } => {
+        Cause::Blocked { would_be, rule, blockers } => {
             for blocker in blockers {
                 because.push(match blocker {
                     Blocker::Option(r) => BecauseAnswer::Option(reason(board, choices, r)),
@@ -209,7 +209,7 @@ fn reason(board: &Board, choices: &Choices, told: &Reason) -> ReasonAnswer {
                 });
             }
             let (requirement, file, line) = rule_place(*rule);
-            CauseAnswer::Held { would_be: would_be.to_string(), requirement, file, line }
+            CauseAnswer::Blocked { would_be: would_be.to_string(), requirement, file, line }
         }
         Cause::Told => CauseAnswer::ToldAbove,
     };

@@ -36,7 +36,7 @@ struct StepAnswer {
     verdict: &'static str,
     reasons: Vec<Why>,
     expected_ms: u64,
-    may_be_spared: bool,
+    may_be_same_text: bool,
 }
 
 /// Answers `preview`.
@@ -50,13 +50,13 @@ pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -
             part: plan.owner(step).to_string(),
             verdict: match s.verdict {
                 Verdict::Current => "current",
-                Verdict::FromStore(_) => "from-store",
+                Verdict::FromStore(_) => "reused",
                 Verdict::Run => "run",
                 Verdict::Follows => "follows",
             },
             reasons: s.reasons.iter().map(|r| r.why(&session.board, plan)).collect(),
             expected_ms: s.timing.ms(),
-            may_be_spared: s.may_be_spared,
+            may_be_same_text: s.may_be_spared,
         }
     });
     let (expected_work_ms, expectation_guessed) = match preview.work() {
@@ -91,9 +91,9 @@ struct BuildAnswer {
     outcome: LedgerOutcome,
     steps: usize,
     ran: usize,
-    from_store: usize,
-    spared: usize,
-    unsteady: usize,
+    reused: usize,
+    same_text: usize,
+    flaky: usize,
     reasons: Vec<Why>,
     wall_ms: u64,
     cpu_ms: u64,
@@ -119,9 +119,9 @@ impl From<&LedgerEntry> for BuildAnswer {
             outcome: entry.outcome,
             steps: entry.steps,
             ran: entry.ran,
-            from_store: entry.from_store,
-            spared: entry.spared,
-            unsteady: entry.unsteady,
+            reused: entry.from_store,
+            same_text: entry.spared,
+            flaky: entry.unsteady,
             reasons: entry.reasons.clone(),
             wall_ms: entry.wall_ms,
             cpu_ms: entry.cpu_ms,

@@ -37,6 +37,22 @@ impl Ran {
         self
     }
 
+    /// How many steps a build ran, as its closing line says.
+    pub fn ran(&self) -> usize {
+        let steps = |part: &str| {
+            let part = part.trim().trim_end_matches('.');
+            let number = part.strip_suffix(" steps ran").or_else(|| part.strip_suffix(" step ran"));
+            number.and_then(|number| number.parse().ok())
+        };
+        self.out.split(['\n', ':', ',', ';', '(']).find_map(steps).unwrap_or(0)
+    }
+
+    /// Checks how many steps a build ran.
+    pub fn steps(self, want: usize) -> Ran {
+        assert_eq!(self.ran(), want, "\n{}\n{}", self.out, self.err);
+        self
+    }
+
     /// Checks that standard error holds each of these.
     #[track_caller]
     pub fn complains(self, texts: &[&str]) -> Ran {

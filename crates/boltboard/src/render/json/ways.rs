@@ -1,4 +1,4 @@
-//! Answers of `reach` and `why --not`.
+//! Answers of `ways` and `why OPTION=VALUE`.
 
 use boltboard_core::board::{Board, OptionId, RuleId, Value};
 use boltboard_core::profile::{Choice, Choices};
@@ -6,11 +6,11 @@ use boltboard_core::resolve::Clash;
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::render::reach::Told;
+use crate::render::ways::Told;
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub struct ReachAnswer {
+pub struct WaysAnswer {
     format: u32,
     option: String,
     value: String,
@@ -28,7 +28,7 @@ struct WayAnswer {
     allow: Vec<String>,
     moved: Vec<MovedAnswer>,
     steps: Option<usize>,
-    from_store: Option<usize>,
+    reused: Option<usize>,
     work_ms: Option<u64>,
 }
 
@@ -55,8 +55,8 @@ struct MovedAnswer {
     after: String,
 }
 
-fn answer(board: &Board, option: OptionId, value: &Value, outcome: &'static str) -> ReachAnswer {
-    ReachAnswer {
+fn answer(board: &Board, option: OptionId, value: &Value, outcome: &'static str) -> WaysAnswer {
+    WaysAnswer {
         format: FORMAT,
         option: board.options[option].name.clone(),
         value: value.to_string(),
@@ -66,17 +66,17 @@ fn answer(board: &Board, option: OptionId, value: &Value, outcome: &'static str)
 }
 
 /// Answers that the value holds already.
-pub fn reach_already(board: &Board, option: OptionId, value: &Value) -> ReachAnswer {
+pub fn ways_already(board: &Board, option: OptionId, value: &Value) -> WaysAnswer {
     answer(board, option, value, "already")
 }
 
 /// Answers that nothing leads there.
-pub fn reach_never(board: &Board, option: OptionId, value: &Value) -> ReachAnswer {
+pub fn ways_never(board: &Board, option: OptionId, value: &Value) -> WaysAnswer {
     answer(board, option, value, "never")
 }
 
 /// Answers with ways.
-pub fn reach(board: &Board, option: OptionId, value: &Value, told: &[Told<'_>]) -> ReachAnswer {
+pub fn ways(board: &Board, option: OptionId, value: &Value, told: &[Told<'_>]) -> WaysAnswer {
     let name = |id: OptionId| board.options[id].name.clone();
     let way = |told: &Told<'_>| WayAnswer {
         choose: told
@@ -105,10 +105,10 @@ pub fn reach(board: &Board, option: OptionId, value: &Value, told: &[Told<'_>]) 
             .map(|(id, was, is)| MovedAnswer { option: name(*id), before: was.to_string(), after: is.to_string() })
             .collect(),
         steps: told.price.as_ref().map(|price| price.steps),
-        from_store: told.price.as_ref().map(|price| price.from_store),
+        reused: told.price.as_ref().map(|price| price.from_store),
         work_ms: told.price.as_ref().and_then(|price| price.work_ms),
     };
-    ReachAnswer { ways: told.iter().map(way).collect(), ..answer(board, option, value, "ways") }
+    WaysAnswer { ways: told.iter().map(way).collect(), ..answer(board, option, value, "ways") }
 }
 
 #[derive(Serialize)]
@@ -137,7 +137,7 @@ struct RequirementAnswer {
     line: usize,
 }
 
-/// Answers `why --not`.
+/// Answers `why OPTION=VALUE`.
 pub fn why_not(board: &Board, choices: &Choices, option: OptionId, value: &Value, clashes: &[Clash]) -> WhyNotAnswer {
     let chosen = |choice: &Choice| ChosenAnswer {
         option: board.options[choice.option].name.clone(),

@@ -1,4 +1,4 @@
-//! `boltboard reach`
+//! `boltboard ways`
 
 use boltboard_core::board::{Asked, NEED_PREFIX, OptionId, Value};
 use boltboard_core::judge::{Verdict, Work};
@@ -12,14 +12,14 @@ use super::set;
 use crate::args::Global;
 use crate::exit::{Diagnostic, Exit, Stop};
 use crate::render::clash::never_diagnostics;
-use crate::render::reach::{Price, Told};
-use crate::render::{Screen, json, reach as render};
+use crate::render::ways::{Price, Told};
+use crate::render::{Screen, json, ways as render};
 use crate::session::Session;
 use boltboard_core::session::Resolved;
 
 /// Tell what leads to a value: the smallest changes, and what each costs
 #[derive(Debug, Args)]
-pub struct ReachArgs {
+pub struct WaysArgs {
     /// The value to have; a bare name asks for on (or loadable)
     #[arg(value_name = "OPTION[=VALUE]")]
     wanted: String,
@@ -32,7 +32,7 @@ pub struct ReachArgs {
 }
 
 /// Runs the command.
-pub fn run(global: &Global, screen: &Screen, args: &ReachArgs) -> Result<Exit, Stop> {
+pub fn run(global: &Global, screen: &Screen, args: &WaysArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let (option, value) = wanted(&session, &args.wanted)?;
     let choices = session.choices_of(&session.profile)?;
@@ -44,7 +44,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ReachArgs) -> Result<Exit, S
     let ways = match reach {
         Reach::Already => {
             if global.json {
-                screen.json(&json::reach_already(board, option, &value));
+                screen.json(&json::ways_already(board, option, &value));
             } else {
                 let name = &board.options[option].name;
                 screen.out(&format!("{name} is {value} already. Where that comes from: boltboard why {name}\n"));
@@ -53,7 +53,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ReachArgs) -> Result<Exit, S
         }
         Reach::Never(clashes) => {
             if global.json {
-                screen.json(&json::reach_never(board, option, &value));
+                screen.json(&json::ways_never(board, option, &value));
                 return Ok(Exit::No);
             }
             let diagnostics = never_diagnostics(board, &choices, option, &value, &clashes);
@@ -84,7 +84,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ReachArgs) -> Result<Exit, S
         })
         .collect();
     if global.json {
-        screen.json(&json::reach(board, option, &value, &told));
+        screen.json(&json::ways(board, option, &value, &told));
     } else {
         screen.out(&render::ways(board, &choices, (option, &value), &told, screen.width, args.verbose));
     }
@@ -100,7 +100,7 @@ fn wanted(session: &Session, text: &str) -> Result<(OptionId, Value), Stop> {
             Some(_) | None => {
                 let expected = session.board.options[option].kind.expected();
                 let diagnostic = Diagnostic::new(format!("{text} wants a value: {expected}"));
-                Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("for example: boltboard reach {text}=VALUE"))))
+                Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("for example: boltboard ways {text}=VALUE"))))
             }
         };
     }
@@ -108,7 +108,7 @@ fn wanted(session: &Session, text: &str) -> Result<(OptionId, Value), Stop> {
         Asked::Value(option, value) => Ok((option, value)),
         Asked::Provider(need, _) => {
             let name = &session.board.needs[need].name;
-            let diagnostic = Diagnostic::new("reach asks for a value of an option");
+            let diagnostic = Diagnostic::new("ways asks for a value of an option");
             Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("for a need there is: boltboard survey {name}"))))
         }
     }

@@ -56,7 +56,7 @@ pub fn ways(
     let example = if told.len() > 1 { "N" } else { "1" };
     let first_needs = told.first().is_some_and(|one| !one.way.needs.is_empty());
     if !(told.len() == 1 && first_needs) {
-        text.push_str(&format!("{} boltboard reach {name} --apply {example}\n", paint(Role::Good, "To take one:")));
+        text.push_str(&format!("{} boltboard ways {name} --apply {example}\n", paint(Role::Good, "To take one:")));
     }
     text
 }
@@ -94,7 +94,7 @@ fn one(board: &Board, choices: &Choices, number: usize, told: &Told<'_>, width: 
         for (id, was, is) in way.moved.iter().take(shown) {
             let resolved = way.resolution.get(*id);
             let origin = match &resolved.origin {
-                Origin::PulledIn(_) | Origin::Held { .. } => {
+                Origin::PulledIn(_) | Origin::Blocked { .. } => {
                     format!(" ({})", origin_word(board, &way.choices, *id, resolved))
                 }
                 Origin::Chosen | Origin::Default(_) => String::new(),
@@ -138,7 +138,7 @@ fn price(told: &Told<'_>) -> String {
         let time = price.work_ms.map_or(String::new(), |ms| format!(" (about {} of work)", duration(ms)));
         parts.push(match (price.steps, price.from_store) {
             (0, 0) => "nothing to build again".to_string(),
-            (0, stored) => format!("{} from the store, nothing to run", count(stored, "step", "steps")),
+            (0, stored) => format!("{} reused, nothing to run", count(stored, "step", "steps")),
             (steps, _) => format!("{} to run{time}", count(steps, "step", "steps")),
         });
     }
