@@ -45,10 +45,10 @@ pub fn install(
     plan: &InstallPlan,
     record: Record,
 ) -> Result<InstallReport, InstallFault> {
-    let in_the_way = |f: &&InstallFile| f.step == InstallStep::Stranger;
+    let in_the_way = |f: &&InstallFile| f.step == InstallStep::Foreign;
     let strangers: Vec<PathBuf> = plan.files.iter().filter(in_the_way).map(|f| f.target.clone()).collect();
     if !strangers.is_empty() {
-        return Err(InstallFault::Strangers(strangers));
+        return Err(InstallFault::Foreign(strangers));
     }
     let mut manifest = Manifest {
         format: 1,
@@ -77,12 +77,12 @@ pub fn install(
             }
             InstallStep::KeepEdited => {
                 let mut beside = file.target.clone().into_os_string();
-                beside.push(".new");
+                beside.push(format!(".from-{}", board.tree.version.replace('/', "-")));
                 let beside = PathBuf::from(beside);
                 put(file, &beside)?;
                 report.kept.push((file.target.clone(), beside));
             }
-            InstallStep::Stranger => {}
+            InstallStep::Foreign => {}
         }
     }
     for old in &plan.obsolete {

@@ -69,10 +69,10 @@ pub enum InstallStep {
     Same,
     /// An earlier installation's file is replaced.
     Replace,
-    /// The person has edited it: theirs stays, ours goes beside it as `NAME.new`.
+    /// The person has edited it: theirs stays, ours goes beside it as `NAME.from-VERSION`.
     KeepEdited,
     /// Someone else's file is there; nothing is installed.
-    Stranger,
+    Foreign,
 }
 
 /// Why nothing can be installed.
@@ -94,7 +94,7 @@ pub enum InstallFault {
     NotBuilt(PathBuf),
     /// Files of someone else are in the way.
     #[error("{} would overwrite files that this tree did not install", .0.iter().map(|p| p.display().to_string()).collect::<Vec<_>>().join(", "))]
-    Strangers(Vec<PathBuf>),
+    Foreign(Vec<PathBuf>),
     /// Nothing in the tree says where it is installed.
     #[error("no part of this tree says where it is installed")]
     Nothing,
@@ -206,6 +206,6 @@ fn step_for(
         Some(_) => InstallStep::Replace,
         // A person's configuration from before our time is as good as an edited one.
         None if role == InstallRole::Config => InstallStep::KeepEdited,
-        None => InstallStep::Stranger,
+        None => InstallStep::Foreign,
     })
 }

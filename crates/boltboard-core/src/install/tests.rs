@@ -61,7 +61,7 @@ fn pairs(steps: &[(&str, InstallStep)]) -> Vec<(String, InstallStep)> {
 
 #[test]
 fn each_target_gets_the_step_that_it_needs() {
-    use InstallStep::{KeepEdited, New, Replace, Same, Stranger};
+    use InstallStep::{Foreign, KeepEdited, New, Replace, Same};
     let built = Built::new();
     assert_eq!(built.steps(), pairs(&[("tool", New), ("t.conf", New)]));
     built.install().expect("installed");
@@ -74,12 +74,12 @@ fn each_target_gets_the_step_that_it_needs() {
     let report = built.install().expect("installed");
     assert_eq!((report.written.len(), report.kept.len()), (1, 1));
     assert_eq!(std::fs::read_to_string(built.to("etc/t.conf")).expect("there"), "mine");
-    assert_eq!(std::fs::read_to_string(built.to("etc/t.conf.new")).expect("there"), "conf 2");
+    assert_eq!(std::fs::read_to_string(built.to("etc/t.conf.from-1")).expect("there"), "conf 2");
     let fresh = Built::new();
     fresh.tree.write("to/bin/tool", "someone else's");
     fresh.tree.write("to/etc/t.conf", "someone else's");
-    assert_eq!(fresh.steps(), pairs(&[("tool", Stranger), ("t.conf", KeepEdited)]));
-    assert!(matches!(fresh.install(), Err(InstallFault::Strangers(files)) if files == [fresh.to("bin/tool")]));
+    assert_eq!(fresh.steps(), pairs(&[("tool", Foreign), ("t.conf", KeepEdited)]));
+    assert!(matches!(fresh.install(), Err(InstallFault::Foreign(files)) if files == [fresh.to("bin/tool")]));
     assert!(!fresh.to("share").exists(), "nothing was written");
 }
 

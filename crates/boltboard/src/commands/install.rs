@@ -40,7 +40,7 @@ impl From<InstallFault> for Stop {
             InstallFault::Relative { .. } => {
                 Stop::new(Exit::WrongUse, diagnostic.help("choose an absolute prefix: boltboard set prefix=/opt/…"))
             }
-            InstallFault::Strangers(_) => Stop::new(
+            InstallFault::Foreign(_) => Stop::new(
                 Exit::No,
                 diagnostic
                     .note("Nothing was installed.")

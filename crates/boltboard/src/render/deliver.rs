@@ -11,8 +11,8 @@ pub fn preview(board: &Board, plan: &InstallPlan, width: usize) -> String {
         InstallStep::New => (Role::Good, "new"),
         InstallStep::Same => (Role::Faint, "same"),
         InstallStep::Replace => (Role::Warn, "replace"),
-        InstallStep::KeepEdited => (Role::Warn, "keep yours, put ours beside it as .new"),
-        InstallStep::Stranger => (Role::Bad, "in the way: not installed by this tree"),
+        InstallStep::KeepEdited => (Role::Warn, "keep yours, put ours beside it as .from-VERSION"),
+        InstallStep::Foreign => (Role::Bad, "in the way: not installed by this tree"),
     };
     let rows: Vec<Vec<Cell>> = plan
         .files

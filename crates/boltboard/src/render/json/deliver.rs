@@ -35,7 +35,7 @@ pub fn install(board: &Board, plan: &InstallPlan) -> InstallAnswer {
             InstallStep::Same => "same",
             InstallStep::Replace => "replace",
             InstallStep::KeepEdited => "keep-edited",
-            InstallStep::Stranger => "foreign",
+            InstallStep::Foreign => "foreign",
         },
     };
     InstallAnswer {
