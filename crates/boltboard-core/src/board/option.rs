@@ -32,7 +32,7 @@ pub struct OptionDef {
     /// Its defaults; the first whose condition holds counts. The last one has no condition.
     pub defaults: Vec<DefaultRule>,
     /// For kinds other than switch and module: the option matters only while this holds.
-    pub in_force: Option<Condition>,
+    pub applies_while: Option<Condition>,
     /// The rules that start at this option, in the order written.
     pub rules: Vec<RuleId>,
     /// The macros that carry its value into C code.

@@ -114,13 +114,13 @@ pub(super) fn option(
     let mut asked = Asked { names, fields: &fields, option: id, value: None, rules: Vec::new() };
     asked.read_all();
     let conditions = asked.rules;
-    let mut in_force = None;
+    let mut applies_while = None;
     if on_off {
         conditions.into_iter().for_each(|rule| sink.add(rule));
     } else if let Some(first) = conditions.first() {
         let place = first.place;
         let expr = Expr::all(conditions.into_iter().map(|rule| rule.must));
-        in_force = expr.map(|expr| Condition { expr, place });
+        applies_while = expr.map(|expr| Condition { expr, place });
     }
     if matches!(kind, Kind::Pick(_)) {
         pick_rules(&fields, id, names, sink);
@@ -132,7 +132,7 @@ pub(super) fn option(
         section,
         level: level(&fields),
         defaults: defaults(&fields, id, &kind, names),
-        in_force,
+        applies_while,
         rules: sink.take(),
         macros: macros(&fields, &entry.name.text, &kind, names, habit),
         place: entry.name.place,

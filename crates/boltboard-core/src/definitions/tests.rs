@@ -96,7 +96,7 @@ fn requirements_of_value_options_say_when_they_count() {
     );
     let n = &board.options[board.option("n").unwrap()];
     assert!(n.rules.is_empty());
-    assert_eq!(n.in_force.as_ref().map(|w| board.print(&w.expr)).as_deref(), Some("a and not b"));
+    assert_eq!(n.applies_while.as_ref().map(|w| board.print(&w.expr)).as_deref(), Some("a and not b"));
 }
 
 #[test]

@@ -17,7 +17,7 @@ impl Mentioned {
             mentioned.expr(&rule.must, Some(rule.option));
         }
         for (id, option) in board.options.iter() {
-            option.in_force.iter().for_each(|when| mentioned.expr(&when.expr, Some(id)));
+            option.applies_while.iter().for_each(|when| mentioned.expr(&when.expr, Some(id)));
             for default in &option.defaults {
                 mentioned.when(default.when.as_ref());
                 if let DefaultValue::Derived(interp) = &default.value {

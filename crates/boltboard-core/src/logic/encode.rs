@@ -25,7 +25,7 @@ pub fn encode(board: &Board) -> Logic {
     let condition = |expr: &Expr<Atom>| encoder.spell(expr, true, Strength::Any);
     let mut defaults = Vec::with_capacity(board.options.len());
     let mut default_starts = Vec::with_capacity(board.options.len() + 1);
-    let mut in_force = Vec::new();
+    let mut applies_while = Vec::new();
     for id in &board.order {
         let option = &board.options[*id];
         default_starts.push(defaults.len() as u32);
@@ -36,10 +36,10 @@ pub fn encode(board: &Board) -> Logic {
             };
             DefaultChoice { when: rule.when.as_ref().map(|when| condition(&when.expr)), gives }
         }));
-        in_force.extend(option.in_force.as_ref().map(|when| (*id, condition(&when.expr))));
+        applies_while.extend(option.applies_while.as_ref().map(|when| (*id, condition(&when.expr))));
     }
     default_starts.push(defaults.len() as u32);
-    encoder.finish(defaults, default_starts, in_force)
+    encoder.finish(defaults, default_starts, applies_while)
 }
 
 struct Encoder<'a> {
@@ -160,7 +160,7 @@ impl<'a> Encoder<'a> {
         self,
         defaults: Vec<DefaultChoice>,
         default_starts: Vec<u32>,
-        in_force: Vec<(OptionId, Condition)>,
+        applies_while: Vec<(OptionId, Condition)>,
     ) -> Logic {
         let mut guards: Vec<Vec<u32>> = vec![Vec::new(); self.owners.len()];
         let mut clause_starts = Vec::with_capacity(self.clauses.len() + 1);
@@ -209,7 +209,7 @@ impl<'a> Encoder<'a> {
             order: self.board.order.clone(),
             defaults,
             default_starts,
-            in_force,
+            applies_while,
             owners: self.owners,
             first_need: self.first_need as u32,
             clause_starts,
@@ -234,7 +234,7 @@ fn compared_values(board: &Board) -> BTreeMap<OptionId, Vec<(Op, Value)>> {
     board.rules.iter().for_each(|(_, rule)| look(&rule.must));
     for (_, option) in board.options.iter() {
         option.defaults.iter().filter_map(|rule| rule.when.as_ref()).for_each(|when| look(&when.expr));
-        option.in_force.iter().for_each(|when| look(&when.expr));
+        option.applies_while.iter().for_each(|when| look(&when.expr));
     }
     compared
 }

@@ -95,7 +95,7 @@ pub struct Logic {
     shapes: Vec<Shape>,
     defaults: Vec<DefaultChoice>,
     default_starts: Vec<u32>,
-    pub(crate) in_force: Vec<(OptionId, Condition)>,
+    pub(crate) applies_while: Vec<(OptionId, Condition)>,
     owners: Vec<Owner>,
     /// Whether a variable says nothing about the others of its option, as that of a switch.
     alone: Vec<bool>,

@@ -62,7 +62,7 @@ pub fn macro_table(board: &Board, resolution: &Resolution, facts: &Facts) -> Mac
 fn stands_for(option: OptionId, carrier: &MacroDef, resolution: &Resolution, facts: &Facts) -> Option<String> {
     let resolved = resolution.get(option);
     let asked = carrier.when.as_ref().is_none_or(|when| resolution.holds(facts, &when.expr));
-    let counts = asked && resolved.effect == Effect::InForce;
+    let counts = asked && resolved.effect == Effect::Applies;
     let value = &resolved.value;
     let one = |holds: bool| (counts && holds).then(|| "1".to_string());
     match &carrier.form {

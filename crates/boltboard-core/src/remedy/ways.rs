@@ -221,7 +221,7 @@ fn part_off(board: &Board, part: PartId, resolution: Option<&Resolution>) -> Opt
     let when = board.parts[part].when.as_ref()?;
     let Expr::Atom(Atom::On(option)) = &when.expr else { return None };
     let resolved = resolution?.get(*option);
-    (resolved.effect == Effect::InForce).then(|| without(board, *option, None)).flatten().map(|off| (*option, off))
+    (resolved.effect == Effect::Applies).then(|| without(board, *option, None)).flatten().map(|off| (*option, off))
 }
 
 /// Tells whether a package is known for a need on some distribution, or none could bring it.

@@ -48,7 +48,7 @@ impl<'a> ByDefault<'a> {
         if !matches!(logic.shape(option), Shape::Switch { .. } | Shape::Module { .. }) {
             let value = self.engine.value_of(option, &default);
             let origin = Origin::Default(rule);
-            self.found.put(option, Resolved { value, origin, effect: Effect::InForce });
+            self.found.put(option, Resolved { value, origin, effect: Effect::Applies });
         }
     }
 

@@ -91,7 +91,7 @@ fn run(
     engine.give(&given).and_then(|()| engine.meet(Pull::Allowed)).map_err(|_| None)?;
     engine.accept();
     let mut resolution = engine.settle(Setting { board, choices }).map_err(|NoValue(option)| Some(option))?;
-    for (option, when) in &logic.in_force {
+    for (option, when) in &logic.applies_while {
         if when.truth(&|lit| engine.truth(lit)) != Truth::Yes {
             resolution.idle(*option);
         }

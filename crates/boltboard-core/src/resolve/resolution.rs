@@ -60,9 +60,9 @@ pub enum Origin {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Effect {
     /// It has.
-    InForce,
+    Applies,
     /// What the option belongs to is not there, so its value changes nothing.
-    Idle,
+    NoEffect,
 }
 
 impl Resolution {
@@ -70,8 +70,8 @@ impl Resolution {
     pub(super) fn all_off(count: usize) -> Resolution {
         let mut values = Vec::with_capacity(count / 2);
         let shared = |effect| SHARED.map(|value| Resolved { value, origin: Origin::Default(0), effect });
-        values.extend(shared(Effect::InForce));
-        values.extend(shared(Effect::Idle));
+        values.extend(shared(Effect::Applies));
+        values.extend(shared(Effect::NoEffect));
         Resolution { values, places: vec![0; count] }
     }
 
@@ -86,8 +86,8 @@ impl Resolution {
             _ => None,
         };
         let place = match (at, resolved.effect) {
-            (Some(at), Effect::InForce) => at,
-            (Some(at), Effect::Idle) => at + SHARED.len(),
+            (Some(at), Effect::Applies) => at,
+            (Some(at), Effect::NoEffect) => at + SHARED.len(),
             (None, _) => {
                 self.values.push(resolved);
                 self.values.len() - 1
@@ -112,14 +112,14 @@ impl Resolution {
             Plainly::ByDefault => self.places[option.index()] = default as u32,
             Plainly::Blocked(by) => {
                 let origin = Origin::Blocked { would_be: Box::new(SHARED[default].clone()), by };
-                self.put(option, Resolved { value: SHARED[off].clone(), origin, effect: Effect::InForce });
+                self.put(option, Resolved { value: SHARED[off].clone(), origin, effect: Effect::Applies });
             }
         }
     }
 
     /// Puts down that an option's value has no effect.
     pub(super) fn idle(&mut self, option: OptionId) {
-        let resolved = Resolved { effect: Effect::Idle, ..self.get(option).clone() };
+        let resolved = Resolved { effect: Effect::NoEffect, ..self.get(option).clone() };
         self.put(option, resolved);
     }
 

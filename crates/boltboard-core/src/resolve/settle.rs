@@ -52,7 +52,7 @@ impl<'a> Engine<'a> {
             } else {
                 Origin::Default(rule)
             };
-            found.put(option, Resolved { value, origin, effect: Effect::InForce });
+            found.put(option, Resolved { value, origin, effect: Effect::Applies });
         }
         Ok(found)
     }

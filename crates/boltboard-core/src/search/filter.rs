@@ -32,7 +32,7 @@ pub enum State {
     /// Something keeps it from its default.
     Blocked,
     /// It has no effect.
-    Idle,
+    NoEffect,
     /// A person chose it.
     Chosen,
 }
@@ -45,7 +45,7 @@ impl State {
         ("off", State::Off),
         ("on", State::On),
         ("blocked", State::Blocked),
-        ("idle", State::Idle),
+        ("no-effect", State::NoEffect),
         ("chosen", State::Chosen),
     ];
 }

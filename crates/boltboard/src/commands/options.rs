@@ -34,7 +34,7 @@ pub struct OptionsArgs {
     /// Only those whose value is not their plain default
     #[arg(long)]
     changed: bool,
-    /// Only those that are blocked or idle
+    /// Only those that are blocked or have no effect
     #[arg(long)]
     blocked: bool,
     /// One flat table instead of a tree by section
@@ -47,7 +47,7 @@ pub struct OptionsArgs {
 
 const FILTERS: &str = "\
 Filters:
-  changed, chosen, blocked, idle, on, off   by value
+  changed, chosen, blocked, no-effect, on, off   by value
   new                                    not there at the last build
   kind:module  level:expert  in:SECTION  needs:NEED
 
@@ -131,7 +131,7 @@ fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<
     let sets = Sets::of(session, &filters)?;
     let blocked = |option: OptionId| {
         let value = resolved.resolution.get(option);
-        matches!(value.origin, Origin::Blocked { .. }) || value.effect == Effect::Idle
+        matches!(value.origin, Origin::Blocked { .. }) || value.effect == Effect::NoEffect
     };
     let matches = |option: OptionId| {
         filters.iter().all(|filter| fits(session, resolved, filter, option, &sets))
@@ -162,7 +162,7 @@ fn fits(session: &Session, resolved: &Resolved, filter: &Filter, option: OptionI
         Filter::State(State::Off) => value.value.is_off(),
         Filter::State(State::On) => matches!(value.value, Value::Switch(_) | Value::Module(_)) && !value.value.is_off(),
         Filter::State(State::Blocked) => matches!(value.origin, Origin::Blocked { .. }),
-        Filter::State(State::Idle) => value.effect == Effect::Idle,
+        Filter::State(State::NoEffect) => value.effect == Effect::NoEffect,
         Filter::State(State::Chosen) => matches!(value.origin, Origin::Chosen),
         Filter::Kind(kind) => board.options[option].kind.name() == *kind,
         Filter::Level(level) => board.options[option].level == *level,

@@ -47,7 +47,7 @@ enum ProfileCommand {
         /// Check all, also those that the tree ships
         #[arg(long, conflicts_with = "names")]
         all: bool,
-        /// Let choices without effect fail too
+        /// Let choices that have no effect fail too
         #[arg(long)]
         strict: bool,
     },
@@ -211,7 +211,7 @@ fn check(session: &Session, screen: &Screen, names: &[ProfileName], strict: bool
             Ok(resolved) => {
                 let items = &resolved.choices.items;
                 checked.choices = Some(items.len());
-                let idle = items.iter().filter(|c| resolved.resolution.get(c.option).effect == Effect::Idle);
+                let idle = items.iter().filter(|c| resolved.resolution.get(c.option).effect == Effect::NoEffect);
                 checked.idle = idle.map(|choice| session.board.options[choice.option].name.clone()).collect();
                 if strict && !checked.idle.is_empty() { Exit::No } else { Exit::Done }
             }

@@ -277,7 +277,7 @@ fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: 
             (Role::Value, now.value.to_string()),
             (if origin == "chosen" { Role::Good } else { Role::Faint }, origin),
         ]);
-        if now.effect == Effect::Idle && chosen {
+        if now.effect == Effect::NoEffect && chosen {
             idle.push(name.to_string());
         }
     }
@@ -286,7 +286,7 @@ fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: 
     } else {
         columns(&rows, 0, width)
     };
-    for (effect, words) in [(Effect::InForce, "now in force:"), (Effect::Idle, "now without effect:")] {
+    for (effect, words) in [(Effect::Applies, "applies now:"), (Effect::NoEffect, "no effect now:")] {
         let names: Vec<&str> = effects.iter().filter(|(_, e)| *e == effect).map(|(name, _)| *name).collect();
         if !names.is_empty() {
             text.push_str(&paint(Role::Faint, &format!("{words} {}\n", names.join(", "))));

@@ -50,11 +50,11 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
     if reason.value.is_off() {
         switch_on(&session, &mut teller, &explainer, option, &reason);
     }
-    if let (boltboard_core::resolve::Effect::Idle, Some(when)) =
-        (resolved.resolution.get(option).effect, &session.board.options[option].in_force)
+    if let (boltboard_core::resolve::Effect::NoEffect, Some(when)) =
+        (resolved.resolution.get(option).effect, &session.board.options[option].applies_while)
     {
         teller.text.push_str(&format!(
-            "It has no effect now: it counts only while {} holds.\n",
+            "It has no effect now: it applies only while {} holds.\n",
             session.board.print(&when.expr)
         ));
     }

@@ -36,14 +36,14 @@ pub fn text(compared: &Compared<'_>, width: usize) -> String {
         }
         text.push_str(&columns(&rows, 2, width));
         for (side, idle_left) in [(left, true), (right, false)] {
-            let here = |d: &ValueDifference| (d.left.effect == Effect::Idle) == idle_left;
+            let here = |d: &ValueDifference| (d.left.effect == Effect::NoEffect) == idle_left;
             let names: Vec<&str> = effects
                 .iter()
                 .filter(|(d, ..)| here(d))
                 .map(|(d, ..)| compared.board.options[d.option].name.as_str())
                 .collect();
             if !names.is_empty() {
-                let line = format!("without effect in {side}: {}", names.join(", "));
+                let line = format!("no effect in {side}: {}", names.join(", "));
                 wrap(&line, width.saturating_sub(4))
                     .iter()
                     .for_each(|l| text.push_str(&format!("  {}\n", paint(Role::Faint, l))));

@@ -12,8 +12,8 @@ const VALUES: usize = 28;
 
 /// Says in a word or two where a value comes from.
 pub fn origin_word(board: &Board, choices: &Choices, option: OptionId, resolved: &Resolved) -> String {
-    if resolved.effect == Effect::Idle {
-        return "idle".into();
+    if resolved.effect == Effect::NoEffect {
+        return "no effect".into();
     }
     match &resolved.origin {
         Origin::Chosen => match choices.get(option) {
@@ -30,7 +30,7 @@ pub fn origin_word(board: &Board, choices: &Choices, option: OptionId, resolved:
 
 fn value_role(value: &Value, resolved: &Resolved) -> Role {
     match (&resolved.origin, value.is_off()) {
-        _ if resolved.effect == Effect::Idle => Role::Faint,
+        _ if resolved.effect == Effect::NoEffect => Role::Faint,
         (Origin::Blocked { .. }, _) => Role::Warn,
         (_, true) => Role::Faint,
         (_, false) => Role::Value,
@@ -129,8 +129,8 @@ pub fn details(
         let when = rule.value.as_ref().map_or(String::new(), |value| format!(" (for {value})"));
         add(rule_verb(rule.kind), Role::Name, format!("{}{when}", rule_object(board, rule)));
     }
-    if let Some(when) = &definition.in_force {
-        add("counts while", Role::Name, board.print(&when.expr));
+    if let Some(when) = &definition.applies_while {
+        add("applies while", Role::Name, board.print(&when.expr));
     }
     if !users.is_empty() {
         add("looked at by", Role::Faint, users.join(", "));

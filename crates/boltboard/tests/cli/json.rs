@@ -59,7 +59,7 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(&overview, "parts"), &["name", "kind", "made"]);
     let options = answer("options --level expert");
     keys(&options, &["format", "tree", "profile", "options"]);
-    let option = ["name", "kind", "value", "origin", "in-force", "section", "level", "summary"];
+    let option = ["name", "kind", "value", "origin", "applies", "section", "level", "summary"];
     for one in options["options"].as_array().expect("a list") {
         keys(one, &option);
         match one["origin"]["from"].as_str().expect("from") {
@@ -96,7 +96,7 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(first(&against, "against"), "requirements"), &["option", "requirement", "file", "line"]);
     let checked = answer("profile check");
     keys(&checked, &["format", "profiles"]);
-    keys(first(&checked, "profiles"), &["profile", "holds", "choices?", "without-effect", "problems"]);
+    keys(first(&checked, "profiles"), &["profile", "holds", "choices?", "no-effect", "problems"]);
     let doubts = tree.run("lint --json").json();
     keys(&doubts, &["format", "findings", "accepted"]);
     keys(first(&doubts, "findings"), &["finding", "level", "message", "file?", "line?", "requirements", "remedy"]);

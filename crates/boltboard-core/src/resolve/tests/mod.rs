@@ -211,7 +211,7 @@ fn origins_say_where_values_come_from() {
     assert!(matches!(origin("c"), Origin::Blocked { would_be, .. } if *would_be == Value::Switch(Switch::On)));
     assert_eq!(origin("d"), Origin::Default(0));
     let effect = |name: &str| resolution.get(board.option(name).unwrap()).effect;
-    assert_eq!((effect("n"), effect("m")), (Effect::InForce, Effect::Idle));
+    assert_eq!((effect("n"), effect("m")), (Effect::Applies, Effect::NoEffect));
 }
 
 #[test]

@@ -28,7 +28,7 @@ pub struct OptionAnswer {
     kind: &'static str,
     value: String,
     origin: OriginAnswer,
-    in_force: bool,
+    applies: bool,
     section: Vec<String>,
     level: &'static str,
     summary: String,
@@ -79,7 +79,7 @@ fn one(session: &Session, resolved: &Resolved, option: OptionId) -> OptionAnswer
         kind: definition.kind.name(),
         value: value.value.to_string(),
         origin: origin(board, &resolved.choices, option, &value.origin),
-        in_force: value.effect == Effect::InForce,
+        applies: value.effect == Effect::Applies,
         section: board.section_path(definition.section).iter().map(|s| board.sections[*s].name.clone()).collect(),
         level: definition.level.name(),
         summary: definition.summary.clone(),
@@ -125,7 +125,7 @@ pub fn show(session: &Session, resolved: &Resolved, option: OptionId, users: &[S
         takes: definition.kind.expected().replace('`', ""),
         values: definition.kind.listed().into_iter().map(str::to_string).collect(),
         requires: definition.rules.iter().map(|rule| board.print(&board.rules[*rule].must)).collect(),
-        counts_while: definition.in_force.as_ref().map(|when| board.print(&when.expr)),
+        counts_while: definition.applies_while.as_ref().map(|when| board.print(&when.expr)),
         looked_at_by: users.to_vec(),
         macros: definition.macros.iter().map(|m| m.name.clone()).collect(),
         file: place.file.to_string(),
@@ -359,7 +359,7 @@ struct CheckedAnswer {
     profile: String,
     holds: bool,
     choices: Option<usize>,
-    without_effect: Vec<String>,
+    no_effect: Vec<String>,
     problems: Vec<String>,
 }
 
@@ -369,7 +369,7 @@ pub fn profile_check(all: &[Checked]) -> ProfileCheckAnswer {
         profile: checked.profile.to_string(),
         holds: checked.choices.is_some(),
         choices: checked.choices,
-        without_effect: checked.idle.clone(),
+        no_effect: checked.idle.clone(),
         problems: checked.problems.clone(),
     };
     ProfileCheckAnswer { format: FORMAT, profiles: all.iter().map(one).collect() }
