@@ -11,6 +11,7 @@ use crate::plan::{MacroTable, Plan, PlanInput, PlanProblem, lower, macro_table};
 use crate::profile::{Choices, Layer, ProfileSource};
 use crate::resolve::{Resolution, resolve};
 use crate::step::{Step, StepId};
+use crate::store::Note;
 use crate::survey::{
     Compiler, CompilerFault, Fact, FactSource, FactState, Facts, Family, Found, LibrarySearch, Missing, Tools,
 };
@@ -219,4 +220,20 @@ pub fn tree() -> TestTree {
 /// A step by its name.
 pub fn step<'a>(plan: &'a Plan, name: &str) -> (StepId, &'a Step) {
     plan.steps.iter().find(|(_, step)| step.name == name).expect("the step")
+}
+
+/// What a step saw that read one file.
+pub fn note(input: &str, wall_ms: u64) -> Note {
+    Note {
+        inputs: vec![(format!("tree:{input}"), Digest::of(input.as_bytes()))],
+        absent: vec![],
+        macros: vec![("A".into(), Some("1".into())), ("B".into(), None)],
+        macro_names: Digest::of(b"names"),
+        outputs: vec![],
+        said: "a warning".into(),
+        wall_ms,
+        memory: 0,
+        text: None,
+        closely: false,
+    }
 }

@@ -1,21 +1,6 @@
 use super::*;
 use crate::base::Digest;
-use crate::store::Note;
-
-fn note(input: &str, wall_ms: u64) -> Note {
-    Note {
-        inputs: vec![(format!("tree:{input}"), Digest::of(input.as_bytes()))],
-        absent: vec![],
-        macros: vec![("A".into(), Some("1".into())), ("B".into(), None)],
-        macro_names: Digest::of(b"names"),
-        outputs: vec![],
-        said: "a warning".into(),
-        wall_ms,
-        memory: 0,
-        text: None,
-        closely: false,
-    }
-}
+use crate::testing::note;
 
 #[test]
 fn a_long_journal_is_written_anew() {
