@@ -25,32 +25,41 @@ pub(super) struct OfClass {
     stands: Option<usize>,
 }
 
+impl OfClass {
+    /// What stands now.
+    fn now(&self) -> Option<&Footing> {
+        self.stands.and_then(|at| self.all.get(at))
+    }
+}
+
 impl Judge<'_> {
     fn footings_of(&self, class: &Digest) -> Arc<OfClass> {
-        let lock = || self.footings.known.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(known) = lock().get(class) {
-            return Arc::clone(known);
-        }
-        let all = self.store.footings(class);
-        let own = |footing: &&Footing| footing.search_path == self.plan.search_path;
-        let in_order = all.iter().filter(own).chain(all.iter().filter(|footing| !own(footing)));
-        let stands = in_order.clone().find(|footing| self.stands_now(footing)).map(|footing| footing.generation);
-        let stands = stands.and_then(|standing| all.iter().position(|footing| footing.generation == standing));
-        let known = Arc::new(OfClass { all, stands });
-        lock().insert(*class, Arc::clone(&known));
-        known
+        // Held while it is looked up, so that nothing older is put down after another thread has learnt more.
+        let mut known = self.footings.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let of_class = known.entry(*class).or_insert_with(|| {
+            let all = self.store.footings(class);
+            let mut order: Vec<usize> = (0..all.len()).collect();
+            order.sort_by_key(|at| all[*at].search_path != self.plan.search_path);
+            let stands = order.into_iter().find(|at| self.stands_now(&all[*at]));
+            Arc::new(OfClass { all, stands })
+        });
+        Arc::clone(of_class)
     }
 
     /// Returns what a class stands on, if that is known in the state in which the host is.
     pub fn footing(&self, class: &Digest) -> Option<Footing> {
-        let known = self.footings_of(class);
-        known.stands.and_then(|at| known.all.get(at)).cloned()
+        self.footings_of(class).now().cloned()
+    }
+
+    /// Tells whether all that a class stands on is known, as far as one of its steps tells for another.
+    pub fn knows_class(&self, class: &Digest) -> bool {
+        self.footings_of(class).now().is_some_and(|footing| !footing.surprises)
     }
 
     /// Returns what stands now for the footing of a class, `None` where nothing was ever known of it.
     pub fn footing_now(&self, class: &Digest) -> Option<Digest> {
         let known = self.footings_of(class);
-        match known.stands.and_then(|at| known.all.get(at)) {
+        match known.now() {
             Some(footing) => Some(footing.generation),
             None if known.all.is_empty() => None,
             None => Some(Digest::of(b"as it never was")),
@@ -130,14 +139,14 @@ impl Judge<'_> {
 
     /// What is not as it was of what the programs behind a step's tool stand on.
     pub(super) fn tool_changes(&self, step: &Step, look: &Look) -> Vec<Reason> {
-        let tool = Reason::Tool(step.tool().map_or(String::new(), |tool| tool.name.clone()));
+        let tool = step.tool().map_or(String::new(), |tool| tool.name.clone());
         let known = match look {
             Look::Footing(class) => self.footings_of(class),
             _ => Arc::default(),
         };
         let same_path = || known.all.iter().find(|footing| footing.search_path == self.plan.search_path);
         let Some(known) = same_path().or(known.all.first()) else {
-            return vec![Reason::ToolUnseen(step.tool().map_or(String::new(), |tool| tool.name.clone()))];
+            return vec![Reason::ToolUnseen(tool)];
         };
         let now = |look: &Look| self.look_now(look, &Ahead::default()).ok().flatten();
         let looks = known.looks.iter().filter_map(|(look, then)| Some((look.parse::<Look>().ok()?, *then)));
@@ -149,6 +158,6 @@ impl Judge<'_> {
         let appeared = known.absent.iter().filter_map(|place| place.parse::<Location>().ok());
         let appeared = appeared.filter(|at| at.path(&self.plan.folders).exists()).map(Reason::Appeared);
         // The first says enough.
-        changed.chain(appeared).take(1).chain([tool]).collect()
+        changed.chain(appeared).take(1).chain([Reason::Tool(tool)]).collect()
     }
 }

@@ -36,15 +36,11 @@ impl Executor<'_> {
         }
         let Some(class) = step.class() else { return Some(Depth::Looks) };
         let plain = step.compile().is_none_or(|compile| compile.is_plain(self.tools));
-        if closely || self.watching == Watching::All || !plain || !self.stands_on_known_ground(&class) {
+        if closely || self.watching == Watching::All || !plain || !self.judge.knows_class(&class) {
             return Some(Depth::Looks);
         }
         // Which libraries a linker looks for, and where, only watching tells.
         (step.link().is_some() || self.picks(step)).then_some(Depth::Opens)
-    }
-
-    fn stands_on_known_ground(&self, class: &Digest) -> bool {
-        self.judge.footing(class).is_some_and(|footing| !footing.surprises)
     }
 
     fn picks(&self, step: &Step) -> bool {
