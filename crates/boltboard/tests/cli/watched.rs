@@ -331,3 +331,37 @@ fn a_damaged_line_of_the_ledger_is_told_and_the_rest_read() {
     std::fs::write(tree.at("boltboard-work/ledger.jsonl"), ledger).expect("written");
     tree.run("ledger").code(0).says(&["mine"]).complains(&["1 line of the ledger is damaged and left out."]);
 }
+
+/// Texts that name an option in ways that are easily overlooked; each has the option header included before it.
+const SPELLINGS: [&str; 17] = [
+    "#define A T_DE\\\r\nPTH\r\nint x = A;\r\n",
+    "\x0c#if T_DEPTH > 5\nint x;\n\x0b#endif\n",
+    "int x = 0xE +T_DEPTH;\n",
+    "#if 0\ndon't T_FOG\n#endif\nint x = T_DEPTH;\n",
+    "// ends \\\nstill a comment\nint x = T_DEPTH;\n",
+    "#define S(x) #x\n#define SS(x) S(x)\nconst char *s = SS(T_DEPTH);\n",
+    "#define P(a, b, c) a##b##c\nint x = P(T, _DE, PTH);\n",
+    "#define T_3 30\n#define T_8 80\n#define P(a, b) a##b\n#define Q(a, b) P(a, b)\nint x = Q(T_, T_DEPTH);\n",
+    "#define D (T_DEPTH > 5)\n#if D\nint x;\n#endif\n",
+    "#if T_DEPTH == '\\10'\nint x;\n#endif\n",
+    "#pragma push_macro(\"T_DEPTH\")\n#undef T_DEPTH\n#define T_DEPTH 1\n#pragma pop_macro(\"T_DEPTH\")\nint x = T_DEPTH;\n",
+    "struct s { int a : T_DEPTH; };\nstruct s v = {1};\nint x __attribute__((aligned(1 << (T_DEPTH - 2))));\n",
+    "%: if T_DEPTH > 5\nint x;\n%: endif\n",
+    "int x = T_\\ \t \nDEPTH;\n",
+    "/\\\n* T_FOG *\\\n/ int x = T_DEPTH;\n",
+    "const char *s = \"a\\\n\"; int x = T_DEPTH; const char *t = \"\\\\\";\n",
+    "# 12 \"z.c\"\nint x = T_DEPTH;\n",
+];
+
+#[test]
+fn texts_are_read_by_the_standard_of_their_compile() {
+    for standard in ["c99", "gnu99", "gnu2x"] {
+        let tree = objects(&format!("flags = [\"-std={standard}\"]\n"), "int a;\n");
+        for (number, text) in SPELLINGS.iter().enumerate() {
+            tree.write(&format!("s/t{number}.c"), &format!("#include <t/options.h>\n{text}"));
+        }
+        tree.run("build").code(0).steps(SPELLINGS.len() + 1);
+        tree.run("set depth=8").code(0);
+        tree.run("build --verify").code(0).steps(SPELLINGS.len()).says(&["Verified:"]);
+    }
+}
