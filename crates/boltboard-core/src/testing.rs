@@ -223,7 +223,7 @@ pub fn step<'a>(plan: &'a Plan, name: &str) -> (StepId, &'a Step) {
 }
 
 /// What a step saw that read one file.
-pub fn note(input: &str, wall_ms: u64) -> Note {
+pub fn note(input: &str, work_ms: u64) -> Note {
     Note {
         inputs: vec![(format!("tree:{input}"), Digest::of(input.as_bytes()))],
         absent: vec![],
@@ -231,7 +231,7 @@ pub fn note(input: &str, wall_ms: u64) -> Note {
         macro_names: Digest::of(b"names"),
         outputs: vec![],
         said: "a warning".into(),
-        wall_ms,
+        work_ms,
         memory: 0,
         text: None,
         closely: false,

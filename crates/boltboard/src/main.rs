@@ -2,13 +2,14 @@
 
 mod args;
 mod commands;
-mod exit;
+mod complete;
+mod fault;
 mod render;
 mod session;
 
 use std::os::fd::AsFd;
 
-use clap::Parser;
+use clap::{CommandFactory, Parser};
 
 /// Reading a large board is mostly asking for memory.
 #[global_allocator]
@@ -31,21 +32,22 @@ fn main() -> std::process::ExitCode {
         boltboard_core::watch::serve_gate(std::env::args_os().skip(2));
         return std::process::ExitCode::FAILURE;
     }
+    clap_complete::CompleteEnv::with_factory(args::Cli::command).var(commands::learn::ASKED).complete();
+    let screen = render::Screen::new();
     let cli = match args::Cli::try_parse() {
         Ok(cli) => cli,
+        // Help and version are asked for; everything else is wrong use.
+        Err(error) if !error.use_stderr() => {
+            return if error.print().is_err() { fault::Exit::Machine.into() } else { fault::Exit::Done.into() };
+        }
         Err(error) => {
-            // Help and version are asked for; everything else is wrong use.
-            let wrong = error.use_stderr();
-            let printed = error.print();
-            return if wrong || printed.is_err() { exit::Exit::WrongUse.into() } else { exit::Exit::Done.into() };
+            let words: Vec<String> = std::env::args_os().map(|word| word.to_string_lossy().into_owned()).collect();
+            let json = words.iter().any(|word| word == "--json");
+            return screen.stop(&fault::mistyped(&error, &words), json).into();
         }
     };
-    let screen = render::Screen::new();
     match commands::run(&cli, &screen) {
         Ok(exit) => exit.into(),
-        Err(stop) => {
-            screen.diagnostics(&stop.diagnostics);
-            stop.exit.into()
-        }
+        Err(stop) => screen.stop(&stop, cli.global.json).into(),
     }
 }

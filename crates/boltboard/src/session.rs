@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::ops::{Deref, DerefMut};
 
+use boltboard_core::base::shell_word;
+use boltboard_core::board::{Asked, NEED_PREFIX, NeedId, OptionId, TryFault};
 use boltboard_core::judge::{Preview, Standing, Sweep, Touched};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
@@ -12,9 +14,9 @@ use boltboard_core::survey::Facts;
 use boltboard_core::work::{Stamp, WorkLock};
 
 use crate::args::Global;
-use crate::exit::Stop;
-use crate::render::Screen;
+use crate::fault::{Diagnostic, Next, Stop};
 use crate::render::survey::changed_host;
+use crate::render::{Screen, names};
 
 /// A tree that was read, what was typed for every command, and where answers go.
 pub struct Session {
@@ -47,6 +49,55 @@ impl Session {
 
     fn told<T>(&self, result: Result<T, SessionFault>) -> Result<T, Stop> {
         result.map_err(|fault| Stop::of(fault, Some(&self.core)))
+    }
+
+    /// Looks an option up as a person names it. A name of another kind leads to what knows about it.
+    pub fn find_option(&self, name: &str) -> Result<OptionId, Stop> {
+        self.core.board.find_option(name).map_err(|fault| self.led_on(fault, name))
+    }
+
+    /// Looks a need up as a person names it, likewise.
+    pub fn find_need(&self, name: &str) -> Result<NeedId, Stop> {
+        let plain = name.strip_prefix(NEED_PREFIX).unwrap_or(name);
+        self.core.board.find_need(plain).map_err(|fault| self.led_on(fault, name))
+    }
+
+    /// Reads a choice as a person gives it, likewise.
+    pub fn read_asked(&self, text: &str) -> Result<Asked, Stop> {
+        let name = text.split('=').next().unwrap_or_default().trim();
+        self.core.board.read_asked(text).map_err(|fault| {
+            let fits = || format!("boltboard set {}", shell_word(&format!("{NEED_PREFIX}{text}")));
+            let as_need = self.core.board.read_asked(&format!("{NEED_PREFIX}{text}")).is_ok();
+            let mut stop = self.led_on(fault, name);
+            if let Some(first) = stop.diagnostics.first_mut().filter(|_| as_need) {
+                first.next.insert(0, Next::new(fits(), "say what meets this need"));
+            }
+            stop
+        })
+    }
+
+    fn led_on(&self, fault: TryFault, name: &str) -> Stop {
+        let unknown = matches!(fault, TryFault::Unknown { .. } | TryFault::UnknownNeed { .. });
+        let mut stop = Stop::from(fault);
+        if unknown {
+            stop.diagnostics = stop
+                .diagnostics
+                .into_iter()
+                .map(|diagnostic| {
+                    // What the name is comes before a search for it.
+                    let search = diagnostic.next.clone();
+                    let mut led = names::lead_on(Diagnostic { next: vec![], ..diagnostic }, self, name);
+                    led.next.extend(search);
+                    led
+                })
+                .collect();
+        }
+        stop
+    }
+
+    /// Makes the plan of a build that is to be made.
+    pub fn plan_to_build(&self, resolved: &Resolved) -> Result<Planned, Stop> {
+        self.told(self.core.plan_to_build(resolved))
     }
 
     /// Returns whether a profile exists, and where it comes from.
@@ -151,6 +202,11 @@ impl Session {
     pub fn settle<'a, 's>(&self, begun: Begun<'a, 's>) -> Result<Begun<'a, 's>, Stop> {
         self.told(self.core.settle(begun))
     }
+}
+
+/// Reads the tree that the arguments name; nothing is told where that fails.
+pub fn open_silently(global: &Global) -> Option<Core> {
+    Core::open(scope(global), surroundings().ok()?).ok()
 }
 
 /// How the last build of the profile in use stands, told from its seal alone.

@@ -12,6 +12,8 @@ pub mod names;
 pub mod near;
 pub mod op;
 pub mod relpath;
+pub mod severity;
+pub mod shell;
 pub mod text;
 pub mod version;
 
@@ -27,5 +29,7 @@ pub use names::NameTable;
 pub use near::near_matches;
 pub use op::Op;
 pub use relpath::{RelPath, RelPathFault};
+pub use severity::Severity;
+pub use shell::shell_word;
 pub use text::{Excerpt, FileId, Place, SourceFiles};
 pub use version::{Version, VersionRange};

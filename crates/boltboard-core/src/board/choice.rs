@@ -30,7 +30,7 @@ pub enum TryFault {
         near: Vec<String>,
     },
     /// The option does not take the value.
-    #[error("{option}: {fault}")]
+    #[error("{option} {fault}")]
     Value {
         /// The option.
         option: String,

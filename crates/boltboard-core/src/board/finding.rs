@@ -3,7 +3,7 @@
 use super::need::NeedId;
 use super::option::OptionId;
 use super::part::PartId;
-use crate::base::{Glob, Place};
+use crate::base::{Glob, Place, Severity};
 
 /// What can be doubted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, serde::Serialize, serde::Deserialize)]
@@ -39,50 +39,28 @@ pub enum FindingKind {
     /// A generator was seen to read what it does not declare.
     UndeclaredRead,
     /// Something was accepted that is not found.
-    AcceptedInVain,
-}
-
-/// How grave a finding is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum FindingLevel {
-    /// It cannot be meant so.
-    Wrong,
-    /// It is hardly meant so.
-    Doubtful,
-    /// It could be better for the people who read it.
-    Untidy,
-}
-
-impl FindingLevel {
-    /// All levels with their names, the gravest first.
-    pub const NAMED: [(&'static str, FindingLevel); 3] =
-        [("wrong", FindingLevel::Wrong), ("doubtful", FindingLevel::Doubtful), ("untidy", FindingLevel::Untidy)];
-
-    /// Returns the name.
-    pub fn name(self) -> &'static str {
-        Self::NAMED[self as usize].0
-    }
+    AcceptedNothing,
 }
 
 impl FindingKind {
     /// All kinds with their names and levels.
-    pub const NAMED: [(&'static str, FindingKind, FindingLevel); 16] = [
-        ("no-way", FindingKind::NoWay, FindingLevel::Wrong),
-        ("contradiction", FindingKind::Contradiction, FindingLevel::Wrong),
-        ("never-on", FindingKind::NeverOn, FindingLevel::Wrong),
-        ("always-on", FindingKind::AlwaysOn, FindingLevel::Doubtful),
-        ("value-never", FindingKind::ValueNever, FindingLevel::Wrong),
-        ("default-never", FindingKind::DefaultNever, FindingLevel::Doubtful),
-        ("depends-on-itself", FindingKind::DependsOnItself, FindingLevel::Doubtful),
-        ("loose-source", FindingKind::LooseSource, FindingLevel::Doubtful),
-        ("macro-unread", FindingKind::MacroUnread, FindingLevel::Doubtful),
-        ("macro-unknown", FindingKind::MacroUnknown, FindingLevel::Doubtful),
-        ("no-packages", FindingKind::NoPackages, FindingLevel::Untidy),
-        ("need-unused", FindingKind::NeedUnused, FindingLevel::Doubtful),
-        ("section-empty", FindingKind::SectionEmpty, FindingLevel::Untidy),
-        ("no-summary", FindingKind::NoSummary, FindingLevel::Untidy),
-        ("undeclared-read", FindingKind::UndeclaredRead, FindingLevel::Untidy),
-        ("accepted-in-vain", FindingKind::AcceptedInVain, FindingLevel::Doubtful),
+    pub const NAMED: [(&'static str, FindingKind, Severity); 16] = [
+        ("no-way", FindingKind::NoWay, Severity::Error),
+        ("contradiction", FindingKind::Contradiction, Severity::Error),
+        ("never-on", FindingKind::NeverOn, Severity::Error),
+        ("always-on", FindingKind::AlwaysOn, Severity::Warning),
+        ("value-never", FindingKind::ValueNever, Severity::Error),
+        ("default-never", FindingKind::DefaultNever, Severity::Warning),
+        ("depends-on-itself", FindingKind::DependsOnItself, Severity::Warning),
+        ("loose-source", FindingKind::LooseSource, Severity::Warning),
+        ("macro-unread", FindingKind::MacroUnread, Severity::Warning),
+        ("macro-unknown", FindingKind::MacroUnknown, Severity::Warning),
+        ("no-packages", FindingKind::NoPackages, Severity::Note),
+        ("need-unused", FindingKind::NeedUnused, Severity::Warning),
+        ("section-empty", FindingKind::SectionEmpty, Severity::Note),
+        ("no-summary", FindingKind::NoSummary, Severity::Note),
+        ("undeclared-read", FindingKind::UndeclaredRead, Severity::Note),
+        ("accepted-nothing", FindingKind::AcceptedNothing, Severity::Warning),
     ];
 
     /// Returns the name as written in definitions.
@@ -90,8 +68,8 @@ impl FindingKind {
         Self::NAMED[self as usize].0
     }
 
-    /// Returns how grave it is.
-    pub fn level(self) -> FindingLevel {
+    /// Returns how bad it is.
+    pub fn severity(self) -> Severity {
         Self::NAMED[self as usize].2
     }
 
@@ -136,9 +114,6 @@ mod tests {
         for (index, (name, kind, _)) in FindingKind::NAMED.iter().enumerate() {
             assert_eq!(*kind as usize, index, "{name}");
             assert_eq!(FindingKind::of_name(name), Some(*kind));
-        }
-        for (name, level) in FindingLevel::NAMED {
-            assert_eq!(level.name(), name);
         }
     }
 }

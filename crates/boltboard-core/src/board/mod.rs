@@ -4,6 +4,7 @@ mod choice;
 mod finding;
 mod interp;
 mod mentions;
+mod named;
 mod need;
 mod option;
 mod output;
@@ -16,9 +17,10 @@ use crate::base::{Arena, Id, LazyArena, NameTable, Place, SourceFiles};
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
 pub use choice::{Asked, NEED_PREFIX, TryFault};
-pub use finding::{Acceptance, AcceptedOf, FindingKind, FindingLevel};
+pub use finding::{Acceptance, AcceptedOf, FindingKind};
 pub use interp::{Folder, Interp, Piece};
 pub use mentions::Mentions;
+pub use named::{LeftOut, Named, options_of};
 pub use need::{
     Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef,
     NeedId, Provider, ProviderFault, ScriptLanguage, ScriptModule, ToolCheck, ValueRange, ValueRangeFault,
@@ -159,12 +161,12 @@ impl Board {
 
     /// Prints a condition with its names, in the canonical form.
     pub fn print(&self, expr: &Expr<Atom>) -> String {
-        let named = expr.try_map(&mut |atom: &Atom| Ok::<_, std::convert::Infallible>(self.named(atom)));
+        let named = expr.try_map(&mut |atom: &Atom| Ok::<_, std::convert::Infallible>(self.atom_named(atom)));
         let Ok(named) = named;
         named.to_string()
     }
 
-    fn named(&self, atom: &Atom) -> RawAtom {
+    fn atom_named(&self, atom: &Atom) -> RawAtom {
         let what = match atom {
             Atom::On(option) => RawWhat::Name(self.options[*option].name.clone()),
             Atom::Need(need) => RawWhat::Need(self.needs[*need].name.clone()),

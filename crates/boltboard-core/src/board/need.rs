@@ -304,7 +304,7 @@ pub enum Provider {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ProviderFault {
     /// It means nothing for this need.
-    #[error("`{text}` cannot provide `{need}`; it can be {}", .choices.join(", "))]
+    #[error("`{need}` cannot be met by `{text}`; it can be met by {}", .choices.join(", "))]
     Unknown {
         /// The need.
         need: String,

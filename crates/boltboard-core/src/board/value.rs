@@ -48,7 +48,7 @@ pub enum Value {
 
 /// A text that is no value of an option.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{found}` is not a value of it; expected {expected}")]
+#[error("does not accept `{found}`; it accepts {expected}")]
 pub struct ValueFault {
     /// The text.
     pub found: String,

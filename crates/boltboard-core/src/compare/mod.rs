@@ -113,7 +113,7 @@ pub fn plans(board: &Board, left: &Side<'_>, right: &Side<'_>) -> PlanDifference
     let time = |side: &Side<'_>, steps: &mut dyn Iterator<Item = StepId>| {
         let each = steps.filter(|id| side.judge.plan.steps[*id].has_process()).map(|id| {
             let name = &side.judge.plan.steps[id].name;
-            side.judge.journal.packed(name).and_then(|r| r.note.as_ref()).map(|n| n.wall_ms)
+            side.judge.journal.packed(name).and_then(|r| r.note.as_ref()).map(|n| n.work_ms)
         });
         each.sum::<Option<u64>>()
     };

@@ -135,7 +135,7 @@ pub enum Fault {
         kind: &'static str,
     },
     /// A value that the option does not take.
-    #[error("{option}: {fault}")]
+    #[error("{option} {fault}")]
     Value {
         /// The option.
         option: String,

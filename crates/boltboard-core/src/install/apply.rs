@@ -45,17 +45,21 @@ pub fn install(
     plan: &InstallPlan,
     record: Record,
 ) -> Result<InstallReport, InstallFault> {
-    let in_the_way = |f: &&InstallFile| f.step == InstallStep::Foreign;
-    let strangers: Vec<PathBuf> = plan.files.iter().filter(in_the_way).map(|f| f.target.clone()).collect();
-    if !strangers.is_empty() {
-        return Err(InstallFault::Foreign(strangers));
+    let in_the_way = plan.in_the_way();
+    if !in_the_way.is_empty() {
+        return Err(InstallFault::Foreign(in_the_way));
     }
+    let mut recorded_files = plan.kept.clone();
+    for file in &plan.files {
+        recorded_files.push(recorded(file, plan)?);
+    }
+    recorded_files.sort_by(|a, b| a.path.cmp(&b.path));
     let mut manifest = Manifest {
         format: 1,
         tree: board.tree.name.clone(),
         version: board.tree.version.clone(),
         profile: profile.to_string(),
-        files: plan.files.iter().map(|file| recorded(file, plan)).collect(),
+        files: recorded_files,
         folders: plan.before.as_ref().map_or(vec![], |m| m.folders.clone()),
     };
     let targets = plan.files.iter().map(|f| f.target.as_path());
@@ -105,17 +109,18 @@ pub enum Record {
     Leave,
 }
 
-fn recorded(file: &InstallFile, plan: &InstallPlan) -> Installed {
+fn recorded(file: &InstallFile, plan: &InstallPlan) -> Result<Installed, InstallFault> {
     let earlier = plan.before.iter().flat_map(|m| &m.files).find(|f| f.path == file.final_path);
     // What was kept is still what was once installed, so that a later look sees the edit.
     if let (InstallStep::KeepEdited, Some(earlier)) = (file.step, earlier) {
-        return earlier.clone();
+        return Ok(earlier.clone());
     }
     let (digest, link) = match &file.content {
-        Content::File(digest) => (Some(*digest), None),
-        Content::Link(target) => (None, Some(target.clone())),
+        Some(Content::File(digest)) => (Some(*digest), None),
+        Some(Content::Link(target)) => (None, Some(target.clone())),
+        None => return Err(InstallFault::NotBuilt(file.source.clone())),
     };
-    Installed { path: file.final_path.clone(), digest, link, config: file.role == InstallRole::Config }
+    Ok(Installed { path: file.final_path.clone(), digest, link, config: file.role == InstallRole::Config })
 }
 
 fn missing_folders(path: &Path, folders: &mut Vec<PathBuf>) {
@@ -134,7 +139,7 @@ fn put(file: &InstallFile, target: &Path) -> Result<(), FileError> {
     crate::base::files::make_folder(folder)?;
     let failed = || FileError::on("write", target);
     match &file.content {
-        Content::Link(to) => {
+        Some(Content::Link(to)) => {
             let aside = folder.join(format!(
                 ".new-{}",
                 target.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned())
@@ -143,7 +148,7 @@ fn put(file: &InstallFile, target: &Path) -> Result<(), FileError> {
             std::os::unix::fs::symlink(to, &aside).map_err(failed())?;
             std::fs::rename(&aside, target).map_err(failed())
         }
-        Content::File(_) => {
+        Some(Content::File(_)) | None => {
             let aside = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
             std::fs::copy(&file.source, aside.path()).map_err(failed())?;
             std::fs::set_permissions(aside.path(), std::fs::Permissions::from_mode(file.mode)).map_err(failed())?;

@@ -3,7 +3,10 @@
 mod apply;
 mod manifest;
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+
+use rustix::fs::{Access, access};
 
 use crate::base::{Digest, FileError};
 use crate::board::{Board, InstallRole, PartId};
@@ -24,6 +27,8 @@ pub struct InstallPlan {
     pub files: Vec<InstallFile>,
     /// Files of an earlier installation that are no longer part of the tree.
     pub obsolete: Vec<Installed>,
+    /// Files of an earlier installation that are left as they are, because other parts are asked for.
+    pub kept: Vec<Installed>,
     /// Where the record of the installation lies.
     pub manifest_path: PathBuf,
     /// The record of the earlier installation.
@@ -45,8 +50,8 @@ pub struct InstallFile {
     pub mode: u32,
     /// How it is treated.
     pub role: InstallRole,
-    /// Its content.
-    pub content: Content,
+    /// Its content; none where it is not built as it is to be.
+    pub content: Option<Content>,
     /// What will be done.
     pub step: InstallStep,
 }
@@ -106,16 +111,27 @@ pub enum InstallFault {
     Twice(PathBuf),
 }
 
-/// Works out what an installation would do.
+/// What is to be installed.
+pub struct InstallAsk<'a> {
+    /// These parts; all when none is named.
+    pub parts: &'a [PartId],
+    /// Below this folder, for a package.
+    pub staging: Option<&'a Path>,
+    /// Tells which files are not built as they are to be.
+    pub is_stale: &'a dyn Fn(&Location) -> bool,
+}
+
+/// Works out what an installation would do. Nothing need be built yet.
 ///
 /// # Errors
 /// See [`InstallFault`]; files of others in the way are part of the plan instead.
-pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, staging: Option<&Path>) -> Result<InstallPlan, InstallFault> {
-    let board = input.board;
+pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) -> Result<InstallPlan, InstallFault> {
+    let (board, staging) = (input.board, ask.staging);
     let manifest_path = staged(&manifest_path(board, &prefix(input)?), staging);
     let before = if staging.is_some() { None } else { Manifest::read(&manifest_path)? };
     let mut files = Vec::new();
-    for (part, outputs) in &plan.parts {
+    let wanted_part = |part: &PartId| ask.parts.is_empty() || ask.parts.contains(part);
+    for (part, outputs) in plan.parts.iter().filter(|(part, _)| wanted_part(part)) {
         let definition = &board.parts[*part];
         let Some(rule) = &definition.install else { continue };
         let to = input.text(&rule.to);
@@ -126,8 +142,8 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, staging: Option<&Path>) 
             let (source, name) = (output.path(input.folders), file_name(output));
             let final_path = Path::new(&to).join(name);
             let target = staged(&final_path, staging);
-            let content = content_of(&source)?.ok_or_else(|| InstallFault::NotBuilt(source.clone()))?;
-            let step = step_for(&content, &target, &final_path, rule.role, before.as_ref())?;
+            let content = if (ask.is_stale)(output) { None } else { content_of(&source)? };
+            let step = step_for(content.as_ref(), &target, &final_path, rule.role, before.as_ref())?;
             files.push(InstallFile {
                 part: *part,
                 source,
@@ -148,8 +164,31 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, staging: Option<&Path>) 
         return Err(InstallFault::Twice(pair[0].target.clone()));
     }
     let wanted = |path: &Path| files.iter().any(|file| file.final_path == path);
-    let obsolete = before.iter().flat_map(|m| &m.files).filter(|f| !wanted(&f.path)).cloned().collect();
-    Ok(InstallPlan { files, obsolete, manifest_path, before })
+    let others = before.iter().flat_map(|m| &m.files).filter(|f| !wanted(&f.path)).cloned().collect();
+    // Who installs some parts keeps what else is installed.
+    let (obsolete, kept) = if ask.parts.is_empty() { (others, vec![]) } else { (vec![], others) };
+    Ok(InstallPlan { files, obsolete, kept, manifest_path, before })
+}
+
+impl InstallPlan {
+    /// Returns the files of others that are in the way.
+    pub fn in_the_way(&self) -> Vec<PathBuf> {
+        self.files.iter().filter(|f| f.step == InstallStep::Foreign).map(|f| f.target.clone()).collect()
+    }
+
+    /// Returns the first folder that would have to be written to and may not be.
+    pub fn barred(&self, record: Record) -> Option<PathBuf> {
+        let targets = self.files.iter().filter(|file| file.step != InstallStep::Same).map(|file| &file.target);
+        let record = (record == Record::Write).then_some(&self.manifest_path);
+        let folders: BTreeSet<&Path> = targets.chain(record).filter_map(|target| existing_folder(target)).collect();
+        let writable = |folder: &Path| access(folder, Access::WRITE_OK | Access::EXEC_OK).is_ok();
+        folders.into_iter().find(|folder| !writable(folder)).map(Path::to_path_buf)
+    }
+}
+
+/// The nearest folder above a place that is there.
+fn existing_folder(place: &Path) -> Option<&Path> {
+    place.ancestors().skip(1).find(|folder| folder.exists())
 }
 
 /// Returns the prefix under the resolution.
@@ -192,7 +231,7 @@ pub(crate) fn content_of(path: &Path) -> Result<Option<Content>, FileError> {
 }
 
 fn step_for(
-    content: &Content,
+    content: Option<&Content>,
     target: &Path,
     final_path: &Path,
     role: InstallRole,
@@ -201,7 +240,7 @@ fn step_for(
     let Some(there) = content_of(target)? else { return Ok(InstallStep::New) };
     let ours = before.and_then(|m| m.files.iter().find(|f| f.path == final_path));
     Ok(match ours {
-        _ if there == *content => InstallStep::Same,
+        _ if Some(&there) == content => InstallStep::Same,
         Some(ours) if role == InstallRole::Config && ours.content() != Some(there) => InstallStep::KeepEdited,
         Some(_) => InstallStep::Replace,
         // A person's configuration from before our time is as good as an edited one.

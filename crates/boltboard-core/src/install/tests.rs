@@ -22,6 +22,11 @@ role = "config"
 "#;
 
 /// A tree whose parts are "built": their outputs lie in place.
+/// All parts, built as they are to be.
+fn all(staging: Option<&Path>) -> InstallAsk<'_> {
+    InstallAsk { parts: &[], staging, is_stale: &|_| false }
+}
+
 struct Built {
     tree: TestTree,
     planner: Planner,
@@ -38,7 +43,7 @@ impl Built {
     }
 
     fn plan(&self) -> InstallPlan {
-        plan_install(&self.planner.input(), &self.planner.plan(), None).expect("a plan")
+        plan_install(&self.planner.input(), &self.planner.plan(), &all(None)).expect("a plan")
     }
 
     fn steps(&self) -> Vec<(String, InstallStep)> {
@@ -127,7 +132,7 @@ fn folders_that_were_there_before_stay() {
 fn staging_puts_everything_below_one_folder_without_a_record() {
     let built = Built::new();
     let staging = built.tree.root().join("stage");
-    let plan = plan_install(&built.planner.input(), &built.planner.plan(), Some(&staging)).expect("a plan");
+    let plan = plan_install(&built.planner.input(), &built.planner.plan(), &all(Some(&staging))).expect("a plan");
     super::install(&built.planner.board, "p", &plan, Record::Leave).expect("staged");
     let inside = staging.join(built.to("bin/tool").strip_prefix("/").expect("absolute"));
     assert!(inside.is_file() && !built.to("bin").exists() && !plan.manifest_path.exists());
@@ -139,14 +144,15 @@ fn staging_puts_everything_below_one_folder_without_a_record() {
 fn what_cannot_be_installed_is_said() {
     let built = Built::new();
     std::fs::remove_file(built.tree.root().join("build/out/bin/tool")).expect("removed");
-    let fault = plan_install(&built.planner.input(), &built.planner.plan(), None).expect_err("not built");
+    let plan = built.plan();
+    let fault = super::install(&built.planner.board, "p", &plan, Record::Write).expect_err("not built");
     assert!(matches!(fault, InstallFault::NotBuilt(_)));
     let relative = Planner::new(&built.tree, "prefix=here", true);
-    let fault = plan_install(&relative.input(), &relative.plan(), None).expect_err("relative");
+    let fault = plan_install(&relative.input(), &relative.plan(), &all(None)).expect_err("relative");
     assert!(matches!(fault, InstallFault::Relative { to, .. } if to == "here/bin"));
     let bare = TestTree::new("[part.d]\nkind = \"data\"\nsources = [\"x\"]\n", &[("x", "")]);
     let planner = Planner::new(&bare, "", true);
-    let fault = plan_install(&planner.input(), &planner.plan(), None).expect_err("no prefix");
+    let fault = plan_install(&planner.input(), &planner.plan(), &all(None)).expect_err("no prefix");
     assert!(matches!(fault, InstallFault::NoPrefix));
 }
 

@@ -62,7 +62,7 @@ pub struct PackedNote {
     /// What the step said.
     pub said: Number,
     /// How long it ran, in milliseconds.
-    pub wall_ms: u64,
+    pub work_ms: u64,
     /// The most memory that it held, in bytes.
     pub memory: u64,
     /// Digest of the text after preprocessing.
@@ -187,7 +187,7 @@ impl PackedNote {
             macro_names: digest(self.macro_names)?,
             outputs: each(&self.outputs, |(l, d, m)| Some((text(*l)?, digest(*d)?, *m)))?,
             said: text(self.said)?,
-            wall_ms: self.wall_ms,
+            work_ms: self.work_ms,
             memory: self.memory,
             text: self.text,
             closely: self.closely,
@@ -333,7 +333,7 @@ impl Tables {
                 .map(|output| (self.add_text(&output.location), self.add_digest(output.digest), output.mode))
                 .collect(),
             said: self.add_text(&note.said),
-            wall_ms: note.wall_ms,
+            work_ms: note.work_ms,
             memory: note.memory,
             text: note.text,
             closely: note.closely,
@@ -375,7 +375,7 @@ impl Tables {
                 .map(|(l, d, mode)| Some(Output { location: text(l)?, digest: digest(d)?, mode: *mode }))
                 .collect::<Option<_>>()?,
             said: text(&note.said)?,
-            wall_ms: note.wall_ms,
+            work_ms: note.work_ms,
             memory: note.memory,
             text: note.text,
             closely: note.closely,

@@ -6,13 +6,13 @@ use crate::testing::note;
 fn a_long_journal_is_written_anew() {
     let folder = tempfile::tempdir().expect("a folder");
     let mut journal = Journal::open(folder.path()).expect("opened");
-    let record = |step: &str, wall_ms| StepRecord {
+    let record = |step: &str, work_ms| StepRecord {
         step: step.into(),
         part: "p".into(),
         base_key: Digest::of(b"k"),
         command: vec!["cc".into()],
         tool: Digest::of(b"t"),
-        note: Some(note("a", wall_ms)),
+        note: Some(note("a", work_ms)),
     };
     for n in 0..200 {
         journal.add(&record("s", n)).expect("added");

@@ -18,7 +18,7 @@ mod verdict;
 pub use basis::Basis;
 pub use interface::interface_digest;
 pub use macros::Forms;
-pub use preview::{Preview, PreviewStep, Timing, Timings, Work, preview};
+pub use preview::{Preview, PreviewStep, Timing, Timings, Work, WorkKnown, preview};
 pub use quick::QuickJudge;
 pub use seal::{
     Concern, Saying, SealFile, SealMaker, SealWanted, Sealed, Since, Standing, Sweep, break_seal, seal_build,

@@ -47,13 +47,24 @@ impl Timing {
     }
 }
 
-/// How long the steps of a build take one after the other.
+/// The processor time of a build's steps, in milliseconds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Work {
-    /// So many milliseconds, from the last time each step ran.
-    Known(u64),
-    /// About so many; some steps are guessed from others like them.
-    About(u64),
+pub struct Work {
+    /// Of those that run for sure.
+    pub sure_ms: u64,
+    /// Of those too that may turn out to have nothing to do.
+    pub most_ms: u64,
+    /// How well it is known.
+    pub known: WorkKnown,
+}
+
+/// How well the time of a build is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WorkKnown {
+    /// From the last time that each step ran.
+    Measured,
+    /// Some steps are guessed from others like them.
+    Guessed,
     /// Some step is like none that ever ran here.
     Unknown,
 }
@@ -70,16 +81,21 @@ pub struct Preview {
 }
 
 impl Preview {
-    /// Returns how long the steps take one after the other, in milliseconds.
+    /// Returns the processor time of the steps that run.
     pub fn work(&self) -> Work {
         let ran = || self.steps.iter().filter(|s| matches!(s.verdict, Verdict::Run | Verdict::Follows));
-        let ms = ran().map(|s| s.timing.ms()).sum();
-        if ran().any(|s| s.timing == Timing::Unknown) {
-            Work::Unknown
+        let sure = ran().filter(|step| step.verdict == Verdict::Run && !step.may_be_spared);
+        let known = if ran().any(|s| s.timing == Timing::Unknown) {
+            WorkKnown::Unknown
         } else if ran().any(|s| matches!(s.timing, Timing::Guess(_))) {
-            Work::About(ms)
+            WorkKnown::Guessed
         } else {
-            Work::Known(ms)
+            WorkKnown::Measured
+        };
+        Work {
+            sure_ms: sure.map(|step| step.timing.ms()).sum(),
+            most_ms: ran().map(|step| step.timing.ms()).sum(),
+            known,
         }
     }
 }
@@ -129,7 +145,7 @@ impl<'a> Timings<'a> {
         let mut times: HashMap<Number, Vec<u64>> = HashMap::new();
         for record in judge.journal.all() {
             if let Some(note) = &record.note {
-                times.entry(record.tool).or_default().push(note.wall_ms);
+                times.entry(record.tool).or_default().push(note.work_ms);
             }
         }
         let median = |(tool, mut times): (Number, Vec<u64>)| {
@@ -146,7 +162,7 @@ impl<'a> Timings<'a> {
         }
         let own = self.judge.journal.packed(&step.name).and_then(|record| record.note.as_ref());
         match own {
-            Some(note) => Timing::Known(note.wall_ms),
+            Some(note) => Timing::Known(note.work_ms),
             None => self.of_tools.get(&step.tool_identity()).map_or(Timing::Unknown, |ms| Timing::Guess(*ms)),
         }
     }

@@ -52,7 +52,7 @@ impl Done {
             macro_names: judge.names_digest(main),
             outputs: vec![Output { location: object.kept(), digest: Digest::of(b"object"), mode: 0o644 }],
             said: String::new(),
-            wall_ms: 7,
+            work_ms: 7,
             memory: 0,
             text: None,
             closely: false,
@@ -157,6 +157,6 @@ fn a_preview_follows_what_earlier_steps_would_make() {
     let (status, tokens) = (StatusMemo::default(), TokenMemo::default());
     let judge = Judge::new(&plan, &journal, &store, &status, &tokens);
     let preview = preview(&judge);
-    assert_eq!((preview.steps.len(), preview.current, preview.work()), (6, 0, Work::Unknown));
+    assert_eq!((preview.steps.len(), preview.current, preview.work().known), (6, 0, WorkKnown::Unknown));
     assert!(preview.steps.iter().all(|s| s.verdict == Verdict::Run && s.reasons[0] == Reason::New));
 }

@@ -92,7 +92,7 @@ pub enum Detail {
 /// What came of looking.
 #[derive(Debug, Clone, Default)]
 pub struct Lint {
-    /// The doubts, the gravest first, then in the order of files.
+    /// What was found, the worst first, then in the order of files.
     pub findings: Vec<Finding>,
     /// How many were accepted.
     pub accepted: usize,
@@ -111,14 +111,14 @@ pub fn lint(board: &Board, logic: &Logic, listing: &Listing, built: &Journal) ->
     let accepted = before - findings.len();
     for (acceptance, _) in board.accepted.iter().zip(&used).filter(|(_, used)| !**used) {
         findings.push(Finding {
-            kind: FindingKind::AcceptedInVain,
+            kind: FindingKind::AcceptedNothing,
             subject: Subject::Accepted(acceptance.kind),
             at: Spot::Definition(acceptance.place),
             detail: Detail::Plain,
         });
     }
     findings.sort_by(|a, b| {
-        let key = |f: &Finding| (f.kind.level(), f.at.clone(), f.kind, f.subject.clone());
+        let key = |f: &Finding| (f.kind.severity(), f.at.clone(), f.kind, f.subject.clone());
         key(a).cmp(&key(b))
     });
     Lint { findings, accepted }

@@ -105,7 +105,7 @@ fn words_and_unused_things_are_found_and_can_be_accepted() {
         "header =",
         "accept = { need-unused = \"for the next version\", no-packages = \"ours alone\", never-on = \"?\" }\nheader =",
     );
-    let left = ["accepted-in-vain@6", "section-empty@1", "no-summary@3", "no-summary@5"];
+    let left = ["accepted-nothing@6", "section-empty@1", "no-summary@3", "no-summary@5"];
     assert_eq!(found(&TestTree::new(&accepting, &[])), left);
 }
 

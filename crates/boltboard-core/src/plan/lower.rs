@@ -46,7 +46,7 @@ pub struct PlanProblem {
 #[derive(Debug, Clone, thiserror::Error)]
 pub enum PlanFault {
     /// A need that nothing can be built without is missing.
-    #[error("the tree cannot be built without `{}`, which this host lacks", .need_name)]
+    #[error("nothing of this tree can be built while the need `{}` is not met", .need_name)]
     RequiredNeed {
         /// The need.
         need: NeedId,
@@ -54,7 +54,7 @@ pub enum PlanFault {
         need_name: String,
     },
     /// A need of a part that is made is missing.
-    #[error("part `{part}` needs `{need_name}`, which this host lacks")]
+    #[error("part `{part}` cannot be built while the need `{need_name}` is not met")]
     PartNeed {
         /// The part.
         part: String,

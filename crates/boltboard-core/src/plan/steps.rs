@@ -64,6 +64,21 @@ impl Plan {
         false
     }
 
+    /// Returns the steps of these parts, with all that they wait for.
+    pub fn needed_for(&self, parts: &[PartId]) -> BTreeSet<StepId> {
+        let of_parts = |step: &Step| step.part.is_some_and(|part| parts.contains(&part));
+        let mut open: Vec<StepId> = self.steps.iter().filter(|(_, step)| of_parts(step)).map(|(id, _)| id).collect();
+        let mut needed = BTreeSet::new();
+        while let Some(next) = open.pop() {
+            if needed.insert(next) {
+                let step = &self.steps[next];
+                open.extend(step.after.iter().copied());
+                open.extend(step.reads.iter().filter_map(|read| self.maker(read)));
+            }
+        }
+        needed
+    }
+
     /// Tells whether a file is an option header.
     pub fn is_header(&self, location: &Location) -> bool {
         self.headers.iter().any(|header| header.at == *location)

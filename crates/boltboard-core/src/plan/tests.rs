@@ -135,9 +135,9 @@ fn what_stands_against_a_plan_is_all_told() {
     assert_eq!(
         told,
         [
-            "the tree cannot be built without `lib`, which this host lacks",
+            "nothing of this tree can be built while the need `lib` is not met",
             "part `prog` uses `off`, which is not made with these options (fog does not hold)",
-            "part `prog` needs `lib`, which this host lacks",
+            "part `prog` cannot be built while the need `lib` is not met",
             "out/bin/prog would be made twice: by part `prog` and by part `twin`",
             "part `none` has no sources with these options",
         ]
@@ -151,6 +151,6 @@ fn without_a_compiler_there_is_a_plan_that_says_so() {
     let mut planner = Planner::new(&tree, "", true);
     planner.tools = no_tools();
     let plan = planner.plan();
-    assert_eq!(step(&plan, "objects/prog/main.c.o").1.absent_tool(), Some("there is no `cc` in the search path"));
+    assert_eq!(step(&plan, "objects/prog/main.c.o").1.absent_tool(), Some("cc is not in the search path"));
     assert_eq!(step(&plan, "made/table.c").1.absent_tool(), None);
 }

@@ -135,7 +135,7 @@ pub enum ProfileFault {
     #[error("there is no option `{0}`")]
     UnknownOption(String),
     /// It gives an option a value that it does not take.
-    #[error("{option}: {fault}")]
+    #[error("{option} {fault}")]
     Value {
         /// The option.
         option: String,

@@ -91,7 +91,7 @@ fn everything_that_is_wrong_is_told_at_once() {
             "there is no profile `nobody`",
             "`base` wants a list of profile names",
             "there is no option `fgo`",
-            "depth: `12` is not a value of it; expected a whole number from 1 to 9",
+            "depth does not accept `12`; it accepts a whole number from 1 to 9",
             "`fog` wants a value in quotes; numbers stand alone, lists of words in brackets",
         ]
     );
@@ -190,7 +190,7 @@ fn providers_come_from_layers_and_keep_their_reasons() {
     assert!(!file.text().contains("providers") && !file.text().contains("reasons"), "{}", file.text());
     for (text, want) in [
         ("[providers]\ntied = \"system\"\n", "there is no need `tied`"),
-        ("[providers]\nbell = \"bundled\"\n", "`bundled` cannot provide `bell`"),
+        ("[providers]\nbell = \"bundled\"\n", "`bell` cannot be met by `bundled`"),
         ("[providers]\nbell = 3\n", "`bell` wants a text such as \"system\""),
         ("providers = 3\n", "`providers` wants a table [providers]"),
         ("[reasons]\n\"need:bell\" = \"x\"\n", "there is a reason for `need:bell`, which is not chosen here"),

@@ -53,7 +53,8 @@ pub(super) fn package(check: &HostCheck, family: Family) -> Option<String> {
     let holds = |entry: &Entry, header: &String| {
         entry.header.iter().any(|known| known == header || known.ends_with(&format!("/{header}")))
     };
-    let header = || check.headers.iter().find_map(|header| by(&|entry| holds(entry, header)));
+    // The headers before the last are there so that it can be read.
+    let header = || check.headers.last().and_then(|header| by(&|entry| holds(entry, header)));
     let tool = || {
         let names = check.tool.iter().flat_map(|tool| &tool.names);
         names.into_iter().find_map(|name| by(&|entry| entry.tool.contains(name)))

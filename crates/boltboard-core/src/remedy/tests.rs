@@ -72,7 +72,7 @@ fn debian() -> Distribution {
     Distribution { title: "Reef".into(), family: Some(Family::Debian) }
 }
 
-/// Each gap as `need gravity: lost; packages; switch-off; providers`.
+/// Each gap as `need stops: lost; packages; switch-off; providers`.
 fn told(board: &Board, facts: Vec<Fact>, chosen: &str, here: &Distribution) -> Vec<String> {
     let facts = Facts::new(facts);
     let choices: Choices = choices(board, chosen);
@@ -97,7 +97,7 @@ fn told(board: &Board, facts: Vec<Fact>, chosen: &str, here: &Distribution) -> V
             format!(
                 "{} {:?}: {}; {}; {}; {}",
                 board.needs[gap.need].name,
-                gap.gravity,
+                gap.stops,
                 lost.join(" "),
                 gap.packages.join(" "),
                 off.join(" "),
@@ -108,19 +108,19 @@ fn told(board: &Board, facts: Vec<Fact>, chosen: &str, here: &Distribution) -> V
 }
 
 #[test]
-fn gaps_are_graver_the_more_they_stop() {
+fn gaps_come_in_the_order_of_what_they_stop() {
     let board = board();
     let all = told(&board, only(&board, &[]), "", &debian());
     assert_eq!(
         all,
         [
-            "must StopsAll: ; ; ; ",
-            "any StopsChosen: ; liblamp-dev liblamp-tools; watch=off; ",
-            "lamp HoldsOff: light=on>off; liblamp-dev liblamp-tools; ; ",
-            "horn Unwanted: ; zlib1g-dev; ; bundled",
-            "tide Unwanted: ; bison; ; ",
-            "idle Unwanted: ; ; ; ",
-            "all Unwanted: ; liblamp-dev liblamp-tools bison; ; ",
+            "must Everything: ; ; ; ",
+            "any Chosen: ; liblamp-dev liblamp-tools; watch=off; ",
+            "lamp Options: light=on>off; liblamp-dev liblamp-tools; ; ",
+            "horn Nothing: ; zlib1g-dev; ; bundled",
+            "tide Nothing: ; bison; ; ",
+            "idle Nothing: ; ; ; ",
+            "all Nothing: ; liblamp-dev liblamp-tools bison; ; ",
         ]
     );
 }
@@ -133,15 +133,15 @@ fn what_is_chosen_names_the_choice_that_does_without() {
         let all = told(&board, only(&board, &met), chosen, &debian());
         all.into_iter().find(|gap| gap.starts_with(name)).expect("the gap")
     };
-    let light = "lamp StopsChosen: light=on>off; liblamp-dev liblamp-tools; light=off; ";
+    let light = "lamp Chosen: light=on>off; liblamp-dev liblamp-tools; light=off; ";
     assert_eq!(one("light=on", "lamp"), light);
-    let sound = "horn StopsChosen: sound=builtin>off; zlib1g-dev; sound=off; bundled";
+    let sound = "horn Chosen: sound=builtin>off; zlib1g-dev; sound=off; bundled";
     assert_eq!(one("sound=builtin", "horn"), sound);
-    assert_eq!(one("drive=tidal", "tide"), "tide StopsChosen: drive=tidal>hand; bison; drive=hand; ");
-    assert_eq!(one("drive=hand", "tide"), "tide Unwanted: ; bison; ; ", "the other value wants nothing");
+    assert_eq!(one("drive=tidal", "tide"), "tide Chosen: drive=tidal>hand; bison; drive=hand; ");
+    assert_eq!(one("drive=hand", "tide"), "tide Nothing: ; bison; ; ", "the other value wants nothing");
     // Through a requirement: the chosen option is what has to go.
     let deep = one("deep=on", "lamp");
-    assert!(deep.starts_with("lamp StopsChosen: ") && deep.contains("deep=on>off"), "{deep}");
+    assert!(deep.starts_with("lamp Chosen: ") && deep.contains("deep=on>off"), "{deep}");
 }
 
 #[test]
@@ -188,9 +188,9 @@ fn other_copies_and_providers_that_would_do_are_offered() {
     facts[number("horn")].state = FactState::Missing(Missing::SwitchedOff { there: Presence::There(None) });
     let all = told(&board, facts, "", &debian());
     let find = |name: &str| all.iter().find(|gap| gap.starts_with(name)).cloned().unwrap_or_default();
-    assert_eq!(find("tide"), "tide Unwanted: ; ; ; /usr/local", "one that fits, and no package of the same version");
-    assert_eq!(find("horn"), "horn Unwanted: ; zlib1g-dev; ; system bundled");
-    assert_eq!(find("any"), "any StopsChosen: ; liblamp-dev liblamp-tools; watch=off; lamp");
+    assert_eq!(find("tide"), "tide Nothing: ; ; ; /usr/local", "one that fits, and no package of the same version");
+    assert_eq!(find("horn"), "horn Nothing: ; ; ; system bundled");
+    assert_eq!(find("any"), "any Chosen: ; liblamp-dev liblamp-tools; watch=off; lamp");
 }
 
 #[test]
@@ -206,7 +206,7 @@ fn without_a_known_distribution_the_other_ways_remain() {
     let board = board();
     let nowhere = Distribution::default();
     let all = told(&board, only(&board, &["must", "any"]), "sound=loadable", &nowhere);
-    assert!(all.contains(&"horn StopsChosen: sound=loadable>off; ; sound=off; bundled".to_string()), "{all:?}");
+    assert!(all.contains(&"horn Chosen: sound=loadable>off; ; sound=off; bundled".to_string()), "{all:?}");
 }
 
 #[test]
@@ -237,7 +237,7 @@ fn providers_are_read_as_they_are_written() {
         assert!(read(need, text).is_err(), "{need}={text}");
     }
     let told = read("any", "brass").expect_err("no provider");
-    assert_eq!(told, "`brass` cannot provide `any`; it can be system, off, lamp, horn");
+    assert_eq!(told, "`any` cannot be met by `brass`; it can be met by system, off, lamp, horn");
 }
 
 #[test]

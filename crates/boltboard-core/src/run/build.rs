@@ -48,6 +48,8 @@ pub struct BuildInput<'a, 's> {
     pub jobs: Jobs,
     /// Whether generators may read what they do not declare.
     pub reads: Reads,
+    /// The steps to bring up to date; all when there is no list. It holds all that its steps wait for.
+    pub only: Option<BTreeSet<StepId>>,
     /// Which compiles are watched.
     pub watching: Watching,
     /// What to do after a failure.
@@ -230,7 +232,9 @@ pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildR
     report.unwatched = input.launch.unwatched();
     report.current += plan.rest;
     let _ = std::fs::remove_dir_all(plan.folders.aside());
-    if report.failures.is_empty() && !report.interrupted {
+    if input.only.is_some() {
+        // The rest stays as it is.
+    } else if report.failures.is_empty() && !report.interrupted {
         // What was built before stays until there is something in its place.
         report.removed.extend(remove_stale(&judge, &mut journal, &|_| true)?);
         if input.since.is_none() {

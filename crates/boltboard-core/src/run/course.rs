@@ -99,11 +99,12 @@ impl<'a, 's> Course<'a, 's> {
     pub fn run(mut self, executor: &Executor<'_>) -> Result<BuildReport, BuildFault> {
         let plan = self.input.plan;
         let mut ready: Ready = BinaryHeap::new();
-        for id in plan.steps.ids().filter(|id| self.graph.waits[id.index()] == 0) {
+        for id in plan.steps.ids().filter(|id| self.graph.waits[id.index()] == 0 && self.is_wanted(*id)) {
             ready.push((self.graph.way_ms[id.index()], std::cmp::Reverse(id)));
         }
-        self.left_ms = self.graph.own_ms.iter().sum();
-        self.watch.begins(plan.steps.len());
+        self.left_ms = plan.steps.ids().filter(|id| self.is_wanted(*id)).map(|id| self.graph.own_ms[id.index()]).sum();
+        let wanted = self.input.only.as_ref().map_or(plan.steps.len(), BTreeSet::len);
+        self.watch.begins(wanted);
         let (send_work, work) = mpsc::channel::<Work>();
         let work = Mutex::new(work);
         let (tell, told) = mpsc::channel::<Told>();
@@ -141,8 +142,12 @@ impl<'a, 's> Course<'a, 's> {
         let report = &self.report;
         let done = [&report.from_store, &report.spared, &report.written].map(Vec::len).iter().sum::<usize>();
         let finished = report.ran.len() + done + report.current;
-        self.report.left = plan.steps.len() - finished - self.report.failures.len();
+        self.report.left = wanted - finished - self.report.failures.len();
         Ok(self.report)
+    }
+
+    fn is_wanted(&self, id: StepId) -> bool {
+        self.input.only.as_ref().is_none_or(|only| only.contains(&id))
     }
 
     fn coordinate(
@@ -360,7 +365,7 @@ impl<'a, 's> Course<'a, 's> {
         self.watch.ends(id, &self.input.plan.steps[id], ran, self.left_ms);
         for next in std::mem::take(&mut self.graph.next[id.index()]) {
             self.graph.waits[next.index()] -= 1;
-            if self.graph.waits[next.index()] == 0 {
+            if self.graph.waits[next.index()] == 0 && self.is_wanted(next) {
                 ready.push((self.graph.way_ms[next.index()], std::cmp::Reverse(next)));
             }
         }

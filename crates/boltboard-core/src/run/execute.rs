@@ -12,7 +12,7 @@ use super::stands::{self, Absences, Account, Known, Watching};
 use crate::base::files::{make_folder, make_room, move_file, write_whole};
 use crate::base::{Digest, FileError};
 use crate::launch::{Exit, Job, Launch, LaunchError, Used};
-use crate::step::{AbsentTool, Ends, Location, Made, Makes, Process, Setup, Step, StepId, repeatable};
+use crate::step::{AbsentTool, Ends, Location, Look, Made, Makes, Process, Setup, Step, StepId, repeatable};
 
 use crate::judge::{Alike, Judge};
 use crate::store::{Note, Output, Store};
@@ -103,7 +103,19 @@ impl Executor<'_> {
             command,
             brought_by: step.brought_by.clone(),
             log,
+            gone: self.gone_since(step),
         }
+    }
+
+    /// The objects that a link or archive was made of the last time, and is not made of any more, by their sources' names.
+    fn gone_since(&self, step: &Step) -> Vec<String> {
+        let before = self.judge.journal.get(&step.name).and_then(|record| record.note);
+        let inputs = before.map_or(Vec::new(), |note| note.inputs);
+        let objects = inputs.iter().filter_map(|(look, _)| match look.parse().ok()? {
+            Look::Content(at @ Location::Object(_)) if !step.reads.contains(&at) => Some(at.to_string()),
+            _ => None,
+        });
+        objects.map(|name| name.trim_end_matches(".o").to_string()).collect()
     }
 
     /// Makes the file of a step that needs no process.
@@ -166,7 +178,7 @@ impl Executor<'_> {
         macros: Vec<(String, Option<String>)>,
         outputs: Vec<Output>,
         said: String,
-        wall_ms: u64,
+        work_ms: u64,
     ) -> Note {
         Note {
             inputs,
@@ -175,7 +187,7 @@ impl Executor<'_> {
             macro_names: self.judge.names_digest(step),
             outputs,
             said,
-            wall_ms,
+            work_ms,
             memory: 0,
             text: None,
             closely: false,
@@ -213,7 +225,7 @@ impl Executor<'_> {
             let started = time_of_files();
             let Process { job, lists } = self.process_of(step, &self.setup(aside, depth))?;
             let trouble = |cause: Cause, said: &str| {
-                let command = repeatable(step, &job, aside);
+                let command = repeatable(step, &job, aside, &self.judge.plan.folders.again());
                 Trouble { cause, said: said.to_string(), command }
             };
             let outcome = self.launch.run(&job).map_err(|e| trouble(not_started(&job, &e), ""))?;
@@ -247,9 +259,11 @@ impl Executor<'_> {
                 self.move_into_place(step, output, aside).map_err(|e| trouble(e.into(), &said))?;
             }
             self.remove_older(step, &outputs).map_err(|e| trouble(e.into(), &said))?;
-            let wall = outcome.wall;
+            // A clock of a busy hour would tell too much.
+            let cpu = outcome.used.cpu;
+            let work = if cpu.is_zero() { outcome.wall } else { cpu };
             let note = stands
-                .and_then(|stands| self.observed(step, Account { stands, started, outputs, said: said.clone(), wall }));
+                .and_then(|stands| self.observed(step, Account { stands, started, outputs, said: said.clone(), work }));
             let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
             if let Some(note) = &note {
                 self.put_away(step, note, lists.read.as_deref())?;

@@ -24,6 +24,8 @@ pub struct Failure {
     pub brought_by: Option<Arc<Condition>>,
     /// The file that holds everything it said.
     pub log: Option<PathBuf>,
+    /// Sources whose objects were part of it the last time, and are not any more.
+    pub gone: Vec<String>,
 }
 
 /// What compilers and systems say when there is not enough memory or are not enough processes.
@@ -56,7 +58,7 @@ pub enum Cause {
     #[error("it ended with exit code {0}")]
     Code(i32),
     /// It crashed or was killed.
-    #[error("it was ended by signal {0}{hint}", hint = signal_hint(*.0))]
+    #[error("it {}", signal_words(*.0))]
     Signal(i32),
     /// Its program is not there.
     #[error("{0}")]
@@ -115,12 +117,17 @@ impl From<FileError> for Cause {
     }
 }
 
-fn signal_hint(signal: i32) -> &'static str {
-    match signal {
-        4 | 7 | 8 | 11 => " (it crashed)",
-        6 => " (it gave up)",
-        9 => " (it was killed, often for lack of memory)",
-        _ => "",
+/// Says how a signal ended a process, with the signal's name.
+pub(super) fn signal_words(signal: i32) -> String {
+    use nix::sys::signal::Signal;
+    let name = Signal::try_from(signal).map_or_else(|_| format!("signal {signal}"), |signal| signal.to_string());
+    match Signal::try_from(signal) {
+        Ok(Signal::SIGILL | Signal::SIGBUS | Signal::SIGFPE | Signal::SIGSEGV | Signal::SIGABRT) => {
+            format!("crashed ({name})")
+        }
+        Ok(Signal::SIGKILL) => format!("was killed ({name}), often for lack of memory"),
+        Ok(Signal::SIGSYS) => format!("made a system call that is not allowed here ({name})"),
+        _ => format!("was ended by {name}"),
     }
 }
 
@@ -140,7 +147,8 @@ pub struct FirstError {
 /// Finds the first error in what a tool said.
 pub fn first_error(said: &str) -> Option<FirstError> {
     let marks = ["fatal error: ", "error: ", "undefined reference to ", "multiple definition of ", "cannot find "];
-    let line = said.lines().find(|line| marks.iter().any(|mark| line.contains(mark)))?;
+    let told = |line: &&str| marks.iter().any(|mark| line.contains(mark)) && !line.starts_with("collect2: ");
+    let line = said.lines().find(told)?;
     let at = marks.iter().filter_map(|mark| line.find(mark)).min()?;
     let message = line[at..].trim_start_matches("fatal ").trim_start_matches("error: ").to_string();
     let mut place = line[..at].trim().trim_end_matches(':').split(':');

@@ -2,6 +2,7 @@
 
 mod build;
 mod course;
+mod diagnosis;
 mod execute;
 mod failure;
 mod graph;
@@ -12,10 +13,11 @@ mod tests_of_tree;
 mod verify;
 
 pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Reads, Span, Watch, build};
+pub use diagnosis::{Diagnosis, FlagFrom, Hint, Undefined};
 pub use failure::{Cause, Failure, FirstError, first_error};
 pub use jobs::{Jobs, available_memory};
 pub use stands::Watching;
-pub use tests_of_tree::{Rerun, TestOutcome, TestReport, TestsInput, run_tests};
+pub use tests_of_tree::{Rerun, TestEvent, TestOutcome, TestReport, TestsInput, run_tests};
 pub use verify::{Difference, Unlike, Verification, verify};
 
 #[cfg(test)]

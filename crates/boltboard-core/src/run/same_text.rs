@@ -85,7 +85,7 @@ impl Experience {
         tally.looks += 1;
         tally.same += u32::from(same);
         tally.cost += cost;
-        tally.compiles += Duration::from_millis(alike.note.wall_ms);
+        tally.compiles += Duration::from_millis(alike.note.work_ms);
     }
 }
 
@@ -158,9 +158,9 @@ impl Executor<'_> {
             return unknown;
         }
         let old = &alike.note;
-        let (outputs, said, wall) = (old.outputs.clone(), old.said.clone(), Duration::from_millis(old.wall_ms));
+        let (outputs, said, work) = (old.outputs.clone(), old.said.clone(), Duration::from_millis(old.work_ms));
         let (stands, _) = self.stands_by_rules(step, reckoned, None, false);
-        let Some(note) = self.observed(step, Account { stands, started, outputs, said, wall }) else { return unknown };
+        let Some(note) = self.observed(step, Account { stands, started, outputs, said, work }) else { return unknown };
         let note = Note { text: Some(text), memory: old.memory, ..note };
         self.store.add_note(&step.base_key(), &note, None)?;
         Ok(Outlook::Same(note))
@@ -317,7 +317,7 @@ mod tests {
         ] {
             let experience = Experience::default();
             let alike =
-                |wall_ms| Alike { note: Note { wall_ms, ..Note::default() }, changes: change("FOG"), in_place: true };
+                |work_ms| Alike { note: Note { work_ms, ..Note::default() }, changes: change("FOG"), in_place: true };
             (0..looks).for_each(|n| experience.looked(&alike(compile_ms), n < same, times(cost_ms)));
             assert_eq!(experience.says_look(&alike(compile_ms)), want, "{case}");
             assert_eq!(experience.says_look(&alike(1)), want, "{case}: all together count, not this one");

@@ -8,9 +8,10 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use super::failure::signal_words;
 use super::stands::Seeing;
-use crate::base::files::{read_text, write_quickly};
-use crate::base::{Digest, FileError};
+use crate::base::files::{read_text, write_quickly, write_whole};
+use crate::base::{Digest, FileError, shell_word};
 use crate::board::{Folder, Interp, PartId, PartKind, Piece, TestDef, TestId};
 use crate::launch::{Exit, Job, Launch, LaunchError};
 use crate::step::{Location, Look, profiles_beside_objects};
@@ -43,7 +44,24 @@ pub struct TestReport {
     pub said: String,
     /// How long it took.
     pub wall: Duration,
+    /// The command that runs it again by hand; empty when it was not run.
+    pub command: String,
+    /// The file that holds what it said, when it failed.
+    pub log: Option<PathBuf>,
 }
+
+/// What happens while tests run.
+pub enum TestEvent<'a> {
+    /// A test starts.
+    Starts(TestId),
+    /// A test has ended, or need not run.
+    Ends(&'a TestReport),
+    /// Time passes.
+    Passes,
+}
+
+/// How often those who watch are told that time passes.
+const TICK: Duration = Duration::from_millis(250);
 
 /// Which tests are run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,6 +82,8 @@ pub struct TestsInput<'a> {
     pub status: &'a StatusMemo,
     /// Starts processes.
     pub launch: &'a dyn Launch,
+    /// Where logs of failed tests go.
+    pub logs: PathBuf,
     /// How many run at once.
     pub jobs: usize,
     /// Tells which tests are wanted, by name.
@@ -101,18 +121,18 @@ impl PassedBefore {
     }
 }
 
-/// Runs the tests of a tree that was built. `ended` is told of each as it ends; the reports come in the order of the board.
+/// Runs the tests of a tree that was built. `watch` is told what happens; the reports come in the order of the board.
 ///
 /// # Errors
 /// The record of what passed cannot be written.
-pub fn run_tests(input: &TestsInput<'_>, ended: &mut dyn FnMut(&TestReport)) -> Result<Vec<TestReport>, FileError> {
+pub fn run_tests(input: &TestsInput<'_>, watch: &mut dyn FnMut(TestEvent<'_>)) -> Result<Vec<TestReport>, FileError> {
     let board = input.plan_input.board;
     let mut passed = PassedBefore::load(input.plan.folders.build.join("tests-passed"));
     let mut reports = Vec::new();
     let mut due: Vec<(TestId, Option<Digest>)> = Vec::new();
     for (id, test) in board.tests.iter().filter(|(_, test)| (input.wanted)(&test.name)) {
         if let Some(report) = input.not_there(id, test) {
-            ended(&report);
+            watch(TestEvent::Ends(&report));
             reports.push(report);
             continue;
         }
@@ -120,9 +140,8 @@ pub fn run_tests(input: &TestsInput<'_>, ended: &mut dyn FnMut(&TestReport)) -> 
         if input.rerun == Rerun::Changed
             && inputs.is_some_and(|inputs| input.stands(passed.inputs.get(&test.name), inputs))
         {
-            let report =
-                TestReport { test: id, outcome: TestOutcome::Unchanged, said: String::new(), wall: Duration::ZERO };
-            ended(&report);
+            let report = not_run(id, TestOutcome::Unchanged);
+            watch(TestEvent::Ends(&report));
             reports.push(report);
             continue;
         }
@@ -137,21 +156,37 @@ pub fn run_tests(input: &TestsInput<'_>, ended: &mut dyn FnMut(&TestReport)) -> 
                 loop {
                     let due = next.lock().unwrap_or_else(std::sync::PoisonError::into_inner).next();
                     let Some((id, inputs)) = due else { return };
-                    if send.send((input.run_one(id), inputs)).is_err() {
+                    // Who no longer listens needs no telling.
+                    drop(send.send(Told::Starts(id)));
+                    let (report, sight) = input.run_one(id);
+                    if send.send(Told::Ends(Box::new(report), sight, inputs)).is_err() {
                         return;
                     }
                 }
             });
         }
         drop(send);
-        for ((report, sight), inputs) in done {
+        loop {
+            let (mut report, sight, inputs) = match done.recv_timeout(TICK) {
+                Ok(Told::Ends(report, sight, inputs)) => (*report, sight, inputs),
+                Ok(Told::Starts(id)) => {
+                    watch(TestEvent::Starts(id));
+                    continue;
+                }
+                Err(mpsc::RecvTimeoutError::Timeout) => {
+                    watch(TestEvent::Passes);
+                    continue;
+                }
+                Err(mpsc::RecvTimeoutError::Disconnected) => break,
+            };
+            input.keep_log(&mut report);
             let name = &board.tests[report.test].name;
             let inputs = inputs.filter(|_| report.outcome == TestOutcome::Passed);
             match inputs.map(|inputs| input.passed(inputs, sight.as_ref())) {
                 Some(passed_with) => passed.inputs.insert(name.clone(), passed_with),
                 None => passed.inputs.remove(name),
             };
-            ended(&report);
+            watch(TestEvent::Ends(&report));
             reports.push(report);
         }
     });
@@ -160,7 +195,23 @@ pub fn run_tests(input: &TestsInput<'_>, ended: &mut dyn FnMut(&TestReport)) -> 
     Ok(reports)
 }
 
+/// What those who run tests tell.
+enum Told {
+    Starts(TestId),
+    Ends(Box<TestReport>, Option<Sight>, Option<Digest>),
+}
+
 impl TestsInput<'_> {
+    /// Keeps what a failed test said.
+    fn keep_log(&self, report: &mut TestReport) {
+        let TestOutcome::Failed(why) = &report.outcome else { return };
+        let name = self.plan_input.board.tests[report.test].name.replace('/', "+");
+        let log = self.logs.join(format!("test-{name}.log"));
+        let text = format!("{}\n\n{}\n{why}\n", report.command, report.said);
+        // A log that cannot be written is no reason to lose what the test came to.
+        report.log = write_whole(&log, text.as_bytes()).is_ok().then_some(log);
+    }
+
     fn not_there(&self, id: TestId, test: &TestDef) -> Option<TestReport> {
         let input = self.plan_input;
         let board = input.board;
@@ -256,8 +307,12 @@ impl TestsInput<'_> {
     }
 }
 
+fn not_run(test: TestId, outcome: TestOutcome) -> TestReport {
+    TestReport { test, outcome, said: String::new(), wall: Duration::ZERO, command: String::new(), log: None }
+}
+
 fn not_there(test: TestId, condition: Option<String>) -> TestReport {
-    TestReport { test, outcome: TestOutcome::NotThere(condition), said: String::new(), wall: Duration::ZERO }
+    not_run(test, TestOutcome::NotThere(condition))
 }
 
 fn absolute(input: &PlanInput<'_>, interp: &Interp) -> String {
@@ -286,7 +341,10 @@ fn run_one(
 ) -> (TestReport, Option<Sight>) {
     let folders = &plan.folders;
     let name = words.remove(0);
-    let failed = |why: String, said: String, wall| TestReport { test, outcome: TestOutcome::Failed(why), said, wall };
+    let shell: Vec<String> = std::iter::once(&name).chain(&words).map(|word| shell_word(word)).collect();
+    let command = format!("cd {} && {}", shell_word(&folders.outputs().display().to_string()), shell.join(" "));
+    let ended = |outcome, said, wall| TestReport { said, wall, command: command.clone(), ..not_run(test, outcome) };
+    let failed = |why: String, said: String, wall| ended(TestOutcome::Failed(why), said, wall);
     let found = crate::launch::find_program(&name, &input.tools.search_path, &folders.tree);
     let Some(program) = found else {
         return (failed(format!("there is no program `{name}`"), String::new(), Duration::ZERO), None);
@@ -310,10 +368,12 @@ fn run_one(
         Ok(outcome) => {
             let said = outcome.stdout_text() + &outcome.stderr_text();
             let report = match outcome.exit {
-                Exit::Code(0) => TestReport { test, outcome: TestOutcome::Passed, said, wall: outcome.wall },
+                Exit::Code(0) => ended(TestOutcome::Passed, said, outcome.wall),
                 Exit::Code(code) => failed(format!("exit code {code}"), said, outcome.wall),
-                Exit::Signal(signal) => failed(format!("ended by signal {signal}"), said, outcome.wall),
-                Exit::TimedOut => failed(format!("took longer than {limit_seconds} s"), said, outcome.wall),
+                Exit::Signal(signal) => failed(format!("it {}", signal_words(signal)), said, outcome.wall),
+                Exit::TimedOut => {
+                    failed(format!("stopped after {limit_seconds} s, its time limit"), said, outcome.wall)
+                }
                 Exit::Stopped => failed("interrupted".into(), said, outcome.wall),
             };
             (report, outcome.sight)

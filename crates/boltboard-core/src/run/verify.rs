@@ -75,6 +75,8 @@ pub fn verify(input: &BuildInput<'_, '_>, side: &Path, watch: &mut dyn Watch) ->
         logs,
         seal: None,
         watching: Watching::All,
+        only: None,
+        since: input.since,
         ..*input
     };
     let report = build(&clean, watch)?;

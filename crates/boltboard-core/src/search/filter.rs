@@ -1,4 +1,4 @@
-//! Filters in a question: `off held kind:module in:links fog`.
+//! Filters in a question: `off blocked kind:module in:links fog`.
 
 use crate::base::near_matches;
 use crate::board::{Board, Kind, Level, NeedId, SectionId};

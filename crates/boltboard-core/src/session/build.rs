@@ -1,5 +1,6 @@
 //! Building, and holding what was built against a clean build.
 
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use super::entry::{course_of, entry_of, millis};
@@ -8,12 +9,15 @@ use super::open::{Resolved, Session};
 use super::place::{Whereabouts, first_profile};
 use super::plan::Planned;
 use crate::base::files::{write_quickly, write_whole};
+use crate::board::PartId;
 use crate::judge::{Sealed, Since, Sweep, Touched};
 use crate::launch::Guard;
+use crate::plan::Plan;
 use crate::reading::TokenMemo;
 use crate::run::{
     AfterFailure, BuildInput, BuildReport, Jobs, Reads, Verification, Watch, Watching, available_memory, build, verify,
 };
+use crate::step::StepId;
 use crate::store::StoreLimits;
 use crate::watch::Gate;
 use crate::work::{Ledger, LedgerEntry, Locking, StatusMemo, WorkLock, folder_bytes};
@@ -38,8 +42,10 @@ impl Start {
 }
 
 /// How a build is to go.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct BuildAsk {
+    /// The parts to build, with all that they need; everything when none is named.
+    pub parts: Vec<PartId>,
     /// How many steps run at once; else as many as there are processors.
     pub jobs: Option<usize>,
     /// The load of the machine above which no step is started beside others.
@@ -51,9 +57,9 @@ pub struct BuildAsk {
 }
 
 impl Default for BuildAsk {
-    /// As many jobs as there are processors, no more steps after a failure, and generators may read what they like.
+    /// Everything, as many jobs as there are processors, no more steps after a failure, and generators may read what they like.
     fn default() -> BuildAsk {
-        BuildAsk { jobs: None, load: None, after_failure: AfterFailure::Stop, reads: Reads::Free }
+        BuildAsk { parts: Vec::new(), jobs: None, load: None, after_failure: AfterFailure::Stop, reads: Reads::Free }
     }
 }
 
@@ -113,7 +119,10 @@ impl Session {
         start: Start,
     ) -> Result<Begun<'a, 's>, SessionFault> {
         self.only_real()?;
-        let (planned, touched) = self.plan_since(&resolved, sweep)?;
+        let (planned, touched) = match sweep {
+            Some(_) if self.scope.tried.is_empty() => self.plan_since(&resolved, sweep)?,
+            Some(_) | None => (self.plan_to_build(&resolved)?, None),
+        };
         self.work.prepare(&self.board.tree.name)?;
         if self.work.active()?.is_none() {
             // From now on, a work folder that names none has lost it.
@@ -143,7 +152,7 @@ impl Session {
             return Ok(begun);
         }
         // Another build has ended since.
-        Ok(Begun { planned: self.plan(&begun.resolved)?, touched: None, ..begun })
+        Ok(Begun { planned: self.plan_to_build(&begun.resolved)?, touched: None, ..begun })
     }
 
     /// Builds. The lock is held until the end.
@@ -175,9 +184,11 @@ impl Session {
             tools: &planned.tools,
             logs: self.work.logs(),
             jobs: self.jobs(ask),
-            seal: self.seal_wanted(resolved, planned, touched.as_ref()),
+            // A build of some parts leaves the others as they are, and says nothing of them.
+            seal: self.seal_wanted(resolved, planned, touched.as_ref()).filter(|_| ask.parts.is_empty()),
             since,
             reads: Reads::Free,
+            only: only_of(&planned.plan, &ask.parts),
             watching: watching(start.time),
             after_failure: ask.after_failure,
             stopped: &|| self.launch.is_stopped(),
@@ -189,6 +200,9 @@ impl Session {
         let wall_ms = millis(start.instant.elapsed());
         let size = folder_bytes(&planned.folders.outputs());
         let mut entry = entry_of(&self.profile, Some(&planned.plan), &report, start.time, wall_ms, size);
+        if !self.scope.tried.is_empty() {
+            entry.profile.push_str(" --try");
+        }
         entry.reasons = self.main_reasons(&planned.plan, &report);
         entry.disk = self.disk(&planned.folders, &report, entry.steps)?;
         Ledger::append(&self.work.ledger(), &entry)?;
@@ -225,6 +239,7 @@ impl Session {
             jobs: self.jobs(ask),
             seal: None,
             since: None,
+            only: None,
             watching: Watching::All,
             reads: ask.reads,
             after_failure: ask.after_failure,
@@ -280,6 +295,11 @@ impl Begun<'_, '_> {
     pub fn is_partial(&self) -> bool {
         self.touched.is_some()
     }
+}
+
+/// The steps that some parts need; all when none is named.
+fn only_of(plan: &Plan, parts: &[PartId]) -> Option<BTreeSet<StepId>> {
+    (!parts.is_empty()).then(|| plan.needed_for(parts))
 }
 
 /// Which compiles are watched beside those that must be: others each time.

@@ -1,5 +1,6 @@
 //! What can stand against a session's answer.
 
+use super::compiler::CompilerGap;
 use crate::base::{FileError, SourceFiles};
 use crate::board::TryFault;
 use crate::definitions::{Problem, Reading, TreeFault};
@@ -63,17 +64,30 @@ pub enum SessionFault {
     Plan {
         /// What stands against it.
         problems: Vec<PlanProblem>,
+        /// The choices.
+        choices: Box<Choices>,
         /// The facts.
         facts: Box<Facts>,
+    },
+    /// The compiler that the choices name cannot be used.
+    #[error("{}", .gap.fault)]
+    Compiler {
+        /// The compiler.
+        gap: Box<CompilerGap>,
+        /// The choices.
+        choices: Box<Choices>,
     },
     /// A text is no name of a profile.
     #[error("`{0}` cannot be a profile's name")]
     ProfileName(String),
     /// There are builds, but the file that says which profile is in use is gone.
     #[error("the file that names the profile in use is gone from the work folder")]
-    NoProfileInUse,
+    NoProfileInUse {
+        /// Profiles that were built there.
+        built: Vec<String>,
+    },
     /// The time that everything is to be built as if at is none.
-    #[error("{variable} is `{text}`: wanted is a number of seconds since 1970, or nothing at all")]
+    #[error("{variable} is `{text}`; set it to a number of seconds since 1970, or to nothing")]
     Epoch {
         /// The variable that says it.
         variable: &'static str,

@@ -227,8 +227,13 @@ impl Session {
     }
 
     fn sysroot_before(&self, choices: &Choices) -> Option<PathBuf> {
-        let text = |interp: &Interp| filled(interp, &|option| self.value_before(option, choices));
+        let text = |text: &Interp| self.filled_before(text, choices);
         self.board.toolchain.sysroot.as_ref().map(text).filter(|folder| !folder.is_empty()).map(PathBuf::from)
+    }
+
+    /// A text of the toolchain before anything is resolved.
+    pub(super) fn filled_before(&self, text: &Interp, choices: &Choices) -> String {
+        filled(text, &|option| self.value_before(option, choices))
     }
 
     /// The value that an option of the toolchain has before anything is resolved.
@@ -249,7 +254,8 @@ impl Session {
         let here = self.around.distribution();
         let family = here.family?;
         let ids = needs.iter().filter_map(|name| self.board.need(name));
-        let packages: Vec<String> = ids.flat_map(|need| remedy::packages(&self.board, facts, need, family)).collect();
+        let packages = ids.flat_map(|need| remedy::helpful_packages(&self.board, facts, need, family));
+        let packages: Vec<String> = packages.collect();
         remedy::install_command(&here, &packages, as_root())
     }
 
@@ -258,7 +264,7 @@ impl Session {
         let compiler = self.tools_before(choices).c.ok();
         let root = self.sysroot_before(choices);
         let root = root.map_or(String::new(), |folder| format!(" --sysroot={}", folder.display()));
-        let called = filled(&self.board.toolchain.c_compiler, &|option| self.value_before(option, choices));
+        let called = self.filled_before(&self.board.toolchain.c_compiler, choices);
         let traits = HostTraits {
             called: format!("{called}{root}"),
             distribution: self.around.distribution().title,

@@ -10,6 +10,7 @@
 //! ```
 
 mod build;
+mod compiler;
 mod entry;
 mod fault;
 mod host;
@@ -20,6 +21,7 @@ mod scope;
 mod seal;
 
 pub use build::{Begun, BuildAsk, Built, Start, Verified};
+pub use compiler::{CompilerGap, Refused};
 pub use fault::SessionFault;
 pub use host::{as_root, is_own_target};
 pub use open::{Resolved, Session};

@@ -37,8 +37,9 @@ impl Whereabouts {
             Some(name) => ProfileName::parse(name).ok_or_else(|| SessionFault::ProfileName(name.clone()))?,
             None => {
                 let known = work.active()?;
-                if known.is_none() && work.has_builds() {
-                    return Err(SessionFault::NoProfileInUse);
+                let built = if known.is_none() { work.built() } else { Vec::new() };
+                if !built.is_empty() {
+                    return Err(SessionFault::NoProfileInUse { built });
                 }
                 known.map_or_else(first_profile, Ok)?
             }

@@ -8,9 +8,10 @@ use crate::judge::{Judge, Preview, Sweep, Touched, Touching, preview};
 use crate::plan::{Plan, PlanInput, Wanted, lower, lower_some};
 use crate::profile::ProfileName;
 use crate::reading::TokenMemo;
+use crate::step::{Tool, ToolPlace};
 use crate::store::Store;
 use crate::survey::Tools;
-use crate::work::{Folders, StatusMemo};
+use crate::work::{Folders, StatusMemo, WorkFolder};
 
 /// A plan with what it was made of.
 #[derive(Debug)]
@@ -58,17 +59,51 @@ impl Session {
     /// # Errors
     /// As for [`Session::plan`].
     pub fn plan_of(&self, profile: &ProfileName, resolved: &Resolved) -> Result<Planned, SessionFault> {
+        self.plan_in(self.work.folders(&self.board.tree.source_root, profile), resolved)
+    }
+
+    /// Makes the plan of a build in these folders.
+    fn plan_in(&self, folders: Folders, resolved: &Resolved) -> Result<Planned, SessionFault> {
         let listing = Listing::of(&self.board.tree.source_root);
         let problems = check_sources(&self.board, &listing);
         if !problems.is_empty() {
             return Err(SessionFault::Sources(problems));
         }
         let tools = self.tools(&listing, resolved);
-        let folders = self.work.folders(&self.board.tree.source_root, profile);
         match lower(self.input_of(resolved, &listing, &tools, &folders)) {
-            Ok(plan) => Ok(Planned { listing, tools, folders, plan }),
-            Err(problems) => Err(SessionFault::Plan { problems, facts: Box::new(resolved.facts.clone()) }),
+            Ok(plan) => {
+                self.has_compiler(&plan, resolved)?;
+                Ok(Planned { listing, tools, folders, plan })
+            }
+            Err(problems) => {
+                let (choices, facts) = (Box::new(resolved.choices.clone()), Box::new(resolved.facts.clone()));
+                Err(SessionFault::Plan { problems, choices, facts })
+            }
         }
+    }
+
+    /// Checks that what compiles has a compiler.
+    fn has_compiler(&self, plan: &Plan, resolved: &Resolved) -> Result<(), SessionFault> {
+        let absent = |tool: &Tool| matches!(tool.place, ToolPlace::Absent(_));
+        let without =
+            plan.steps.iter().any(|(_, step)| step.compile().is_some_and(|compile| absent(&compile.setting.tool)));
+        match without.then(|| self.compiler_gap(&resolved.choices)).flatten() {
+            None => Ok(()),
+            Some(gap) => {
+                Err(SessionFault::Compiler { gap: Box::new(gap), choices: Box::new(resolved.choices.clone()) })
+            }
+        }
+    }
+
+    /// Makes the plan of a build that is to be made: what is only tried is built beside the profile's own build.
+    ///
+    /// # Errors
+    /// As for [`Session::plan`].
+    pub fn plan_to_build(&self, resolved: &Resolved) -> Result<Planned, SessionFault> {
+        let root = &self.board.tree.source_root;
+        let tried = !self.scope.tried.is_empty();
+        let folders = if tried { WorkFolder::tried_folders } else { WorkFolder::folders };
+        self.plan_in(folders(&self.work, root, &self.profile), resolved)
     }
 
     /// Makes the plan of what was touched since a sealed build, with what it is judged by, or else that of everything.

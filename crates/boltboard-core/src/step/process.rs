@@ -1,12 +1,13 @@
 //! From a step to the process that runs it, and to the line that repeats it by hand.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use super::kind::Step;
 use super::location::Location;
 use super::tool::{Tool, ToolPlace};
 use super::word::Word;
+use crate::base::shell_word;
 use crate::launch::Job;
 use crate::survey::{EPOCH_VARIABLE, Tools};
 use crate::watch::Depth;
@@ -110,7 +111,7 @@ pub struct ByHand<'j> {
     /// Its arguments.
     pub arguments: Vec<&'j str>,
     /// Beginnings of places that are gone by then.
-    pub gone: Vec<&'static str>,
+    pub gone: Vec<&'j str>,
 }
 
 impl<'j> ByHand<'j> {
@@ -125,22 +126,26 @@ impl<'j> ByHand<'j> {
     }
 }
 
-/// Writes a job as a shell would take it, so that it can be run again by hand: what lies aside is gone by then, so results go
-/// nowhere.
-pub fn repeatable(step: &Step, job: &Job, aside: &Path) -> String {
-    let safe = |c: char| c.is_ascii_alphanumeric() || "-_./=+,:@%".contains(c);
-    let quoted = |text: &str| {
-        let plain = !text.is_empty() && text.chars().all(safe);
-        if plain { text.to_string() } else { format!("'{}'", text.replace('\'', "'\\''")) }
-    };
+/// Writes a job as a shell would take it, so that it can be run again by hand. What it made aside goes to the folder `again` instead, so
+/// that nothing of the build, and nothing else, is written over.
+pub fn repeatable(step: &Step, job: &Job, aside: &Path, again: &Path) -> String {
     let by_hand = step.runs().map_or_else(|| ByHand::of(job), |runs| runs.by_hand(job));
-    let set: String = by_hand.variables.iter().map(|(name, value)| format!("{name}={} ", quoted(value))).collect();
+    let set: String = by_hand.variables.iter().map(|(name, value)| format!("{name}={} ", shell_word(value))).collect();
+    let again_text = again.display().to_string();
+    let mut gone = by_hand.gone.clone();
     let aside = aside.display().to_string();
-    let is_gone = |word: &str| word.starts_with(&aside) || by_hand.gone.iter().any(|place| word.starts_with(place));
-    let word = |word: &&str| if is_gone(word) { "/dev/null".into() } else { quoted(word) };
+    gone.push(&aside);
+    let word = |word: &&str| {
+        let moved = gone.iter().fold((*word).to_string(), |word, place| word.replace(place, &again_text));
+        shell_word(&moved)
+    };
     let words: Vec<String> = by_hand.arguments.iter().map(word).collect();
-    let folder = job.folder.display().to_string();
-    format!("cd {} && {set}{} {}", quoted(&folder), quoted(by_hand.program), words.join(" "))
+    let folders: BTreeSet<PathBuf> =
+        step.writes.iter().filter_map(|write| step.aside(write, again).parent().map(Path::to_path_buf)).collect();
+    let folders: Vec<String> = folders.iter().map(|folder| shell_word(&folder.display().to_string())).collect();
+    let tree = shell_word(&job.folder.display().to_string());
+    let program = shell_word(by_hand.program);
+    format!("mkdir -p {} && cd {tree} && {set}{program} {}", folders.join(" "), words.join(" "))
 }
 
 impl Location {

@@ -149,7 +149,7 @@ mod tests {
                 macro_names: key,
                 outputs: vec![output],
                 said: String::new(),
-                wall_ms: 1,
+                work_ms: 1,
                 memory: 0,
                 text: None,
                 closely: false,

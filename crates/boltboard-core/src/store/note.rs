@@ -20,7 +20,7 @@ pub struct Note {
     /// What the step said, such as warnings.
     pub said: String,
     /// How long it ran, in milliseconds.
-    pub wall_ms: u64,
+    pub work_ms: u64,
     /// The most memory that it held, in bytes; 0 where that is not known.
     #[serde(default)]
     pub memory: u64,

@@ -48,10 +48,10 @@ fn notes_are_kept_newest_first_without_repeats_and_within_a_limit() {
     let store = Store::at(folder.path());
     let key = Digest::of(b"command");
     assert!(store.notes(&key).is_empty());
-    for (input, wall_ms) in [("a", 1), ("b", 2), ("a", 3)] {
-        store.add_note(&key, &note(input, wall_ms), None).expect("kept");
+    for (input, work_ms) in [("a", 1), ("b", 2), ("a", 3)] {
+        store.add_note(&key, &note(input, work_ms), None).expect("kept");
     }
-    let times: Vec<u64> = store.notes(&key).iter().map(|n| n.wall_ms).collect();
+    let times: Vec<u64> = store.notes(&key).iter().map(|n| n.work_ms).collect();
     assert_eq!(times, [3, 2]);
     assert_eq!(store.notes(&key)[0], note("a", 3), "read back as written");
     let scrap = folder.path().join("scrap");
@@ -61,7 +61,7 @@ fn notes_are_kept_newest_first_without_repeats_and_within_a_limit() {
             std::fs::write(&scrap, "what was read\n".repeat(if n % 3 == 1 { 3000 } else { 1 })).expect("written");
         }
         store.add_note(&key, &note(&n.to_string(), n), Some(&scrap)).expect("kept");
-        assert_eq!(store.notes(&key)[0].wall_ms, n, "the file holds what was added and nothing else");
+        assert_eq!(store.notes(&key)[0].work_ms, n, "the file holds what was added and nothing else");
         assert!(!scrap.exists(), "it is the note's file now");
     }
     assert_eq!(store.notes(&key).len(), 32);

@@ -86,19 +86,19 @@ impl Language {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum CompilerFault {
     /// It is not in the search path.
-    #[error("there is no `{name}` in the search path")]
+    #[error("{name} is not in the search path")]
     Absent {
         /// The program's name.
         name: String,
     },
     /// It is a program of the tree, and those are not run before a build.
-    #[error("`{name}` lies within the tree, and no program of the tree is taken for a compiler")]
+    #[error("{name} lies within the tree, and programs of the tree are not run before a build")]
     OfTheTree {
         /// The program's name.
         name: String,
     },
     /// It did not answer.
-    #[error("`{name}` does not work as a compiler: {reason}")]
+    #[error("{name} does not work as a compiler: {reason}")]
     Silent {
         /// The program's name.
         name: String,

@@ -154,6 +154,11 @@ impl Fact {
         !matches!(self.state, FactState::Missing(_))
     }
 
+    /// Tells whether it could not be looked for, because the compiler does not work.
+    pub fn was_not_asked(&self) -> bool {
+        self.state == FactState::Missing(Missing::NotAsked)
+    }
+
     /// Returns how it is used, when the host has it.
     pub fn found(&self) -> Option<&Found> {
         match &self.state {

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use super::{Evidence, Prober};
-use crate::base::Digest;
+use crate::base::{Digest, shell_word};
 use crate::board::{ScriptLanguage, ToolCheck};
 use crate::definitions::version_regex;
 use crate::launch::{Exit, Job};
@@ -113,19 +113,10 @@ pub(super) fn ask(question: &ProgramQuestion, prober: Prober<'_>, evidence: &mut
     let command = format!(
         "{} {}",
         question.program.display(),
-        question.arguments.iter().map(|a| quoted(a)).collect::<Vec<_>>().join(" ")
+        question.arguments.iter().map(|a| shell_word(a)).collect::<Vec<_>>().join(" ")
     );
     evidence.push(Evidence { tried, found, command: Some(command), program: None, words });
     answer
-}
-
-fn quoted(word: &str) -> String {
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-_=+./,:".contains(c);
-    if !word.is_empty() && word.chars().all(plain) {
-        word.to_string()
-    } else {
-        format!("'{}'", word.replace('\'', "'\\''"))
-    }
 }
 
 /// What came back, as it is kept.

@@ -90,6 +90,11 @@ impl Folders {
     pub fn aside(&self) -> PathBuf {
         self.build.join("aside")
     }
+
+    /// Returns the folder for what a person makes by repeating a command of the build.
+    pub fn again(&self) -> PathBuf {
+        self.build.join("again")
+    }
 }
 
 impl WorkFolder {
@@ -167,9 +172,12 @@ impl WorkFolder {
         ProfileName::parse(text.trim()).map(Some).ok_or_else(|| FileError::on(PROFILE_IN_USE, &file)(wrong()))
     }
 
-    /// Tells whether something was built here, so that some profile was in use.
-    pub fn has_builds(&self) -> bool {
-        std::fs::read_dir(self.root.join("builds")).is_ok_and(|mut entries| entries.next().is_some())
+    /// Returns the names of the profiles that were built here, so that one of them was in use.
+    pub fn built(&self) -> Vec<String> {
+        let entries = std::fs::read_dir(self.root.join("builds")).into_iter().flatten();
+        let mut names: Vec<String> = entries.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
+        names.sort();
+        names
     }
 
     /// Puts a profile in use.
@@ -183,6 +191,16 @@ impl WorkFolder {
     /// Returns the folders of a profile's build.
     pub fn folders(&self, tree: &Path, profile: &ProfileName) -> Folders {
         Folders { tree: tree.to_path_buf(), build: self.root.join("builds").join(profile.as_str()) }
+    }
+
+    /// Returns the folders of a build that only tries other choices on a profile.
+    pub fn tried_folders(&self, tree: &Path, profile: &ProfileName) -> Folders {
+        Folders { tree: tree.to_path_buf(), build: self.tried().join(profile.as_str()) }
+    }
+
+    /// Where builds lie that only try other choices.
+    pub fn tried(&self) -> PathBuf {
+        self.root.join("tried")
     }
 
     /// Where results are kept by content.

@@ -4,12 +4,12 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-use crate::commands;
+use crate::{commands, complete};
 
-/// Choose the build options of a source tree, see what each takes and costs, and rebuild only what a change affects
+/// Choose the build options of a source tree, see what each requires and costs, and rebuild only what a change affects
 #[derive(Debug, Parser)]
 #[command(name = "boltboard", version, propagate_version = true, max_term_width = 100)]
-#[command(after_help = "Without a command, boltboard tells about the tree you are in. Begin with `boltboard demo`.")]
+#[command(after_help = "Without a command, boltboard shows the tree you are in. Begin with `boltboard demo`.")]
 pub struct Cli {
     /// What to do
     #[command(subcommand)]
@@ -20,33 +20,33 @@ pub struct Cli {
 }
 
 /// Settings of every command.
-#[derive(Debug, Clone, Args)]
+#[derive(Debug, Clone, Default, Args)]
 pub struct Global {
-    /// Take the tree at DIR instead of the one around the current folder
+    /// Use the tree at DIR instead of the one around the current folder
     #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
     pub tree: Option<PathBuf>,
-    /// Take the sources from DIR when the board lives outside of them
+    /// Use the sources at DIR when the definitions lie outside of them
     #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
     pub sources: Option<PathBuf>,
-    /// Keep everything that is written in DIR instead of boltboard-work/
+    /// Write everything to DIR instead of boltboard-work/
     #[arg(long, global = true, value_name = "DIR", env = "BOLTBOARD_WORK", help_heading = "Everywhere")]
     pub work: Option<PathBuf>,
-    /// Take this profile instead of the one in use
-    #[arg(long, global = true, value_name = "NAME", help_heading = "Everywhere")]
+    /// Use this profile instead of the one in use
+    #[arg(long, global = true, value_name = "NAME", help_heading = "Everywhere", add = complete::profiles())]
     pub profile: Option<String>,
-    /// Answer as if these choices were made too; nothing is saved
-    #[arg(long = "try", global = true, value_name = "OPTION=VALUE", help_heading = "Everywhere")]
+    /// Answer as if these choices were made as well; nothing is saved
+    #[arg(long = "try", global = true, value_name = "OPTION=VALUE", help_heading = "Everywhere", add = complete::choices())]
     pub tried: Vec<String>,
-    /// Answer as if the host had this need (in this version)
-    #[arg(long, global = true, value_name = "NEED[=VERSION]", help_heading = "Everywhere")]
+    /// Answer as if this host met the need, in that version
+    #[arg(long, global = true, value_name = "NEED[=VERSION]", help_heading = "Everywhere", add = complete::needs())]
     pub assume: Vec<String>,
-    /// Answer as if the host lacked this need
-    #[arg(long, global = true, value_name = "NEED", help_heading = "Everywhere")]
+    /// Answer as if this host did not meet the need
+    #[arg(long, global = true, value_name = "NEED", help_heading = "Everywhere", add = complete::needs())]
     pub forbid: Vec<String>,
-    /// Answer as if this were the host that FILE was saved on
+    /// Answer for the host that FILE was saved on
     #[arg(long, global = true, value_name = "FILE", help_heading = "Everywhere")]
     pub facts: Option<PathBuf>,
-    /// Answer as JSON
+    /// Print the answer as JSON
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub json: bool,
 }
@@ -54,29 +54,29 @@ pub struct Global {
 /// The commands, in the order of work.
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Tell what the tree is, what it makes and what it asks of the host
+    /// Show what the tree is, what it makes and what it needs
     Overview(commands::overview::OverviewArgs),
     /// List options with their values
     Options(commands::options::OptionsArgs),
-    /// Tell all about one option
+    /// Show all about one option
     Show(commands::show::ShowArgs),
-    /// Tell why an option has its value
+    /// Explain why an option has its value
     Why(commands::why::WhyArgs),
-    /// Tell what leads to a value: the smallest changes, and what each costs
+    /// Find the smallest changes that lead to a value, and what each costs
     Ways(commands::ways::WaysArgs),
     /// Choose values
     Set(commands::set::SetArgs),
-    /// Take choices back
+    /// Undo choices
     Unset(commands::set::UnsetArgs),
     /// Make, list and use profiles
     Profile(commands::profile::ProfileArgs),
-    /// Look for everything that the tree needs of this host
+    /// Check everything that the tree needs on this host
     Survey(commands::survey::SurveyArgs),
-    /// Put two profiles side by side
+    /// Compare two profiles
     Compare(commands::compare::CompareArgs),
-    /// Tell what a build would do, and why
+    /// Show what a build would do, and why
     Preview(commands::preview::PreviewArgs),
-    /// Bring everything up to date
+    /// Build what is not current
     Build(commands::build::BuildArgs),
     /// Run the tree's own tests
     Test(commands::test::TestArgs),
@@ -88,15 +88,15 @@ pub enum Command {
     Install(commands::install::InstallArgs),
     /// Remove what was installed
     Uninstall(commands::install::UninstallArgs),
-    /// Look for what can be doubted about the tree's definitions
+    /// Check the tree's definitions for mistakes
     Lint(commands::lint::LintArgs),
-    /// Write files for other tools
+    /// Write files for other programs
     Export(commands::export::ExportArgs),
-    /// See the whole way on a made-up tree
+    /// Show the whole way on a made-up tree
     Demo(commands::demo::DemoArgs),
     /// Print completions for a shell
     Completions(commands::learn::CompletionsArgs),
-    /// Print the manual page
+    /// Print a manual page
     Man(commands::learn::ManArgs),
 }
 

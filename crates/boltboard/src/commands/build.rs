@@ -1,52 +1,72 @@
 //! `boltboard build`
 
+use boltboard_core::board::PartId;
 use boltboard_core::judge::{Standing, Sweep};
 use boltboard_core::launch::RealLaunch;
 use boltboard_core::plan::Plan;
 use boltboard_core::run::{AfterFailure, BuildReport, Cause, Reads};
 use boltboard_core::session::{Begun, BuildAsk, Built as CoreBuilt, Planned, Resolved, Start, Verified};
-use boltboard_core::work::LedgerOutcome;
+use boltboard_core::work::{LedgerEntry, LedgerOutcome};
 use clap::Args;
 
+use super::parts::made_parts;
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
-use crate::render::Screen;
+use crate::complete;
+use crate::fault::{Exit, Stop};
 use crate::render::build::{Progress, summary, verified};
+use crate::render::text::next_line;
+use crate::render::{Screen, json};
 use crate::session::{LastBuild, Session};
 
 /// How nice steps are with `--nice`, on the system's scale from 0 to 19.
 const NICE: i32 = 10;
 
-/// Bring everything up to date
+/// Build what is not current
 #[derive(Debug, Default, Args)]
 pub struct BuildArgs {
-    /// Run so many steps at once [default: as cores and memory allow]
+    /// Build only these parts and what they need [default: everything]
+    #[arg(value_name = "PART", add = complete::parts(), conflicts_with_all = ["verify", "check_reads"])]
+    pub parts: Vec<String>,
+    /// Run up to N steps at once [default: as cores and memory allow]
     #[arg(long, short, value_name = "N")]
     pub jobs: Option<usize>,
-    /// Start no step beside others while the machine's load is above N
+    /// Run one step at a time while the machine's load is above N
     #[arg(long, value_name = "N")]
     pub load: Option<f64>,
-    /// Let other work on this machine go first
+    /// Give other work on this machine priority
     #[arg(long)]
     pub nice: bool,
-    /// Go on after a failure with what does not depend on it
+    /// After a failure, go on with what does not depend on it
     #[arg(long, short)]
     pub keep_going: bool,
-    /// Name each step as it starts
+    /// Print each step as it starts
     #[arg(long, short)]
     pub verbose: bool,
     /// Print nothing but failures
     #[arg(long, short)]
     pub quiet: bool,
-    /// First tell why what reads or makes FILE runs, or does not
+    /// First explain why the steps that read or make FILE run or not
     #[arg(long, value_name = "FILE")]
     pub why: Option<String>,
-    /// Afterwards build everything anew on the side, and compare each file byte for byte
+    /// Then build everything again aside, and compare each file byte for byte
     #[arg(long)]
     pub verify: bool,
-    /// The same, and a generator fails that reads what it does not declare; the file is named
+    /// Like --verify, and generators fail that read a file they do not declare
     #[arg(long)]
     pub check_reads: bool,
+}
+
+/// What is told of a build.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Telling {
+    /// How it goes, and what it came to.
+    All,
+    /// The same, when anything was to do.
+    WhenDone,
+    /// Failures.
+    Failures,
+    /// Nothing: what it came to is told as JSON.
+    Json,
 }
 
 /// What a build came to.
@@ -55,13 +75,18 @@ pub struct Built {
     pub resolved: Resolved,
     /// The plan.
     pub planned: Planned,
+    /// What was done.
+    pub report: BuildReport,
+    /// What the ledger says of it.
+    pub entry: LedgerEntry,
     /// How it ended.
     pub exit: Exit,
 }
 
 impl BuildArgs {
-    fn ask(&self) -> BuildAsk {
+    fn ask(&self, parts: Vec<PartId>) -> BuildAsk {
         BuildAsk {
+            parts,
             jobs: self.jobs,
             load: self.load,
             after_failure: if self.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
@@ -78,35 +103,53 @@ impl BuildArgs {
 pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, Stop> {
     let start = Start::now();
     let last = LastBuild::read(global)?;
-    let standing = if args.why.is_some() { None } else { last.standing() };
+    let standing = if args.why.is_some() || !args.parts.is_empty() { None } else { last.standing() };
     let sweep = match &standing {
         Some(Standing::Whole(sealed)) => {
             let (report, entry) = last.place().note_whole(sealed, start)?;
-            if !args.quiet {
-                let outputs = last.place().outputs();
-                screen.out(&summary(None, &outputs, &report, entry.wall_ms, entry.output_bytes));
-            }
+            let outputs = last.place().outputs();
             if !args.verifies() {
+                if global.json {
+                    screen.json(&json::built(None, &outputs, &report, &entry, None));
+                } else if !args.quiet {
+                    screen.out(&summary(None, &[], &outputs, &report, &entry));
+                }
                 return Ok(Exit::Done);
             }
             let session = Session::open(global, screen)?;
             let resolved = session.resolve()?;
-            return verify_now(&session, screen, args, &resolved);
+            return verify_now(&session, screen, args, &resolved, (&report, &entry));
         }
         Some(Standing::Changed(sweep)) => Some(sweep),
         None => None,
     };
     let session = Session::open(global, screen)?;
-    let built = build_since(&session, screen, args, sweep, start)?;
-    match built.exit {
-        Exit::Done if args.verifies() => verify_now(&session, screen, args, &built.resolved),
-        other => Ok(other),
+    let telling = match (global.json, args.quiet) {
+        (true, _) => Telling::Json,
+        (false, true) => Telling::Failures,
+        (false, false) => Telling::All,
+    };
+    let built = build_since(&session, screen, args, telling, sweep, start)?;
+    if built.exit == Exit::Done && args.verifies() {
+        return verify_now(&session, screen, args, &built.resolved, (&built.report, &built.entry));
     }
+    if global.json {
+        let Built { planned, report, entry, .. } = &built;
+        screen.json(&json::built(
+            Some((&session.board, &planned.plan)),
+            &planned.folders.outputs(),
+            report,
+            entry,
+            None,
+        ));
+    }
+    Ok(built.exit)
 }
 
-/// Builds the profile in use.
-pub fn build_now(session: &Session, screen: &Screen, args: &BuildArgs) -> Result<Built, Stop> {
-    build_since(session, screen, args, None, Start::now())
+/// Builds what a command needs first. It is told when anything is to do.
+pub fn build_first(session: &Session, screen: &Screen, args: &BuildArgs) -> Result<Built, Stop> {
+    let telling = if session.global.json { Telling::Json } else { Telling::WhenDone };
+    build_since(session, screen, args, telling, None, Start::now())
 }
 
 /// Builds the profile in use. Where it is known what has changed since the last build, only what that touches is looked at.
@@ -114,60 +157,89 @@ fn build_since(
     session: &Session,
     screen: &Screen,
     args: &BuildArgs,
+    telling: Telling,
     sweep: Option<&Sweep<'_>>,
     start: Start,
 ) -> Result<Built, Stop> {
     session.only_real()?;
-    let begun = session.begin(session.resolve()?, sweep, start)?;
+    let resolved = session.resolve()?;
+    let parts = made_parts(session, &resolved, &args.parts)?;
+    let begun = session.begin(resolved, sweep, start)?;
     if let Some(file) = &args.why {
-        screen.out(&super::preview::explain(session, &begun.planned, file)?);
+        screen.out(&super::preview::explain(session, &begun.resolved, &begun.planned, file)?);
     }
     let lock = session.lock()?;
     let begun = session.settle(begun)?;
-    if args.verbose && begun.is_partial() {
+    if args.verbose && begun.is_partial() && telling == Telling::All {
         let (some, all) = (begun.planned.plan.steps.len(), begun.planned.plan.count());
-        screen.out(&format!("Looking at {some} of {all} steps: what has changed touches no others.\n"));
+        screen.out(&format!("Checking {some} of {all} steps: what has changed touches no others.\n"));
     }
-    let ask = args.ask();
+    let ask = args.ask(parts);
     let plan = &begun.planned.plan;
-    let mut progress = progress(session, screen, args, plan, &ask);
+    let mut progress = progress(session, screen, args.verbose, telling, (&begun.resolved, &begun.planned), &ask);
     be_nice(args);
     stop_on_signal(&session.launch);
     let built = session.build(&begun, &lock, &ask, &mut progress);
     progress.finish();
     let CoreBuilt { report, entry } = built?;
-    tell_unexpected(screen, plan, &report);
-    if report.damaged {
-        screen.remark("Some records of earlier builds were damaged; they were dropped, and their steps judged anew.");
+    if telling != Telling::Json {
+        tell_unexpected(screen, plan, &report);
+        if report.damaged {
+            screen.remark(
+                "Some records of earlier builds were damaged. They were dropped, and their steps checked again.",
+            );
+        }
     }
-    if !args.quiet {
-        let outputs = begun.planned.folders.outputs();
-        screen.out(&summary(Some(plan), &outputs, &report, entry.wall_ms, entry.output_bytes));
+    let done = !report.failures.is_empty() || report.interrupted || report.current < plan.count();
+    if telling == Telling::All || telling == Telling::WhenDone && done {
+        screen.out(&summary(Some(plan), &args.parts, &begun.planned.folders.outputs(), &report, &entry));
     }
-    let no_tool = || report.failures.iter().all(|failure| matches!(failure.cause, Cause::NoTool(_)));
-    let exit = match entry.outcome {
-        LedgerOutcome::Done => Exit::Done,
-        LedgerOutcome::Failed if no_tool() => Exit::HostLacks,
-        LedgerOutcome::Failed => Exit::No,
-        LedgerOutcome::Interrupted => Exit::Interrupted,
-    };
+    let exit = exit_of(&report, entry.outcome);
     let Begun { resolved, planned, .. } = begun;
-    Ok(Built { resolved, planned, exit })
+    Ok(Built { resolved, planned, report, entry, exit })
+}
+
+/// How a build ends: what the machine lacks or refuses is told apart from what is wrong with a step.
+fn exit_of(report: &BuildReport, outcome: LedgerOutcome) -> Exit {
+    let all = |is: &dyn Fn(&Cause) -> bool| report.failures.iter().all(|failure| is(&failure.cause));
+    match outcome {
+        LedgerOutcome::Done => Exit::Done,
+        LedgerOutcome::Interrupted => Exit::Interrupted,
+        LedgerOutcome::Failed if all(&|cause| matches!(cause, Cause::NoTool(_))) => Exit::HostLacks,
+        LedgerOutcome::Failed if report.failures.iter().any(|failure| matches!(failure.cause, Cause::DiskFull(_))) => {
+            Exit::DiskFull
+        }
+        LedgerOutcome::Failed => Exit::No,
+    }
 }
 
 /// Compares what was built with a clean build by a plan of everything; the clean build is removed afterwards.
-fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, resolved: &Resolved) -> Result<Exit, Stop> {
-    let planned = session.plan(resolved)?;
+fn verify_now(
+    session: &Session,
+    screen: &Screen,
+    args: &BuildArgs,
+    resolved: &Resolved,
+    (report, entry): (&BuildReport, &LedgerEntry),
+) -> Result<Exit, Stop> {
+    let planned = session.plan_to_build(resolved)?;
     let lock = session.lock()?;
-    let ask = args.ask();
-    let mut progress = progress(session, screen, args, &planned.plan, &ask);
+    let ask = args.ask(vec![]);
+    let telling = match (session.global.json, args.quiet) {
+        (true, _) => Telling::Json,
+        (false, true) => Telling::Failures,
+        (false, false) => Telling::All,
+    };
+    let mut progress = progress(session, screen, args.verbose, telling, (resolved, &planned), &ask);
     be_nice(args);
     stop_on_signal(&session.launch);
     let done = session.verify(&planned, &lock, &ask, &mut progress);
     progress.finish();
     let Verified { verification, wall_ms } = done?;
     let same = verification.differences.is_empty() && verification.report.failures.is_empty();
-    if !args.quiet || !same {
+    if telling == Telling::Json {
+        let outputs = planned.folders.outputs();
+        screen.json(&json::built(Some((&session.board, &planned.plan)), &outputs, report, entry, Some(&verification)));
+    } else if telling == Telling::All || !same {
         screen.out(&verified(&planned.plan, &verification, wall_ms));
     }
     Ok(match (verification.report.interrupted, same) {
@@ -180,14 +252,17 @@ fn verify_now(session: &Session, screen: &Screen, args: &BuildArgs, resolved: &R
 fn progress<'a>(
     session: &'a Session,
     screen: &Screen,
-    args: &BuildArgs,
-    plan: &'a Plan,
+    verbose: bool,
+    telling: Telling,
+    (resolved, planned): (&'a Resolved, &'a Planned),
     ask: &BuildAsk,
 ) -> Progress<'a> {
     let jobs = session.jobs(ask).count;
-    let mut progress = Progress::new(&session.board, plan, jobs, screen.live && !args.quiet);
-    progress.verbose = args.verbose;
-    progress.quiet = args.quiet;
+    let shown = matches!(telling, Telling::All | Telling::WhenDone);
+    let mut progress =
+        Progress::new(session, resolved, planned, jobs, Screen { live: screen.live && shown, ..*screen });
+    progress.verbose = verbose && shown;
+    progress.telling = telling;
     progress
 }
 
@@ -203,16 +278,16 @@ fn be_nice(args: &BuildArgs) {
 fn tell_unexpected(screen: &Screen, plan: &Plan, report: &BuildReport) {
     for (id, deeds) in &report.unexpected {
         let more = if deeds.len() > 1 { format!(" (and {} more)", deeds.len() - 1) } else { String::new() };
+        let name = &plan.steps[*id].name;
+        let first = deeds.first().map_or("", String::as_str);
         screen.remark(&format!(
-            "We did not expect this of {}: {}{more}. It counts now, and compiles like it are watched from now on. \
-             Please report it with the command: boltboard preview --why {}",
-            plan.steps[*id].name,
-            deeds.first().map_or("", String::as_str),
-            plan.steps[*id].name,
+            "boltboard did not expect this of {name}: {first}{more}. It counts now, and compiles like it are watched from now \
+             on. Please report it with what this prints:\n{}",
+            next_line(format!("boltboard preview --why {name}"), "what this step depends on").trim_end()
         ));
     }
     for moved in &report.set_aside {
-        screen.remark(&format!("Something lay where a result belongs; it was moved to {}.", moved.display()));
+        screen.remark(&format!("Something else lay where a result goes. It was moved to {}.", moved.display()));
     }
     if let Some(why) = &report.unwatched {
         screen.remark(&format!(

@@ -10,7 +10,7 @@ use boltboard_core::work::folder_bytes;
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
+use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
 use crate::render::text::{bytes, count};
 use crate::session::Session;
@@ -18,16 +18,16 @@ use crate::session::Session;
 /// Remove what builds have made
 #[derive(Debug, Args)]
 pub struct CleanArgs {
-    /// The builds of all profiles
+    /// Remove the builds of all profiles
     #[arg(long)]
     all: bool,
-    /// Also the store, so that nothing can be taken from it
+    /// Remove the store as well, so that nothing can be reused
     #[arg(long)]
     store: bool,
-    /// Leave the builds; make the store no larger than SIZE (as 500MiB or 20GiB) now and after later builds
+    /// Keep the builds; keep the store below SIZE (as 500MiB or 20GiB) from now on
     #[arg(long, value_name = "SIZE", conflicts_with_all = ["all", "store"])]
     store_limit: Option<String>,
-    /// Leave the builds; drop from the store what was not used for DAYS, now and after later builds
+    /// Keep the builds; drop from the store what was not used for DAYS, from now on
     #[arg(long, value_name = "DAYS", conflicts_with_all = ["all", "store"])]
     store_days: Option<u64>,
 }

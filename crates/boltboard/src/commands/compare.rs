@@ -11,18 +11,21 @@ use boltboard_core::store::Store;
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
+use crate::complete;
+use crate::fault::{Exit, Stop};
 use crate::render::json::{self, Compared};
 use crate::render::options::origin_word;
 use crate::render::{Screen, compare};
 use crate::session::{Session, profile_name};
 
-/// Put two profiles side by side
+/// Compare two profiles
 #[derive(Debug, Args)]
 pub struct CompareArgs {
     /// The profile on the left
+    #[arg(add = complete::profiles())]
     left: String,
     /// The profile on the right [default: the one in use]
+    #[arg(add = complete::profiles())]
     right: Option<String>,
 }
 

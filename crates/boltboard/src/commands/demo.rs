@@ -8,14 +8,14 @@ use boltboard_core::base::files::make_folder;
 use clap::Args;
 use include_dir::{Dir, include_dir};
 
-use crate::exit::{Diagnostic, Exit, Stop};
+use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
 use crate::render::Screen;
 use crate::render::text::{Role, paint};
 
 /// The made-up tree, carried in the program.
 static SKERRY: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/skerry");
 
-/// See the whole way on a made-up tree
+/// Show the whole way on a made-up tree
 #[derive(Debug, Args)]
 pub struct DemoArgs {
     /// Work in DIR and leave everything there [default: a temporary folder that is removed]
@@ -66,7 +66,7 @@ const SCENES: &[Scene] = &[
         ends: &[0],
     },
     scene(
-        "What would an arc lamp take? Two ways, each with its price in choices, other values and steps.",
+        "What would an arc lamp take? Two ways, each with its cost in choices, other values and steps.",
         &["ways", "lamp-drive=arc"],
     ),
     scene("And what stands against doing without checksums?", &["why", "crc=off"]),
@@ -125,7 +125,8 @@ pub fn run(screen: &Screen, args: &DemoArgs) -> Result<Exit, Stop> {
     if args.folder.is_some() {
         screen.out(&format!("\nEverything is still in {}; go on by hand from there.\n", folder.display()));
     } else {
-        screen.out("\nEverything was in a temporary folder and is gone now. To keep it: boltboard demo --in DIR\n");
+        screen
+            .out("\nEverything was in a temporary folder and is gone now. Keep one with `boltboard demo --in DIR`.\n");
     }
     Ok(Exit::Done)
 }
@@ -157,10 +158,10 @@ fn play(screen: &Screen, scene: &Scene, tree: &Path, prefix: &Path) -> Result<()
         .map_err(FileError::on("run", &program))?;
     match status.code() {
         Some(code) if scene.ends.contains(&code) => Ok(()),
-        Some(130) | None => Err(Stop { diagnostics: vec![], exit: Exit::Interrupted }),
+        Some(130) | None => Err(Stop::of_all(FaultKind::No, Exit::Interrupted, vec![])),
         Some(4) => {
             let diagnostic = Diagnostic::new("the demo needs a C compiler that works");
-            Err(Stop::new(Exit::HostLacks, diagnostic.help("install gcc and `ar`, then run the demo again")))
+            Err(Stop::new(Exit::HostLacks, diagnostic.help("install gcc and ar, then run the demo again")))
         }
         Some(code) => Err(Stop::new(Exit::No, Diagnostic::new(format!("the demo stops: `{line}` ended with {code}")))),
     }

@@ -7,11 +7,11 @@ use clap::{Args, Subcommand};
 use serde::Serialize;
 
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
+use crate::fault::{Exit, Stop};
 use crate::render::Screen;
 use crate::session::Session;
 
-/// Write files for other tools
+/// Write files for other programs
 #[derive(Debug, Args)]
 pub struct ExportArgs {
     #[command(subcommand)]

@@ -1,25 +1,35 @@
 //! `boltboard install` and `boltboard uninstall`
 
-use std::path::PathBuf;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 
+use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    InstallFault, Manifest, Record, install as core_install, manifest_path, plan_install, uninstall as core_uninstall,
+    InstallAsk, InstallFault, Manifest, Record, install as core_install, manifest_path, plan_install,
+    uninstall as core_uninstall,
 };
+use boltboard_core::step::{Location, StepId};
 use clap::Args;
 
-use super::build::{BuildArgs, build_now};
+use super::build::{BuildArgs, build_first};
+use super::parts::made_parts;
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
+use crate::complete;
+use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
+use crate::render::text::count;
 use crate::render::{Screen, deliver, json};
 use crate::session::Session;
 
 /// Install what was built
 #[derive(Debug, Args)]
 pub struct InstallArgs {
-    /// Only tell what would go where
+    /// Install only these parts [default: everything]
+    #[arg(value_name = "PART", add = complete::parts())]
+    parts: Vec<String>,
+    /// Only show what would go where; nothing is built
     #[arg(long)]
     preview: bool,
-    /// Put everything below DIR, for a package; no record is kept there
+    /// Put everything below DIR, for a package; no record is kept
     #[arg(long, value_name = "DIR")]
     staging: Option<PathBuf>,
 }
@@ -27,7 +37,7 @@ pub struct InstallArgs {
 /// Remove what was installed
 #[derive(Debug, Args)]
 pub struct UninstallArgs {
-    /// Only tell what would be removed
+    /// Only show what would be removed
     #[arg(long)]
     preview: bool,
 }
@@ -35,49 +45,95 @@ pub struct UninstallArgs {
 impl From<InstallFault> for Stop {
     fn from(fault: InstallFault) -> Stop {
         let diagnostic = Diagnostic::new(fault.to_string());
-        match fault {
-            InstallFault::File(error) => error.into(),
+        let stop = match fault {
+            InstallFault::File(error) => return error.into(),
             InstallFault::Relative { .. } => {
-                Stop::new(Exit::WrongUse, diagnostic.help("choose an absolute prefix: boltboard set prefix=/opt/…"))
+                Stop::new(Exit::WrongUse, diagnostic.next(own_prefix(), "an absolute prefix of your own"))
             }
-            InstallFault::Foreign(_) => Stop::new(
-                Exit::No,
-                diagnostic
-                    .note("Nothing was installed.")
-                    .help("move those files away, or choose another prefix: boltboard set prefix=/opt/…"),
-            ),
-            InstallFault::NotBuilt(_) => Stop::new(Exit::No, diagnostic.help("boltboard build")),
+            InstallFault::Foreign(_) => {
+                let diagnostic = diagnostic.note("Nothing was installed.").help("move those files away");
+                Stop::new(Exit::No, diagnostic.next(own_prefix(), "or install below your home"))
+            }
+            InstallFault::NotBuilt(_) => Stop::new(Exit::No, diagnostic.next("boltboard build", "build it first")),
             InstallFault::Nothing | InstallFault::NoPrefix | InstallFault::Twice(_) => {
                 Stop::new(Exit::Wrong, diagnostic)
             }
-        }
+        };
+        stop.kind(FaultKind::Install)
     }
 }
 
-/// Installs; builds first what is not current.
+/// The command that chooses a prefix which a person may write to.
+fn own_prefix() -> String {
+    let home = std::env::var("HOME").unwrap_or_else(|_| "/tmp".into());
+    format!("boltboard set {}", shell_word(&format!("prefix={home}/.local")))
+}
+
+/// Installs. What stands against it is told before anything is built; what is not current is built first.
 pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
-    let quietly = BuildArgs { quiet: true, ..BuildArgs::default() };
-    let built = build_now(&session, screen, &quietly)?;
-    if built.exit != Exit::Done {
-        return Ok(built.exit);
-    }
-    let input = session.plan_input(&built.resolved, &built.planned);
-    let here = std::env::current_dir().unwrap_or_default();
-    let staging = args.staging.as_ref().map(|folder| here.join(folder));
-    let plan = plan_install(&input, &built.planned.plan, staging.as_deref())?;
+    let resolved = session.resolve()?;
+    let parts = made_parts(&session, &resolved, &args.parts)?;
+    let planned = session.plan_to_build(&resolved)?;
+    let ahead = session.preview(&planned, None)?;
+    let staging = args.staging.as_ref().map(|folder| session.around.folder.join(folder));
+    let record = if staging.is_some() { Record::Leave } else { Record::Write };
+    let wanted = (!parts.is_empty()).then(|| planned.plan.needed_for(&parts));
+    let is_wanted = |id: &StepId| wanted.as_ref().is_none_or(|wanted| wanted.contains(id));
+    let due: Vec<StepId> = ahead.steps.iter().map(|step| step.step).filter(|id| is_wanted(id)).collect();
+    let stale: BTreeSet<&Location> = due.iter().flat_map(|id| &planned.plan.steps[*id].writes).collect();
+    let before = InstallAsk { parts: &parts, staging: staging.as_deref(), is_stale: &|output| stale.contains(output) };
+    let plan = plan_install(&session.plan_input(&resolved, &planned), &planned.plan, &before)?;
     if args.preview {
         if global.json {
             screen.json(&json::install(&session.board, &plan));
         } else {
-            screen.out(&deliver::preview(&session.board, &plan, screen.width));
+            screen.out(&deliver::preview(&session.board, &plan, due.len(), screen.width));
         }
         return Ok(Exit::Done);
     }
-    let record = if staging.is_some() { Record::Leave } else { Record::Write };
+    let in_the_way = plan.in_the_way();
+    if !in_the_way.is_empty() {
+        return Err(InstallFault::Foreign(in_the_way).into());
+    }
+    if let Some(folder) = plan.barred(record) {
+        return Err(barred(&session, &folder));
+    }
+    if !due.is_empty() && !global.json {
+        screen
+            .remark(&format!("Building first: {}.", count(due.len(), "step is not current", "steps are not current")));
+    }
+    let built = build_first(&session, screen, &BuildArgs { parts: args.parts.clone(), ..BuildArgs::default() })?;
+    if built.exit != Exit::Done {
+        if global.json {
+            let plan = Some((&session.board, &built.planned.plan));
+            screen.json(&json::built(plan, &built.planned.folders.outputs(), &built.report, &built.entry, None));
+        }
+        return Ok(built.exit);
+    }
+    let input = session.plan_input(&built.resolved, &built.planned);
+    let now = InstallAsk { parts: &parts, staging: staging.as_deref(), is_stale: &|_| false };
+    let plan = plan_install(&input, &built.planned.plan, &now)?;
     let report = core_install(&session.board, session.profile.as_str(), &plan, record)?;
-    screen.out(&deliver::installed(&report));
+    if global.json {
+        screen.json(&json::installed(&plan, &report));
+    } else {
+        screen.out(&deliver::installed(&report, record == Record::Write));
+    }
     Ok(Exit::Done)
+}
+
+/// Tells that a folder may not be written to, and the ways around it.
+fn barred(session: &Session, folder: &Path) -> Stop {
+    let tree = &session.board.tree;
+    let staging = std::env::temp_dir().join(format!("{}-{}", tree.name, tree.version));
+    let staging = shell_word(&staging.display().to_string());
+    let diagnostic = Diagnostic::new(format!("you may not write to {}", folder.display()))
+        .note("Nothing was built or installed.")
+        .next(own_prefix(), "install below your home instead")
+        .next("boltboard build && sudo env PATH=\"$PATH\" boltboard install", "install as administrator")
+        .next(format!("boltboard install --staging {staging}"), "put the files below a folder, for a package");
+    Stop::new(Exit::NoPermission, diagnostic).kind(FaultKind::Install)
 }
 
 /// Removes exactly what was installed below the prefix.
@@ -90,10 +146,10 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
     let Some(manifest) = Manifest::read(&path)? else {
         let diagnostic =
             Diagnostic::new(format!("{} is not installed below {}", session.board.tree.name, prefix.display()));
-        return Err(Stop::new(
-            Exit::No,
-            diagnostic.help("name the prefix it was installed with: boltboard uninstall --try prefix=DIR"),
-        ));
+        let diagnostic = diagnostic.help("name the prefix that it was installed with: --try prefix=DIR");
+        return Err(
+            Stop::new(Exit::No, diagnostic.next("boltboard ledger", "what was built when")).kind(FaultKind::Install)
+        );
     };
     if args.preview && global.json {
         screen.json(&json::uninstall(&manifest));
@@ -105,6 +161,10 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
         return Ok(Exit::Done);
     }
     let removal = core_uninstall(&manifest, &path)?;
-    screen.out(&deliver::removed(&removal));
+    if global.json {
+        screen.json(&json::removed(&manifest, &removal));
+    } else {
+        screen.out(&deliver::removed(&removal));
+    }
     Ok(Exit::Done)
 }

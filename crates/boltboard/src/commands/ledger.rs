@@ -8,9 +8,9 @@ use boltboard_core::work::{Course, Disk, Ledger, LedgerEntry, LedgerOutcome};
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
+use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::preview::why;
-use crate::render::text::{Role, age, bytes, columns, count, duration};
+use crate::render::text::{Role, age, bytes, columns_leaving_out, count, duration, next_line};
 use crate::render::{Screen, course, json};
 use crate::session::Session;
 
@@ -27,6 +27,9 @@ pub struct LedgerArgs {
     #[arg(long, value_name = "FILE")]
     growth: Option<PathBuf>,
 }
+
+/// Columns that are left out where there is no room, in this order.
+const LESS_USEFUL: [&str; 6] = ["same text", "work", "reused", "steps", "parts", "ran"];
 
 /// How many slow steps are named.
 const SLOWEST: usize = 3;
@@ -51,13 +54,13 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
     if let Some(file) = &args.timeline {
         let folders = session.work.folders(&session.board.tree.source_root, &session.profile);
         let course = Course::load(&folders.build).ok_or_else(|| {
-            let diagnostic = Diagnostic::new(format!("profile `{}` was not built here yet", session.profile));
-            Stop::new(Exit::WrongUse, diagnostic.help("boltboard build"))
+            let diagnostic = Diagnostic::new(format!("the profile `{}` was not built here yet", session.profile));
+            Stop::new(Exit::WrongUse, diagnostic.next("boltboard build", "build it"))
         })?;
         let text = match file.extension().and_then(|ending| ending.to_str()) {
             Some("json") => course::trace_events(&course),
             Some("svg") => course::course_picture(&course)?,
-            _ => return Err(Stop::usage("a timeline is written to a name that ends in .json or .svg")),
+            _ => return Err(Stop::usage("the name of a timeline must end in .json or .svg")),
         };
         write_whole(file, text.as_bytes())?;
         screen.out(&format!("Wrote when {} ran: {}\n", count(course.spans.len(), "step", "steps"), file.display()));
@@ -79,7 +82,8 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
         return Ok(Exit::Done);
     }
     if ledger.entries.is_empty() {
-        screen.out("Nothing was built here yet: boltboard build\n");
+        screen.out("Nothing was built here yet.\n");
+        screen.out(&next_line("boltboard build", "build the profile in use"));
         return Ok(Exit::Done);
     }
     let number = |count: usize| u64::try_from(count).unwrap_or(u64::MAX);
@@ -107,7 +111,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             (Role::Faint, entry.reasons.first().map(why).unwrap_or_default()),
         ]);
     }
-    screen.out(&columns(&rows, 0, screen.width));
+    screen.out(&columns_leaving_out(rows, 0, screen.width, &LESS_USEFUL));
     let last = ledger.entries.iter().rev().find(|entry| entry.disk != Disk::default());
     if let Some(Disk { sources, build, store }) = last.map(|entry| entry.disk) {
         let (sources, build, store) = (bytes(sources), bytes(build), bytes(store));

@@ -11,6 +11,7 @@ pub mod ledger;
 pub mod lint;
 pub mod options;
 pub mod overview;
+pub mod parts;
 pub mod preview;
 pub mod profile;
 pub mod ways;
@@ -21,7 +22,7 @@ pub mod test;
 pub mod why;
 
 use crate::args::{Cli, Command};
-use crate::exit::{Exit, Stop};
+use crate::fault::{Exit, Stop};
 use crate::render::Screen;
 
 /// Runs the command that was typed.

@@ -4,13 +4,15 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use boltboard_core::base::files::read_text;
 use boltboard_core::board::{Level, NeedId, OptionId, Value};
-use boltboard_core::resolve::{Effect, Origin};
+use boltboard_core::profile::Choices;
+use boltboard_core::resolve::{Effect, Origin, Resolution, resolve};
 use boltboard_core::search::{Filter, State, read_filters};
 use clap::{Args, ValueEnum};
 
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
-use crate::render::text::{Role, count, paint};
+use crate::complete;
+use crate::fault::{Exit, Stop};
+use crate::render::text::{Role, count, next_line, paint};
 use crate::render::{Screen, json, options};
 use crate::session::Session;
 use boltboard_core::session::Resolved;
@@ -19,35 +21,36 @@ use boltboard_core::session::Resolved;
 #[derive(Debug, Args)]
 #[command(after_help = FILTERS)]
 pub struct OptionsArgs {
-    /// Words to look for, and filters
-    #[arg(value_name = "WORD|FILTER")]
+    /// Words to search for, and filters
+    #[arg(value_name = "WORD|FILTER", add = complete::filters())]
     question: Vec<String>,
-    /// Look for these words only: in names, macros, titles of sections, summaries, file names and help
+    /// Search for these words in names, macros, section titles, summaries, file names and help
     #[arg(long, value_name = "WORDS")]
     find: Option<String>,
-    /// Only those of this section and the sections within it
-    #[arg(long, value_name = "NAME")]
+    /// Only options of this section and of those within it
+    #[arg(long, value_name = "NAME", add = complete::sections())]
     section: Option<String>,
     /// Up to this level [default: tuning]
     #[arg(long, value_enum)]
     level: Option<LevelArg>,
-    /// Only those whose value is not their plain default
+    /// Only options that you chose, or that have another value because of that
     #[arg(long)]
     changed: bool,
-    /// Only those that are blocked or have no effect
+    /// Only options that are blocked or have no effect
     #[arg(long)]
     blocked: bool,
-    /// One flat table instead of a tree by section
+    /// One flat table instead of a list by section
     #[arg(long)]
     table: bool,
-    /// Only tell how many there are
+    /// Print only how many there are
     #[arg(long)]
     count: bool,
 }
 
 const FILTERS: &str = "\
 Filters:
-  changed, chosen, blocked, no-effect, on, off   by value
+  changed                                what you chose, and what that changed
+  chosen, blocked, no-effect, on, off    by value
   new                                    not there at the last build
   kind:module  level:expert  in:SECTION  needs:NEED
 
@@ -76,24 +79,33 @@ pub fn run(global: &Global, screen: &Screen, args: &OptionsArgs) -> Result<Exit,
     let (board, choices, resolution) = (&session.board, &resolved.choices, &resolved.resolution);
     for (word, meant) in &wanted.corrected {
         match meant.as_slice() {
-            [] => screen.remark(&format!("`{word}` stands nowhere on this board.")),
-            meant => screen.remark(&format!("`{word}` stands nowhere; taken for {}.", meant.join(", "))),
+            [] => screen.remark(&format!("Nothing here is called `{word}`.")),
+            meant => {
+                screen.remark(&format!("Nothing here is called `{word}`; searched for {} instead.", meant.join(", ")))
+            }
         }
     }
     if wanted.options.is_empty() {
-        screen.out("No option matches. Leave out a filter, or see all: boltboard options --level expert\n");
+        screen.out("No option matches.\n");
+        screen.out(&next_line("boltboard options --level expert", "all options"));
         return Ok(Exit::No);
     }
+    let untouched = wanted.untouched.as_ref();
+    let shown = options::Shown { board, choices, resolution, untouched };
     let text = if args.table || wanted.ranked {
-        options::table(board, choices, resolution, &wanted.options, screen.width)
+        options::table(&shown, &wanted.options, screen.width)
     } else {
-        options::tree(board, choices, resolution, &wanted.options, screen.width)
+        options::tree(&shown, &wanted.options, screen.width)
     };
     screen.out(&text);
     let more =
-        if wanted.hidden > 0 { format!("; {} for experts (--level expert)", wanted.hidden) } else { String::new() };
+        if wanted.hidden > 0 { format!(", and {} for experts (--level expert)", wanted.hidden) } else { String::new() };
     let number = count(wanted.options.len(), "option", "options");
-    screen.out(&paint(Role::Faint, &format!("{number}{more}. Why one is what it is: boltboard why NAME\n")));
+    screen.out(&paint(Role::Faint, &format!("{number}{more}.\n")));
+    if let Some(first) = wanted.options.first() {
+        let name = board.option_names.get(*first);
+        screen.out(&next_line(format!("boltboard why {name}"), "where a value comes from"));
+    }
     Ok(Exit::Done)
 }
 
@@ -106,6 +118,8 @@ struct Wanted {
     /// Words that stand nowhere, and what they were taken for.
     corrected: Vec<(String, Vec<String>)>,
     ranked: bool,
+    /// The values that there would be without any choice, where what was changed is asked for.
+    untouched: Option<Resolution>,
 }
 
 fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<Wanted, Stop> {
@@ -128,7 +142,7 @@ fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<
         None if !words.trim().is_empty() || !filters.is_empty() || args.blocked => Level::Expert,
         None => Level::Tuning,
     };
-    let sets = Sets::of(session, &filters)?;
+    let sets = Sets::of(session, resolved, &filters)?;
     let blocked = |option: OptionId| {
         let value = resolved.resolution.get(option);
         matches!(value.origin, Origin::Blocked { .. }) || value.effect == Effect::NoEffect
@@ -146,18 +160,21 @@ fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<
     };
     let all: Vec<OptionId> = found.into_iter().filter(|id| matches(*id)).collect();
     if limit == Level::Expert {
-        return Ok(Wanted { options: all, hidden: 0, corrected, ranked });
+        return Ok(Wanted { options: all, hidden: 0, corrected, ranked, untouched: sets.untouched });
     }
     let options: Vec<OptionId> = all.iter().copied().filter(|id| board.options[*id].level <= limit).collect();
     let hidden = all.len() - options.len();
-    Ok(Wanted { options, hidden, corrected, ranked })
+    Ok(Wanted { options, hidden, corrected, ranked, untouched: sets.untouched })
 }
 
 fn fits(session: &Session, resolved: &Resolved, filter: &Filter, option: OptionId, sets: &Sets) -> bool {
     let board = &session.board;
     let value = resolved.resolution.get(option);
     match filter {
-        Filter::State(State::Changed) => !matches!(value.origin, Origin::Default(_)),
+        Filter::State(State::Changed) => {
+            matches!(value.origin, Origin::Chosen)
+                || sets.untouched.as_ref().is_some_and(|untouched| untouched.value(option) != &value.value)
+        }
         Filter::State(State::New) => sets.new.contains(&option),
         Filter::State(State::Off) => value.value.is_off(),
         Filter::State(State::On) => matches!(value.value, Value::Switch(_) | Value::Module(_)) && !value.value.is_off(),
@@ -175,15 +192,21 @@ fn fits(session: &Session, resolved: &Resolved, filter: &Filter, option: OptionI
 #[derive(Default)]
 struct Sets {
     new: BTreeSet<OptionId>,
+    /// The values that there would be without any choice.
+    untouched: Option<Resolution>,
     needs: BTreeMap<NeedId, BTreeSet<OptionId>>,
 }
 
 impl Sets {
-    fn of(session: &Session, filters: &[Filter]) -> Result<Sets, Stop> {
+    fn of(session: &Session, resolved: &Resolved, filters: &[Filter]) -> Result<Sets, Stop> {
         let mut sets = Sets::default();
         for filter in filters {
             match filter {
                 Filter::State(State::New) => sets.new = new_options(session)?,
+                Filter::State(State::Changed) => {
+                    let (board, none) = (&session.board, Choices::default());
+                    sets.untouched = resolve(board, &session.logic, &none, &resolved.facts).ok();
+                }
                 Filter::Needs(need) => {
                     let rules = session.logic.rules_on(session.logic.need(*need));
                     let asking = rules.into_iter().map(|rule| session.board.rules[rule].option);

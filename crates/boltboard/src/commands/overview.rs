@@ -6,12 +6,12 @@ use boltboard_core::work::Ledger;
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
+use crate::fault::{Exit, Stop};
 use crate::render::overview::{Overview, text};
 use crate::render::{Screen, json};
 use crate::session::Session;
 
-/// Tell what the tree is, what it makes and what it asks of the host
+/// Show what the tree is, what it makes and what it needs
 #[derive(Debug, Args)]
 pub struct OverviewArgs {}
 

@@ -1,26 +1,33 @@
 //! `boltboard preview`
 
 use boltboard_core::base::near_matches;
+use boltboard_core::board::LeftOut;
 use boltboard_core::judge::{Standing, preview};
-use boltboard_core::session::{BuildAsk, Planned};
+use boltboard_core::session::{BuildAsk, Planned, Resolved};
 use boltboard_core::step::{Location, Step, StepId};
 use clap::Args;
 
+use super::parts::made_parts;
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
-use crate::render::{Screen, json, preview as render};
+use crate::complete;
+use crate::fault::{Diagnostic, Exit, Next, Stop};
+use crate::render::text::{Role, next_lines, paint};
+use crate::render::{Screen, json, names, preview as render};
 use crate::session::{LastBuild, Session};
 
-/// Tell what a build would do, and why
+/// Show what a build would do, and why
 #[derive(Debug, Args)]
 pub struct PreviewArgs {
+    /// Show only what these parts need [default: everything]
+    #[arg(value_name = "PART", add = complete::parts())]
+    parts: Vec<String>,
     /// List every step
     #[arg(long)]
     verbose: bool,
-    /// Reckon with this many jobs
+    /// Expect this many jobs
     #[arg(long, short, value_name = "N")]
     jobs: Option<usize>,
-    /// Tell only why what reads or makes FILE would run, or would not
+    /// Only explain why the steps that read or make FILE would run or not
     #[arg(long, value_name = "FILE")]
     why: Option<String>,
 }
@@ -31,11 +38,12 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
         let session = Session::open(global, screen)?;
         let resolved = session.resolve()?;
         let planned = session.plan(&resolved)?;
-        screen.out(&explain(&session, &planned, file)?);
+        screen.out(&explain(&session, &resolved, &planned, file)?);
         return Ok(Exit::Done);
     }
     let last = LastBuild::read(global)?;
-    let changed = match last.standing() {
+    let standing = if args.parts.is_empty() { last.standing() } else { None };
+    let changed = match standing {
         Some(Standing::Whole(sealed)) if !global.json => {
             screen.out(&render::nothing_to_do(sealed.steps));
             return Ok(Exit::Done);
@@ -46,7 +54,14 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let (planned, touched) = session.plan_since(&resolved, changed.as_ref())?;
-    let preview = session.preview(&planned, touched.as_ref())?;
+    let parts = made_parts(&session, &resolved, &args.parts)?;
+    let mut preview = session.preview(&planned, touched.as_ref())?;
+    if !parts.is_empty() {
+        let wanted = planned.plan.needed_for(&parts);
+        preview.steps.retain(|step| wanted.contains(&step.step));
+        preview.stale.clear();
+        preview.current = wanted.len() - preview.steps.len();
+    }
     let jobs = session.jobs(&BuildAsk { jobs: args.jobs, ..BuildAsk::default() }).count;
     if global.json {
         screen.json(&json::preview(&session, &planned.plan, &preview, jobs));
@@ -57,7 +72,7 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
 }
 
 /// Tells why the steps that compile, read or make a file would run or not, down to the input that differs.
-pub fn explain(session: &Session, planned: &Planned, file: &str) -> Result<String, Stop> {
+pub fn explain(session: &Session, resolved: &Resolved, planned: &Planned, file: &str) -> Result<String, Stop> {
     let plan = &planned.plan;
     let here = std::env::current_dir().unwrap_or_default();
     let typed = Location::of(&here.join(file), &plan.folders);
@@ -74,12 +89,45 @@ pub fn explain(session: &Session, planned: &Planned, file: &str) -> Result<Strin
     if steps.is_empty() {
         steps = plan.steps.iter().filter(|(_, step)| reads(step)).collect();
     }
+    if steps.is_empty()
+        && let Some(told) = left_out(session, resolved, file)
+    {
+        return Ok(told);
+    }
     if steps.is_empty() {
         let names = plan.steps.iter().flat_map(|(_, step)| step.reads.iter().chain(&step.writes));
         let names: Vec<String> = names.map(Location::to_string).collect();
         let near = near_matches(file, names.iter().map(String::as_str));
-        let diagnostic = Diagnostic::new(format!("no step compiles, reads or makes `{file}` with these options"));
-        return Err(Stop::new(Exit::WrongUse, diagnostic.near(&near)));
+        let diagnostic =
+            Diagnostic::new(format!("no step compiles, reads or makes `{file}` with these options")).near(&near);
+        return Err(Stop::new(Exit::WrongUse, names::lead_on(diagnostic, session, file)));
     }
     Ok(steps.iter().map(|(id, step)| render::explained(&session.board, plan, &judge, *id, step, &preview)).collect())
+}
+
+/// Tells why a source of the tree is not built: what would have to hold, and what does not.
+fn left_out(session: &Session, resolved: &Resolved, file: &str) -> Option<String> {
+    let board = &session.board;
+    let path = names::file_of_tree(session, file)?;
+    let mut text = format!("not built: {}\n", paint(Role::Title, path.as_str()));
+    let mut next = Vec::new();
+    for LeftOut { part, conditions } in board.source_of(&path) {
+        let part = &board.parts[part].name;
+        let broken = conditions.iter().filter(|condition| !resolved.resolution.holds(&resolved.facts, condition));
+        for condition in broken {
+            text.push_str(&format!("  part {part} has it only while {}\n", board.print(condition)));
+            for option in names::options_of(condition) {
+                let (name, value) = (&board.options[option].name, resolved.resolution.value(option));
+                text.push_str(&format!("    {name} is {value}\n"));
+                next.push(Next::new(format!("boltboard why {name}"), "where that value comes from"));
+            }
+        }
+    }
+    if next.is_empty() {
+        text.push_str("  no part names it in its `sources`\n");
+        next.push(Next::new("boltboard lint", "all sources that belong to no part"));
+    }
+    next.dedup();
+    text.push_str(&next_lines(&next, 0));
+    Some(text)
 }

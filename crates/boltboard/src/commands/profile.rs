@@ -6,8 +6,9 @@ use boltboard_core::resolve::Effect;
 use clap::{Args, Subcommand};
 
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
-use crate::render::text::{Role, columns, count, paint};
+use crate::complete;
+use crate::fault::{Diagnostic, Exit, Stop};
+use crate::render::text::{Role, columns, count, next_line, paint};
 use crate::render::{Screen, json};
 use crate::session::{Session, profile_name};
 
@@ -20,40 +21,44 @@ pub struct ProfileArgs {
 
 #[derive(Debug, Subcommand)]
 enum ProfileCommand {
-    /// Make a profile, and put it in use
+    /// Make a profile and use it
     New {
         /// Its name
         name: String,
-        /// Lay it on these profiles, the last the strongest
-        #[arg(long, value_name = "NAME", num_args = 1..)]
+        /// Base it on these profiles; where they differ, the last one wins
+        #[arg(long, value_name = "NAME", num_args = 1.., add = complete::profiles())]
         base: Vec<String>,
     },
     /// List all profiles
     List,
-    /// Put a profile in use
+    /// Use a profile
     Use {
         /// Its name
+        #[arg(add = complete::profiles())]
         name: String,
     },
     /// Print a profile's choices with their reasons
     Show {
         /// Its name [default: the one in use]
+        #[arg(add = complete::profiles())]
         name: Option<String>,
     },
     /// Check that profiles fit the tree and this host
     Check {
         /// Their names [default: the one in use]
+        #[arg(add = complete::profiles())]
         names: Vec<String>,
-        /// Check all, also those that the tree ships
+        /// Check all profiles, those of the tree included
         #[arg(long, conflicts_with = "names")]
         all: bool,
-        /// Let choices that have no effect fail too
+        /// Fail also on choices that have no effect
         #[arg(long)]
         strict: bool,
     },
     /// Remove a profile of your own
     Remove {
         /// Its name
+        #[arg(add = complete::profiles())]
         name: String,
     },
 }
@@ -84,8 +89,8 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
 fn new(session: &Session, screen: &Screen, name: &str, on: &[String]) -> Result<Exit, Stop> {
     let name = profile_name(name)?;
     if session.source_of(&name)?.is_some() {
-        let diagnostic = Diagnostic::new(format!("there is a profile `{name}` already"));
-        return Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("use it: boltboard profile use {name}"))));
+        let diagnostic = Diagnostic::new(format!("there already is a profile `{name}`"));
+        return Err(Stop::new(Exit::WrongUse, diagnostic.next(format!("boltboard profile use {name}"), "use it")));
     }
     let base = on.iter().map(|name| profile_name(name)).collect::<Result<Vec<ProfileName>, Stop>>()?;
     for layer in &base {
@@ -96,7 +101,7 @@ fn new(session: &Session, screen: &Screen, name: &str, on: &[String]) -> Result<
     session.work.set_active(&name)?;
     let on: Vec<&str> = base.iter().map(ProfileName::as_str).collect();
     let on = if on.is_empty() { String::new() } else { format!(" on {}", on.join(", ")) };
-    screen.out(&format!("Made the profile {name}{on}; it is in use now.\n"));
+    screen.out(&format!("Made the profile {name}{on}. It is in use now.\n"));
     Ok(Exit::Done)
 }
 
@@ -126,7 +131,8 @@ fn list(session: &Session, screen: &Screen, as_json: bool) -> Result<Exit, Stop>
         })
         .collect();
     if rows.is_empty() {
-        screen.out("There is no profile yet. Choices make one: boltboard set OPTION=VALUE\n");
+        screen.out("There is no profile yet. The first choice makes one.\n");
+        screen.out(&next_line("boltboard options", "what there is to choose"));
     } else {
         screen.out(&columns(&rows, 0, screen.width));
     }
@@ -177,7 +183,7 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
     rows.extend(providers);
     screen.out(&columns(&rows, 2, screen.width));
     if rows.is_empty() {
-        screen.out("  It chooses nothing yet.\n");
+        screen.out("  It has no choices yet.\n");
     }
     Ok(Exit::Done)
 }
@@ -204,6 +210,7 @@ fn check(session: &Session, screen: &Screen, names: &[ProfileName], strict: bool
         Exit::HostLacks => 2,
         Exit::Wrong => 3,
         Exit::WrongUse | Exit::Interrupted => 4,
+        Exit::NoPermission | Exit::DiskFull | Exit::Machine | Exit::Ours => 5,
     };
     for name in names {
         let mut checked = Checked { profile: name.clone(), choices: None, idle: Vec::new(), problems: Vec::new() };
@@ -236,14 +243,15 @@ fn check(session: &Session, screen: &Screen, names: &[ProfileName], strict: bool
     for checked in &all {
         let name = &checked.profile;
         match checked.choices {
-            None => screen.out(&format!("{name}: {}\n", paint(Role::Bad, "does not hold"))),
+            None => screen.out(&format!("{name}: {}\n", paint(Role::Bad, "its choices cannot hold"))),
             Some(number) => {
                 let text = count(number, "choice holds", "choices hold");
                 screen.out(&format!("{name}: {text} together on this host.\n"));
             }
         }
         for option in &checked.idle {
-            screen.out(&format!("  {option} has no effect; see boltboard why {option} --profile {name}\n"));
+            screen.out(&format!("  {option} has no effect.\n"));
+            screen.out(&next_line(format!("boltboard why {option} --profile {name}"), "when it has one"));
         }
     }
     Ok(worst)
@@ -253,14 +261,18 @@ fn remove(session: &Session, screen: &Screen, name: &str) -> Result<Exit, Stop> 
     let name = profile_name(name)?;
     if session.source_of(&name)? != Some(ProfileSource::Own) {
         let diagnostic = Diagnostic::new(format!("there is no profile `{name}` of your own"));
-        return Err(Stop::new(Exit::WrongUse, diagnostic.help("see what there is: boltboard profile list")));
+        return Err(Stop::new(
+            Exit::WrongUse,
+            diagnostic.next("boltboard profile list", "the profiles that there are"),
+        ));
     }
     let path = session.shelf.own_path(&name);
     std::fs::remove_file(&path).map_err(boltboard_core::base::FileError::on("remove", &path))?;
     // The facts that went with it are of no use without it; they need not be there.
     let _ = std::fs::remove_file(session.shelf.host_path(&name));
-    screen.out(&format!(
-        "Removed the profile {name}. What was built with it is still there: boltboard clean --profile {name}\n"
-    ));
+    screen.out(&format!("Removed the profile {name}.\n"));
+    if session.work.folders(&session.board.tree.source_root, &name).build.exists() {
+        screen.out(&next_line(format!("boltboard clean --profile {name}"), "remove what was built with it too"));
+    }
     Ok(Exit::Done)
 }

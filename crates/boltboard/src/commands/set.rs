@@ -4,43 +4,42 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::board::{Asked, Kind, NEED_PREFIX, OptionId};
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
-use boltboard_core::resolve::{Effect, Origin};
 use boltboard_core::search::{Filter, read_filters};
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
-use crate::render::Screen;
-use crate::render::options::origin_word;
-use crate::render::text::{Role, columns, paint};
+use crate::complete;
+use crate::fault::{Diagnostic, Exit, FaultKind, Stop, refused};
+use crate::render::moved::{self, Moves};
+use crate::render::{Screen, json};
 use crate::session::Session;
 use boltboard_core::session::Resolved;
 
 /// Choose values
 #[derive(Debug, Args)]
 pub struct SetArgs {
-    /// What to choose: an option's value, or who is to meet a need (system, bundled, off, a folder, another need)
-    #[arg(value_name = "OPTION=VALUE|need:NAME=PROVIDER", required_unless_present_any = ["from", "section"])]
+    /// An option's value, or what meets a need: system, bundled, off, a folder, another need
+    #[arg(value_name = "OPTION=VALUE|need:NAME=PROVIDER", required_unless_present_any = ["from", "section"], add = complete::choices())]
     choices: Vec<String>,
-    /// Take choices from FILE as well, one a line; `-` reads them from standard input
+    /// Read more choices from FILE, one a line; `-` is standard input
     #[arg(long, value_name = "FILE")]
     from: Option<PathBuf>,
-    /// Give every option of a section, and of the sections within it, this value where it takes it
+    /// Give this value to every option of a section that accepts it, sections within it included
     #[arg(long, value_name = "SECTION=VALUE")]
     section: Vec<String>,
-    /// Only show what would move
+    /// Only show which values would change
     #[arg(long)]
     preview: bool,
-    /// Why; kept with the choice
+    /// Why; the profile keeps it with the choice
     #[arg(long, value_name = "TEXT")]
     reason: Option<String>,
 }
 
-/// Take choices back
+/// Undo choices
 #[derive(Debug, Args)]
 pub struct UnsetArgs {
-    /// The options, or needs
-    #[arg(value_name = "OPTION|need:NAME", required = true)]
+    /// The options or needs
+    #[arg(value_name = "OPTION|need:NAME", required = true, add = complete::chosen())]
     options: Vec<String>,
 }
 
@@ -56,7 +55,7 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
     }
     let mut chosen = Vec::new();
     for text in &asked {
-        chosen.push(session.board.read_asked(text)?);
+        chosen.push(session.read_asked(text)?);
     }
     let effect = match (args.preview, args.from.is_some() || !args.section.is_empty()) {
         (true, _) => Effects::ShowOnly,
@@ -64,7 +63,14 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
         (false, true) => Effects::AskFirst,
         (false, false) => Effects::Take,
     };
-    change_with(session, screen, &asked, effect, &|session, file| {
+    if !asked.is_empty() {
+        let choices = session.choices_of(&session.profile)?.with_tried(&session.board, &asked)?;
+        if let Some(fault) = chosen.iter().find_map(|asked| session.refuses(asked, &choices)) {
+            return Err(unchanged(refused(&session, &choices, &fault)));
+        }
+    }
+    let recorded = Recorded { chosen: asked.clone(), undone: vec![] };
+    change_with(session, screen, &asked, effect, &recorded, &|session, file| {
         for asked in &chosen {
             match asked {
                 Asked::Value(option, value) => {
@@ -102,7 +108,7 @@ fn choices_from(session: &Session, file: &Path) -> Result<Vec<String>, Stop> {
             }
         }
     }
-    if diagnostics.is_empty() { Ok(choices) } else { Err(Stop { diagnostics, exit: Exit::WrongUse }) }
+    if diagnostics.is_empty() { Ok(choices) } else { Err(Stop::of_all(FaultKind::Usage, Exit::WrongUse, diagnostics)) }
 }
 
 /// Returns a choice for every option of a section that takes the value.
@@ -110,7 +116,10 @@ fn all_in(session: &Session, text: &str) -> Result<Vec<String>, Stop> {
     let board = &session.board;
     let Some((section, value)) = text.split_once('=') else {
         let diagnostic = Diagnostic::new(format!("`{text}` is not SECTION=VALUE"));
-        return Err(Stop::new(Exit::WrongUse, diagnostic.help("for example: boltboard set --section links=off")));
+        return Err(Stop::new(
+            Exit::WrongUse,
+            diagnostic.help("write the section, `=` and the value, as in links=off"),
+        ));
     };
     let (filters, _) = read_filters(board, &[format!("in:{}", section.trim())])?;
     let within = |option: OptionId| {
@@ -126,7 +135,10 @@ fn all_in(session: &Session, text: &str) -> Result<Vec<String>, Stop> {
     let choices: Vec<String> = options.map(|id| format!("{}={}", board.options[id].name, value.trim())).collect();
     if choices.is_empty() {
         let diagnostic = Diagnostic::new(format!("no option in {section} takes `{value}`"));
-        return Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("see them: boltboard options in:{section}"))));
+        return Err(Stop::new(
+            Exit::WrongUse,
+            diagnostic.next(format!("boltboard options in:{section}"), "its options and their values"),
+        ));
     }
     Ok(choices)
 }
@@ -147,11 +159,12 @@ pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit,
     let session = Session::open(global, screen)?;
     for name in &args.options {
         match name.strip_prefix(NEED_PREFIX) {
-            Some(need) => session.board.find_need(need).map(|_| ())?,
-            None => session.board.find_option(name).map(|_| ())?,
+            Some(need) => session.find_need(need).map(|_| ())?,
+            None => session.find_option(name).map(|_| ())?,
         }
     }
-    change(session, screen, &[], &|session, file| {
+    let recorded = Recorded { chosen: vec![], undone: args.options.clone() };
+    change(session, screen, &recorded, &|session, file| {
         for name in &args.options {
             let was = match name.strip_prefix(NEED_PREFIX) {
                 Some(need) => file.unset_provider(need),
@@ -159,24 +172,34 @@ pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit,
             };
             if !was {
                 let diagnostic = Diagnostic::new(format!("`{name}` is not chosen in the profile {}", session.profile));
-                return Err(Stop::new(
-                    Exit::WrongUse,
-                    diagnostic.help(format!("see where its value comes from: boltboard why {name}")),
-                ));
+                let (command, gives) = match name.strip_prefix(NEED_PREFIX) {
+                    Some(need) => (format!("boltboard survey {need}"), "how it is met"),
+                    None => (format!("boltboard why {name}"), "where its value comes from"),
+                };
+                return Err(Stop::new(Exit::WrongUse, diagnostic.next(command, gives)));
             }
         }
         Ok(())
     })
 }
 
-/// Changes the profile in use if what comes out can hold, and tells all that moved.
+/// What a change records in the profile, as it is typed.
+#[derive(Debug, Default)]
+pub struct Recorded {
+    /// Choices that it makes.
+    pub chosen: Vec<String>,
+    /// Choices that it undoes.
+    pub undone: Vec<String>,
+}
+
+/// Changes the profile in use if what comes out can hold, and tells what was recorded and which values changed.
 pub fn change(
     session: Session,
     screen: &Screen,
-    asked: &[String],
+    recorded: &Recorded,
     edit: &dyn Fn(&Session, &mut ProfileFile) -> Result<(), Stop>,
 ) -> Result<Exit, Stop> {
-    change_with(session, screen, asked, Effects::Take, edit)
+    change_with(session, screen, &[], Effects::Take, recorded, edit)
 }
 
 fn change_with(
@@ -184,20 +207,34 @@ fn change_with(
     screen: &Screen,
     asked: &[String],
     effects: Effects,
+    recorded: &Recorded,
     edit: &dyn Fn(&Session, &mut ProfileFile) -> Result<(), Stop>,
 ) -> Result<Exit, Stop> {
     session.only_real()?;
     // A profile that cannot be resolved now may be what this change mends.
     let before = session.resolve().ok();
+    let told = |session: &Session, after: &Resolved, recorded: Option<&Recorded>| {
+        let moves = Moves::between(session, before.as_ref(), after);
+        if session.global.json {
+            screen.json(&json::moves(session, &moves, recorded));
+        } else {
+            screen.out(&moved::text(session, &moves, recorded, screen.width));
+        }
+    };
     let mut shown = None;
     if effects != Effects::Take && !asked.is_empty() {
         let after = session.resolve_with(asked).map_err(unchanged)?;
-        screen.out(&moved(&session, before.as_ref(), &after, screen.width));
-        if effects == Effects::ShowOnly || !screen.agrees("Take these?") {
-            screen.out("Nothing was changed.\n");
+        let asks = effects == Effects::AskFirst && !session.global.json;
+        if effects == Effects::ShowOnly || asks {
+            told(&session, &after, None);
+        }
+        if effects == Effects::ShowOnly || asks && !screen.agrees("Record these choices?") {
+            if !session.global.json {
+                screen.out("Nothing was changed.\n");
+            }
             return Ok(Exit::Done);
         }
-        shown = Some(after);
+        shown = asks.then_some(after);
     }
     session.work.prepare(&session.board.tree.name)?;
     own_profile(&mut session, screen)?;
@@ -206,6 +243,7 @@ fn change_with(
         return Err(Stop::usage(format!("cannot use {}", path.display())));
     };
     edit(&session, &mut file)?;
+    let told_before = shown.is_some();
     // Refused as a whole when it cannot hold: the profile stays as it is.
     let after = match shown {
         Some(after) => after,
@@ -213,8 +251,10 @@ fn change_with(
         None => session.resolve_with(asked).map_err(unchanged)?,
     };
     file.save()?;
-    if effects == Effects::Take {
-        screen.out(&moved(&session, before.as_ref(), &after, screen.width));
+    if told_before {
+        screen.out(&moved::recorded(&session, recorded));
+    } else {
+        told(&session, &after, Some(recorded));
     }
     Ok(Exit::Done)
 }
@@ -242,58 +282,10 @@ fn own_profile(session: &mut Session, screen: &Screen) -> Result<(), Stop> {
     }
     if let [shipped] = base.as_slice() {
         screen.remark(&format!(
-            "The profile {shipped} is the tree's own; your choices go to {name} on top of it, which is in use now."
+            "The profile {shipped} comes with the tree. Your choices go to a new profile {name} on top of it, which is in use now."
         ));
     }
     session.work.set_active(&name)?;
     session.profile = name;
     Ok(())
-}
-
-/// Tells every value that moved, chosen or not.
-fn moved(session: &Session, before: Option<&Resolved>, after: &Resolved, width: usize) -> String {
-    let board = &session.board;
-    let mut rows = Vec::new();
-    let mut idle = Vec::new();
-    let mut effects: Vec<(&str, Effect)> = Vec::new();
-    for (option, now) in after.resolution.iter() {
-        let was = before.map(|b| b.resolution.get(option));
-        let name = board.option_names.get(option);
-        let chosen = matches!(now.origin, Origin::Chosen);
-        match was {
-            Some(was) if was.value == now.value && was.effect == now.effect => continue,
-            Some(was) if was.value == now.value => {
-                effects.push((name, now.effect));
-                continue;
-            }
-            None if !chosen => continue,
-            Some(_) | None => {}
-        }
-        let origin = origin_word(board, &after.choices, option, now);
-        rows.push(vec![
-            (Role::Name, name.to_string()),
-            (Role::Faint, was.map_or(String::new(), |was| was.value.to_string())),
-            (Role::Faint, "→".to_string()),
-            (Role::Value, now.value.to_string()),
-            (if origin == "chosen" { Role::Good } else { Role::Faint }, origin),
-        ]);
-        if now.effect == Effect::NoEffect && chosen {
-            idle.push(name.to_string());
-        }
-    }
-    let mut text = if rows.is_empty() {
-        format!("No value moved. Profile {}.\n", session.profile)
-    } else {
-        columns(&rows, 0, width)
-    };
-    for (effect, words) in [(Effect::Applies, "applies now:"), (Effect::NoEffect, "no effect now:")] {
-        let names: Vec<&str> = effects.iter().filter(|(_, e)| *e == effect).map(|(name, _)| *name).collect();
-        if !names.is_empty() {
-            text.push_str(&paint(Role::Faint, &format!("{words} {}\n", names.join(", "))));
-        }
-    }
-    for name in idle {
-        text.push_str(&format!("{} {name} has no effect now; see boltboard why {name}\n", paint(Role::Warn, "note:")));
-    }
-    text
 }

@@ -6,22 +6,23 @@ use boltboard_core::board::OptionId;
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
+use crate::complete;
+use crate::fault::{Exit, Stop};
 use crate::render::{Screen, json, options};
 use crate::session::Session;
 
-/// Tell all about one option
+/// Show all about one option
 #[derive(Debug, Args)]
 pub struct ShowArgs {
     /// The option
-    #[arg(value_name = "OPTION")]
+    #[arg(value_name = "OPTION", add = complete::options())]
     option: String,
 }
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &ShowArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
-    let option = session.board.find_option(&args.option)?;
+    let option = session.find_option(&args.option)?;
     let resolved = session.resolve()?;
     let users = users(&session, option);
     if global.json {

@@ -2,39 +2,42 @@
 
 use std::path::PathBuf;
 
+use boltboard_core::base::Severity;
 use boltboard_core::profile::Choices;
-use boltboard_core::remedy::{Gravity, PriceFault, Situation, price};
+use boltboard_core::remedy::{CostFault, Situation, cost};
 use boltboard_core::resolve::{Clash, Resolution, resolve};
 use boltboard_core::survey::{Facts, HostRecord, differences, toolchains};
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
+use crate::complete;
+use crate::fault::{Exit, Stop, compiler_diagnostic};
 use crate::render::survey::{self, Survey, Target};
+use crate::render::text::count;
 use crate::render::{Screen, json};
 use crate::session::Session;
 use boltboard_core::session::{as_root, is_own_target};
 
-/// Look for everything that the tree needs of this host
+/// Check everything that the tree needs on this host
 #[derive(Debug, Args)]
 pub struct SurveyArgs {
-    /// Tell all that was tried for this need
-    #[arg(value_name = "NEED")]
+    /// Show all that was tried for this need
+    #[arg(value_name = "NEED", add = complete::needs())]
     need: Option<String>,
-    /// List every need that is met, too
+    /// List every need that is met as well
     #[arg(long)]
     all: bool,
-    /// Ask the package manager, in its dry mode, what installing would take
+    /// Ask the package manager what installing would cost; nothing is installed
     #[arg(long)]
-    price: bool,
-    /// Save the facts, to be looked at on another machine
+    cost: bool,
+    /// Save what was found, to look at it on another machine
     #[arg(long, value_name = "FILE")]
     save: Option<PathBuf>,
-    /// Tell in what this host differs from the one that FILE was saved on
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["need", "price", "toolchains"])]
+    /// Show how this host differs from the one that FILE was saved on
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["need", "cost", "toolchains"])]
     against: Option<PathBuf>,
     /// List the compilers of this host
-    #[arg(long, conflicts_with_all = ["need", "price"])]
+    #[arg(long, conflicts_with_all = ["need", "cost"])]
     toolchains: bool,
 }
 
@@ -45,7 +48,7 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
     if args.toolchains {
         return list_toolchains(&session, screen, &choices);
     }
-    let need = args.need.as_ref().map(|name| session.board.find_need(name)).transpose()?;
+    let need = args.need.as_ref().map(|name| session.find_need(name)).transpose()?;
     let mut facts = session.facts(&choices)?;
     if let Some(path) = &args.save {
         session.only_real()?;
@@ -90,38 +93,44 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         here: here.clone(),
         compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.short_version()),
         target: compiler.map_or(String::new(), |compiler| compiler.target),
-        price: None,
-        prices: Vec::new(),
+        cost: None,
+        costs: Vec::new(),
         as_root: as_root(),
         target_is: if foreign { Target::Another } else { Target::ThisMachine },
     };
-    if args.price {
+    if args.cost {
         let ask = |packages: &[String]| match here.family {
-            Some(family) => price(family, packages, session.around.search_path(), &session.launch),
-            None => Err(PriceFault::NoManager("package manager of this distribution".into())),
+            Some(family) => cost(family, packages, session.around.search_path(), &session.launch),
+            None => Err(CostFault::NoManager("package manager of this distribution".into())),
         };
         let all = shown.packages();
         let wanted = |gap: &boltboard_core::remedy::Gap| !gap.packages.is_empty() && need.is_none_or(|n| n == gap.need);
+        if screen.live && !all.is_empty() {
+            screen.remark(&format!("Asking the package manager about {} …", count(all.len(), "package", "packages")));
+        }
         // Each question takes a package manager a second or so, and none waits for another.
-        (shown.prices, shown.price) = std::thread::scope(|scope| {
+        (shown.costs, shown.cost) = std::thread::scope(|scope| {
             let ask = &ask;
             let each: Vec<_> =
                 shown.gaps.iter().map(|gap| wanted(gap).then(|| scope.spawn(|| ask(&gap.packages)))).collect();
             let whole = (!all.is_empty() && need.is_none()).then(|| scope.spawn(|| ask(&all)));
-            let prices = each.into_iter().map(|asked| asked.and_then(|asked| asked.join().ok())).collect();
-            (prices, whole.and_then(|asked| asked.join().ok()))
+            let costs = each.into_iter().map(|asked| asked.and_then(|asked| asked.join().ok())).collect();
+            (costs, whole.and_then(|asked| asked.join().ok()))
         });
     }
     if global.json {
         screen.json(&json::survey(&shown, need));
+    } else if let (Some(gap), None) = (session.compiler_gap_of(&facts, &choices), need) {
+        screen.out(&survey::list(&shown, args.all, screen.width));
+        screen.diagnostics(&[compiler_diagnostic(&session, &choices, &gap)]);
     } else if let Some(need) = need {
         facts.get(need).iter().for_each(|fact| screen.out(&survey::evidence(&shown, fact, screen.width)));
     } else {
         screen.out(&survey::list(&shown, args.all, screen.width));
     }
-    let grave = shown.gaps.iter().any(|gap| gap.gravity <= Gravity::StopsChosen);
+    let stopped = shown.gaps.iter().any(|gap| gap.stops.severity() == Severity::Error);
     let unknown = facts.compiler_fault.is_some();
-    Ok(if grave || unknown { Exit::HostLacks } else { Exit::Done })
+    Ok(if stopped || unknown { Exit::HostLacks } else { Exit::Done })
 }
 
 /// The values; where choices clash, those without the choices at fault.

@@ -1,7 +1,7 @@
 //! `boltboard ways`
 
 use boltboard_core::board::{Asked, NEED_PREFIX, OptionId, Value};
-use boltboard_core::judge::{Verdict, Work};
+use boltboard_core::judge::{Verdict, WorkKnown};
 use boltboard_core::profile::{ProfileFile, ProfileSource};
 use boltboard_core::reason::{Reach, Start, Way};
 use boltboard_core::remedy;
@@ -10,20 +10,22 @@ use clap::Args;
 
 use super::set;
 use crate::args::Global;
-use crate::exit::{Diagnostic, Exit, Stop};
+use crate::complete;
+use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
 use crate::render::clash::never_diagnostics;
-use crate::render::ways::{Price, Told};
+use crate::render::text::next_line;
+use crate::render::ways::{Cost, Told};
 use crate::render::{Screen, json, ways as render};
 use crate::session::Session;
 use boltboard_core::session::Resolved;
 
-/// Tell what leads to a value: the smallest changes, and what each costs
+/// Find the smallest changes that lead to a value, and what each costs
 #[derive(Debug, Args)]
 pub struct WaysArgs {
-    /// The value to have; a bare name asks for on (or loadable)
-    #[arg(value_name = "OPTION[=VALUE]")]
+    /// The value; a bare name means on (or loadable)
+    #[arg(value_name = "OPTION[=VALUE]", add = complete::values())]
     wanted: String,
-    /// Take the way with this number
+    /// Make the changes of this way
     #[arg(long, value_name = "N")]
     apply: Option<usize>,
     /// List every value that moves
@@ -47,7 +49,8 @@ pub fn run(global: &Global, screen: &Screen, args: &WaysArgs) -> Result<Exit, St
                 screen.json(&json::ways_already(board, option, &value));
             } else {
                 let name = &board.options[option].name;
-                screen.out(&format!("{name} is {value} already. Where that comes from: boltboard why {name}\n"));
+                screen.out(&format!("{name} is {value} already.\n"));
+                screen.out(&next_line(format!("boltboard why {name}"), "where that comes from"));
             }
             return Ok(Exit::Done);
         }
@@ -57,7 +60,7 @@ pub fn run(global: &Global, screen: &Screen, args: &WaysArgs) -> Result<Exit, St
                 return Ok(Exit::No);
             }
             let diagnostics = never_diagnostics(board, &choices, option, &value, &clashes);
-            return Err(Stop { diagnostics, exit: Exit::No });
+            return Err(Stop::of_all(FaultKind::Clash, Exit::No, diagnostics));
         }
         Reach::Ways(ways) => ways,
     };
@@ -76,7 +79,7 @@ pub fn run(global: &Global, screen: &Screen, args: &WaysArgs) -> Result<Exit, St
             let lacking: Vec<String> = lacking.into_iter().cloned().collect();
             Told {
                 way,
-                price: price(&session, &facts, way),
+                cost: cost(&session, &facts, way),
                 install: session.install_command(&facts, &lacking),
                 lacking,
                 allow: switched_off.into_iter().map(|name| format!("{NEED_PREFIX}{name}")).collect(),
@@ -93,29 +96,29 @@ pub fn run(global: &Global, screen: &Screen, args: &WaysArgs) -> Result<Exit, St
 
 fn wanted(session: &Session, text: &str) -> Result<(OptionId, Value), Stop> {
     if !text.contains('=') {
-        let option = session.board.find_option(text)?;
+        let option = session.find_option(text)?;
         let most = ["on", "loadable"].iter().find_map(|word| session.board.options[option].kind.read(word).ok());
         return match most {
             Some(value) if matches!(value, Value::Switch(_) | Value::Module(_)) => Ok((option, value)),
             Some(_) | None => {
                 let expected = session.board.options[option].kind.expected();
-                let diagnostic = Diagnostic::new(format!("{text} wants a value: {expected}"));
-                Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("for example: boltboard ways {text}=VALUE"))))
+                let diagnostic = Diagnostic::new(format!("`ways {text}` needs a value: {expected}"));
+                Err(Stop::new(Exit::WrongUse, diagnostic.next(format!("boltboard show {text}"), "what it accepts")))
             }
         };
     }
-    match session.board.read_asked(text)? {
+    match session.read_asked(text)? {
         Asked::Value(option, value) => Ok((option, value)),
         Asked::Provider(need, _) => {
             let name = &session.board.needs[need].name;
-            let diagnostic = Diagnostic::new("ways asks for a value of an option");
-            Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("for a need there is: boltboard survey {name}"))))
+            let diagnostic = Diagnostic::new(format!("`ways` is about options, and {name} is a need"));
+            Err(Stop::new(Exit::WrongUse, diagnostic.next(format!("boltboard survey {name}"), "the ways to meet it")))
         }
     }
 }
 
 /// How many steps a way would run, where something was built before and nothing has to be installed first.
-fn price(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) -> Option<Price> {
+fn cost(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) -> Option<Cost> {
     let build = session.work.folders(&session.board.tree.source_root, &session.profile).build;
     if !way.needs.is_empty() || !build.is_dir() {
         return None;
@@ -124,27 +127,32 @@ fn price(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) ->
     let planned = session.plan(&resolved).ok()?;
     let ahead = session.preview(&planned, None).ok()?;
     let runs = ahead.steps.iter().filter(|step| matches!(step.verdict, Verdict::Run | Verdict::Follows)).count();
-    let work_ms = match ahead.work() {
-        Work::Known(ms) | Work::About(ms) => Some(ms),
-        Work::Unknown => None,
-    };
-    Some(Price { steps: runs, from_store: ahead.steps.len() - runs, work_ms })
+    let work = ahead.work();
+    let work_ms = (work.known != WorkKnown::Unknown).then_some(work.most_ms);
+    Some(Cost { steps: runs, from_store: ahead.steps.len() - runs, work_ms })
 }
 
 /// Takes one way: choices that go are taken out, or chosen otherwise where a layer below has them.
 fn apply(session: Session, screen: &Screen, ways: &[Way], number: usize) -> Result<Exit, Stop> {
     let Some(way) = number.checked_sub(1).and_then(|at| ways.get(at)) else {
         let diagnostic = Diagnostic::new(format!("there is no way {number}"));
-        return Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("take one of 1 to {}", ways.len()))));
+        return Err(Stop::new(Exit::WrongUse, diagnostic.help(format!("choose one of 1 to {}", ways.len()))));
     };
     if !way.needs.is_empty() {
         let names: Vec<&str> = way.needs.iter().map(|need| session.board.needs[*need].name.as_str()).collect();
         let diagnostic = Diagnostic::new(format!("way {number} needs {} first", names.join(", ")));
-        let help = format!("see how to bring it here: boltboard survey {}", names[0]);
-        return Err(Stop::new(Exit::HostLacks, diagnostic.help(help)));
+        let diagnostic = names.iter().fold(diagnostic, |diagnostic, name| {
+            diagnostic.next(format!("boltboard survey {name}"), "the ways to meet it")
+        });
+        return Err(Stop::new(Exit::HostLacks, diagnostic));
     }
     let way = way.clone();
-    set::change(session, screen, &[], &|session, file: &mut ProfileFile| {
+    let name = |option: OptionId| session.board.options[option].name.clone();
+    let recorded = set::Recorded {
+        chosen: way.choose.iter().map(|(option, value)| format!("{}={value}", name(*option))).collect(),
+        undone: way.give_up.iter().map(|(choice, _)| name(choice.option)).collect(),
+    };
+    set::change(session, screen, &recorded, &|session, file: &mut ProfileFile| {
         for (option, value) in &way.choose {
             file.set(&session.board.options[*option].name, value, None);
         }

@@ -1,26 +1,28 @@
 //! `boltboard why`
 
-use boltboard_core::board::{Kind, OptionId};
+use boltboard_core::base::shell_word;
+use boltboard_core::board::{Kind, NeedId, OptionId};
 use boltboard_core::reason::{Blocker, Cause, Explainer, Reason};
 use boltboard_core::resolve::resolve;
 use clap::Args;
 
 use crate::args::Global;
-use crate::exit::{Exit, Stop};
+use crate::complete;
+use crate::fault::{Diagnostic, Exit, Next, Stop, needed};
 use crate::render::clash::standing_against;
-use crate::render::text::{Role, paint};
+use crate::render::text::{Role, next_line, next_lines, paint};
 use crate::render::why::{Rules, Teller};
 use crate::render::{Screen, json};
 use crate::session::Session;
 use boltboard_core::session::Resolved;
 
-/// Tell why an option has its value
+/// Explain why an option has its value
 #[derive(Debug, Args)]
 pub struct WhyArgs {
-    /// The option; with a value, tell what stands against that value
-    #[arg(value_name = "OPTION[=VALUE]")]
+    /// The option; with a value, what stands against that value
+    #[arg(value_name = "OPTION[=VALUE]", add = complete::values())]
     option: String,
-    /// Write out long requirements too
+    /// Write long requirements in full
     #[arg(long)]
     rules: bool,
 }
@@ -32,7 +34,7 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
         Some((name, value)) => (name.trim(), Some(value.trim())),
         None => (args.option.as_str(), None),
     };
-    let option = session.board.find_option(name)?;
+    let option = session.find_option(name)?;
     let resolved = session.resolve()?;
     let rules = if args.rules { Rules::Whole } else { Rules::Short };
     if let Some(text) = value {
@@ -47,9 +49,8 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
     let (board, choices, facts) = (&session.board, &resolved.choices, &resolved.facts);
     let mut teller = Teller { board, choices, facts, rules, text: String::new() };
     teller.reason(&reason, 0);
-    if reason.value.is_off() {
-        switch_on(&session, &mut teller, &explainer, option, &reason);
-    }
+    let next =
+        if reason.value.is_off() { switch_on(&session, &mut teller, &explainer, option, &reason) } else { Vec::new() };
     if let (boltboard_core::resolve::Effect::NoEffect, Some(when)) =
         (resolved.resolution.get(option).effect, &session.board.options[option].applies_while)
     {
@@ -58,6 +59,7 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
             session.board.print(&when.expr)
         ));
     }
+    teller.text.push_str(&next_lines(&next, 0));
     screen.out(&teller.text);
     Ok(Exit::Done)
 }
@@ -73,40 +75,54 @@ fn not(
 ) -> Result<Exit, Stop> {
     let board = &session.board;
     let name = &board.options[option].name;
-    let asked = session.board.read_asked(&format!("{name}={text}"))?;
-    let boltboard_core::board::Asked::Value(_, value) = asked else { return Err(Stop::usage("a value is wanted")) };
+    let asked = session.read_asked(&format!("{name}={text}"))?;
+    let boltboard_core::board::Asked::Value(_, value) = asked else {
+        return Err(Stop::usage(format!("`why {name}=VALUE` is about a value of an option")));
+    };
     let choices = resolved.choices.clone().with(board, option, value.clone());
     let clashes = resolve(board, &session.logic, &choices, &resolved.facts).err().unwrap_or_default();
     if session.global.json {
         screen.json(&json::why_not(board, &choices, option, &value, &clashes));
         return Ok(Exit::Done);
     }
+    let asked = shell_word(&format!("{name}={value}"));
     let mut told = String::new();
     if resolved.resolution.value(option) == &value {
-        told.push_str(&format!("Nothing stands against it: {name} is {value}.\n"));
+        told.push_str(&format!("{name} is {value} already.\n"));
     } else if clashes.is_empty() {
-        told.push_str(&format!("Nothing stands against {name}={value}; it is another value only because:\n"));
+        told.push_str(&format!("Nothing stands against {name}={value}. It has another value because:\n"));
         let facts = &resolved.facts;
         let mut teller = Teller { board, choices: &resolved.choices, facts, rules, text: String::new() };
         teller.reason(&session.explainer(resolved).why(option), 1);
         told.push_str(&teller.text);
-        told.push_str(&format!("{} boltboard set {name}={value}\n", paint(Role::Good, "To have it:")));
+        told.push_str(&next_line(format!("boltboard set {asked}"), "choose it"));
     } else {
-        told.push_str(&format!("Against {} stands:\n", paint(Role::Title, &format!("{name}={value}"))));
+        told.push_str(&format!("{} cannot hold now:\n", paint(Role::Title, &format!("{name}={value}"))));
         for clash in &clashes {
             standing_against(board, &choices, option, clash)
                 .iter()
                 .for_each(|line| told.push_str(&format!("  {line}\n")));
         }
-        told.push_str(&format!("{} boltboard ways {name}={value}\n", paint(Role::Good, "What would lead there:")));
+        let lacking: Vec<NeedId> = clashes.iter().flat_map(|clash| clash.lacking.iter().copied()).collect();
+        let ways =
+            Diagnostic::default().next(format!("boltboard ways {asked}"), "the smallest changes that lead there");
+        let helped = needed(ways, session, &resolved.choices, &resolved.facts, &lacking);
+        told.push_str(&next_lines(&helped.next, 0));
     }
     screen.out(&told);
     Ok(Exit::Done)
 }
 
-/// Tells what it would take to switch an option on.
-fn switch_on(session: &Session, teller: &mut Teller<'_>, explainer: &Explainer<'_>, option: OptionId, told: &Reason) {
+/// Tells what an option that is off would need, and the command that switches it on or finds the way there.
+fn switch_on(
+    session: &Session,
+    teller: &mut Teller<'_>,
+    explainer: &Explainer<'_>,
+    option: OptionId,
+    told: &Reason,
+) -> Vec<Next> {
     let definition = &session.board.options[option];
+    let name = &definition.name;
     let held_by = match &told.cause {
         Cause::Blocked { rule, .. } => Some(*rule),
         Cause::Chosen(_) | Cause::PulledIn { .. } | Cause::Default { .. } | Cause::Told => None,
@@ -114,24 +130,24 @@ fn switch_on(session: &Session, teller: &mut Teller<'_>, explainer: &Explainer<'
     let unmet = explainer.unmet(option);
     let more: Vec<_> = unmet.iter().filter(|u| Some(u.rule) != held_by).cloned().collect();
     if !more.is_empty() {
-        teller.text.push_str("To be on it takes what does not hold now:\n");
+        let also = if held_by.is_some() { "It also requires" } else { "It requires" };
+        teller.text.push_str(&format!("{also} what does not hold now:\n"));
         teller.unmet(&more);
     }
-    let lacking: Vec<String> = unmet
-        .iter()
-        .flat_map(|u| &u.blockers)
-        .filter_map(|blocker| match blocker {
-            Blocker::Lacking(need) => Some(session.board.needs[*need].name.clone()),
-            Blocker::Option(_) | Blocker::Present(_) => None,
-        })
-        .collect();
-    if let Some(command) = session.install_command(explainer.facts, &lacking) {
-        teller.text.push_str(&format!("{} {command}\n", paint(Role::Good, "First install what is missing:")));
-    }
-    let on = if matches!(definition.kind, Kind::Module) { "loadable" } else { "on" };
-    teller.text.push_str(&format!(
-        "{} boltboard set {}={on}\n",
-        paint(Role::Good, "To switch it on:"),
-        definition.name
-    ));
+    let blockers = unmet.iter().flat_map(|u| &u.blockers);
+    let lacking = blockers.filter_map(|blocker| match blocker {
+        Blocker::Lacking(need) => Some(*need),
+        Blocker::Option(_) | Blocker::Present(_) => None,
+    });
+    let lacking: Vec<NeedId> = lacking.collect();
+    let word = if matches!(definition.kind, Kind::Module) { "loadable" } else { "on" };
+    let (facts, choices) = (explainer.facts, explainer.choices);
+    let on = definition.kind.read(word).ok().map(|on| choices.clone().with(&session.board, option, on));
+    let alone = on.is_some_and(|on| resolve(&session.board, &session.logic, &on, facts).is_ok());
+    let diagnostic = if alone {
+        Diagnostic::default().next(format!("boltboard set {name}={word}"), "switch it on")
+    } else {
+        Diagnostic::default().next(format!("boltboard ways {name}={word}"), "the smallest changes that lead there")
+    };
+    needed(diagnostic, session, choices, facts, &lacking).next
 }

@@ -1,31 +1,34 @@
 //! A build while it runs and when it is over.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use boltboard_core::board::Board;
 use boltboard_core::plan::Plan;
-
-use boltboard_core::run::{BuildReport, Failure, Ran, Unlike, Verification, Watch};
+use boltboard_core::run::{BuildReport, Diagnosis, Failure, Ran, Unlike, Verification, Watch};
+use boltboard_core::session::{Planned, Resolved};
 use boltboard_core::step::{Location, Step, StepId};
+use boltboard_core::work::LedgerEntry;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
-use super::text::{Role, count, duration, paint};
+use super::Screen;
+use super::failure::{failed, place, subject};
+use super::text::{ENDLESS, Role, count, duration, next_line, paint};
+use crate::commands::build::Telling;
+use crate::session::Session;
 
 /// How often a plain line is written where no bar can be drawn.
 const PLAIN_EVERY: Duration = Duration::from_secs(10);
 /// How many running steps are named.
 const RUNNING_LINES: usize = 8;
-/// How many lines of what a step said are shown.
-const SAID_LINES: usize = 30;
-
 /// Draws progress to standard error: one live line on a terminal, else a plain line now and then.
 pub struct Progress<'a> {
-    board: &'a Board,
-    plan: &'a Plan,
+    session: &'a Session,
+    resolved: &'a Resolved,
+    planned: &'a Planned,
     bar: ProgressBar,
     jobs: u64,
-    live: bool,
+    screen: Screen,
     told: Instant,
     steps: usize,
     done: usize,
@@ -35,23 +38,37 @@ pub struct Progress<'a> {
     running: Vec<(StepId, String, Instant)>,
     /// Print each step's command as it starts.
     pub verbose: bool,
-    /// Print nothing but failures.
-    pub quiet: bool,
+    /// What is told.
+    pub telling: Telling,
+    /// Errors in files that several steps read, with how many steps they broke.
+    broken: BTreeMap<String, usize>,
 }
 
 impl<'a> Progress<'a> {
     /// Makes a progress that has not begun.
-    pub fn new(board: &'a Board, plan: &'a Plan, jobs: usize, live: bool) -> Progress<'a> {
+    pub fn new(
+        session: &'a Session,
+        resolved: &'a Resolved,
+        planned: &'a Planned,
+        jobs: usize,
+        screen: Screen,
+    ) -> Progress<'a> {
+        let live = screen.live;
         let target = if live { ProgressDrawTarget::stderr_with_hz(15) } else { ProgressDrawTarget::hidden() };
         let bar = ProgressBar::with_draw_target(Some(0), target);
         let style = ProgressStyle::with_template("{pos:>4} of {len} steps  {bar:24.green/dim}  {msg}");
-        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("■■·"));
+        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars(if screen.ascii {
+            "##-"
+        } else {
+            "■■·"
+        }));
         Progress {
-            board,
-            plan,
+            session,
+            resolved,
+            planned,
             bar,
             jobs: u64::try_from(jobs.max(1)).unwrap_or(1),
-            live,
+            screen,
             told: Instant::now(),
             steps: 0,
             done: 0,
@@ -60,20 +77,24 @@ impl<'a> Progress<'a> {
             warnings: 0,
             running: Vec::new(),
             verbose: false,
-            quiet: false,
+            telling: Telling::All,
+            broken: BTreeMap::new(),
         }
     }
 
     /// Takes the live line away.
     pub fn finish(&self) {
         self.bar.finish_and_clear();
+        for (place, steps) in self.broken.iter().filter(|(_, steps)| **steps > 1) {
+            self.screen.remark(&format!("{} {place} broke {steps} files.", paint(Role::Bad, "error:")));
+        }
     }
 
     fn line(&self, text: &str) {
-        if self.live {
-            self.bar.suspend(|| write_error(text));
+        if self.screen.live {
+            self.bar.suspend(|| self.screen.remark(text));
         } else {
-            write_error(text);
+            self.screen.remark(text);
         }
     }
 
@@ -93,7 +114,7 @@ impl<'a> Progress<'a> {
     }
 
     fn message(&mut self) {
-        if !self.live {
+        if !self.screen.live {
             return;
         }
         let mut told: Vec<String> = self.left().into_iter().collect();
@@ -112,15 +133,6 @@ impl<'a> Progress<'a> {
     }
 }
 
-fn write_error(text: &str) {
-    use std::io::Write;
-    let _ = anstream::stderr().lock().write_all(format!("{text}\n").as_bytes());
-}
-
-fn subject(step: &Step) -> String {
-    step.source().map_or_else(|| step.name.clone(), |source| source.to_string())
-}
-
 impl Watch for Progress<'_> {
     fn begins(&mut self, steps: usize) {
         self.steps = steps;
@@ -130,7 +142,12 @@ impl Watch for Progress<'_> {
     fn starts(&mut self, id: StepId, step: &Step) {
         self.running.push((id, subject(step), Instant::now()));
         if self.verbose && step.has_process() {
-            self.line(&format!("{:<9} {}  {}", step.verb(), subject(step), paint(Role::Faint, self.plan.owner(step))));
+            self.line(&format!(
+                "{:<9} {}  {}",
+                step.verb(),
+                subject(step),
+                paint(Role::Faint, self.planned.plan.owner(step))
+            ));
         }
         self.message();
     }
@@ -149,10 +166,11 @@ impl Watch for Progress<'_> {
             self.line(&format!("{:<9} {}  {why}", "same text", subject(step)));
         }
         self.warnings += said.matches("warning: ").count();
-        if !said.is_empty() && !self.quiet {
+        let told = matches!(self.telling, Telling::All | Telling::WhenDone);
+        if !said.is_empty() && told {
             self.line(&format!("{} {}\n{}", paint(Role::Warn, "said by"), subject(step), said));
         }
-        if !self.live && !self.quiet && self.told.elapsed() > PLAIN_EVERY {
+        if !self.screen.live && told && self.told.elapsed() > PLAIN_EVERY {
             self.told = Instant::now();
             let left = self.left().map_or(String::new(), |left| format!(", {left}"));
             self.line(&format!("{} of {} steps{left}", self.done, self.steps));
@@ -165,62 +183,44 @@ impl Watch for Progress<'_> {
     }
 
     fn fails(&mut self, failure: &Failure, step: &Step) {
-        self.line(&failed(self.board, self.plan, failure, step));
+        if self.telling == Telling::Json {
+            return;
+        }
+        // What many read is told once.
+        if let Some(first) = failure.first.as_ref().filter(|first| first.line.is_some() && first.file != subject(step))
+        {
+            let steps = self.broken.entry(place(first)).or_default();
+            *steps += 1;
+            if *steps > 1 {
+                return;
+            }
+        }
+        // It is copied from a terminal, and read by programs elsewhere.
+        let width = if self.screen.live { self.screen.width } else { ENDLESS };
+        let hints = hints(self.session, self.resolved, self.planned, failure, step);
+        self.line(&failed(&self.session.board, &self.planned.plan, failure, step, &hints, width));
     }
-}
-
-/// Tells of a failed step: the first error with its place, what brought the file in, the command that repeats it.
-pub fn failed(board: &Board, plan: &Plan, failure: &Failure, step: &Step) -> String {
-    let mut text = format!(
-        "{} {} {} of part {}\n",
-        paint(Role::Bad, "failed:"),
-        step.verb(),
-        paint(Role::Title, &subject(step)),
-        plan.owner(step)
-    );
-    text.push_str(&format!("  {}\n", failure.cause));
-    if let Some(first) = &failure.first {
-        let number = |n: Option<usize>| n.map_or(String::new(), |n| format!(":{n}"));
-        let place = format!("{}{}{}", first.file, number(first.line), number(first.column));
-        text.push_str(&format!(
-            "  {} {place}: {}\n",
-            paint(Role::Bad, "first error:"),
-            paint(Role::Title, &first.message)
-        ));
-    }
-    if let Some(condition) = &failure.brought_by {
-        text.push_str(&format!(
-            "  it is in the build because {} holds\n",
-            paint(Role::Name, &board.print(&condition.expr))
-        ));
-    }
-    let lines: Vec<&str> = failure.said.lines().collect();
-    for line in lines.iter().take(SAID_LINES) {
-        text.push_str(&format!("    {line}\n"));
-    }
-    if lines.len() > SAID_LINES {
-        text.push_str(&format!("    and {} more lines in the log\n", lines.len() - SAID_LINES));
-    }
-    if let Some(log) = &failure.log {
-        text.push_str(&format!("  {} {}\n", paint(Role::Faint, "log:"), log.display()));
-    }
-    if !failure.command.is_empty() {
-        text.push_str(&format!("  {} {}", paint(Role::Faint, "command:"), failure.command));
-    }
-    text.trim_end().to_string()
 }
 
 /// Sums a build up: what there is now and where it lies, then what was done for it. Without a plan, nothing had to be looked at but
-/// status. `outputs` is the folder of the finished parts.
-pub fn summary(plan: Option<&Plan>, outputs: &Path, report: &BuildReport, wall_ms: u64, output_bytes: u64) -> String {
+/// status. `outputs` is the folder of the finished parts; `parts` are those
+/// that were asked for, if not all were.
+pub fn summary(
+    plan: Option<&Plan>,
+    parts: &[String],
+    outputs: &Path,
+    report: &BuildReport,
+    entry: &LedgerEntry,
+) -> String {
     let done = done(report);
-    let (took, size) = (duration(wall_ms), super::text::bytes(output_bytes));
+    let (took, size) = (duration(entry.wall_ms), super::text::bytes(entry.output_bytes));
     if report.interrupted {
         let left = count(report.left, "step", "steps");
         let done = if done.is_empty() { String::new() } else { format!(" {};", done.join(", ")) };
         return format!(
-            "{}{done} {left} not done. Build again to go on from here.\n",
-            paint(Role::Warn, "Interrupted:")
+            "{}{done} {left} not done.\n{}",
+            paint(Role::Warn, "Interrupted:"),
+            next_line("boltboard build", "go on from here")
         );
     }
     if !report.failures.is_empty() {
@@ -232,13 +232,18 @@ pub fn summary(plan: Option<&Plan>, outputs: &Path, report: &BuildReport, wall_m
     let place = from_here(outputs);
     if done.is_empty() {
         let all = count(report.current, "step is", "steps are");
-        return format!("{} all {all} current; {size} in {place} ({took}).\n", paint(Role::Good, "Nothing to do:"));
+        let nothing = paint(Role::Good, "Nothing to do:");
+        return format!("{nothing} all {all} current; {size} in {place} ({took}).\n");
     }
     let finished = |plan: &&Plan| plan.rest == 0;
     let has_output = |files: &&Vec<Location>| files.iter().any(|file| matches!(file, Location::Output(_)));
-    let what = match plan.filter(finished).map(|plan| plan.parts.values().filter(has_output).count()) {
+    let what = match plan
+        .filter(|plan| parts.is_empty() && finished(plan))
+        .map(|plan| plan.parts.values().filter(has_output).count())
+    {
         Some(0) => "objects".to_string(),
         Some(parts) => format!("{} ({size})", count(parts, "part", "parts")),
+        None if !parts.is_empty() => parts.join(", "),
         None => size,
     };
     let mut done = done;
@@ -268,6 +273,26 @@ pub fn summary(plan: Option<&Plan>, outputs: &Path, report: &BuildReport, wall_m
         text.push_str(&paint(Role::Faint, &format!("Slowest: {}.\n", names.join(", "))));
     }
     text
+}
+
+/// What a failed step's words lead to.
+pub fn hints(
+    session: &Session,
+    resolved: &Resolved,
+    planned: &Planned,
+    failure: &Failure,
+    step: &Step,
+) -> Vec<boltboard_core::run::Hint> {
+    let folders = planned.tools.c.as_ref().map_or(&[][..], |compiler| &compiler.library_folders);
+    let diagnosis = Diagnosis {
+        board: &session.board,
+        resolution: &resolved.resolution,
+        facts: &resolved.facts,
+        listing: &planned.listing,
+        plan: &planned.plan,
+        library_folders: folders,
+    };
+    diagnosis.hints(failure, step)
 }
 
 /// How many differences are shown.
@@ -321,10 +346,10 @@ pub fn verified(plan: &Plan, verification: &Verification, wall_ms: u64) -> Strin
     }
     if !dropped.is_empty() {
         text.push_str(&format!(
-            "The results of {} were dropped, here and in the store.\n{} boltboard build   make them again\n",
-            count(dropped.len(), "step", "steps"),
-            paint(Role::Faint, "→")
+            "The results of {} were dropped, here and in the store.\n",
+            count(dropped.len(), "step", "steps")
         ));
+        text.push_str(&next_line("boltboard build", "make them again"));
     }
     text
 }

@@ -4,7 +4,7 @@ use boltboard_core::work::{Course, Disk, LedgerEntry, LedgerOutcome};
 use plotters::prelude::*;
 use serde_json::json;
 
-use crate::exit::Stop;
+use crate::fault::Stop;
 
 /// Width and height of pictures, in pixels.
 const SIZE: (u32, u32) = (1200, 480);

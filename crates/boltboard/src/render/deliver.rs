@@ -3,15 +3,15 @@
 use boltboard_core::board::Board;
 use boltboard_core::install::{InstallPlan, InstallReport, InstallStep, Removal};
 
-use super::text::{Cell, Role, columns, count, paint};
+use super::text::{Cell, Role, columns, count, next_line, paint};
 
-/// Lists what an installation would do.
-pub fn preview(board: &Board, plan: &InstallPlan, width: usize) -> String {
+/// Lists what an installation would do after so many steps were built.
+pub fn preview(board: &Board, plan: &InstallPlan, due: usize, width: usize) -> String {
     let word = |step: InstallStep| match step {
         InstallStep::New => (Role::Good, "new"),
         InstallStep::Same => (Role::Faint, "same"),
         InstallStep::Replace => (Role::Warn, "replace"),
-        InstallStep::KeepEdited => (Role::Warn, "keep yours, put ours beside it as .from-VERSION"),
+        InstallStep::KeepEdited => (Role::Warn, "keep yours, ours goes beside it as .from-VERSION"),
         InstallStep::Foreign => (Role::Bad, "in the way: not installed by this tree"),
     };
     let rows: Vec<Vec<Cell>> = plan
@@ -27,17 +27,24 @@ pub fn preview(board: &Board, plan: &InstallPlan, width: usize) -> String {
             ]
         })
         .collect();
-    let mut text = columns(&rows, 0, width.max(120));
+    let mut text = columns(&rows, 0, width);
+    if due > 0 {
+        text.push_str(&paint(Role::Faint, &format!("Built first: {}.\n", count(due, "step", "steps"))));
+    }
     for old in &plan.obsolete {
-        text.push_str(&format!("{} {}\n", paint(Role::Warn, "no longer part of it, removed:"), old.path.display()));
+        text.push_str(&format!(
+            "{} {}\n",
+            paint(Role::Warn, "no longer part of it, would be removed:"),
+            old.path.display()
+        ));
     }
     text
 }
 
 /// Sums an installation up.
-pub fn installed(report: &InstallReport) -> String {
+pub fn installed(report: &InstallReport, recorded: bool) -> String {
     let mut text = format!(
-        "{} {} written, {} the same already",
+        "{} {} written, {} unchanged",
         paint(Role::Good, "Installed:"),
         count(report.written.len(), "file", "files"),
         report.same
@@ -48,11 +55,14 @@ pub fn installed(report: &InstallReport) -> String {
     text.push_str(".\n");
     for (kept, beside) in &report.kept {
         text.push_str(&format!(
-            "{} {}: yours is kept, the tree's is in {}\n",
+            "{} {}: yours is kept, the tree's is {}\n",
             paint(Role::Warn, "edited:"),
             kept.display(),
             beside.display()
         ));
+    }
+    if recorded {
+        text.push_str(&next_line("boltboard uninstall", "remove exactly these files"));
     }
     text
 }
@@ -64,7 +74,7 @@ pub fn removed(removal: &Removal) -> String {
         text.push_str(&format!(", {}", count(removal.folders.len(), "empty folder", "empty folders")));
     }
     if !removal.gone.is_empty() {
-        text.push_str(&format!("; {} gone already", removal.gone.len()));
+        text.push_str(&format!("; {} were gone already", removal.gone.len()));
     }
     text.push_str(".\n");
     for path in &removal.left {

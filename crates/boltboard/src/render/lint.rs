@@ -1,6 +1,7 @@
-//! What can be doubted about definitions: what, where, why, and what to do.
+//! Findings about definitions: what, where, why, and what to do.
 
-use boltboard_core::board::{Board, FindingKind, FindingLevel};
+use boltboard_core::base::Severity;
+use boltboard_core::board::{Board, FindingKind};
 use boltboard_core::lint::{Detail, Finding, Lint, Spot, Subject};
 
 use super::proof::proof_lines;
@@ -17,10 +18,10 @@ pub fn findings(board: &Board, lint: &Lint, width: usize) -> String {
         n => format!("; {n} accepted"),
     };
     if lint.findings.is_empty() {
-        return format!("Nothing to doubt{accepted}.\n");
+        return format!("No findings{accepted}.\n");
     }
-    let of = |level: FindingLevel| lint.findings.iter().filter(|finding| finding.kind.level() == level).count();
-    let each: Vec<String> = FindingLevel::NAMED
+    let of = |level: Severity| lint.findings.iter().filter(|finding| finding.kind.severity() == level).count();
+    let each: Vec<String> = Severity::NAMED
         .iter()
         .filter(|(_, level)| of(*level) > 0)
         .map(|(name, level)| format!("{} {name}", of(*level)))
@@ -29,18 +30,18 @@ pub fn findings(board: &Board, lint: &Lint, width: usize) -> String {
     text.push_str(&paint(Role::Title, &format!("{number}: {}{accepted}\n", each.join(", "))));
     text.push_str(&paint(
         Role::Faint,
-        "What you know better: accept = { FINDING = \"why\" } in its table, or [[accept]] for files\n",
+        "To accept one: accept = { FINDING = \"why\" } in its table, or [[accept]] for files\n",
     ));
     text
 }
 
 fn one(board: &Board, finding: &Finding, width: usize) -> String {
-    let role = match finding.kind.level() {
-        FindingLevel::Wrong => Role::Bad,
-        FindingLevel::Doubtful => Role::Warn,
-        FindingLevel::Untidy => Role::Faint,
+    let role = match finding.kind.severity() {
+        Severity::Error => Role::Bad,
+        Severity::Warning => Role::Warn,
+        Severity::Note => Role::Faint,
     };
-    let level = paint(role, finding.kind.level().name());
+    let level = paint(role, finding.kind.severity().name());
     let name = paint(Role::Faint, &format!("({})", finding.kind.name()));
     let mut text = format!("{level}: {} {name}\n", said(board, finding));
     if let Some(place) = place(board, &finding.at) {
@@ -52,7 +53,7 @@ fn one(board: &Board, finding: &Finding, width: usize) -> String {
             text.push_str(&format!("  {lead}{}{part}\n", if at > 0 { "  " } else { "" }));
         }
     }
-    text.push_str(&format!("  {} {}\n\n", paint(Role::Good, "try:"), remedy(finding)));
+    text.push_str(&format!("  {} {}\n\n", paint(Role::Good, "→"), remedy(finding)));
     text
 }
 
@@ -68,10 +69,10 @@ pub fn place(board: &Board, at: &Spot) -> Option<String> {
     }
 }
 
-/// Says what is doubted.
+/// Says what was found.
 pub fn said(board: &Board, finding: &Finding) -> String {
     let subject = match &finding.subject {
-        Subject::Board => "the board".to_string(),
+        Subject::Board => "the tree".to_string(),
         Subject::Option(option) | Subject::Value(option, _) => board.options[*option].name.clone(),
         Subject::Need(need) => format!("need {}", board.needs[*need].name),
         Subject::Part(part) => format!("part {}", board.parts[*part].name),
@@ -81,7 +82,7 @@ pub fn said(board: &Board, finding: &Finding) -> String {
         Subject::Accepted(kind) => kind.name().to_string(),
     };
     match (finding.kind, &finding.subject, &finding.detail) {
-        (FindingKind::NoWay, ..) => "no values at all meet the board's requirements".into(),
+        (FindingKind::NoWay, ..) => "no values meet all requirements".into(),
         (FindingKind::Contradiction, ..) => {
             format!("{subject} can never be on: its own requirements exclude each other")
         }
@@ -90,25 +91,27 @@ pub fn said(board: &Board, finding: &Finding) -> String {
         (FindingKind::ValueNever, Subject::Value(_, value), _) => format!("{subject} can never be {value}"),
         (FindingKind::ValueNever, ..) => format!("{subject} has a value that can never be"),
         (FindingKind::DefaultNever, _, Detail::Shadowed) => {
-            format!("a default of {subject} never counts: one before it always does")
+            format!("a default of {subject} never applies: one before it always does")
         }
         (FindingKind::DefaultNever, _, Detail::NeverHad) => {
-            format!("a default of {subject} can never be had while it counts")
+            format!("{subject} can never have a default of it while that one applies")
         }
-        (FindingKind::DefaultNever, ..) => format!("a default of {subject} never counts: its condition can never hold"),
+        (FindingKind::DefaultNever, ..) => {
+            format!("a default of {subject} never applies: its condition can never hold")
+        }
         (FindingKind::DependsOnItself, ..) => format!("a default of {subject} depends on {subject} itself"),
         (FindingKind::LooseSource, ..) => format!("{subject} belongs to no part"),
-        (FindingKind::MacroUnread, ..) => format!("no source reads {subject}, and nothing else follows its option"),
+        (FindingKind::MacroUnread, ..) => format!("no source names {subject}, and nothing else uses its option"),
         (FindingKind::MacroUnknown, ..) => format!("{subject} is tested and nothing defines it"),
         (FindingKind::NoPackages, ..) => format!("no package is known for {subject}"),
-        (FindingKind::NeedUnused, ..) => format!("nothing asks for {subject}"),
+        (FindingKind::NeedUnused, ..) => format!("nothing needs {subject}"),
         (FindingKind::SectionEmpty, ..) => format!("{subject} has no options"),
         (FindingKind::NoSummary, ..) => format!("{subject} has no summary"),
         (FindingKind::UndeclaredRead, _, Detail::Reads(file)) => {
             format!("{subject} reads {file}, and does not declare it")
         }
         (FindingKind::UndeclaredRead, ..) => format!("{subject} reads what it does not declare"),
-        (FindingKind::AcceptedInVain, ..) => format!("{subject} is accepted here, and there is no such finding"),
+        (FindingKind::AcceptedNothing, ..) => format!("{subject} is accepted here and is not found"),
     }
 }
 
@@ -127,19 +130,19 @@ fn shown(board: &Board, detail: &Detail) -> Vec<String> {
 pub fn remedy(finding: &Finding) -> &'static str {
     match finding.kind {
         FindingKind::NoWay => "loosen one of these requirements; until then nothing can be configured",
-        FindingKind::Contradiction | FindingKind::NeverOn => "loosen one of these requirements, or take the option out",
-        FindingKind::AlwaysOn => "take the option out, or give the pick a value that does without it",
-        FindingKind::ValueNever => "loosen one of these requirements, or take the value out",
-        FindingKind::DefaultNever => "put it before the others, change its condition, or take it out",
-        FindingKind::DependsOnItself => "let the default look at something that does not depend on it",
+        FindingKind::Contradiction | FindingKind::NeverOn => "loosen one of these requirements, or remove the option",
+        FindingKind::AlwaysOn => "remove the option, or give the pick a value that does without it",
+        FindingKind::ValueNever => "loosen one of these requirements, or remove the value",
+        FindingKind::DefaultNever => "move it before the others, change its condition, or remove it",
+        FindingKind::DependsOnItself => "have the default depend on something else",
         FindingKind::LooseSource => "name it in the `sources` of a part, or remove it",
-        FindingKind::MacroUnread => "use the macro, set `macro = []`, or take the option out",
+        FindingKind::MacroUnread => "use the macro, set `macro = []`, or remove the option",
         FindingKind::MacroUnknown => "check the spelling, or define an option for it",
         FindingKind::NoPackages => "name its packages: packages = { debian = \"…\", fedora = \"…\" }",
-        FindingKind::NeedUnused => "let an option or a part ask for it with `needs`, or take it out",
-        FindingKind::SectionEmpty => "put options into it with `section`, or take it out",
-        FindingKind::NoSummary => "say in one line what it is: summary = \"…\"",
+        FindingKind::NeedUnused => "name it in `needs` of an option or a part, or remove it",
+        FindingKind::SectionEmpty => "move options into it with `section`, or remove it",
+        FindingKind::NoSummary => "describe it in one line: summary = \"…\"",
         FindingKind::UndeclaredRead => "name it in its `reads`; it counts all the same",
-        FindingKind::AcceptedInVain => "take it out of `accept`",
+        FindingKind::AcceptedNothing => "remove it from `accept`",
     }
 }

@@ -5,28 +5,35 @@ pub mod clash;
 pub mod compare;
 pub mod course;
 pub mod deliver;
+pub mod failure;
 pub mod json;
 pub mod junit;
 pub mod lint;
+pub mod moved;
+pub mod names;
 pub mod options;
 pub mod overview;
+pub mod pages;
 pub mod preview;
 pub mod proof;
-pub mod ways;
 pub mod survey;
+pub mod tests;
 pub mod text;
+pub mod ways;
 pub mod why;
 
 use std::io::{IsTerminal, Write};
 
-use crate::exit::Diagnostic;
-use text::{Role, paint};
+use crate::fault::{Diagnostic, Exit, Stop};
+use text::{Role, next_lines, paint};
 
 /// What the terminal can do, decided once.
 #[derive(Clone, Copy)]
 pub struct Screen {
-    /// Columns of text.
+    /// Columns of text; [`text::ENDLESS`] where no terminal shows it.
     pub width: usize,
+    /// Whether only plain ASCII can be shown.
+    pub ascii: bool,
     /// Whether progress can be drawn.
     pub live: bool,
 }
@@ -37,13 +44,29 @@ impl Screen {
         let width = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
         let size =
             width.or_else(|| std::io::stdout().is_terminal().then(|| usize::from(console::Term::stdout().size().1)));
-        Screen { width: size.unwrap_or(100).clamp(60, 140), live: std::io::stderr().is_terminal() }
+        let width = size.map_or(text::ENDLESS, |size| size.clamp(40, 140));
+        Screen { width, ascii: is_ascii_locale(), live: std::io::stderr().is_terminal() }
+    }
+
+    /// The signs of a text as the terminal can show them.
+    fn signs(&self, text: &str) -> String {
+        if !self.ascii {
+            return text.to_string();
+        }
+        let plain = |c: char| match c {
+            '→' => "->".to_string(),
+            '…' => "...".into(),
+            '›' => ">".into(),
+            '·' | '−' => "-".into(),
+            c => c.to_string(),
+        };
+        text.chars().map(plain).collect()
     }
 
     /// Writes a result. A reader that has gone away is no error.
     pub fn out(&self, text: &str) {
         let mut stdout = anstream::stdout().lock();
-        let written = stdout.write_all(text.as_bytes()).and_then(|()| stdout.flush());
+        let written = stdout.write_all(self.signs(text).as_bytes()).and_then(|()| stdout.flush());
         if written.is_err_and(|e| e.kind() == std::io::ErrorKind::BrokenPipe) {
             std::process::exit(0);
         }
@@ -52,7 +75,7 @@ impl Screen {
     /// Writes a remark.
     pub fn remark(&self, text: &str) {
         // There is nobody left to tell when this fails.
-        let _ = anstream::stderr().lock().write_all(format!("{text}\n").as_bytes());
+        let _ = anstream::stderr().lock().write_all(self.signs(&format!("{text}\n")).as_bytes());
     }
 
     /// Asks a question. Where nobody sits at both ends, nobody is asked, and it counts as agreed.
@@ -73,6 +96,16 @@ impl Screen {
         self.out(&text);
     }
 
+    /// Tells what stands against a command, and returns how it ends.
+    pub fn stop(&self, stop: &Stop, as_json: bool) -> Exit {
+        if as_json {
+            self.json(&json::errors(stop));
+        } else {
+            self.diagnostics(&stop.diagnostics);
+        }
+        stop.exit
+    }
+
     /// Tells what is wrong.
     pub fn diagnostics(&self, diagnostics: &[Diagnostic]) {
         let texts: Vec<String> = diagnostics.iter().map(diagnostic).collect();
@@ -80,8 +113,18 @@ impl Screen {
         if diagnostics.len() > 1 {
             text.push_str(&format!("\n{} problems\n", diagnostics.len()));
         }
-        let _ = anstream::stderr().lock().write_all(text.as_bytes());
+        let _ = anstream::stderr().lock().write_all(self.signs(&text).as_bytes());
     }
+}
+
+/// Tells whether the locale is one that knows ASCII alone. One that is not set tells nothing.
+fn is_ascii_locale() -> bool {
+    let set = |name| std::env::var(name).ok().filter(|value| !value.is_empty());
+    let locale = set("LC_ALL").or_else(|| set("LC_CTYPE")).or_else(|| set("LANG"));
+    locale.is_some_and(|locale| {
+        let locale = locale.to_lowercase();
+        !locale.contains("utf-8") && !locale.contains("utf8")
+    })
 }
 
 fn diagnostic(diagnostic: &Diagnostic) -> String {
@@ -107,9 +150,14 @@ fn diagnostic(diagnostic: &Diagnostic) -> String {
     for note in &diagnostic.notes {
         text.push_str(&format!("  {note}\n"));
     }
-    for help in &diagnostic.help {
-        text.push_str(&format!("  {} {help}\n", paint(Role::Good, "try:")));
+    if !diagnostic.near.is_empty() {
+        let names: Vec<String> = diagnostic.near.iter().map(|name| format!("`{name}`")).collect();
+        text.push_str(&format!("  did you mean {}?\n", names.join(" or ")));
     }
+    for help in &diagnostic.help {
+        text.push_str(&format!("  {} {help}\n", paint(Role::Good, "→")));
+    }
+    text.push_str(&next_lines(&diagnostic.next, 2));
     text
 }
 

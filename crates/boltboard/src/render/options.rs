@@ -4,7 +4,7 @@ use boltboard_core::board::{Board, Kind, OptionId, SectionId, Value};
 use boltboard_core::profile::Choices;
 use boltboard_core::resolve::{Effect, Origin, Resolution, Resolved};
 
-use super::text::{Cell, Role, columns, columns_within, paint, wrap};
+use super::text::{Cell, Role, columns, columns_within, lines_within, paint, wrap};
 use super::why::{rule_object, rule_verb};
 
 /// How wide names, values and origins may be in a list.
@@ -37,15 +37,31 @@ fn value_role(value: &Value, resolved: &Resolved) -> Role {
     }
 }
 
-fn row(board: &Board, choices: &Choices, resolution: &Resolution, option: OptionId) -> Vec<Cell> {
+/// What lists of options show.
+#[derive(Clone, Copy)]
+pub struct Shown<'a> {
+    /// The board.
+    pub board: &'a Board,
+    /// The choices.
+    pub choices: &'a Choices,
+    /// The values.
+    pub resolution: &'a Resolution,
+    /// The values that there would be without any choice, where they are told too.
+    pub untouched: Option<&'a Resolution>,
+}
+
+fn row(shown: &Shown<'_>, option: OptionId) -> Vec<Cell> {
+    let Shown { board, choices, resolution, untouched } = *shown;
     let definition = &board.options[option];
     let resolved = resolution.get(option);
-    let shown = match &resolved.value {
+    let value = match &resolved.value {
         Value::Text(text) | Value::Path(text) if text.is_empty() => "\"\"".to_string(),
         Value::Words(words) if words.is_empty() => "(none)".to_string(),
         value => value.to_string(),
     };
     let origin = origin_word(board, choices, option, resolved);
+    let before = untouched.map(|untouched| untouched.value(option)).filter(|before| **before != resolved.value);
+    let before = before.map_or(String::new(), |before| format!(", else {before}"));
     let origin_role = match origin.as_str() {
         "chosen" => Role::Good,
         "blocked" => Role::Warn,
@@ -53,17 +69,17 @@ fn row(board: &Board, choices: &Choices, resolution: &Resolution, option: Option
     };
     vec![
         (Role::Name, definition.name.clone()),
-        (value_role(&resolved.value, resolved), shown),
-        (origin_role, origin),
+        (value_role(&resolved.value, resolved), value),
+        (origin_role, format!("{origin}{before}")),
         (Role::Faint, definition.summary.clone()),
     ]
 }
 
 /// Lists options below the titles of their sections.
-pub fn tree(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &[OptionId], width: usize) -> String {
-    let rows: Vec<Vec<Cell>> = wanted.iter().map(|id| row(board, choices, resolution, *id)).collect();
-    let set = columns_within(&rows, 2, width, VALUES);
-    let lines: Vec<&str> = set.lines().collect();
+pub fn tree(shown: &Shown<'_>, wanted: &[OptionId], width: usize) -> String {
+    let board = shown.board;
+    let rows: Vec<Vec<Cell>> = wanted.iter().map(|id| row(shown, *id)).collect();
+    let lines = lines_within(&rows, 2, width, VALUES);
     let mut text = String::new();
     let mut sections: Vec<SectionId> = Vec::new();
     for option in wanted {
@@ -79,7 +95,6 @@ pub fn tree(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &
         for (option, line) in wanted.iter().zip(&lines) {
             if board.options[*option].section == section {
                 text.push_str(line);
-                text.push('\n');
             }
         }
         text.push('\n');
@@ -88,8 +103,8 @@ pub fn tree(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &
 }
 
 /// Lists options as one flat table.
-pub fn table(board: &Board, choices: &Choices, resolution: &Resolution, wanted: &[OptionId], width: usize) -> String {
-    let rows: Vec<Vec<Cell>> = wanted.iter().map(|id| row(board, choices, resolution, *id)).collect();
+pub fn table(shown: &Shown<'_>, wanted: &[OptionId], width: usize) -> String {
+    let rows: Vec<Vec<Cell>> = wanted.iter().map(|id| row(shown, *id)).collect();
     columns_within(&rows, 0, width, VALUES)
 }
 
@@ -114,7 +129,7 @@ pub fn details(
         |name: &str, role: Role, value: String| rows.push(vec![(Role::Faint, name.to_string()), (role, value)]);
     let origin = origin_word(board, choices, option, resolved);
     add("value", value_role(&resolved.value, resolved), format!("{} ({origin})", resolved.value));
-    add("takes", Role::Faint, definition.kind.expected());
+    add("accepts", Role::Faint, definition.kind.expected());
     if let Kind::Pick(values) = &definition.kind {
         for value in values.iter().filter(|v| !v.summary.is_empty()) {
             add("", Role::Faint, format!("{}: {}", value.name, value.summary));
@@ -133,7 +148,7 @@ pub fn details(
         add("applies while", Role::Name, board.print(&when.expr));
     }
     if !users.is_empty() {
-        add("looked at by", Role::Faint, users.join(", "));
+        add("required by", Role::Faint, users.join(", "));
     }
     if !definition.macros.is_empty() {
         let names: Vec<&str> = definition.macros.iter().map(|m| m.name.as_str()).collect();

@@ -5,7 +5,8 @@ use std::collections::BTreeMap;
 use boltboard_core::board::{Board, Kind};
 use boltboard_core::work::LedgerEntry;
 
-use super::text::{Cell, Role, bytes, columns, count, duration, paint, wrap};
+use super::text::{Cell, Role, bytes, columns, count, duration, next_lines, paint, wrap};
+use crate::fault::Next;
 
 /// What an overview tells.
 pub struct Overview {
@@ -58,17 +59,22 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     let total = overview.made.iter().filter(|made| **made).count();
     add("parts", Role::Value, format!("{} of {} made with these options", total, board.parts.len()));
     for (kind, (made, all)) in parts {
-        let names: Vec<&str> =
-            board.parts.iter().filter(|(_, p)| p.kind.name() == kind).map(|(_, p)| p.name.as_str()).collect();
-        for (index, line) in
-            wrap(&format!("{kind} {made}/{all}: {}", names.join(", ")), width.saturating_sub(16)).iter().enumerate()
-        {
-            add("", Role::Faint, if index == 0 { line.clone() } else { format!("  {line}") });
+        let of_kind = |wanted: bool| -> Vec<&str> {
+            let parts = board.parts.iter().zip(&overview.made);
+            let parts = parts.filter(|((_, part), made)| part.kind.name() == kind && **made == wanted);
+            parts.map(|((_, part), _)| part.name.as_str()).collect()
+        };
+        let (names, not) = (of_kind(true), of_kind(false));
+        let number = if made == all { made.to_string() } else { format!("{made} of {all}") };
+        let mut told = vec![format!("{kind} {number}: {}", names.join(", "))];
+        told.extend((!not.is_empty()).then(|| format!("not made: {}", not.join(", "))));
+        for line in told.iter().flat_map(|text| wrap(text, width.saturating_sub(16))).enumerate() {
+            add("", Role::Faint, if line.0 == 0 { line.1 } else { format!("  {}", line.1) });
         }
     }
     let needs = match overview.missing.as_slice() {
-        [] => format!("{}, all on this host", board.needs.len()),
-        missing => format!("{}, of which this host lacks {}", board.needs.len(), missing.join(", ")),
+        [] => format!("{}, all met", board.needs.len()),
+        missing => format!("{}, not met: {}", board.needs.len(), missing.join(", ")),
     };
     add("needs", if overview.missing.is_empty() { Role::Value } else { Role::Warn }, needs);
     add("profile", Role::Value, format!("{} with {}", overview.profile, count(overview.choices, "choice", "choices")));
@@ -84,26 +90,17 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
         add(
             "last build",
             Role::Value,
-            format!("{word}, {} run of {} in {}", last.ran, last.steps, duration(last.wall_ms)),
+            format!("{word}: {} of {} steps ran, in {}", last.ran, last.steps, duration(last.wall_ms)),
         );
     }
     text.push_str(&columns(&rows, 2, width));
-    let next: &[(&str, &str)] = if overview.missing.is_empty() {
-        &[("boltboard options", "what there is to choose"), ("boltboard preview", "what a build would do")]
-    } else {
-        &[
-            ("boltboard survey", "what is missing and the ways out"),
-            ("boltboard options", "what there is to choose"),
-            ("boltboard preview", "what a build would do"),
-        ]
-    };
-    text.push('\n');
-    for (command, does) in next {
-        text.push_str(&format!(
-            "  {}  {}\n",
-            paint(Role::Good, &super::text::pad(command, 18)),
-            paint(Role::Faint, does)
-        ));
+    let mut next = Vec::new();
+    if !overview.missing.is_empty() {
+        next.push(Next::new("boltboard survey", "what is missing, and the ways out"));
     }
+    next.push(Next::new("boltboard options", "what there is to choose"));
+    next.push(Next::new("boltboard preview", "what a build would do"));
+    text.push('\n');
+    text.push_str(&next_lines(&next, 2));
     text
 }

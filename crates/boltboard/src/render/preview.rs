@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use boltboard_core::board::Board;
-use boltboard_core::judge::{Judge, Preview, PreviewStep, Reason, Verdict, Work};
+use boltboard_core::judge::{Judge, Preview, PreviewStep, Reason, Verdict, Work, WorkKnown};
 
 use boltboard_core::plan::Plan;
 use boltboard_core::work::Why;
@@ -42,12 +42,13 @@ pub fn why(why: &Why) -> String {
         Why::Dropped { file } => format!("it no longer reads {file}"),
         Why::Appeared { file } => format!("{file} is new and comes first"),
         Why::Command { added, removed } => {
-            let added = added.iter().map(|word| format!("+{word}"));
-            let words: Vec<String> = added.chain(removed.iter().map(|word| format!("−{word}"))).collect();
-            if words.is_empty() {
+            let told = [("added", added), ("removed", removed)];
+            let told = told.iter().filter(|(_, words)| !words.is_empty());
+            let told: Vec<String> = told.map(|(what, words)| format!("{what} {}", words.join(" "))).collect();
+            if told.is_empty() {
                 "its words come in another order, or it runs in another way".into()
             } else {
-                format!("command: {}", words.join(" "))
+                format!("command: {}", told.join("; "))
             }
         }
         Why::Text => "its text follows other values".into(),
@@ -183,12 +184,18 @@ pub fn explained(board: &Board, plan: &Plan, judge: &Judge<'_>, id: StepId, step
 }
 
 fn expectation(work: Work, jobs: usize) -> String {
+    let Work { sure_ms, most_ms, known } = work;
     let wall = |ms: u64| duration(ms / u64::try_from(jobs.max(1)).unwrap_or(1));
+    let about = match known {
+        WorkKnown::Measured => "",
+        WorkKnown::Guessed => "about ",
+        WorkKnown::Unknown => return "How long it takes is known after a first build.".to_string(),
+    };
     let jobs = count(jobs, "job", "jobs");
-    match work {
-        Work::Known(ms) => format!("Expected: {} of work, {} with {jobs}.", duration(ms), wall(ms)),
-        Work::About(ms) => format!("Expected: about {} of work, about {} with {jobs}.", duration(ms), wall(ms)),
-        Work::Unknown => "How long it takes is known after a first build.".to_string(),
+    let sure = format!("Expected: {about}{} of work, {about}{} with {jobs}", duration(sure_ms), wall(sure_ms));
+    match most_ms > sure_ms {
+        true => format!("{sure}; up to {} if nothing comes out the same.", duration(most_ms)),
+        false => format!("{sure}."),
     }
 }
 

@@ -101,8 +101,8 @@ pub fn said(board: &Board, statement: &Statement, mood: Mood) -> String {
         Statement::IsNot(option, value) => be(option, is_not, value),
         Statement::AtLeast(option, n) => be(option, is, &format!("at least {}", number(option, *n))),
         Statement::Below(option, n) => be(option, is, &format!("below {}", number(option, *n))),
-        Statement::Has(need) => format!("this host has {}", paint(Role::Warn, &board.needs[*need].name)),
-        Statement::Lacks(need) => format!("this host lacks {}", paint(Role::Warn, &board.needs[*need].name)),
+        Statement::Has(need) => format!("the need {} is met", paint(Role::Warn, &board.needs[*need].name)),
+        Statement::Lacks(need) => format!("the need {} is not met", paint(Role::Warn, &board.needs[*need].name)),
         Statement::Several(members) => {
             let members: Vec<String> = members.iter().map(|member| said(board, member, mood)).collect();
             listed(&members, "and")

@@ -1,18 +1,20 @@
-//! Ways to a value, the cheapest first, with the price of each.
+//! Ways to a value, the cheapest first, with the cost of each.
 
+use boltboard_core::base::shell_word;
 use boltboard_core::board::{Board, OptionId, Value};
-use boltboard_core::profile::{Choices, ProfileSource};
+use boltboard_core::profile::Choices;
 use boltboard_core::reason::Way;
 use boltboard_core::resolve::Origin;
 
 use super::options::origin_word;
-use super::text::{Role, count, duration, paint, wrap};
+use super::text::{Role, count, duration, next_lines, paint, wrap};
+use crate::fault::{Next, chosen_at};
 
 /// How many moving values are named before the rest is counted.
 const NAMED: usize = 6;
 
 /// What a build would do after a way was taken.
-pub struct Price {
+pub struct Cost {
     /// Steps that would run.
     pub steps: usize,
     /// Results that come from the store.
@@ -26,7 +28,7 @@ pub struct Told<'a> {
     /// The way.
     pub way: &'a Way,
     /// What a build would do, where one was made before.
-    pub price: Option<Price>,
+    pub cost: Option<Cost>,
     /// Needs that the host lacks.
     pub lacking: Vec<String>,
     /// The command that installs them, where packages are known.
@@ -45,19 +47,24 @@ pub fn ways(
     verbose: bool,
 ) -> String {
     let name = format!("{}={}", board.options[wanted.0].name, wanted.1);
+    let title = paint(Role::Title, &name);
     let mut text = match told {
-        [_] => format!("{} can be had:\n\n", paint(Role::Title, &name)),
-        many => format!("{} can be had in {} ways, the cheapest first:\n\n", paint(Role::Title, &name), many.len()),
+        [_] => format!("One way leads to {title}:\n\n"),
+        many => format!("{} ways lead to {title}, the cheapest first:\n\n", many.len()),
     };
     for (index, one) in told.iter().enumerate() {
         text.push_str(&self::one(board, choices, index + 1, one, width, verbose));
         text.push('\n');
     }
-    let example = if told.len() > 1 { "N" } else { "1" };
-    let first_needs = told.first().is_some_and(|one| !one.way.needs.is_empty());
-    if !(told.len() == 1 && first_needs) {
-        text.push_str(&format!("{} boltboard ways {name} --apply {example}\n", paint(Role::Good, "To take one:")));
-    }
+    let asked = shell_word(&name);
+    let free = told.iter().enumerate().filter(|(_, one)| one.way.needs.is_empty());
+    let next: Vec<Next> = free
+        .map(|(index, _)| {
+            let gives = if told.len() > 1 { format!("take way {}", index + 1) } else { "make these changes".into() };
+            Next::new(format!("boltboard ways {asked} --apply {}", index + 1), gives)
+        })
+        .collect();
+    text.push_str(&next_lines(&next, 0));
     text
 }
 
@@ -66,26 +73,21 @@ fn one(board: &Board, choices: &Choices, number: usize, told: &Told<'_>, width: 
     let option = |id: OptionId| paint(Role::Name, &board.options[id].name);
     let mut lines: Vec<String> = Vec::new();
     if !told.lacking.is_empty() {
-        let command = told.install.as_ref().map_or(String::new(), |command| format!(": {command}"));
-        lines.push(format!("install {}{command}", paint(Role::Warn, &told.lacking.join(", "))));
+        lines.push(format!("meet the need {}", paint(Role::Warn, &told.lacking.join(", "))));
+        match &told.install {
+            Some(command) => lines.push(format!("→ {command}")),
+            None => lines.extend(told.lacking.iter().map(|need| format!("→ boltboard survey {need}"))),
+        }
     }
     for need in &told.allow {
-        lines.push(format!("take back that you do without it: boltboard unset {need}"));
+        lines.push(format!("use what you switched off\n→ boltboard unset {need}"));
     }
     let chosen: Vec<String> =
         way.choose.iter().map(|(id, value)| format!("{}={value}", board.options[*id].name)).collect();
     lines.push(format!("choose {}", paint(Role::Value, &chosen.join(" "))));
     for (choice, becomes) in &way.give_up {
-        let place = choices.files.excerpt(choice.place);
-        let layer = &choices.layers[choice.layer];
-        let source = match layer.source {
-            ProfileSource::Once => "on the command line".to_string(),
-            ProfileSource::Own | ProfileSource::Shipped => {
-                format!("in the profile {}, line {}", layer.name, place.line)
-            }
-        };
-        let reason = choice.reason.as_ref().map_or(String::new(), |reason| format!("; your reason: \"{reason}\""));
-        let head = format!("give up {}={} (chosen {source}{reason})", option(choice.option), choice.value);
+        let at = chosen_at(choices, choice.layer, choice.place, choice.reason.as_ref());
+        let head = format!("give up {}={} (chosen {at})", option(choice.option), choice.value);
         lines.push(format!("{head}: it becomes {}", paint(Role::Value, &becomes.to_string())));
     }
     let shown = if verbose { way.moved.len() } else { NAMED };
@@ -106,25 +108,25 @@ fn one(board: &Board, choices: &Choices, number: usize, told: &Told<'_>, width: 
         }
         lines.push(format!("then {}", moved.join(", ")));
     }
-    lines.push(paint(Role::Faint, &price(told)));
+    lines.push(paint(Role::Faint, &cost(told)));
     let mut text = String::new();
     for (index, line) in lines.iter().enumerate() {
         // A command must stay on one line to be copied.
-        let parts = if line.contains("boltboard ") || told.install.as_ref().is_some_and(|c| line.contains(c.as_str())) {
-            vec![line.clone()]
-        } else {
-            wrap(line, width.saturating_sub(7))
-        };
+        let broken = line.lines().flat_map(|line| match line.starts_with('→') {
+            true => vec![line.to_string()],
+            false => wrap(line, width.saturating_sub(7)),
+        });
+        let parts: Vec<String> = broken.collect();
         for (at, part) in parts.iter().enumerate() {
             let lead = if index == 0 && at == 0 { format!("{number:>3}  ") } else { "     ".to_string() };
-            let hang = if at > 0 { "  " } else { "" };
+            let hang = if at > 0 && !part.starts_with('→') { "  " } else { "" };
             text.push_str(&format!("{lead}{hang}{part}\n"));
         }
     }
     text
 }
 
-fn price(told: &Told<'_>) -> String {
+fn cost(told: &Told<'_>) -> String {
     let way = told.way;
     let mut parts = vec![count(way.choose.len() + way.give_up.len(), "choice changes", "choices change")];
     parts.push(match way.moved.len() {
@@ -132,11 +134,11 @@ fn price(told: &Told<'_>) -> String {
         n => count(n, "other value moves", "other values move"),
     });
     if !told.lacking.is_empty() {
-        parts.push(count(told.lacking.len(), "need to install", "needs to install"));
+        parts.push(count(told.lacking.len(), "need to meet", "needs to meet"));
     }
-    if let Some(price) = &told.price {
-        let time = price.work_ms.map_or(String::new(), |ms| format!(" (about {} of work)", duration(ms)));
-        parts.push(match (price.steps, price.from_store) {
+    if let Some(cost) = &told.cost {
+        let time = cost.work_ms.map_or(String::new(), |ms| format!(" (up to {} of work)", duration(ms)));
+        parts.push(match (cost.steps, cost.from_store) {
             (0, 0) => "nothing to build again".to_string(),
             (0, stored) => format!("{} reused, nothing to run", count(stored, "step", "steps")),
             (steps, _) => format!("{} to run{time}", count(steps, "step", "steps")),

@@ -1,6 +1,6 @@
 //! The chain of reasons behind a value, in words a person would use.
 
-use boltboard_core::board::{Atom, Board, DefaultValue, NeedId, Rule, RuleId, RuleKind};
+use boltboard_core::board::{Atom, Board, DefaultValue, NEED_PREFIX, NeedId, Rule, RuleId, RuleKind};
 use boltboard_core::expr::Expr;
 use boltboard_core::profile::Choices;
 use boltboard_core::reason::{Blocker, Cause, Reason, Unmet};
@@ -8,6 +8,7 @@ use boltboard_core::survey::Facts;
 
 use super::survey::trouble;
 use super::text::{Role, paint, wrap};
+use crate::fault::chosen_at;
 
 /// How requirements are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -59,7 +60,7 @@ impl Teller<'_> {
             }
             Cause::PulledIn { rule, by } => {
                 let by_name = &self.board.options[by.option].name;
-                self.line(depth, &format!("{head}: {} wants it", paint(Role::Name, by_name)));
+                self.line(depth, &format!("{head}: {} requires it", paint(Role::Name, by_name)));
                 self.line(depth + 1, &self.rule(*rule));
                 self.reason(by, depth + 1);
             }
@@ -71,7 +72,7 @@ impl Teller<'_> {
                 let said = match default.map(|d| (&d.when, &d.value)) {
                     Some((Some(when), _)) => format!("its default while {}", self.board.print(&when.expr)),
                     Some((None, DefaultValue::Derived(_))) => "made from other values".to_string(),
-                    _ if reason.value.is_off() && place.is_empty() => "it is off unless someone wants it".to_string(),
+                    _ if reason.value.is_off() && place.is_empty() => "off unless something requires it".to_string(),
                     _ => "its default".to_string(),
                 };
                 self.line(depth, &format!("{head}: {said}{}", paint(Role::Faint, &place)));
@@ -89,7 +90,7 @@ impl Teller<'_> {
     /// Tells what an option that is off would need.
     pub fn unmet(&mut self, unmet: &[Unmet]) {
         for unmet in unmet {
-            self.line(1, &self.rule(unmet.rule));
+            self.text.push_str(&format!("  {}\n", self.rule(unmet.rule)));
             self.blockers(&unmet.blockers, 2);
         }
     }
@@ -100,28 +101,33 @@ impl Teller<'_> {
                 Blocker::Option(reason) => self.reason(reason, depth),
                 Blocker::Lacking(need) => self.lacking(*need, depth),
                 Blocker::Present(need) => {
-                    self.line(depth, &format!("this host has {}", paint(Role::Name, &self.board.needs[*need].name)));
+                    self.line(depth, &format!("the need {} is met", paint(Role::Name, &self.board.needs[*need].name)));
                 }
             }
         }
     }
 
-    /// Tells what was looked for; the whole of it is for `survey NEED`.
+    /// Tells what is wrong with a need; all that was tried is for `survey NEED`.
     fn lacking(&mut self, id: NeedId, depth: usize) {
         let need = &self.board.needs[id];
-        self.line(depth, &format!("this host lacks {} ({})", paint(Role::Warn, &need.name), need.summary));
-        let Some(fact) = self.facts.get(id) else { return };
+        let fact = self.facts.get(id);
+        let state = fact.map_or_else(|| "is not met".to_string(), |fact| trouble(self.board, fact));
+        let summary = if need.summary.is_empty() { String::new() } else { format!(" ({})", need.summary) };
+        self.line(depth, &format!("the need {}{summary} {state}", paint(Role::Warn, &need.name)));
+        let Some(fact) = fact else { return };
         let indent = "  ".repeat(depth + 1);
         let mut tell = |text: &str| {
             wrap(text, 96_usize.saturating_sub(indent.len())).iter().for_each(|line| {
                 self.text.push_str(&format!("{indent}{}\n", paint(Role::Faint, line)));
             });
         };
-        tell(&format!("it {}", trouble(self.board, fact)));
+        if let Some(chosen) = self.choices.providers.get(&id) {
+            let at = chosen_at(self.choices, chosen.layer, chosen.place, chosen.reason.as_ref());
+            tell(&format!("{NEED_PREFIX}{}={} is chosen {at}", need.name, chosen.provider.text(self.board)));
+        }
         for evidence in &fact.evidence {
             tell(&format!("looked for {}: {}", evidence.tried, evidence.found));
         }
-        tell(&format!("all that was tried: boltboard survey {}", need.name));
     }
 
     fn rule(&self, rule: RuleId) -> String {

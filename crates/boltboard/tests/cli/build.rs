@@ -102,7 +102,7 @@ fn flags_of_parts_and_files_rekey_just_those() {
     let tree = built();
     tree.edit("boltboard.toml", "\"src/depth.c\"", "{ add = [\"src/depth.c\"], flags = [\"-O2\"] }");
     assert_eq!(tree.previewed("run"), ["compile src/depth.c"]);
-    tree.run("preview").code(0).says(&["command: +-O2"]);
+    tree.run("preview").code(0).says(&["command: added -O2"]);
     tree.run("build").code(0);
     tree.edit(
         "boltboard.toml",

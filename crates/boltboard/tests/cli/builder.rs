@@ -89,7 +89,7 @@ fn tests_run_side_by_side_and_again_only_after_a_change() {
     let begun = Instant::now();
     tree.run("test --jobs 4").code(0).says(&["4 tests passed, 0 failed"]);
     assert!(begun.elapsed() < Duration::from_millis(1900), "two sleeps of a second side by side");
-    tree.run("test").code(0).says(&["0 tests passed, 0 failed, 4 unchanged since passing"]);
+    tree.run("test").code(0).says(&["0 tests passed, 0 failed, 4 unchanged since they passed"]);
     tree.write("one.c", "int main(void) { return 3; }\n");
     tree.run("test").code(1).says(&["failed    one", "exit code 3", "3 unchanged"]);
     tree.run("test").code(1).says(&["failed    one"]);

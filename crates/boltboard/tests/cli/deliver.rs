@@ -20,7 +20,7 @@ fn what_is_installed_can_be_previewed_run_and_removed() {
     tree.run("install").code(0);
     let program = std::process::Command::new(tree.at("to/bin/mini")).output().expect("it runs");
     assert_eq!(String::from_utf8_lossy(&program.stdout), "depth 3, wind north-wester\n");
-    tree.run("install").code(0).says(&["0 files written, 1 the same already"]);
+    tree.run("install").code(0).says(&["0 files written, 1 unchanged"]);
     tree.run("uninstall").code(0).says(&["Removed: 1 file"]);
     assert!(!tree.at("to").exists(), "the folders that were made are gone too");
     tree.run("uninstall").code(1).complains(&["mini is not installed below TREE/to"]);
@@ -31,7 +31,7 @@ fn an_edited_configuration_file_is_kept() {
     let tree = installed();
     tree.write("to/etc/mini.conf", "depth = 9 # mine\n");
     tree.write("mini.conf", "depth = 4\n");
-    tree.run("install").code(0).says(&["yours is kept, the tree's is in TREE/to/etc/mini.conf.from-1.0"]);
+    tree.run("install").code(0).says(&["yours is kept, the tree's is TREE/to/etc/mini.conf.from-1.0"]);
     assert_eq!(tree.read("to/etc/mini.conf"), "depth = 9 # mine\n");
     assert_eq!(tree.read("to/etc/mini.conf.from-1.0"), "depth = 4\n");
     tree.run("uninstall").code(0).says(&["TREE/to/etc/mini.conf was changed since it was installed"]);
@@ -83,6 +83,11 @@ fn staging_is_for_packagers() {
 #[test]
 fn a_prefix_must_be_absolute() {
     let tree = Scratch::with(MINI);
-    tree.run("set prefix=here").code(0);
-    tree.run("install").code(2).complains(&["`here/bin`, which is not an absolute path", "boltboard set prefix=/opt"]);
+    tree.run("set prefix=here").code(2).complains(&[
+        "prefix must be an absolute path, and `here` is none",
+        "Nothing was changed.",
+        "→ boltboard set prefix=TREE/here ",
+    ]);
+    tree.run("set prefix=").code(2).complains(&["prefix must be an absolute path, and an empty text is none"]);
+    tree.run("install --try prefix=here").code(2).complains(&["`here/bin`, which is not an absolute path"]);
 }

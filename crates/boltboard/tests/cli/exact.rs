@@ -49,11 +49,13 @@ fn a_variable_that_a_generator_declares_counts_and_no_other_does() {
     assert!(made("station.c").contains("\"\""));
     tree.run_with("build", "LANTERN", "lit").code(0).steps(0);
     let here = |words: &str| tree.run_with(words, "STATION", "Skerry Rock");
-    here("preview").code(0).says(&["+STATION=Skerry Rock"]);
+    here("preview").code(0).says(&["command: added STATION=Skerry Rock"]);
     here("build --verify").code(0);
     assert!(made("station.c").contains("\"Skerry Rock\""));
     here("build").code(0).steps(0);
-    tree.run_with("preview", "STATION", "Inner Light").code(0).says(&["+STATION=Inner Light −STATION=Skerry Rock"]);
+    tree.run_with("preview", "STATION", "Inner Light")
+        .code(0)
+        .says(&["command: added STATION=Inner Light; removed STATION=Skerry Rock"]);
     tree.run("build").code(0);
     assert!(made("station.c").contains("\"\""), "it is not there any more");
     tree.run_with("build", "SOURCE_DATE_EPOCH", "7").code(0);

@@ -153,7 +153,7 @@ needs = ["sound"]
     };
     let (state, detail) = quay.state("sound");
     assert_eq!((state.as_str(), detail.contains("none of brass, iron is there")), ("not-met", true), "{detail}");
-    quay.run("build").code(4).complains(&["part `bell` needs `sound`, which this host lacks"]);
+    quay.run("build").code(4).complains(&["part `bell` cannot be built while the need `sound` is not met"]);
     install("iron", 2);
     assert_eq!(rings(), "202");
     assert_eq!(quay.state("both").0, "not-met");
@@ -164,7 +164,7 @@ needs = ["sound"]
     quay.run("set need:sound=iron").code(0);
     assert_eq!(rings(), "202");
     quay.run("survey sound").says(&["iron, chosen in", "the need iron", "met"]);
-    quay.run("set need:sound=copper").code(2).complains(&["it can be system, off, brass, iron"]);
+    quay.run("set need:sound=copper").code(2).complains(&["it can be met by system, off, brass, iron"]);
 }
 
 #[test]

@@ -71,14 +71,14 @@ fn every_answer_has_just_its_documented_fields() {
     }
     let show = answer("show horn");
     let more =
-        ["format", "help", "takes", "values", "requires", "counts-while?", "looked-at-by", "macros", "file", "line"];
+        ["format", "help", "accepts", "values", "requires", "applies-while?", "required-by", "macros", "file", "line"];
     keys(&show, &[&option[..], &more[..]].concat());
     let why = answer("why air");
     keys(&why, &["format", "reason"]);
     keys(&why["reason"], &["option", "value", "cause", "because"]);
     keys(&why["reason"]["cause"], &["is", "requirement", "file", "line"]);
     assert_eq!(why["reason"]["because"][0]["option"]["cause"]["is"], "chosen");
-    assert_eq!(answer("why radio")["reason"]["because"][0]["lacking"], "nowhere");
+    assert_eq!(answer("why radio")["reason"]["because"][0]["unmet"], "nowhere");
     let reach = answer("ways horn");
     keys(&reach, &["format", "option", "value", "outcome", "ways"]);
     assert_eq!(reach["outcome"], "already");
@@ -92,30 +92,40 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(first(&ways, "ways"), "moved"), &["option", "before", "after"]);
     let against = answer("why radio=on");
     keys(&against, &["format", "option", "value", "against"]);
-    keys(first(&against, "against"), &["choices", "requirements", "lacking"]);
+    keys(first(&against, "against"), &["choices", "requirements", "unmet"]);
     keys(first(first(&against, "against"), "requirements"), &["option", "requirement", "file", "line"]);
     let checked = answer("profile check");
     keys(&checked, &["format", "profiles"]);
     keys(first(&checked, "profiles"), &["profile", "holds", "choices?", "no-effect", "problems"]);
     let doubts = tree.run("lint --json").json();
     keys(&doubts, &["format", "findings", "accepted"]);
-    keys(first(&doubts, "findings"), &["finding", "level", "message", "file?", "line?", "requirements", "remedy"]);
+    keys(first(&doubts, "findings"), &["finding", "severity", "message", "file?", "line?", "requirements", "remedy"]);
     for key in all_keys(&doubts) {
         assert!(documented.contains(&format!("`{key}`")), "docs/json.md does not tell of `{key}` (lint)");
     }
     let survey = answer("survey");
     let head = ["format", "distribution", "release", "compiler", "target", "compiler-fault?"];
-    keys(&survey, &[&head[..], &["needs", "gaps", "install?", "do-without?", "price?"]].concat());
+    keys(&survey, &[&head[..], &["needs", "gaps", "install?", "do-without?", "cost?"]].concat());
     let need =
-        ["name", "state", "version?", "place?", "detail?", "source", "required", "provider?", "met-by", "wanted-by"];
+        ["name", "state", "version?", "place?", "detail?", "source", "required", "provider?", "met-by", "needed-by"];
     keys(first(&survey, "needs"), &[&need[..], &["compile-flags", "link-flags", "copies", "evidence"]].concat());
     keys(first(first(&survey, "needs"), "evidence"), &["tried", "found", "command?", "program?", "words"]);
-    let gap =
-        ["need", "gravity", "trouble", "lost", "packages", "packages-if-newer", "providers", "switch-off", "price?"];
+    let gap = [
+        "need",
+        "severity",
+        "stops",
+        "trouble",
+        "lost",
+        "packages",
+        "packages-if-newer",
+        "providers",
+        "switch-off",
+        "cost?",
+    ];
     keys(first(&survey, "gaps"), &gap);
     keys(first(first(&survey, "gaps"), "lost"), &["option", "would-be", "is", "chosen"]);
-    let priced = answer("survey --price --forbid nowhere");
-    keys(&priced["gaps"][0]["price"], &["packages", "download-bytes?", "disk-bytes?", "fault?"]);
+    let costed = answer("survey --cost");
+    keys(&costed["gaps"][0]["cost"], &["packages", "download-bytes?", "disk-bytes?", "fault?"]);
     let found = answer("survey --assume nowhere");
     assert_eq!(found["needs"][0]["source"], "assumed");
     tree.run("survey --save there.toml").code(0);
@@ -136,7 +146,17 @@ fn every_answer_has_just_its_documented_fields() {
     let preview = answer("preview");
     keys(
         &preview,
-        &["format", "profile", "jobs", "current", "expected-work-ms", "expectation-guessed", "steps", "stale"],
+        &[
+            "format",
+            "profile",
+            "jobs",
+            "current",
+            "expected-work-ms",
+            "most-work-ms",
+            "expectation-guessed",
+            "steps",
+            "stale",
+        ],
     );
     keys(
         first(&preview, "steps"),
@@ -193,6 +213,115 @@ fn every_answer_has_just_its_documented_fields() {
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
     tree.run("install").code(0);
     keys(&answer("uninstall --preview"), &["format", "tree", "version", "profile", "paths"]);
+}
+
+/// Checks that all fields of an answer are told of.
+#[track_caller]
+fn documented(answer: &Value) {
+    let page =
+        std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/json.md")).expect("docs/json.md");
+    for key in all_keys(answer) {
+        assert!(page.contains(&format!("`{key}`")), "docs/json.md does not tell of `{key}`");
+    }
+}
+
+const BUILT: [&str; 18] = [
+    "format",
+    "profile",
+    "outcome",
+    "outputs",
+    "output-bytes",
+    "wall-ms",
+    "cpu-ms",
+    "steps",
+    "ran",
+    "reused",
+    "same-text",
+    "written",
+    "current",
+    "not-done",
+    "removed",
+    "flaky",
+    "failures",
+    "verified?",
+];
+
+#[test]
+fn commands_that_act_answer_too() {
+    let tree = Scratch::with(MINI);
+    let board = tree.read("boltboard.toml");
+    tree.write("boltboard.toml", &format!("{board}\n[test.passes]\ncommand = [\"true\"]\n"));
+    let answer = |words: &str, code: i32| {
+        let ran = tree.run(&format!("{words} --json")).code(code);
+        assert_eq!(ran.err, "", "{words}: an answer in JSON is all that there is");
+        let answer = ran.json();
+        documented(&answer);
+        answer
+    };
+    let moved = ["format", "profile", "saved", "recorded", "removed", "values", "gained-effect", "lost-effect"];
+    let set = answer("set horn=on", 0);
+    keys(&set, &moved);
+    keys(first(&set, "values"), &["option", "before?", "after", "origin", "applies"]);
+    assert_eq!((&set["saved"], &set["recorded"][0]), (&true.into(), &"horn=on".into()));
+    let again = answer("set horn=on", 0);
+    assert_eq!((again["recorded"][0].as_str(), again["values"].as_array().map(Vec::len)), (Some("horn=on"), Some(0)));
+    assert_eq!(answer("set depth=4 --preview", 0)["saved"], false);
+    assert_eq!(answer("unset horn", 0)["removed"][0], "horn");
+    let build = answer("build", 0);
+    keys(&build, &BUILT);
+    assert_eq!((&build["outcome"], build["ran"].as_u64()), (&"done".into(), Some(4)));
+    let current = answer("build", 0);
+    keys(&current, &BUILT);
+    assert_eq!((current["ran"].as_u64(), &current["current"]), (Some(0), &current["steps"]));
+    let verified = answer("build --verify", 0);
+    keys(&verified["verified"], &["same", "files", "differences", "dropped"]);
+    assert_eq!(verified["verified"]["same"], true);
+    let test = answer("test", 0);
+    keys(&test, &["format", "passed", "failed", "unchanged", "left-out", "tests"]);
+    keys(first(&test, "tests"), &["test", "outcome", "why?", "wall-ms", "said", "log?", "command"]);
+    answer(&format!("set prefix={}/to", tree.path().display()), 0);
+    let installed = answer("install", 0);
+    keys(&installed, &["format", "written", "unchanged", "kept", "removed", "manifest"]);
+    keys(&answer("uninstall", 0), &["format", "tree", "version", "removed", "left", "gone"]);
+    tree.write("src/main.c", "int main(void) { return wrong; }\n");
+    let failed = answer("build", 1);
+    keys(&failed, &BUILT);
+    let failure = ["step", "does", "source?", "part", "cause", "file?", "line?", "column?", "message?", "said", "log?"];
+    keys(first(&failed, "failures"), &[&failure[..], &["command", "because?"]].concat());
+    assert_eq!((&failed["failures"][0]["line"], &failed["outcome"]), (&1.into(), &"failed".into()));
+    keys(&answer("test", 1), &BUILT);
+}
+
+#[test]
+fn errors_are_answers_too() {
+    let tree = Scratch::with(MINI);
+    let error = |words: &str, code: i32, kind: &str| {
+        let ran = tree.run(&format!("{words} --json")).code(code);
+        assert_eq!(ran.err, "", "{words}");
+        let answer = ran.json();
+        documented(&answer);
+        keys(&answer, &["format", "errors", "exit"]);
+        assert_eq!(answer["exit"], code);
+        let first = first(&answer, "errors").clone();
+        keys(&first, &["kind", "message", "places", "notes", "near", "remedies", "next", "clash?"]);
+        assert_eq!(first["kind"], kind, "{words}");
+        first
+    };
+    let unknown = error("show hron", 2, "usage");
+    assert_eq!(unknown["near"][0], "horn");
+    keys(first(&unknown, "next"), &["command", "gives"]);
+    error("optoins", 2, "usage");
+    let clash = error("set radio=on", 4, "clash");
+    keys(&clash["clash"], &["choices", "requirements", "unmet"]);
+    assert_eq!(clash["clash"]["unmet"][0], "nowhere");
+    error("build --work /proc/sys/bolt", 7, "file");
+    error("survey --facts nowhere.toml", 2, "usage");
+    error("profile use nothing", 3, "profile");
+    tree.edit("boltboard.toml", "format = 1", "format = 99");
+    let wrong = error("overview", 3, "definitions");
+    keys(first(&wrong, "places"), &["file", "line", "column"]);
+    std::fs::remove_file(tree.at("boltboard.toml")).expect("removed");
+    error("overview", 2, "usage");
 }
 
 fn all_keys(value: &Value) -> BTreeSet<String> {

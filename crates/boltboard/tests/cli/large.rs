@@ -38,11 +38,11 @@ fn a_chain_of_ten_thousand_is_no_nesting() {
     text.push_str(&switch("o10000", ""));
     let tree = board(&text);
     tree.run("options --count on --try o0=on").code(0).says(&["10001"]);
-    tree.run("why o10000 --try o0=on").code(0).says(&["o10000 is on: o9999 wants it"]);
+    tree.run("why o10000 --try o0=on").code(0).says(&["o10000 is on: o9999 requires it"]);
     let ran = tree.run("options --try o0=on --try o10000=off").code(3);
     ran.complains(&["these choices cannot hold together: o0=on, o10000=off", "o9999 requires o10000"]);
     tree.run("ways o0 --try o10000=off").code(0).says(&["give up o10000=off", "9999 other values move"]);
-    tree.run("lint --level wrong").code(0);
+    tree.run("lint --severity error").code(0);
 }
 
 #[test]
@@ -83,7 +83,7 @@ fn clashes_of_one_two_and_twelve_choices() {
     let tree = board(&text);
     tree.run("options --try one=on --try bystander=on")
         .code(4)
-        .complains(&["one=on cannot be had on this host: it lacks nowhere"]);
+        .complains(&["one=on cannot hold while the need nowhere is not met"]);
     tree.run("options --try two=on --try other=on --try bystander=on")
         .code(3)
         .complains(&["together: two=on, other=on"])
@@ -100,17 +100,17 @@ fn a_board_that_contradicts_itself_says_so() {
         "[option.p]\nkind = \"pick\"\nvalues = [{ name = \"x\", requires = \"b\" }, { name = \"y\", requires = \"b\" }]\n[option.b]\nkind = \"switch\"\nrequires = [\"c\", \"not c\"]\n[option.c]\nkind = \"switch\"\n",
     );
     tree.run("options").code(3).complains(&[
-        "the board contradicts itself: no values meet its requirements",
+        "the definitions contradict themselves: no values meet all requirements",
         "and no way leads on:",
         "if p is x:",
     ]);
-    tree.run("lint").code(1).says(&["wrong: no values at all meet the board's requirements (no-way)"]);
+    tree.run("lint").code(1).says(&["error: no values meet all requirements (no-way)"]);
     // Facts that exclude each other are no contradiction of the board: they are told as facts.
     let tree = board(
         "[need.n]\nlibrary = \"nowhere-at-all\"\n[option.a]\nkind = \"switch\"\nneeds = \"n\"\nconflicts = \"need:n\"\n",
     );
-    tree.run("options --try a=on").code(4).complains(&["it lacks n"]);
-    tree.run("options --try a=on --assume n").code(3).complains(&["a conflicts with need:n", "this host has n"]);
+    tree.run("options --try a=on").code(4).complains(&["the need n is not met"]);
+    tree.run("options --try a=on --assume n").code(3).complains(&["a conflicts with need:n", "the need n is met"]);
 }
 
 #[test]

@@ -31,7 +31,7 @@ fn overview_tells_what_the_tree_is() {
         "mini 1.0  a tiny tree",
         "5: 3 switches, 1 number, 1 path",
         "2 of 2 made",
-        "this host lacks nowhere",
+        "needs    1, not met: nowhere",
         "boltboard survey",
     ]);
 }
@@ -61,7 +61,7 @@ fn options_are_found_filtered_and_counted() {
 fn why_tells_the_chain_down_to_its_ground() {
     let tree = Scratch::with(MINI);
     tree.run("why horn").code(0).says(&[
-        "horn is off: it is off unless someone wants it",
+        "horn is off: off unless something requires it",
         "horn requires air (boltboard.toml:29)",
         "air is off",
         "boltboard set horn=on",
@@ -69,12 +69,12 @@ fn why_tells_the_chain_down_to_its_ground() {
     tree.run("why radio").code(0).says(&[
         "radio is off: blocked; by default it would be on",
         "radio needs nowhere",
-        "this host lacks nowhere (a library that no host has)",
+        "the need nowhere (a library that no host has) is missing",
     ]);
     tree.run("set horn=on").code(0);
     tree.run("why air")
         .code(0)
-        .says(&["air is on: horn wants it", "horn is on: chosen in the profile mine (mine.toml, line 6)"]);
+        .says(&["air is on: horn requires it", "horn is on: chosen in the profile mine (mine.toml, line 6)"]);
     tree.run("why hron").code(2).complains(&["did you mean `horn`?"]);
 }
 
@@ -84,7 +84,7 @@ fn show_tells_all_about_an_option() {
     tree.run("show air").code(0).says(&[
         "Have an air tank",
         "`off` or `on`",
-        "looked at by  horn",
+        "required by  horn",
         "MINI_AIR",
         "boltboard.toml:31",
     ]);
@@ -106,7 +106,10 @@ fn survey_shows_what_was_tried() {
     ]);
     tree.edit("boltboard.toml", "[need.nowhere]\n", "[need.nowhere]\nrequired = true\n");
     tree.run("survey").code(4).says(&["Stops every build (1 need)", "nowhere  missing"]);
-    tree.run("build").code(4).complains(&["the tree cannot be built without `nowhere`", "boltboard survey nowhere"]);
+    tree.run("build").code(4).complains(&[
+        "nothing of this tree can be built while the need `nowhere` is not met",
+        "boltboard survey nowhere",
+    ]);
 }
 
 #[test]
@@ -145,7 +148,7 @@ fn commands_work_from_any_folder_of_the_tree() {
     tree.run("set horn=on").code(0);
     let mut inside = tree.command("why air");
     inside.current_dir(tree.at("src"));
-    tree.ran(&mut inside).code(0).says(&["horn wants it"]);
+    tree.ran(&mut inside).code(0).says(&["horn requires it"]);
     let mut build = tree.command("build");
     build.current_dir(tree.at("tools"));
     tree.ran(&mut build).code(0);

@@ -39,8 +39,8 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
     let before = tree.read("boltboard-work/profiles/mine.toml");
     for (words, code, complaints) in [
         ("set hron=on", 2, vec!["there is no option `hron`", "did you mean `horn`?"]),
-        ("set horn=yes", 2, vec!["`yes` is not a value of it; expected `off` or `on`"]),
-        ("set depth=77", 2, vec!["expected a whole number from 1 to 9"]),
+        ("set horn=yes", 2, vec!["horn does not accept `yes`; it accepts `off` or `on`"]),
+        ("set depth=77", 2, vec!["it accepts a whole number from 1 to 9"]),
         ("set horn", 2, vec!["`horn` is not OPTION=VALUE"]),
         (
             "set horn=on air=off",
@@ -56,7 +56,7 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
             "set radio=on",
             4,
             vec![
-                "radio=on cannot be had on this host: it lacks nowhere",
+                "radio=on cannot hold while the need nowhere is not met",
                 "boltboard survey nowhere",
                 "Nothing was changed.",
             ],
@@ -75,7 +75,7 @@ fn layers_are_weaker_than_what_lies_on_them() {
         "format = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n[choose]\ndepth = 9\nair = \"on\"\n",
     );
     tree.run("profile use deep").code(0);
-    tree.run("set depth=2").code(0).complains(&["your choices go to my-deep on top of it"]);
+    tree.run("set depth=2").code(0).complains(&["Your choices go to a new profile my-deep on top of it"]);
     tree.run("options").code(0).says(&["air     on          from deep", "depth   2           chosen"]);
     assert!(tree.read("profiles/deep.toml").contains("depth = 9"), "what the tree ships is not written to");
     tree.run("profile list").code(0).says(&["deep", "my-deep  in use"]);
@@ -107,7 +107,7 @@ fn wrong_profiles_are_told_with_their_place() {
             format!("{head}[choose]\nhron = \"on\"\n"),
             vec!["there is no option `hron`", ":5:1", "did you mean `horn`?"],
         ),
-        ("wrong value", format!("{head}[choose]\ndepth = 12\n"), vec!["`12` is not a value of it", ":5:9"]),
+        ("wrong value", format!("{head}[choose]\ndepth = 12\n"), vec!["depth does not accept `12`", ":5:9"]),
         ("wrong type", format!("{head}[choose]\nhorn = true\n"), vec!["`horn` wants a value in quotes"]),
         ("a layer of itself", format!("{head}base = [\"p\"]\n"), vec!["profile `p` is a layer of itself"]),
         ("an unknown layer", format!("{head}base = [\"q\"]\n"), vec!["there is no profile `q`"]),

@@ -70,8 +70,10 @@ fn what_a_fresh_machine_lacks_holds_options_off_and_says_so() {
     assert_eq!(state("squeeze"), "bundled");
     assert_eq!((state("dlopen"), state("maths")), ("found".into(), "found".into()));
     if state("gps") == "missing" {
-        tree.run("why clock-gps").code(0).says(&["clock-gps needs gps", "this host lacks gps"]);
-        tree.run("set clock-gps=on").code(4).complains(&["clock-gps=on cannot be had on this host: it lacks gps"]);
+        tree.run("why clock-gps")
+            .code(0)
+            .says(&["clock-gps needs gps", "the need gps (reading a satellite clock) is missing"]);
+        tree.run("set clock-gps=on").code(4).complains(&["clock-gps=on cannot hold while the need gps is not met"]);
     }
 }
 

@@ -244,8 +244,8 @@ fn everything_that_a_compile_makes_is_a_result() {
     tree.write("s/a.c", "int main(void) { return wrong; }\n");
     let told = tree.run("build").code(1);
     let command = told.err.lines().find(|line| line.trim_start().starts_with("command:")).expect("the command");
-    assert!(command.contains("-o /dev/null") && !command.contains("/proc/"), "{command}");
-    assert!(!command.contains("coverage"), "nothing is left beside /dev/null: {command}");
+    assert!(command.contains("/mine/again/objects/p/s/a.c.o") && !command.contains("/proc/"), "{command}");
+    assert!(!command.contains("coverage"), "nothing is left beside it: {command}");
 }
 
 #[test]
@@ -259,7 +259,7 @@ fn results_touched_by_hand_are_made_right() {
     std::fs::remove_file(tree.at(program)).expect("removed");
     std::fs::create_dir_all(tree.at(&format!("{program}/x"))).expect("a folder");
     let built = tree.run("build --verify").code(0).says(&["1 reused", "Verified:"]);
-    built.complains(&["Something lay where a result belongs; it was moved to"]);
+    built.complains(&["Something else lay where a result goes. It was moved to"]);
     assert!(tree.at("boltboard-work/builds/mine/set-aside/p.1/x").is_dir());
 }
 
@@ -308,11 +308,11 @@ fn what_is_no_file_is_never_read_as_one() {
         tree.run("build --verify").code(0).says(&["Verified:"]);
     }
     queue("boltboard-work/active");
-    tree.run("build").code(2).complains(&["it is not a regular file"]);
+    tree.run("build").code(7).complains(&["it is not a regular file"]);
     std::fs::remove_file(tree.at("boltboard-work/active")).expect("removed");
     tree.run("build")
         .code(3)
-        .complains(&["names the profile in use is gone", "boltboard --profile NAME profile use NAME"]);
+        .complains(&["names the profile in use is gone", "→ boltboard --profile mine profile use mine "]);
     tree.write("boltboard-work/active", "");
     tree.run("build").code(3).complains(&["it names no profile"]);
     tree.run("--profile mine profile use mine").code(0);

@@ -38,8 +38,8 @@ pub(super) struct Account {
     pub outputs: Vec<Output>,
     /// What it said.
     pub said: String,
-    /// How long it took.
-    pub wall: Duration,
+    /// Its processor time.
+    pub work: Duration,
 }
 
 /// What a step's result stands on.
@@ -102,7 +102,7 @@ impl Executor<'_> {
 
     /// Puts together what a step saw. `None` when a file of a person changed while it ran.
     pub(super) fn observed(&self, step: &Step, account: Account) -> Option<Note> {
-        let Account { stands, started, outputs, said, wall } = account;
+        let Account { stands, started, outputs, said, work } = account;
         let mut inputs = Vec::with_capacity(stands.looks.len());
         for look in &stands.looks {
             inputs.push((look.kept(), self.seen_as(look, started)?));
@@ -121,9 +121,9 @@ impl Executor<'_> {
                 self.judge.tokens.forget(&file.content);
             }
         }
-        let wall_ms = u64::try_from(wall.as_millis()).unwrap_or(u64::MAX);
+        let work_ms = u64::try_from(work.as_millis()).unwrap_or(u64::MAX);
         let absent = stands.absent.iter().map(Location::kept).collect();
-        let note = self.note(step, inputs, absent, macros, outputs, said, wall_ms);
+        let note = self.note(step, inputs, absent, macros, outputs, said, work_ms);
         Some(Note { closely: stands.closely, ..note })
     }
 

@@ -337,13 +337,13 @@ fn compilers_say_who_they_are() {
     assert_ne!(other.identity, found.identity, "another sysroot makes other programs");
     assert!(launch.asked().last().is_some_and(|job| job.arguments[0] == "--sysroot=/srv/target"));
     let absent = identify("surely-no-compiler", Language::C, search).expect_err("absent");
-    assert_eq!(absent.to_string(), "there is no `surely-no-compiler` in the search path");
+    assert_eq!(absent.to_string(), "surely-no-compiler is not in the search path");
     let broken = ScriptedLaunch::new(fails);
     let silent = identify("sh", Language::Cxx, CompilerSearch { launch: &broken, ..search }).expect_err("broken");
-    assert!(silent.to_string().starts_with("`sh` does not work as a compiler: ld: cannot find"), "{silent}");
+    assert!(silent.to_string().starts_with("sh does not work as a compiler: ld: cannot find"), "{silent}");
     let of_tree = CompilerSearch { never_below: &["/bin".into(), "/usr/bin".into()], ..search };
     let fault = identify("/bin/sh", Language::C, of_tree).expect_err("of the tree").to_string();
-    assert!(fault.starts_with("`/bin/sh` lies within the tree"), "{fault}");
+    assert!(fault.starts_with("/bin/sh lies within the tree"), "{fault}");
 }
 
 #[test]

@@ -103,11 +103,11 @@ pub struct ShowAnswer {
     #[serde(flatten)]
     option: OptionAnswer,
     help: String,
-    takes: String,
+    accepts: String,
     values: Vec<String>,
     requires: Vec<String>,
-    counts_while: Option<String>,
-    looked_at_by: Vec<String>,
+    applies_while: Option<String>,
+    required_by: Vec<String>,
     macros: Vec<String>,
     file: String,
     line: usize,
@@ -122,11 +122,11 @@ pub fn show(session: &Session, resolved: &Resolved, option: OptionId, users: &[S
         format: FORMAT,
         option: one(session, resolved, option),
         help: definition.help.clone(),
-        takes: definition.kind.expected().replace('`', ""),
+        accepts: definition.kind.expected().replace('`', ""),
         values: definition.kind.listed().into_iter().map(str::to_string).collect(),
         requires: definition.rules.iter().map(|rule| board.print(&board.rules[*rule].must)).collect(),
-        counts_while: definition.applies_while.as_ref().map(|when| board.print(&when.expr)),
-        looked_at_by: users.to_vec(),
+        applies_while: definition.applies_while.as_ref().map(|when| board.print(&when.expr)),
+        required_by: users.to_vec(),
         macros: definition.macros.iter().map(|m| m.name.clone()).collect(),
         file: place.file.to_string(),
         line: place.line,
@@ -163,8 +163,8 @@ enum CauseAnswer {
 #[serde(rename_all = "kebab-case")]
 enum BecauseAnswer {
     Option(ReasonAnswer),
-    Lacking(String),
-    Present(String),
+    Unmet(String),
+    Met(String),
 }
 
 /// Answers `why`.
@@ -204,8 +204,8 @@ fn reason(board: &Board, choices: &Choices, told: &Reason) -> ReasonAnswer {
             for blocker in blockers {
                 because.push(match blocker {
                     Blocker::Option(r) => BecauseAnswer::Option(reason(board, choices, r)),
-                    Blocker::Lacking(need) => BecauseAnswer::Lacking(board.needs[*need].name.clone()),
-                    Blocker::Present(need) => BecauseAnswer::Present(board.needs[*need].name.clone()),
+                    Blocker::Lacking(need) => BecauseAnswer::Unmet(board.needs[*need].name.clone()),
+                    Blocker::Present(need) => BecauseAnswer::Met(board.needs[*need].name.clone()),
                 });
             }
             let (requirement, file, line) = rule_place(*rule);

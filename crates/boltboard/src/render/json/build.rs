@@ -4,7 +4,7 @@ use boltboard_core::board::Board;
 use boltboard_core::compare::{PartState, PlanDifference, ValueDifference};
 use boltboard_core::plan::Plan;
 
-use boltboard_core::judge::{Preview, Verdict, Work};
+use boltboard_core::judge::{Preview, Verdict, Work, WorkKnown};
 
 use boltboard_core::step::StepId;
 use boltboard_core::work::{Disk, Ledger, LedgerEntry, LedgerOutcome, Why};
@@ -21,6 +21,7 @@ pub struct PreviewAnswer {
     jobs: usize,
     current: usize,
     expected_work_ms: Option<u64>,
+    most_work_ms: Option<u64>,
     expectation_guessed: bool,
     steps: Vec<StepAnswer>,
     stale: Vec<String>,
@@ -59,18 +60,16 @@ pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -
             may_be_same_text: s.may_be_spared,
         }
     });
-    let (expected_work_ms, expectation_guessed) = match preview.work() {
-        Work::Known(ms) => (Some(ms), false),
-        Work::About(ms) => (Some(ms), true),
-        Work::Unknown => (None, true),
-    };
+    let Work { sure_ms, most_ms, known } = preview.work();
+    let told = known != WorkKnown::Unknown;
     PreviewAnswer {
         format: FORMAT,
         profile: session.profile.to_string(),
         jobs,
         current: preview.current,
-        expected_work_ms,
-        expectation_guessed,
+        expected_work_ms: told.then_some(sure_ms),
+        most_work_ms: told.then_some(most_ms),
+        expectation_guessed: known != WorkKnown::Measured,
         steps: steps.collect(),
         stale: preview.stale.clone(),
     }

@@ -1,7 +1,9 @@
 //! Answers about installing.
 
+use std::path::PathBuf;
+
 use boltboard_core::board::Board;
-use boltboard_core::install::{InstallPlan, InstallStep, Manifest};
+use boltboard_core::install::{InstallPlan, InstallReport, InstallStep, Manifest, Removal};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -43,6 +45,67 @@ pub fn install(board: &Board, plan: &InstallPlan) -> InstallAnswer {
         files: plan.files.iter().map(file).collect(),
         obsolete: plan.obsolete.iter().map(|f| f.path.display().to_string()).collect(),
         manifest: plan.manifest_path.display().to_string(),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct InstalledAnswer {
+    format: u32,
+    written: Vec<String>,
+    unchanged: usize,
+    kept: Vec<KeptAnswer>,
+    removed: Vec<String>,
+    manifest: String,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct KeptAnswer {
+    path: String,
+    beside: String,
+}
+
+fn paths(paths: &[PathBuf]) -> Vec<String> {
+    paths.iter().map(|path| path.display().to_string()).collect()
+}
+
+/// Answers `install`.
+pub fn installed(plan: &InstallPlan, report: &InstallReport) -> InstalledAnswer {
+    let kept = |(path, beside): &(PathBuf, PathBuf)| KeptAnswer {
+        path: path.display().to_string(),
+        beside: beside.display().to_string(),
+    };
+    InstalledAnswer {
+        format: FORMAT,
+        written: paths(&report.written),
+        unchanged: report.same,
+        kept: report.kept.iter().map(kept).collect(),
+        removed: paths(&report.removed),
+        manifest: plan.manifest_path.display().to_string(),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct RemovedAnswer {
+    format: u32,
+    tree: String,
+    version: String,
+    removed: Vec<String>,
+    left: Vec<String>,
+    gone: Vec<String>,
+}
+
+/// Answers `uninstall`.
+pub fn removed(manifest: &Manifest, removal: &Removal) -> RemovedAnswer {
+    RemovedAnswer {
+        format: FORMAT,
+        tree: manifest.tree.clone(),
+        version: manifest.version.clone(),
+        removed: paths(&removal.removed),
+        left: paths(&removal.left),
+        gone: paths(&removal.gone),
     }
 }
 

@@ -1,5 +1,6 @@
 //! Answers of `lint`.
 
+use boltboard_core::base::Severity;
 use boltboard_core::board::Board;
 use boltboard_core::lint::{Detail, Finding, Lint, Spot};
 use serde::Serialize;
@@ -19,7 +20,7 @@ pub struct LintAnswer {
 #[serde(rename_all = "kebab-case")]
 struct FindingAnswer {
     finding: &'static str,
-    level: &'static str,
+    severity: Severity,
     message: String,
     file: Option<String>,
     line: Option<usize>,
@@ -52,7 +53,7 @@ fn one(board: &Board, finding: &Finding) -> FindingAnswer {
     };
     FindingAnswer {
         finding: finding.kind.name(),
-        level: finding.kind.level().name(),
+        severity: finding.kind.severity(),
         message: said(board, finding),
         file,
         line,

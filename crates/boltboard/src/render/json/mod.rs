@@ -2,17 +2,23 @@
 
 mod board;
 mod build;
+mod built;
 mod deliver;
+mod fault;
 mod lint;
-mod ways;
+mod moved;
 mod survey;
+mod ways;
 
 pub use board::{options, overview, profile, profile_check, profile_list, show, why};
 pub use build::{Compared, compare, ledger, preview};
-pub use deliver::{install, uninstall};
+pub use built::{built, tests};
+pub use deliver::{install, installed, removed, uninstall};
+pub use fault::errors;
 pub use lint::lint;
+pub use moved::moves;
 pub use survey::{hosts, survey, toolchains};
-pub use ways::{ways, ways_already, ways_never, why_not};
+pub use ways::{against, ways, ways_already, ways_never, why_not};
 
 /// The format of all answers; it grows when a field changes its meaning or goes.
 pub const FORMAT: u32 = 1;

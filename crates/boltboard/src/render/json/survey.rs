@@ -1,14 +1,15 @@
 //! Answers about hosts.
 
+use boltboard_core::base::Severity;
 use boltboard_core::board::NeedId;
-use boltboard_core::remedy::{Gap, Price, PriceFault};
+use boltboard_core::remedy::{Cost, CostFault, Gap};
 use boltboard_core::survey::{
     CopyRank, Differing, Evidence, Fact, FactSource, FactState, HostDifference, Missing, Presence, Toolchain,
 };
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::render::survey::{Survey, do_without_command, gravity_word, trouble, wanted_by};
+use crate::render::survey::{Survey, do_without_command, trouble, wanted_by};
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -23,7 +24,7 @@ pub struct SurveyAnswer {
     gaps: Vec<GapAnswer>,
     install: Option<String>,
     do_without: Option<String>,
-    price: Option<PriceAnswer>,
+    cost: Option<CostAnswer>,
 }
 
 #[derive(Serialize)]
@@ -38,7 +39,7 @@ struct NeedAnswer {
     required: bool,
     provider: Option<String>,
     met_by: Vec<String>,
-    wanted_by: Vec<String>,
+    needed_by: Vec<String>,
     compile_flags: Vec<String>,
     link_flags: Vec<String>,
     copies: Vec<CopyAnswer>,
@@ -67,14 +68,15 @@ struct EvidenceAnswer {
 #[serde(rename_all = "kebab-case")]
 struct GapAnswer {
     need: String,
-    gravity: &'static str,
+    severity: Severity,
+    stops: &'static str,
     trouble: String,
     lost: Vec<LostAnswer>,
     packages: Vec<String>,
     packages_if_newer: Vec<String>,
     providers: Vec<String>,
     switch_off: Vec<String>,
-    price: Option<PriceAnswer>,
+    cost: Option<CostAnswer>,
 }
 
 #[derive(Serialize)]
@@ -88,7 +90,7 @@ struct LostAnswer {
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
-struct PriceAnswer {
+struct CostAnswer {
     packages: Vec<String>,
     download_bytes: Option<u64>,
     disk_bytes: Option<u64>,
@@ -107,12 +109,10 @@ pub fn survey(survey: &Survey<'_>, only: Option<NeedId>) -> SurveyAnswer {
         target: survey.target.clone(),
         compiler_fault: survey.facts.compiler_fault.clone(),
         needs: survey.facts.iter().filter(|fact| asked(fact.need)).map(|fact| need(survey, fact)).collect(),
-        gaps: gaps
-            .map(|(index, found)| gap(survey, found, survey.prices.get(index).and_then(Option::as_ref)))
-            .collect(),
+        gaps: gaps.map(|(index, found)| gap(survey, found, survey.costs.get(index).and_then(Option::as_ref))).collect(),
         install: survey.install(),
         do_without: do_without_command(survey),
-        price: survey.price.as_ref().map(price),
+        cost: survey.cost.as_ref().map(cost),
     }
 }
 
@@ -150,7 +150,7 @@ fn need(survey: &Survey<'_>, fact: &Fact) -> NeedAnswer {
         required: definition.importance == boltboard_core::board::Importance::Required,
         provider: fact.provider.as_ref().map(|provider| provider.text(board)),
         met_by: fact.met_by.iter().map(|need| board.needs[*need].name.clone()).collect(),
-        wanted_by: wanted_by(board, fact.need),
+        needed_by: wanted_by(board, fact.need),
         compile_flags: found.map_or(Vec::new(), |found| found.compile_flags.clone()),
         link_flags: found.map_or(Vec::new(), |found| found.link_flags.clone()),
         copies: fact
@@ -180,11 +180,12 @@ fn evidence(evidence: &Evidence) -> EvidenceAnswer {
     }
 }
 
-fn gap(survey: &Survey<'_>, gap: &Gap, asked: Option<&Result<Price, PriceFault>>) -> GapAnswer {
+fn gap(survey: &Survey<'_>, gap: &Gap, asked: Option<&Result<Cost, CostFault>>) -> GapAnswer {
     let board = survey.board;
     GapAnswer {
         need: board.needs[gap.need].name.clone(),
-        gravity: gravity_word(gap.gravity),
+        severity: gap.stops.severity(),
+        stops: gap.stops.name(),
         trouble: survey.facts.get(gap.need).map_or(String::new(), |fact| trouble(board, fact)),
         lost: gap
             .lost
@@ -200,20 +201,20 @@ fn gap(survey: &Survey<'_>, gap: &Gap, asked: Option<&Result<Price, PriceFault>>
         packages_if_newer: gap.packages_if_newer.clone(),
         providers: gap.providers.iter().map(|provider| provider.text(board)).collect(),
         switch_off: gap.switch_off.iter().map(|(o, value)| format!("{}={value}", board.options[*o].name)).collect(),
-        price: asked.map(price),
+        cost: asked.map(cost),
     }
 }
 
-fn price(price: &Result<Price, PriceFault>) -> PriceAnswer {
-    match price {
-        Ok(price) => PriceAnswer {
-            packages: price.packages.clone(),
-            download_bytes: price.download_bytes,
-            disk_bytes: price.disk_bytes,
+fn cost(cost: &Result<Cost, CostFault>) -> CostAnswer {
+    match cost {
+        Ok(cost) => CostAnswer {
+            packages: cost.packages.clone(),
+            download_bytes: cost.download_bytes,
+            disk_bytes: cost.disk_bytes,
             fault: None,
         },
         Err(fault) => {
-            PriceAnswer { packages: Vec::new(), download_bytes: None, disk_bytes: None, fault: Some(fault.to_string()) }
+            CostAnswer { packages: Vec::new(), download_bytes: None, disk_bytes: None, fault: Some(fault.to_string()) }
         }
     }
 }

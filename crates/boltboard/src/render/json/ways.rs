@@ -104,9 +104,9 @@ pub fn ways(board: &Board, option: OptionId, value: &Value, told: &[Told<'_>]) -
             .iter()
             .map(|(id, was, is)| MovedAnswer { option: name(*id), before: was.to_string(), after: is.to_string() })
             .collect(),
-        steps: told.price.as_ref().map(|price| price.steps),
-        reused: told.price.as_ref().map(|price| price.from_store),
-        work_ms: told.price.as_ref().and_then(|price| price.work_ms),
+        steps: told.cost.as_ref().map(|cost| cost.steps),
+        reused: told.cost.as_ref().map(|cost| cost.from_store),
+        work_ms: told.cost.as_ref().and_then(|cost| cost.work_ms),
     };
     WaysAnswer { ways: told.iter().map(way).collect(), ..answer(board, option, value, "ways") }
 }
@@ -122,10 +122,10 @@ pub struct WhyNotAnswer {
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
-struct AgainstAnswer {
+pub struct AgainstAnswer {
     choices: Vec<ChosenAnswer>,
     requirements: Vec<RequirementAnswer>,
-    lacking: Vec<String>,
+    unmet: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -137,8 +137,8 @@ struct RequirementAnswer {
     line: usize,
 }
 
-/// Answers `why OPTION=VALUE`.
-pub fn why_not(board: &Board, choices: &Choices, option: OptionId, value: &Value, clashes: &[Clash]) -> WhyNotAnswer {
+/// What a clash is made of, but for what is said of one option.
+pub fn against(board: &Board, choices: &Choices, clash: &Clash, but: Option<OptionId>) -> AgainstAnswer {
     let chosen = |choice: &Choice| ChosenAnswer {
         option: board.options[choice.option].name.clone(),
         value: choice.value.to_string(),
@@ -153,20 +153,20 @@ pub fn why_not(board: &Board, choices: &Choices, option: OptionId, value: &Value
             line: place.line,
         }
     };
-    let against = |clash: &Clash| AgainstAnswer {
-        choices: clash
-            .choices
-            .iter()
-            .filter(|c| choices.get(c.option).is_some() && c.option != option)
-            .map(chosen)
-            .collect(),
+    let told = |choice: &&Choice| choices.get(choice.option).is_some() && Some(choice.option) != but;
+    AgainstAnswer {
+        choices: clash.choices.iter().filter(told).map(chosen).collect(),
         requirements: clash.rules.iter().map(requirement).collect(),
-        lacking: clash.lacking.iter().map(|need| board.needs[*need].name.clone()).collect(),
-    };
+        unmet: clash.lacking.iter().map(|need| board.needs[*need].name.clone()).collect(),
+    }
+}
+
+/// Answers `why OPTION=VALUE`.
+pub fn why_not(board: &Board, choices: &Choices, option: OptionId, value: &Value, clashes: &[Clash]) -> WhyNotAnswer {
     WhyNotAnswer {
         format: FORMAT,
         option: board.options[option].name.clone(),
         value: value.to_string(),
-        against: clashes.iter().map(against).collect(),
+        against: clashes.iter().map(|clash| against(board, choices, clash, Some(option))).collect(),
     }
 }

@@ -1,38 +1,39 @@
 //! The gaps: what each stops, what is lost, and at the end what to type.
 
+use boltboard_core::base::{Severity, shell_word};
 use boltboard_core::board::Provider;
-use boltboard_core::remedy::{Gap, Gravity, Lost, Price, PriceFault, install_command};
+use boltboard_core::remedy::{Cost, CostFault, Gap, Lost, Stops, install_command};
 
 use super::{Survey, Target, trouble, wanted_by};
-use crate::render::text::{Cell, Role, bytes, clip, columns_within, count, paint, wrap};
+use crate::fault::Next;
+use crate::render::text::{Cell, Role, bytes, columns_within, command_lines, count, next_lines, paint, wrap};
 
 /// From this many gaps on, those that stop nothing get a line each: what stops somebody must not scroll away.
 const MANY: usize = 8;
 
-/// All gaps by gravity, then the commands that help. The gravest stand last, next to where people look.
+/// All gaps by what they stop, then the commands that help. What stops most stands last, next to where people look.
 pub(super) fn sections(survey: &Survey<'_>, width: usize) -> String {
     let mut text = String::new();
-    for (gravity, title, role) in [
-        (Gravity::Unwanted, "Missing, and nothing wants it now", Role::Faint),
-        (Gravity::HoldsOff, "Holds options off", Role::Warn),
-        (Gravity::StopsChosen, "Stops what you chose", Role::Bad),
-        (Gravity::StopsAll, "Stops every build", Role::Bad),
+    for (stops, title, role) in [
+        (Stops::Nothing, "Not met, and nothing needs it now", Role::Faint),
+        (Stops::Options, "Blocks options", Role::Warn),
+        (Stops::Chosen, "Stops what you chose", Role::Bad),
+        (Stops::Everything, "Stops every build", Role::Bad),
     ] {
-        let gaps: Vec<(usize, &Gap)> =
-            survey.gaps.iter().enumerate().filter(|(_, gap)| gap.gravity == gravity).collect();
+        let gaps: Vec<(usize, &Gap)> = survey.gaps.iter().enumerate().filter(|(_, gap)| gap.stops == stops).collect();
         if gaps.is_empty() {
             continue;
         }
         let number = count(gaps.len(), "need", "needs");
         text.push_str(&format!("\n{} {}\n", paint(role, title), paint(Role::Faint, &format!("({number})"))));
-        if gravity >= Gravity::HoldsOff && survey.gaps.len() > MANY {
+        if stops >= Stops::Options && survey.gaps.len() > MANY {
             text.push_str(&brief(survey, &gaps, width));
             continue;
         }
         let widest = gaps.iter().map(|(_, gap)| survey.name(gap.need).len()).max().unwrap_or(0).min(24);
         for (index, gap) in gaps {
-            let price = survey.prices.get(index).and_then(Option::as_ref);
-            text.push_str(&one(survey, gap, price, widest, width));
+            let cost = survey.costs.get(index).and_then(Option::as_ref);
+            text.push_str(&one(survey, gap, cost, widest, width));
         }
     }
     text.push_str(&commands(survey, width));
@@ -41,20 +42,21 @@ pub(super) fn sections(survey: &Survey<'_>, width: usize) -> String {
 
 /// A line for each gap: what it is, what is off for it, what brings it.
 fn brief(survey: &Survey<'_>, gaps: &[(usize, &Gap)], width: usize) -> String {
-    let mut rows: Vec<Vec<Cell>> =
-        vec![["need", "state", "off without it", "what helps"].map(|head| (Role::Faint, head.to_string())).to_vec()];
+    let mut rows: Vec<Vec<Cell>> = vec![
+        ["need", "state", "blocked", "package or next command"].map(|head| (Role::Faint, head.to_string())).to_vec(),
+    ];
     for (index, gap) in gaps {
         let lost = gap.lost.iter().map(|lost| survey.board.options[lost.option].name.clone());
         let wanted = wanted_by(survey.board, gap.need);
         let lost: Vec<String> = if gap.lost.is_empty() { wanted } else { lost.collect() };
-        let price = survey.prices.get(*index).and_then(Option::as_ref);
-        let price = price.map_or(String::new(), |price| format!(" ({})", price_line(price)));
+        let cost = survey.costs.get(*index).and_then(Option::as_ref);
+        let cost = cost.map_or(String::new(), |cost| format!(" ({})", cost_line(cost)));
         let help = match (gap.packages.is_empty(), gap.providers.first()) {
-            (false, _) => format!("{}{price}", gap.packages.join(" ")),
+            (false, _) => format!("{}{cost}", gap.packages.join(" ")),
             (true, Some(provider)) => {
-                format!("boltboard set need:{}={}", survey.name(gap.need), provider.text(survey.board))
+                format!("→ boltboard set need:{}={}", survey.name(gap.need), provider.text(survey.board))
             }
-            (true, None) => format!("boltboard survey {}", survey.name(gap.need)),
+            (true, None) => format!("→ boltboard survey {}", survey.name(gap.need)),
         };
         rows.push(vec![
             (Role::Name, survey.name(gap.need).to_string()),
@@ -72,15 +74,15 @@ fn state_of(survey: &Survey<'_>, gap: &Gap) -> String {
     state.strip_prefix("is ").map_or(state.clone(), str::to_string)
 }
 
-type Asked = Result<Price, PriceFault>;
+type Asked = Result<Cost, CostFault>;
 
-fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, width: usize) -> String {
+fn one(survey: &Survey<'_>, gap: &Gap, cost: Option<&Asked>, widest: usize, width: usize) -> String {
     let (board, need) = (survey.board, gap.need);
     let definition = &board.needs[need];
     let state = state_of(survey, gap);
     let name = format!("{:<widest$}", definition.name);
     let room = width.saturating_sub(widest + 4);
-    let role = if gap.gravity <= Gravity::StopsChosen { Role::Bad } else { Role::Warn };
+    let role = if gap.stops.severity() == Severity::Error { Role::Bad } else { Role::Warn };
     // Whether there is room for what the need is, on the line that says what is wrong.
     let summary = format!(" · {}", definition.summary);
     let with_summary = !definition.summary.is_empty() && state.chars().count() + summary.chars().count() <= room;
@@ -104,41 +106,49 @@ fn one(survey: &Survey<'_>, gap: &Gap, price: Option<&Asked>, widest: usize, wid
     } else {
         let wanted = wanted_by(board, need);
         if !wanted.is_empty() {
-            add("wanted by", wanted.join(", "), Role::Faint);
+            add("needed by", wanted.join(", "), Role::Faint);
         }
     }
-    let mut ways: Vec<String> = Vec::new();
-    if !gap.packages.is_empty() {
-        let way = install_command(&survey.here, &gap.packages, survey.as_root).unwrap_or_default();
-        let price = price.map_or(String::new(), |price| format!("  ({})", price_line(price)));
-        ways.push(format!("{way}{price}"));
+    if let Some(first) = &gap.first_copy {
+        let text = format!("{} comes before what a package installs", first.display());
+        add("found first:", text, Role::Faint);
     }
-    ways.extend(gap.providers.iter().map(|provider| {
-        let text = provider.text(board);
+    let mut next: Vec<Next> = Vec::new();
+    if let Some(command) = install_command(&survey.here, &gap.packages, survey.as_root) {
+        let cost = cost.map_or_else(|| "install it".to_string(), |cost| format!("install it: {}", cost_line(cost)));
+        next.push(Next::new(command, cost));
+    }
+    next.extend(gap.providers.iter().map(|provider| {
+        let text = shell_word(&format!("need:{}={}", definition.name, provider.text(board)));
         match provider {
-            Provider::System if gap_is_switched_off(survey, gap) => format!("boltboard unset need:{}", definition.name),
-            _ => format!("boltboard set need:{}={text}", definition.name),
+            Provider::System if gap_is_switched_off(survey, gap) => {
+                Next::new(format!("boltboard unset need:{}", definition.name), "use the copy of this host")
+            }
+            Provider::Bundled => Next::new(format!("boltboard set {text}"), "build the tree's own copy"),
+            _ => Next::new(format!("boltboard set {text}"), "use this instead"),
         }
     }));
     let off = do_without(survey, gap);
-    ways.extend((!off.is_empty()).then(|| format!("boltboard set {}", off.join(" "))));
-    for way in ways {
-        let line = clip(&format!("→ {way}"), room.max(20));
-        text.push_str(&format!("{}{}\n", " ".repeat(widest + 4), paint(Role::Good, &line)));
+    if !off.is_empty() {
+        next.push(Next::new(format!("boltboard set {}", off.join(" ")), "do without it"));
     }
-    let mut remark = |words: &str| {
-        for line in wrap(&format!("→ {words}"), room) {
-            text.push_str(&format!("{}{}\n", " ".repeat(widest + 4), paint(Role::Faint, &line)));
-        }
-    };
     if let Some(command) = install_command(&survey.here, &gap.packages_if_newer, survey.as_root) {
-        let own = format!("; or a copy of your own: boltboard set need:{}=/FOLDER", definition.name);
-        let own = if definition.can_come_from_a_folder() { own } else { String::new() };
-        remark(&format!("{command}, if that is newer{own}"));
-    } else if gap.packages.is_empty() && gap.installable {
-        remark(&package_elsewhere(survey, gap));
+        next.push(Next::new(command, "if that version is newer"));
+        if definition.can_come_from_a_folder() {
+            add(
+                "or get a newer copy yourself, and",
+                format!("set need:{} to its folder", definition.name),
+                Role::Faint,
+            );
+        }
+    } else if gap.packages.is_empty() && gap.installable && next.is_empty() && gap.first_copy.is_none() {
+        let words = package_elsewhere(survey, gap);
+        wrap(&words, room).iter().for_each(|line| {
+            text.push_str(&format!("{}{}\n", " ".repeat(widest + 4), paint(Role::Faint, line)));
+        });
     }
-    remark(&format!("what was tried: boltboard survey {}", definition.name));
+    next.push(Next::new(format!("boltboard survey {}", definition.name), "what was tried"));
+    text.push_str(&next_lines(&next, widest + 4));
     text
 }
 
@@ -152,7 +162,7 @@ fn gap_is_switched_off(survey: &Survey<'_>, gap: &Gap) -> bool {
 fn package_elsewhere(survey: &Survey<'_>, gap: &Gap) -> String {
     let named = &survey.board.needs[gap.need].packages;
     if named.is_empty() {
-        return "no package of it is known".to_string();
+        return "no package is known for it".to_string();
     }
     let names: Vec<String> = named.iter().map(|(family, package)| format!("{package} ({family})")).collect();
     format!("its package is {}", names.join(", "))
@@ -162,7 +172,7 @@ fn package_elsewhere(survey: &Survey<'_>, gap: &Gap) -> String {
 fn lost_words(survey: &Survey<'_>, lost: &Lost) -> String {
     let name = &survey.board.options[lost.option].name;
     if lost.chosen {
-        format!("{name}={}, which you chose, cannot be had", lost.would_be)
+        format!("{name}={}, which you chose, cannot hold", lost.would_be)
     } else {
         format!("{name} is {} instead of {}", lost.is, lost.would_be)
     }
@@ -174,21 +184,11 @@ fn do_without(survey: &Survey<'_>, gap: &Gap) -> Vec<String> {
 
 /// The one command that makes do without everything that stops what is chosen.
 pub fn do_without_command(survey: &Survey<'_>) -> Option<String> {
-    let grave = survey.gaps.iter().filter(|gap| gap.gravity == Gravity::StopsChosen);
-    let mut words: Vec<String> = grave.flat_map(|gap| do_without(survey, gap)).collect();
+    let errors = survey.gaps.iter().filter(|gap| gap.stops == Stops::Chosen);
+    let mut words: Vec<String> = errors.flat_map(|gap| do_without(survey, gap)).collect();
     let mut seen = std::collections::BTreeSet::new();
     words.retain(|word| seen.insert(word.clone()));
     (!words.is_empty()).then(|| format!("boltboard set {}", words.join(" ")))
-}
-
-/// Says how grave a gap is, for machines.
-pub fn gravity_word(gravity: Gravity) -> &'static str {
-    match gravity {
-        Gravity::StopsAll => "stops-all",
-        Gravity::StopsChosen => "stops-chosen",
-        Gravity::HoldsOff => "holds-off",
-        Gravity::Unwanted => "unwanted",
-    }
 }
 
 fn commands(survey: &Survey<'_>, width: usize) -> String {
@@ -197,40 +197,46 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
         return text;
     }
     let installable = survey.gaps.iter().filter(|gap| !gap.packages.is_empty()).count();
-    let grave = || survey.gaps.iter().filter(|gap| gap.gravity <= Gravity::StopsChosen);
-    let first: Vec<String> = grave().flat_map(|gap| gap.packages.clone()).collect();
-    let rest = survey.gaps.iter().any(|gap| gap.gravity >= Gravity::HoldsOff && !gap.packages.is_empty());
+    let errors = || survey.gaps.iter().filter(|gap| gap.stops.severity() == Severity::Error);
+    let first: Vec<String> = errors().flat_map(|gap| gap.packages.clone()).collect();
+    let rest = survey.gaps.iter().any(|gap| gap.stops >= Stops::Options && !gap.packages.is_empty());
     let first = install_command(&survey.here, &first, survey.as_root).filter(|_| rest);
     if let Some(command) = first {
-        text.push_str(&format!("\n{}\n", paint(Role::Title, "To get what stops you")));
-        text.push_str(&command_lines(&command, width));
+        text.push_str(&format!("\n{}\n", paint(Role::Title, "To install what stops you")));
+        text.push_str(&command_lines("  → ", &command, width));
     }
     if let Some(install) = survey.install() {
         let what = match (installable, survey.gaps.len()) {
-            (1, 1) => "To get it".to_string(),
-            (some, all) if some == all => format!("To get everything ({all} needs)"),
-            (some, all) => format!("To get everything that a package brings ({some} of {all} needs)"),
+            (1, 1) => "To install it".to_string(),
+            (some, all) if some == all => format!("To install everything ({all} needs)"),
+            (some, all) => format!("To install all that has a package ({some} of {all} needs)"),
         };
         text.push_str(&format!("\n{}\n", paint(Role::Title, &what)));
-        text.push_str(&command_lines(&install, width));
-        let price = survey.price.as_ref().map(price_line);
-        let price = price.unwrap_or_else(|| "what that takes in packages and disk: boltboard survey --price".into());
-        text.push_str(&format!("  {}\n", paint(Role::Faint, &price)));
+        text.push_str(&command_lines("  → ", &install, width));
+        match &survey.cost {
+            Some(cost) => text.push_str(&format!("  {}\n", paint(Role::Faint, &cost_line(cost)))),
+            None => {
+                let next = Next::new("boltboard survey --cost", "what that costs in packages and disk space");
+                text.push_str(&next_lines(&[next], 2));
+            }
+        }
     }
-    if let Some(Ok(price)) = &survey.price {
+    if let Some(Ok(cost)) = &survey.cost {
         let asked = survey.packages();
-        let more: Vec<&str> = price.packages.iter().filter(|p| !asked.contains(p)).map(String::as_str).collect();
+        let more: Vec<&str> = cost.packages.iter().filter(|p| !asked.contains(p)).map(String::as_str).collect();
         if !more.is_empty() {
-            for line in wrap(&format!("brings along: {}", more.join(" ")), width.saturating_sub(2)) {
+            for line in wrap(&format!("installs also: {}", more.join(" ")), width.saturating_sub(2)) {
                 text.push_str(&format!("  {}\n", paint(Role::Faint, &line)));
             }
         }
     }
     if let Some(command) = do_without_command(survey) {
         text.push_str(&format!("\n{}\n", paint(Role::Title, "To do without what stops you")));
-        text.push_str(&command_lines(&command, width));
+        text.push_str(&command_lines("  → ", &command, width));
     }
-    let lacks_package = |gap: &&Gap| gap.packages.is_empty() && gap.packages_if_newer.is_empty() && gap.installable;
+    let lacks_package = |gap: &&Gap| {
+        gap.first_copy.is_none() && gap.packages.is_empty() && gap.packages_if_newer.is_empty() && gap.installable
+    };
     let unknown = survey.gaps.iter().filter(lacks_package);
     let names: Vec<&str> = unknown.map(|gap| survey.name(gap.need)).collect();
     if !names.is_empty() {
@@ -244,34 +250,25 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
             }
         };
         text.push('\n');
-        for line in wrap(&format!("{why} {}: see boltboard survey NEED", names.join(", ")), width) {
+        for line in wrap(&format!("{why} {}.", names.join(", ")), width) {
             text.push_str(&format!("{}\n", paint(Role::Faint, &line)));
         }
-    }
-    text
-}
-
-/// A command in lines that a shell takes as one.
-fn command_lines(command: &str, width: usize) -> String {
-    let lines = wrap(command, width.saturating_sub(6));
-    let last = lines.len().saturating_sub(1);
-    let mut text = String::new();
-    for (number, line) in lines.iter().enumerate() {
-        let (indent, end) = (if number == 0 { "  " } else { "      " }, if number == last { "" } else { " \\" });
-        text.push_str(&format!("{indent}{}\n", paint(Role::Good, &format!("{line}{end}"))));
+        let next: Vec<Next> =
+            names.iter().take(1).map(|name| Next::new(format!("boltboard survey {name}"), "what was tried")).collect();
+        text.push_str(&next_lines(&next, 0));
     }
     text
 }
 
 /// Says what packages take.
-pub fn price_line(price: &Result<Price, PriceFault>) -> String {
-    match price {
-        Ok(price) => {
-            let packages = count(price.packages.len(), "package", "packages");
-            let fetch = price.download_bytes.map_or(String::new(), |size| format!(", {} to fetch", bytes(size)));
-            let disk = price.disk_bytes.map_or(String::new(), |size| format!(", {} on disk", bytes(size)));
-            format!("takes {packages}{fetch}{disk}")
+pub fn cost_line(cost: &Result<Cost, CostFault>) -> String {
+    match cost {
+        Ok(cost) => {
+            let packages = count(cost.packages.len(), "package", "packages");
+            let fetch = cost.download_bytes.map_or(String::new(), |size| format!(", {} to download", bytes(size)));
+            let disk = cost.disk_bytes.map_or(String::new(), |size| format!(", {} on disk", bytes(size)));
+            format!("{packages}{fetch}{disk}")
         }
-        Err(fault) => format!("the price is not known: {fault}"),
+        Err(fault) => format!("the cost is not known: {fault}"),
     }
 }

@@ -3,7 +3,8 @@
 use boltboard_core::profile::ProfileName;
 use boltboard_core::survey::{Differing, HostDifference, Toolchain};
 
-use crate::render::text::{Cell, Role, columns, columns_within, count, paint};
+use crate::fault::Next;
+use crate::render::text::{Cell, Role, columns, columns_within, count, next_lines, paint};
 
 fn what(difference: &HostDifference) -> String {
     match &difference.what {
@@ -17,7 +18,7 @@ fn what(difference: &HostDifference) -> String {
 /// Two hosts side by side.
 pub fn compared(list: &[HostDifference], other: &str, width: usize) -> String {
     if list.is_empty() {
-        return format!("This host is like {other} in all that the tree asks for.\n");
+        return format!("This host meets the tree's needs just as {other} does.\n");
     }
     let title = format!("{} from {other}", count(list.len(), "difference", "differences"));
     let head = ["", other, "here"].map(|text| (Role::Faint, text.to_string())).to_vec();
@@ -43,7 +44,7 @@ pub fn changed_host(list: &[HostDifference], profile: &ProfileName) -> String {
     if list.len() > 12 {
         text.push_str(&format!("  and {} more\n", list.len() - 12));
     }
-    text.push_str("  A build takes the host as it is now; `boltboard preview` tells what that touches.\n");
+    text.push_str(&next_lines(&[Next::new("boltboard preview", "what a build does about it")], 2));
     text
 }
 

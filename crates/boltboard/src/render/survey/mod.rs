@@ -6,12 +6,13 @@ mod one;
 
 use boltboard_core::board::{Board, NeedId};
 use boltboard_core::profile::Choices;
-use boltboard_core::remedy::{self, Distribution, Gap, Price, PriceFault};
+use boltboard_core::remedy::{self, Cost, CostFault, Distribution, Gap};
 use boltboard_core::survey::{CopyRank, Fact, FactSource, FactState, Facts, Missing, Presence};
 
-use super::text::{Cell, Role, columns, columns_within, count, paint};
+use super::text::{Cell, Role, columns, columns_within, count, next_lines, paint};
+use crate::fault::Next;
 
-pub use gaps::{do_without_command, gravity_word, price_line};
+pub use gaps::{cost_line, do_without_command};
 pub use hosts::{changed_host, compared, toolchain_list};
 pub use one::evidence;
 
@@ -26,7 +27,7 @@ pub struct Survey<'a> {
     pub facts: &'a Facts,
     /// The choices.
     pub choices: &'a Choices,
-    /// The gaps, the gravest first.
+    /// The gaps, those that stop most first.
     pub gaps: Vec<Gap>,
     /// Where it was looked.
     pub here: Distribution,
@@ -35,9 +36,9 @@ pub struct Survey<'a> {
     /// What the compiler makes programs for.
     pub target: String,
     /// What installing everything would take, when that was asked.
-    pub price: Option<Result<Price, PriceFault>>,
+    pub cost: Option<Result<Cost, CostFault>>,
     /// The same for each gap, in their order; empty when there is none.
-    pub prices: Vec<Option<Result<Price, PriceFault>>>,
+    pub costs: Vec<Option<Result<Cost, CostFault>>>,
     /// Whether packages can be installed without asking for more rights.
     pub as_root: bool,
     /// What the compiler makes programs for.
@@ -78,22 +79,17 @@ pub fn list(survey: &Survey<'_>, all: bool, width: usize) -> String {
     let shown: Vec<&Fact> =
         if all || met.len() <= LISTED { met.clone() } else { met.iter().filter(news).copied().collect() };
     if !shown.is_empty() {
-        text.push_str(&format!("\n{}\n", paint(Role::Title, "There")));
+        text.push_str(&format!("\n{}\n", paint(Role::Title, "Met")));
         text.push_str(&found_table(survey, &shown, width));
     }
     if shown.len() < met.len() {
-        let more = format!("  and {} more (boltboard survey --all)", met.len() - shown.len());
-        text.push_str(&format!("{}\n", paint(Role::Faint, &more)));
+        text.push_str(&format!("  {}\n", paint(Role::Faint, &format!("and {} more", met.len() - shown.len()))));
+        text.push_str(&next_lines(&[Next::new("boltboard survey --all", "list them all")], 2));
     }
-    let not_asked = survey.facts.iter().filter(|f| f.state == FactState::Missing(Missing::NotAsked)).count();
-    if let Some(fault) = &survey.facts.compiler_fault {
-        text.push_str(&format!("\n{} {fault}\n", paint(Role::Bad, "The compiler does not work:")));
-        if not_asked > 0 {
-            let needs = count(not_asked, "need", "needs");
-            text.push_str(&format!(
-                "  {needs} could not be looked for, and may well be there. Mend the compiler first.\n"
-            ));
-        }
+    let not_asked = survey.facts.iter().filter(|fact| fact.was_not_asked()).count();
+    if not_asked > 0 {
+        let needs = count(not_asked, "need", "needs");
+        text.push_str(&format!("\n{needs} could not be checked without a compiler that works.\n"));
     }
     text.push_str(&gaps::sections(survey, width));
     if survey.gaps.is_empty() && not_asked == 0 {
@@ -160,7 +156,7 @@ pub fn state_words(board: &Board, fact: &Fact) -> (Role, String) {
         FactState::Missing(Missing::Unusable { .. }) => (Role::Bad, "cannot be used".into()),
         FactState::Missing(Missing::SwitchedOff { .. }) => (Role::Warn, "switched off by you".into()),
         FactState::Missing(Missing::Others { .. }) => (Role::Bad, "not met".into()),
-        FactState::Missing(Missing::NotAsked) => (Role::Warn, "not looked for".into()),
+        FactState::Missing(Missing::NotAsked) => (Role::Warn, "not checked".into()),
     }
 }
 
@@ -178,7 +174,7 @@ pub fn trouble(board: &Board, fact: &Fact) -> String {
         FactState::Missing(Missing::SwitchedOff { there }) => match there {
             Presence::There(Some(version)) => format!("is switched off by you; version {version} is there"),
             Presence::There(None) => "is switched off by you; it is there".into(),
-            Presence::NotThere => "is switched off by you; it would be missing, too".into(),
+            Presence::NotThere => "is switched off by you, and missing too".into(),
         },
         FactState::Missing(Missing::Others { lacking }) => {
             let names: Vec<&str> = lacking.iter().map(|need| board.needs[*need].name.as_str()).collect();
@@ -189,7 +185,7 @@ pub fn trouble(board: &Board, fact: &Fact) -> String {
                 _ => format!("is not met: it lacks {}", names.join(", ")),
             }
         }
-        FactState::Missing(Missing::NotAsked) => "could not be looked for".into(),
+        FactState::Missing(Missing::NotAsked) => "could not be checked".into(),
         FactState::Found(_) | FactState::Bundled(_) => state_words(board, fact).1,
     }
 }

@@ -1,11 +1,13 @@
 //! All about one need: the places searched, the check program, the command, the compiler's words.
 
+use boltboard_core::base::shell_word;
 use boltboard_core::board::Provider;
 use boltboard_core::profile::ProfileSource;
 use boltboard_core::survey::{CopyRank, Evidence, Fact};
 
-use super::{Survey, labelled, price_line, state_words, trouble, wanted_by};
-use crate::render::text::{Role, paint, wrap};
+use super::{Survey, cost_line, labelled, state_words, trouble, wanted_by};
+use crate::fault::Next;
+use crate::render::text::{Role, next_lines, paint, wrap};
 
 /// Tells everything about one need.
 pub fn evidence(survey: &Survey<'_>, fact: &Fact, width: usize) -> String {
@@ -20,7 +22,7 @@ pub fn evidence(survey: &Survey<'_>, fact: &Fact, width: usize) -> String {
     }
     if let Some(found) = fact.found() {
         rows.extend(found.place.iter().map(|place| ("place", place.display().to_string())));
-        for (label, flags) in [("flags of compiles", &found.compile_flags), ("flags of links", &found.link_flags)] {
+        for (label, flags) in [("compile flags", &found.compile_flags), ("link flags", &found.link_flags)] {
             if !flags.is_empty() {
                 rows.push((label, flags.join(" ")));
             }
@@ -37,7 +39,7 @@ pub fn evidence(survey: &Survey<'_>, fact: &Fact, width: usize) -> String {
     }
     let wanted = wanted_by(board, need);
     if !wanted.is_empty() {
-        rows.push(("wanted by", wanted.join(", ")));
+        rows.push(("needed by", wanted.join(", ")));
     }
     text.push_str(&labelled(&rows, 2, width));
     if fact.copies.len() > 1 {
@@ -47,20 +49,28 @@ pub fn evidence(survey: &Survey<'_>, fact: &Fact, width: usize) -> String {
         text.push_str(&tried(evidence, width));
     }
     if let Some((index, gap)) = survey.gaps.iter().enumerate().find(|(_, gap)| gap.need == need) {
-        let mut ways: Vec<String> = Vec::new();
-        ways.extend(boltboard_core::remedy::install_command(&survey.here, &gap.packages, survey.as_root));
-        ways.extend(gap.providers.iter().map(|p| format!("boltboard set need:{}={}", definition.name, p.text(board))));
+        let mut next: Vec<Next> = Vec::new();
+        let install =
+            |packages: &[String]| boltboard_core::remedy::install_command(&survey.here, packages, survey.as_root);
+        next.extend(install(&gap.packages).map(|command| Next::new(command, "install it")));
+        next.extend(install(&gap.packages_if_newer).map(|command| Next::new(command, "if that version is newer")));
+        next.extend(gap.providers.iter().map(|provider| {
+            let asked = shell_word(&format!("need:{}={}", definition.name, provider.text(board)));
+            Next::new(format!("boltboard set {asked}"), "use this one")
+        }));
         let off = gap.switch_off.iter().map(|(option, value)| format!("{}={value}", board.options[*option].name));
         let off: Vec<String> = off.collect();
-        ways.extend((!off.is_empty()).then(|| format!("boltboard set {}", off.join(" "))));
-        if !ways.is_empty() {
+        if !off.is_empty() {
+            next.push(Next::new(format!("boltboard set {}", off.join(" ")), "do without it"));
+        }
+        if !next.is_empty() {
             text.push_str(&format!("{}\n", paint(Role::Title, "Ways out")));
         }
-        ways.iter().for_each(|way| text.push_str(&format!("  {}\n", paint(Role::Good, way))));
-        if let Some(Some(price)) = survey.prices.get(index) {
-            text.push_str(&format!("  {}\n", paint(Role::Faint, &price_line(price))));
-            if let Ok(price) = price {
-                let chain = price.packages.join(" ");
+        text.push_str(&next_lines(&next, 2));
+        if let Some(Some(cost)) = survey.costs.get(index) {
+            text.push_str(&format!("  {}\n", paint(Role::Faint, &cost_line(cost))));
+            if let Ok(cost) = cost {
+                let chain = cost.packages.join(" ");
                 wrap(&chain, width.saturating_sub(4)).iter().for_each(|line| text.push_str(&format!("    {line}\n")));
             }
         }

@@ -1,26 +1,52 @@
-//! The ways out of a gap: install, switch off, the bundled copy, another provider; and how grave it is.
+//! What is not met: what it stops, what is lost by it, what does without it.
 
 use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 
-use super::catalogue;
-use super::distribution::{Distribution, Family};
+use super::distribution::Distribution;
+use super::help::{first_copy_aside, helpful_packages, installable, packages, providers};
+use crate::base::Severity;
 use crate::board::{Atom, Board, Importance, Kind, NeedCheck, NeedId, OptionId, PartId, Provider, Switch, Value};
 use crate::expr::Expr;
 use crate::profile::{Choice, Choices};
 use crate::resolve::{Clash, Effect, Origin, Resolution};
-use crate::survey::{CopyRank, Fact, FactState, Facts, Missing};
+use crate::survey::{Fact, FactState, Facts, Missing};
 
 /// How much a gap stops.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Gravity {
+pub enum Stops {
     /// Nothing can be built without it.
-    StopsAll,
-    /// Something that is chosen, or made, wants it.
-    StopsChosen,
-    /// Options are held off by it.
-    HoldsOff,
-    /// Nothing that could be on now wants it.
-    Unwanted,
+    Everything,
+    /// Something that is chosen, or made, needs it.
+    Chosen,
+    /// Options are blocked by it.
+    Options,
+    /// Nothing that could be on now needs it.
+    Nothing,
+}
+
+impl Stops {
+    /// All with their names, those that stop most first.
+    pub const NAMED: [(&'static str, Stops); 4] = [
+        ("everything", Stops::Everything),
+        ("chosen", Stops::Chosen),
+        ("options", Stops::Options),
+        ("nothing", Stops::Nothing),
+    ];
+
+    /// Returns its name.
+    pub fn name(self) -> &'static str {
+        Stops::NAMED.iter().find(|(_, stops)| *stops == self).map_or("", |(name, _)| name)
+    }
+
+    /// Returns how bad that is.
+    pub fn severity(self) -> Severity {
+        match self {
+            Stops::Everything | Stops::Chosen => Severity::Error,
+            Stops::Options => Severity::Warning,
+            Stops::Nothing => Severity::Note,
+        }
+    }
 }
 
 /// An option that a gap keeps from a value.
@@ -42,7 +68,7 @@ pub struct Gap {
     /// The need.
     pub need: NeedId,
     /// How much it stops.
-    pub gravity: Gravity,
+    pub stops: Stops,
     /// Options that want it, each with the value that does where only one does.
     pub wanted_by: Vec<(OptionId, Option<String>)>,
     /// Parts that want it.
@@ -53,6 +79,8 @@ pub struct Gap {
     pub packages: Vec<String>,
     /// Packages that bring it in a version that may fit once they are newer.
     pub packages_if_newer: Vec<String>,
+    /// A copy that does not do and is found first, before what a package installs.
+    pub first_copy: Option<PathBuf>,
     /// Whether installing can help at all: a wrong byte order cannot be installed.
     pub installable: bool,
     /// Choices that make do without it: option and value.
@@ -79,7 +107,7 @@ pub struct Situation<'a> {
 }
 
 impl Situation<'_> {
-    /// Returns all gaps, the gravest first, then in the order of needs. A need that is only part of another is left to that
+    /// Returns all gaps, those that stop most first, then in the order of needs. A need that is only part of another is left to that
     /// one, and one that could not be looked for is no gap yet.
     pub fn gaps(self) -> Vec<Gap> {
         let within = members_only(self.board);
@@ -87,7 +115,7 @@ impl Situation<'_> {
         let missing =
             self.facts.iter().filter(|fact| !fact.is_met() && !within.contains(&fact.need) && !not_asked(fact));
         let mut gaps: Vec<Gap> = missing.map(|fact| gap(self, fact)).collect();
-        gaps.sort_by_key(|gap| (gap.gravity, gap.need));
+        gaps.sort_by_key(|gap| (gap.stops, gap.need));
         gaps
     }
 }
@@ -172,29 +200,38 @@ fn gap(situation: Situation<'_>, fact: &Fact) -> Gap {
         })
     };
     let chosen_part = parts.iter().any(made);
-    let gravity = if board.needs[need].importance == Importance::Required {
-        Gravity::StopsAll
+    let stops = if board.needs[need].importance == Importance::Required {
+        Stops::Everything
     } else if chosen_part || lost.iter().any(|lost| lost.chosen) {
-        Gravity::StopsChosen
+        Stops::Chosen
     } else if lost.is_empty() {
-        Gravity::Unwanted
+        Stops::Nothing
     } else {
-        Gravity::HoldsOff
+        Stops::Options
     };
     if switch_off.is_empty() && chosen_part {
         switch_off.extend(parts.iter().filter(|part| made(part)).filter_map(|part| part_off(board, *part, resolution)));
     }
-    let known = here.family.map_or(Vec::new(), |family| packages(board, facts, need, family));
+    let of_family = |packages: &dyn Fn(super::Family) -> Vec<String>| here.family.map_or(Vec::new(), packages);
     let other_version = matches!(fact.state, FactState::Missing(Missing::WrongVersion { .. }));
-    let (packages, packages_if_newer) = if other_version { (Vec::new(), known) } else { (known, Vec::new()) };
+    let newer = |family| {
+        if other_version && first_copy_aside(fact).is_none() {
+            packages(board, facts, need, family)
+        } else {
+            Vec::new()
+        }
+    };
+    let packages_if_newer = of_family(&newer);
+    let packages = of_family(&|family| helpful_packages(board, facts, need, family));
     Gap {
         need,
-        gravity,
+        stops,
         wanted_by: options,
         parts,
         lost,
         packages,
         packages_if_newer,
+        first_copy: first_copy_aside(fact).map(Path::to_path_buf),
         installable: installable(board, need),
         switch_off,
         providers: providers(board, facts, fact),
@@ -222,99 +259,4 @@ fn part_off(board: &Board, part: PartId, resolution: Option<&Resolution>) -> Opt
     let Expr::Atom(Atom::On(option)) = &when.expr else { return None };
     let resolved = resolution?.get(*option);
     (resolved.effect == Effect::Applies).then(|| without(board, *option, None)).flatten().map(|off| (*option, off))
-}
-
-/// Tells whether a package is known for a need on some distribution, or none could bring it.
-pub fn is_packaged(board: &Board, need: NeedId) -> bool {
-    let known = |family: Family| !packages(board, &Facts::default(), need, family).is_empty();
-    !board.needs[need].packages.is_empty() || !installable(board, need) || Family::ALL.into_iter().any(known)
-}
-
-/// Returns the lacking needs that can be brought to this host, or that a person only switched off.
-pub fn obtainable(board: &Board, facts: &Facts) -> BTreeSet<NeedId> {
-    let lacking = facts.iter().filter_map(|fact| match &fact.state {
-        FactState::Missing(missing) => Some((fact.need, matches!(missing, Missing::SwitchedOff { .. }))),
-        FactState::Found(_) | FactState::Bundled(_) => None,
-    });
-    let can = |need: NeedId| installable(board, need) || !board.needs[need].packages.is_empty();
-    lacking.filter(|(need, switched_off)| *switched_off || can(*need)).map(|(need, _)| need).collect()
-}
-
-/// Tells whether a package could bring it: what only the compiler or the target decides, none can.
-fn installable(board: &Board, need: NeedId) -> bool {
-    match &board.needs[need].check {
-        NeedCheck::AnyOf(members) | NeedCheck::AllOf(members) => {
-            members.iter().any(|member| installable(board, *member))
-        }
-        NeedCheck::Host(check) => {
-            check.library.is_some()
-                || !check.headers.is_empty()
-                || !check.link.is_empty()
-                || check.tool.is_some()
-                || check.script_module.is_some()
-                || check.asks.iter().any(|ask| matches!(ask, crate::board::Ask::KernelHeaders(_)))
-        }
-    }
-}
-
-/// Returns the packages that bring a need: those that the board names, else those of the catalogue. For one of several, those of
-/// the first that has any; for all of several, those of the missing ones.
-pub fn packages(board: &Board, facts: &Facts, need: NeedId, family: Family) -> Vec<String> {
-    let definition = &board.needs[need];
-    if let Some(named) = definition.packages.get(family.key()) {
-        return named.split_whitespace().map(str::to_string).collect();
-    }
-    match &definition.check {
-        NeedCheck::Host(check) => catalogue::package(check, family).into_iter().collect(),
-        NeedCheck::AnyOf(members) => {
-            let each = members.iter().map(|member| packages(board, facts, *member, family));
-            each.into_iter().find(|list| !list.is_empty()).unwrap_or_default()
-        }
-        NeedCheck::AllOf(members) => {
-            let missing = members.iter().filter(|member| !facts.has(**member));
-            missing.flat_map(|member| packages(board, facts, *member, family)).collect()
-        }
-    }
-}
-
-/// Providers other than the one in use that would meet a need.
-fn providers(board: &Board, facts: &Facts, fact: &Fact) -> Vec<Provider> {
-    let definition = &board.needs[fact.need];
-    let mut list = Vec::new();
-    if let FactState::Missing(Missing::SwitchedOff { there: crate::survey::Presence::There(_) }) = fact.state {
-        list.push(Provider::System);
-    }
-    if definition.bundled.is_some() {
-        list.push(Provider::Bundled);
-    }
-    if let NeedCheck::AnyOf(members) = &definition.check {
-        list.extend(members.iter().filter(|member| facts.has(**member)).map(|member| Provider::Need(*member)));
-    }
-    for copy in fact.copies.iter().filter(|copy| copy.rank != CopyRank::InUse) {
-        let fits = match (&definition.version, &copy.version) {
-            (None, _) => true,
-            (Some(range), Some(version)) => range.holds(&crate::base::Version::new(version)),
-            (Some(_), None) => false,
-        };
-        let below =
-            |part: &str| copy.place.ancestors().find(|folder| folder.file_name().is_some_and(|name| name == part));
-        let folder = below("lib").or_else(|| below("lib64")).or_else(|| below("include")).or_else(|| below("bin"));
-        if let Some(folder) = folder.and_then(std::path::Path::parent).filter(|_| fits) {
-            list.push(Provider::Folder(folder.to_path_buf()));
-        }
-    }
-    list
-}
-
-/// Returns the one command that installs packages, `None` when there is nothing to install or the distribution is not known.
-pub fn install_command(here: &Distribution, packages: &[String], as_root: bool) -> Option<String> {
-    let family = here.family?;
-    let sorted: BTreeSet<&String> = packages.iter().collect();
-    if sorted.is_empty() {
-        return None;
-    }
-    let mut words: Vec<&str> = if as_root { vec![] } else { vec!["sudo"] };
-    words.extend(family.install_words());
-    words.extend(sorted.iter().map(|package| package.as_str()));
-    Some(words.join(" "))
 }

@@ -12,7 +12,7 @@ const LIMIT: Duration = Duration::from_secs(60);
 
 /// What packages would take.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Price {
+pub struct Cost {
     /// All packages that would be installed, those asked for among them, in the package manager's order.
     pub packages: Vec<String>,
     /// Bytes to fetch, where the package manager tells.
@@ -21,9 +21,9 @@ pub struct Price {
     pub disk_bytes: Option<u64>,
 }
 
-/// Why there is no price.
+/// Why there is no cost.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum PriceFault {
+pub enum CostFault {
     /// The package manager is not there.
     #[error("there is no `{0}` in the search path")]
     NoManager(String),
@@ -40,8 +40,8 @@ pub enum PriceFault {
 /// Asks what installing these packages would take. Nothing is installed or fetched.
 ///
 /// # Errors
-/// See [`PriceFault`].
-pub fn price(family: Family, packages: &[String], search_path: &str, launch: &dyn Launch) -> Result<Price, PriceFault> {
+/// See [`CostFault`].
+pub fn cost(family: Family, packages: &[String], search_path: &str, launch: &dyn Launch) -> Result<Cost, CostFault> {
     let ask = |program: &str, words: &[&str], more: &[String]| ask(program, words, more, search_path, launch);
     match family {
         Family::Debian => {
@@ -51,18 +51,18 @@ pub fn price(family: Family, packages: &[String], search_path: &str, launch: &dy
                 .filter_map(|line| line.strip_prefix("Inst ")?.split_whitespace().next().map(str::to_string))
                 .collect();
             if chain.is_empty() {
-                return Ok(Price { download_bytes: Some(0), disk_bytes: Some(0), ..Price::default() });
+                return Ok(Cost { download_bytes: Some(0), disk_bytes: Some(0), ..Cost::default() });
             }
             let about = ask("apt-cache", &["show", "--no-all-versions"], &chain)?;
             let sizes = sizes(&about);
             let sum = |of: &dyn Fn(&(u64, u64)) -> u64| Some(sizes.values().map(of).sum());
             // Sizes on disk are told in KiB.
-            Ok(Price { packages: chain, download_bytes: sum(&|s| s.0), disk_bytes: sum(&|s| s.1 * 1024) })
+            Ok(Cost { packages: chain, download_bytes: sum(&|s| s.0), disk_bytes: sum(&|s| s.1 * 1024) })
         }
         Family::Fedora => {
             let text = ask("dnf", &["--assumeno", "--quiet", "install"], packages)?;
             let chain = column(&text, "Installing", 0);
-            Ok(Price {
+            Ok(Cost {
                 packages: chain,
                 download_bytes: told(&text, "download size"),
                 disk_bytes: told(&text, "nstalled size"),
@@ -73,7 +73,7 @@ pub fn price(family: Family, packages: &[String], search_path: &str, launch: &dy
             let mut lines = text.lines().skip_while(|line| !line.contains("going to be installed")).skip(1);
             let chain = lines.by_ref().take_while(|line| !line.trim().is_empty());
             let chain = chain.flat_map(str::split_whitespace).map(str::to_string).collect();
-            Ok(Price {
+            Ok(Cost {
                 packages: chain,
                 download_bytes: told(&text, "download size"),
                 disk_bytes: told(&text, "additional"),
@@ -85,13 +85,13 @@ pub fn price(family: Family, packages: &[String], search_path: &str, launch: &dy
             let sized: Vec<(&str, u64)> = lines.filter_map(|(name, size)| Some((name, size.parse().ok()?))).collect();
             let download = sized.iter().map(|(_, size)| size).sum();
             let packages = sized.into_iter().map(|(name, _)| name.to_string()).collect();
-            Ok(Price { packages, download_bytes: Some(download), disk_bytes: None })
+            Ok(Cost { packages, download_bytes: Some(download), disk_bytes: None })
         }
         Family::Alpine => {
             let text = ask("apk", &["add", "--simulate"], packages)?;
             let chain = text.lines().filter_map(|line| line.split_once(") Installing ")).map(|(_, rest)| rest);
             let packages = chain.filter_map(|rest| rest.split_whitespace().next()).map(str::to_string).collect();
-            Ok(Price { packages, download_bytes: None, disk_bytes: None })
+            Ok(Cost { packages, download_bytes: None, disk_bytes: None })
         }
     }
 }
@@ -102,12 +102,12 @@ fn ask(
     more: &[String],
     search_path: &str,
     launch: &dyn Launch,
-) -> Result<String, PriceFault> {
+) -> Result<String, CostFault> {
     let path =
-        find_program(program, search_path, Path::new("/")).ok_or_else(|| PriceFault::NoManager(program.into()))?;
+        find_program(program, search_path, Path::new("/")).ok_or_else(|| CostFault::NoManager(program.into()))?;
     let arguments: Vec<String> = words.iter().map(ToString::to_string).chain(more.iter().cloned()).collect();
     let command = format!("{program} {}", arguments.join(" "));
-    let silent = |words: String| PriceFault::Silent { command: command.clone(), words };
+    let silent = |words: String| CostFault::Silent { command: command.clone(), words };
     let job = Job {
         program: path,
         arguments,
@@ -187,7 +187,7 @@ mod tests {
     use super::*;
     use crate::launch::RealLaunch;
 
-    fn priced(family: Family, programs: &[(&str, &str)]) -> Result<Price, PriceFault> {
+    fn costed(family: Family, programs: &[(&str, &str)]) -> Result<Cost, CostFault> {
         let folder = tempfile::tempdir().expect("a folder");
         for (name, script) in programs {
             let path = folder.path().join(name);
@@ -196,40 +196,40 @@ mod tests {
         }
         let search = format!("{}:/bin:/usr/bin", folder.path().display());
         let search = if programs.is_empty() { folder.path().display().to_string() } else { search };
-        price(family, &["buoy-dev".to_string()], &search, &RealLaunch::default())
+        cost(family, &["buoy-dev".to_string()], &search, &RealLaunch::default())
     }
 
     #[test]
     fn package_managers_are_asked_in_their_dry_mode() {
         let apt = "case \"$*\" in *--simulate*install*buoy-dev) echo 'Inst chain (1.0 somewhere)'; echo 'Inst buoy-dev (2)'; echo 'Conf chain (1.0)';; *) exit 9;; esac";
         let cache = "printf 'Package: chain\\nInstalled-Size: 10\\nSize: 2000\\n\\nPackage: buoy-dev\\nSize: 500\\nInstalled-Size: 3\\n'";
-        let price = priced(Family::Debian, &[("apt-get", apt), ("apt-cache", cache)]).expect("a price");
+        let cost = costed(Family::Debian, &[("apt-get", apt), ("apt-cache", cache)]).expect("a cost");
         let names = |list: &[&str]| list.iter().map(ToString::to_string).collect::<Vec<_>>();
         let want =
-            Price { packages: names(&["chain", "buoy-dev"]), download_bytes: Some(2500), disk_bytes: Some(13 * 1024) };
-        assert_eq!(price, want);
+            Cost { packages: names(&["chain", "buoy-dev"]), download_bytes: Some(2500), disk_bytes: Some(13 * 1024) };
+        assert_eq!(cost, want);
         let dnf = "printf 'Package Arch\\nInstalling:\\n buoy-devel x86_64 2\\nInstalling dependencies:\\n chain x86_64 1\\n\\nTotal download size: 1.5 M\\nInstalled size: 4 k\\n'; exit 1";
-        let price = priced(Family::Fedora, &[("dnf", dnf)]).expect("a price");
-        assert_eq!(price.packages, names(&["buoy-devel", "chain"]));
-        assert_eq!((price.download_bytes, price.disk_bytes), (Some(1_572_864), Some(4096)));
+        let cost = costed(Family::Fedora, &[("dnf", dnf)]).expect("a cost");
+        assert_eq!(cost.packages, names(&["buoy-devel", "chain"]));
+        assert_eq!((cost.download_bytes, cost.disk_bytes), (Some(1_572_864), Some(4096)));
         let zypper = "printf 'The following 2 NEW packages are going to be installed:\\n  buoy-devel chain\\n\\nOverall download size: 2.0 KiB. Already cached: 0 B. After the operation, additional 3 KiB will be used.\\n'";
-        let price = priced(Family::OpenSuse, &[("zypper", zypper)]).expect("a price");
-        assert_eq!(price.packages, names(&["buoy-devel", "chain"]));
-        assert_eq!((price.download_bytes, price.disk_bytes), (Some(2048), Some(3072)));
-        let price = priced(Family::Arch, &[("pacman", "printf 'chain 100\\nbuoy 30\\n'")]).expect("a price");
-        assert_eq!((price.packages, price.download_bytes), (names(&["chain", "buoy"]), Some(130)));
+        let cost = costed(Family::OpenSuse, &[("zypper", zypper)]).expect("a cost");
+        assert_eq!(cost.packages, names(&["buoy-devel", "chain"]));
+        assert_eq!((cost.download_bytes, cost.disk_bytes), (Some(2048), Some(3072)));
+        let cost = costed(Family::Arch, &[("pacman", "printf 'chain 100\\nbuoy 30\\n'")]).expect("a cost");
+        assert_eq!((cost.packages, cost.download_bytes), (names(&["chain", "buoy"]), Some(130)));
         let apk =
             "printf '(1/2) Installing chain (1.0-r0)\\n(2/2) Installing buoy-dev (2-r1)\\nOK: 9 MiB in 30 packages\\n'";
-        assert_eq!(priced(Family::Alpine, &[("apk", apk)]).expect("a price").packages, names(&["chain", "buoy-dev"]));
+        assert_eq!(costed(Family::Alpine, &[("apk", apk)]).expect("a cost").packages, names(&["chain", "buoy-dev"]));
     }
 
     #[test]
     fn what_cannot_be_asked_is_said() {
-        assert_eq!(priced(Family::Debian, &[]), Err(PriceFault::NoManager("apt-get".into())));
-        let fault = priced(Family::Debian, &[("apt-get", "echo 'E: Unable to locate package buoy-dev' >&2; exit 100")]);
+        assert_eq!(costed(Family::Debian, &[]), Err(CostFault::NoManager("apt-get".into())));
+        let fault = costed(Family::Debian, &[("apt-get", "echo 'E: Unable to locate package buoy-dev' >&2; exit 100")]);
         let words = "E: Unable to locate package buoy-dev".to_string();
-        assert!(matches!(fault, Err(PriceFault::Silent { words: said, .. }) if said == words));
-        let nothing = priced(Family::Debian, &[("apt-get", "echo '0 upgraded'")]).expect("a price");
+        assert!(matches!(fault, Err(CostFault::Silent { words: said, .. }) if said == words));
+        let nothing = costed(Family::Debian, &[("apt-get", "echo '0 upgraded'")]).expect("a cost");
         assert_eq!((nothing.packages.len(), nothing.disk_bytes), (0, Some(0)));
     }
 }
