@@ -195,9 +195,9 @@ impl Kind {
             Kind::Size(range) => {
                 format!("a size from {} to {}", shown_size(*range.start()), shown_size(*range.end()))
             }
-            Kind::Text => "a text on one line".into(),
+            Kind::Text => "one line of text".into(),
             Kind::Path => "a path".into(),
-            Kind::Words(allowed) if allowed.is_empty() => "words separated by blanks".into(),
+            Kind::Words(allowed) if allowed.is_empty() => "words separated by spaces".into(),
             Kind::Words(allowed) => {
                 format!("some of {}", listed(&allowed.iter().map(String::as_str).collect::<Vec<_>>()))
             }

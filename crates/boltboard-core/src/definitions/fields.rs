@@ -147,7 +147,7 @@ impl<'a> Fields<'a> {
         let found = self.get(key)?;
         let text = found.text();
         if text.is_none() {
-            self.wrong_type(&found, "a text");
+            self.wrong_type(&found, "a string");
         }
         text
     }
@@ -173,7 +173,7 @@ impl<'a> Fields<'a> {
         let members = found.members();
         let texts: Option<Vec<Text>> = members.as_ref().and_then(|m| m.iter().map(Found::text).collect());
         texts.unwrap_or_else(|| {
-            self.wrong_type(&found, "a text or a list of texts");
+            self.wrong_type(&found, "a string or a list of strings");
             Vec::new()
         })
     }
@@ -301,7 +301,7 @@ impl<'a> Found<'a> {
 
 fn shown(value: &DeValue<'_>) -> &'static str {
     match value {
-        DeValue::String(_) => "a text",
+        DeValue::String(_) => "a string",
         DeValue::Integer(number) if i64::from_str_radix(number.as_str(), number.radix()).is_err() => {
             "a number beyond 64 bits"
         }

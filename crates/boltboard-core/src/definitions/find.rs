@@ -24,7 +24,7 @@ pub enum TreeFault {
     #[error("no `boltboard.toml` with a [tree] table in {0} or above it")]
     NoTree(PathBuf),
     /// The folder cannot be looked at.
-    #[error("cannot look at {folder}")]
+    #[error("cannot read the folder {folder}")]
     Folder {
         /// The folder.
         folder: PathBuf,

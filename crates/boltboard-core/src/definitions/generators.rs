@@ -12,7 +12,7 @@ pub(super) fn generator(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -
     let ways = ["command", "template", "module-table"];
     let given: Vec<&str> = ways.into_iter().filter(|key| fields.get(key).is_some()).collect();
     if given.len() != 1 {
-        let text = format!("{} wants exactly one of `command`, `template` and `module-table`", fields.context);
+        let text = format!("{} must have exactly one of `command`, `template` and `module-table`", fields.context);
         fields.problem(fields.place, Fault::Combination(text));
         return None;
     }
@@ -37,7 +37,7 @@ fn command(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Gene
     if let Some(found) = fields.get("environment") {
         for member in found.members().unwrap_or_else(|| vec![found]) {
             let Some(text) = member.text() else {
-                fields.wrong_type(&member, "a text such as \"NAME=VALUE\", or \"NAME\" to pass it on");
+                fields.wrong_type(&member, "a string such as \"NAME=VALUE\", or \"NAME\" to pass it on");
                 continue;
             };
             match text.text.split_once('=') {
@@ -83,7 +83,7 @@ fn template(fields: &Fields<'_>, entry: &Entry<'_>) -> Option<Generator> {
         Some(text) => match text.text.chars().collect::<Vec<_>>()[..] {
             [mark] if mark.is_ascii_punctuation() => mark,
             _ => {
-                fields.problem(text.place, Fault::Combination("`mark` wants one sign, such as \"@\"".into()));
+                fields.problem(text.place, Fault::Combination("`mark` must be one character, such as \"@\"".into()));
                 return None;
             }
         },

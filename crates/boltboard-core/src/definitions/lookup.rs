@@ -193,7 +193,7 @@ impl Names {
     pub fn conditional<'a>(&self, fields: &Fields<'a>, found: &Found<'a>) -> Option<Fields<'a>> {
         let sub = fields.sub(found, Context::Named("an entry of", found.key));
         if sub.is_none() {
-            fields.wrong_type(found, "a text or { when = \"…\", add = […] }");
+            fields.wrong_type(found, "a string or { when = \"…\", add = […] }");
         }
         sub
     }

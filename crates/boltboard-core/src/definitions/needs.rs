@@ -69,9 +69,7 @@ pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
     let told_by = ["library", "tool", "version-macro", "interpreter-module"];
     let tells_version = told_by.iter().any(|key| fields.get(key).is_some());
     if version.is_some() && !tells_version {
-        wrong(
-            "nothing here tells a version: give `library`, `version-macro`, `tool` or `interpreter-module` too".into(),
-        );
+        wrong("nothing here has a version: give `library`, `version-macro`, `tool` or `interpreter-module` too".into());
     }
     let check = match (any_of, all_of) {
         (Some(members), _) => NeedCheck::AnyOf(members),
@@ -145,8 +143,10 @@ fn language(fields: &Fields<'_>) -> CheckLanguage {
         "c" => CheckLanguage::C,
         "c++" => CheckLanguage::Cxx,
         other => {
-            fields
-                .problem(text.place, Fault::Combination(format!("`{other}` is no language here: write `c` or `c++`")));
+            fields.problem(
+                text.place,
+                Fault::Combination(format!("`{other}` is not a language here: write `c` or `c++`")),
+            );
             CheckLanguage::C
         }
     }
@@ -210,7 +210,7 @@ fn byte_order(fields: &Fields<'_>) -> Option<Ask> {
         other => {
             fields.problem(
                 text.place,
-                Fault::Combination(format!("`{other}` is no byte order: write `little` or `big`")),
+                Fault::Combination(format!("`{other}` is not a byte order: write `little` or `big`")),
             );
             None
         }
@@ -226,7 +226,7 @@ fn tool(fields: &Fields<'_>) -> Option<ToolCheck> {
     {
         let fault = fault.to_string();
         let last = fault.lines().last().unwrap_or_default().trim_start_matches("error: ");
-        fields.problem(text.place, Fault::Combination(format!("`{}` is no regular expression: {last}", text.text)));
+        fields.problem(text.place, Fault::Combination(format!("`{}` is not a regular expression: {last}", text.text)));
     }
     if names.is_empty() {
         if pattern.is_some() || !arguments.is_empty() {

@@ -49,7 +49,7 @@ fn pick(fields: &Fields<'_>) -> Kind {
             (Some(text), _) => Some((text, String::new())),
             (None, Some(sub)) => sub.required_text("name").map(|name| (name, sub.text_or_empty("summary"))),
             (None, None) => {
-                fields.wrong_type(&found, "a text or { name = \"…\", summary = \"…\" }");
+                fields.wrong_type(&found, "a string or { name = \"…\", summary = \"…\" }");
                 None
             }
         };

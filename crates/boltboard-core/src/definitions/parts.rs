@@ -150,7 +150,7 @@ fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<Instal
         match u32::from_str_radix(&text.text, 8).ok().filter(|m| *m <= 0o777) {
             Some(given) => mode = given,
             None => {
-                fields.problem(text.place, Fault::Combination(format!("`{}` is no mode such as \"755\"", text.text)))
+                fields.problem(text.place, Fault::Combination(format!("`{}` is not a mode such as \"755\"", text.text)))
             }
         }
     }

@@ -29,7 +29,7 @@ pub enum Fault {
         reason: String,
     },
     /// A file is not text.
-    #[error("{file} is not UTF-8: byte {offset} is no character")]
+    #[error("{file} is not UTF-8: byte {offset} begins no character")]
     NotUtf8 {
         /// The file as people see it.
         file: String,
@@ -37,7 +37,7 @@ pub enum Fault {
         offset: usize,
     },
     /// A file or a set of files is beyond what is read.
-    #[error("{what} is over the limit of {limit}")]
+    #[error("{what} is more than the limit of {limit}")]
     Limit {
         /// What is too large or too many.
         what: String,
@@ -59,7 +59,7 @@ pub enum Fault {
         context: String,
     },
     /// A value of the wrong type.
-    #[error("`{key}` wants {expected}, found {found}")]
+    #[error("`{key}` must be {expected}, not {found}")]
     WrongType {
         /// The key.
         key: String,
@@ -155,10 +155,10 @@ pub enum Fault {
     #[error("parts use each other in a ring: {}", .0.join(" → "))]
     UseCycle(Vec<String>),
     /// Sections that lie in each other.
-    #[error("section `{0}` lies in itself")]
+    #[error("section `{0}` is inside itself")]
     SectionCycle(String),
     /// A placeholder that means nothing.
-    #[error("`${{{0}}}` means nothing here")]
+    #[error("`${{{0}}}` has no meaning here")]
     Placeholder(String),
     /// A placeholder without its end.
     #[error("the `${{` is never closed with a `}}`")]
@@ -184,7 +184,7 @@ pub enum Fault {
         file: String,
     },
     /// A source that no compiler of ours takes.
-    #[error("{0} is no source that can be compiled: .c, .cc, .cpp, .cxx, .s and .S can")]
+    #[error("{0} cannot be compiled; sources end in .c, .cc, .cpp, .cxx, .s or .S")]
     NotASource(String),
 }
 

@@ -270,7 +270,7 @@ fn a_root_is_found_from_within_and_needs_its_table() {
     assert_eq!(find_root(&tree.root().join("src")).expect("a root"), tree.root().canonicalize().expect("real"));
     let nowhere = tempfile::tempdir().expect("a folder");
     assert!(matches!(find_root(nowhere.path()), Err(TreeFault::NoTree(_))));
-    assert!(matches!(find_root(&nowhere.path().join("not there")), Err(TreeFault::Folder { .. })));
+    assert!(matches!(find_root(&nowhere.path().join("not found")), Err(TreeFault::Folder { .. })));
 }
 
 #[test]
@@ -278,7 +278,7 @@ fn a_file_over_the_limit_is_not_read() {
     let tree = TestTree::new("more = [\"big/boltboard.toml\"]\n", &[("big/boltboard.toml", "")]);
     let file = std::fs::File::create(tree.root().join("big/boltboard.toml")).expect("made");
     file.set_len(17 * 1024 * 1024).expect("sparse");
-    assert_eq!(faults(&tree), ["big/boltboard.toml is over the limit of 16 MiB"]);
+    assert_eq!(faults(&tree), ["big/boltboard.toml is more than the limit of 16 MiB"]);
 }
 
 #[test]

@@ -53,7 +53,7 @@ pub enum FaultKind {
     #[error("the `(` is never closed")]
     Unclosed,
     /// `need:` without a name.
-    #[error("`need:` wants a name right after it")]
+    #[error("`need:` must be followed by a name")]
     NeedName,
     /// Nested deeper than any person writes.
     #[error("the condition nests deeper than {MAX_DEPTH} levels")]

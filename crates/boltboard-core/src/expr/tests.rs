@@ -72,7 +72,7 @@ fn says_what_is_wrong_and_where() {
         ("unclosed", "a and (b or c", "the `(` is never closed", 6),
         ("closed twice", "a)", "expected `and`, `or` or the end, found `)`", 1),
         ("open quote", "a = \"x", "the text has no closing quote", 4),
-        ("need without name", "need: a", "`need:` wants a name right after it", 0),
+        ("need without name", "need: a", "`need:` must be followed by a name", 0),
         ("a number alone", "4", "expected a name, `not` or `(`, found `4`", 0),
         ("too deep", &deep, "the condition nests deeper than 200 levels", 200),
     ] {

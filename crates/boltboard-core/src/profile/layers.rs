@@ -108,7 +108,7 @@ pub enum ProfileFault {
     #[error("a profile has no key `{0}`")]
     UnknownKey(String),
     /// A key with the wrong type of value.
-    #[error("`{key}` wants {expected}")]
+    #[error("`{key}` must be {expected}")]
     WrongType {
         /// The key.
         key: String,
@@ -476,7 +476,7 @@ impl Reader<'_> {
                 continue;
             };
             let Some(text) = item.as_str() else {
-                let expected = "a text such as \"system\"";
+                let expected = "a string such as \"system\"";
                 let fault = ProfileFault::WrongType { key: name.into(), expected };
                 self.problem(Some(at(item.span())), vec![], fault);
                 continue;

@@ -89,10 +89,10 @@ fn everything_that_is_wrong_is_told_at_once() {
         [
             "a profile has no key `extra`",
             "there is no profile `nobody`",
-            "`base` wants a list of profile names",
+            "`base` must be a list of profile names",
             "there is no option `fgo`",
             "depth does not accept `12`; it accepts a whole number from 1 to 9",
-            "`fog` wants a value in quotes; numbers stand alone, lists of words in brackets",
+            "`fog` must be a value in quotes; numbers stand alone, lists of words in brackets",
         ]
     );
     assert_eq!(shelves.read("ring").expect_err("a ring"), ["profile `ring` is a layer of itself"]);
@@ -191,8 +191,8 @@ fn providers_come_from_layers_and_keep_their_reasons() {
     for (text, want) in [
         ("[providers]\ntied = \"system\"\n", "there is no need `tied`"),
         ("[providers]\nbell = \"bundled\"\n", "`bell` cannot be met by `bundled`"),
-        ("[providers]\nbell = 3\n", "`bell` wants a text such as \"system\""),
-        ("providers = 3\n", "`providers` wants a table [providers]"),
+        ("[providers]\nbell = 3\n", "`bell` must be a string such as \"system\""),
+        ("providers = 3\n", "`providers` must be a table [providers]"),
         ("[reasons]\n\"need:bell\" = \"x\"\n", "there is a reason for `need:bell`, which is not chosen here"),
     ] {
         write(&shelf.own_path(&name("wrong")), text);

@@ -126,7 +126,11 @@ fn ask(
         Exit::Code(_) | Exit::Signal(_) | Exit::Stopped => {
             let said = outcome.stderr_text();
             Err(silent(
-                said.lines().find(|line| !line.trim().is_empty()).unwrap_or("it failed without a word").trim().into(),
+                said.lines()
+                    .find(|line| !line.trim().is_empty())
+                    .unwrap_or("it failed without a message")
+                    .trim()
+                    .into(),
             ))
         }
     }

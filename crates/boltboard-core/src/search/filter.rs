@@ -52,7 +52,7 @@ impl State {
 
 /// A filter that means nothing.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{filter}` is no filter: there is no {what} `{name}`")]
+#[error("`{filter}` is not a filter: there is no {what} `{name}`")]
 pub struct FilterFault {
     /// The filter as typed.
     pub filter: String,

@@ -123,7 +123,7 @@ impl Session {
             Some(_) if self.scope.tried.is_empty() => self.plan_since(&resolved, sweep)?,
             Some(_) | None => (self.plan_to_build(&resolved)?, None),
         };
-        self.work.prepare(&self.board.tree.name)?;
+        self.prepare_work()?;
         if self.work.active()?.is_none() {
             // From now on, a work folder that names none has lost it.
             self.work.set_active(&first_profile()?)?;

@@ -15,7 +15,7 @@ use crate::profile::{Choices, ProfileName, ProfileSource, Shelf};
 use crate::reason::Explainer;
 use crate::resolve::{Resolution, resolve};
 use crate::survey::{EPOCH_VARIABLE, Facts, ProbeMemo};
-use crate::work::WorkFolder;
+use crate::work::{Places, WorkFolder};
 
 /// A tree that was read, and where things are kept for it.
 pub struct Session {
@@ -65,11 +65,12 @@ impl Session {
     /// There is none, its definitions are wrong, or the work folder cannot be used.
     pub fn open(scope: Scope, around: Surroundings) -> Result<Session, SessionFault> {
         let opened = SystemTime::now();
-        let Whereabouts { root, work, profile } = Whereabouts::find(&scope, &around)?;
+        let Whereabouts { root, sources, work, profile } = Whereabouts::find(&scope, &around)?;
+        let sources = scope.sources.clone().or(sources);
         // A tree that is only looked at gets no work folder.
         let kept = || KeptPlace { file: work.board(), program: around.program.clone(), work: work.clone() };
         let place = work.exists().then(kept);
-        let loaded = load(&root, scope.sources.as_deref(), place.as_ref());
+        let loaded = load(&root, sources.as_deref(), place.as_ref());
         let Loaded { board, logic, search, .. } = loaded.map_err(SessionFault::Definitions)?;
         work.check(&board.tree.name)?;
         let epoch = around.epoch().map_err(|text| SessionFault::Epoch { variable: EPOCH_VARIABLE, text })?;
@@ -130,6 +131,20 @@ impl Session {
             Ok(resolution) => Ok(Resolved { choices, facts, resolution }),
             Err(clashes) => Err(SessionFault::Clash { clashes, choices: Box::new(choices), facts: Box::new(facts) }),
         }
+    }
+
+    /// Makes the work folder. One that lies outside of the definitions remembers which tree it belongs to.
+    ///
+    /// # Errors
+    /// It cannot be made, or belongs to another tree.
+    pub fn prepare_work(&self) -> Result<(), SessionFault> {
+        let tree = &self.board.tree;
+        self.work.prepare(&tree.name)?;
+        if !self.work.root().starts_with(&tree.board_root) {
+            let whole = |path: &PathBuf| path.canonicalize().unwrap_or_else(|_| path.clone());
+            self.work.remember(&Places { board: whole(&tree.board_root), sources: whole(&tree.source_root) })?;
+        }
+        Ok(())
     }
 
     /// Keeps what compilers have answered, once there is a place for it.

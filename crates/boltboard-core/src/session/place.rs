@@ -6,7 +6,7 @@ use super::fault::SessionFault;
 use super::scope::{Scope, Surroundings};
 use crate::definitions::find_root;
 use crate::profile::ProfileName;
-use crate::work::WorkFolder;
+use crate::work::{Places, WorkFolder};
 
 /// The name of the profile that choices go to when none was ever put in use.
 const FIRST_PROFILE: &str = "mine";
@@ -18,6 +18,8 @@ const WORK: &str = "boltboard-work";
 pub struct Whereabouts {
     /// The root of the board.
     pub root: PathBuf,
+    /// The root of the sources, where the work folder remembers that they lie elsewhere.
+    pub sources: Option<PathBuf>,
     /// The work folder, whether or not it is there yet.
     pub work: WorkFolder,
     /// The profile in use.
@@ -31,8 +33,18 @@ impl Whereabouts {
     /// There is no tree, or nobody knows which profile is in use.
     pub fn find(scope: &Scope, around: &Surroundings) -> Result<Whereabouts, SessionFault> {
         let start = scope.tree.as_deref().map_or_else(|| around.folder.clone(), |tree| around.path_here(tree));
-        let root = find_root(&start)?;
-        let work = WorkFolder::at(&work_root(scope, around, &root));
+        let (root, sources, work) = match find_root(&start) {
+            Ok(root) => {
+                let work = WorkFolder::at(&work_root(scope, around, &root));
+                (root, None, work)
+            }
+            // From within the sources of a tree that is described elsewhere.
+            Err(fault) if scope.tree.is_none() => {
+                let (work, places) = remembered(scope, around).ok_or(fault)?;
+                (find_root(&places.board)?, Some(places.sources), work)
+            }
+            Err(fault) => return Err(fault.into()),
+        };
         let profile = match &scope.profile {
             Some(name) => ProfileName::parse(name).ok_or_else(|| SessionFault::ProfileName(name.clone()))?,
             None => {
@@ -44,7 +56,7 @@ impl Whereabouts {
                 known.map_or_else(first_profile, Ok)?
             }
         };
-        Ok(Whereabouts { root, work, profile })
+        Ok(Whereabouts { root, sources, work, profile })
     }
 }
 
@@ -53,6 +65,18 @@ impl Whereabouts {
     pub fn outputs(&self) -> PathBuf {
         self.work.folders(&self.root, &self.profile).outputs()
     }
+}
+
+/// The nearest work folder above the current folder that knows which tree it belongs to.
+fn remembered(scope: &Scope, around: &Surroundings) -> Option<(WorkFolder, Places)> {
+    let here = around.folder.canonicalize().unwrap_or_else(|_| around.folder.clone());
+    let told = scope.work.as_ref().map(|work| around.path_here(work));
+    let above = here.ancestors().map(|folder| folder.join(WORK));
+    told.into_iter().chain(above).find_map(|folder| {
+        let work = WorkFolder::at(&folder);
+        let places = work.places().filter(|_| work.exists())?;
+        Some((work, places))
+    })
 }
 
 /// The profile with which every work folder begins.

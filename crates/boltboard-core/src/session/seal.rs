@@ -52,7 +52,7 @@ impl Whereabouts {
 impl Session {
     fn whereabouts(&self) -> Whereabouts {
         let root = self.board.tree.board_root.clone();
-        Whereabouts { root, work: self.work.clone(), profile: self.profile.clone() }
+        Whereabouts { root, sources: None, work: self.work.clone(), profile: self.profile.clone() }
     }
 
     /// Returns what a build is sealed with; none where it answers a mere supposition. What was looked at for a `touched` part of the plan

@@ -135,7 +135,7 @@ impl Run<'_> {
             Exit::Code(_) | Exit::Stopped => {}
         }
         if words.is_empty() && outcome.exit != Exit::Code(0) {
-            words.push("failed without a word".into());
+            words.push("failed without a message".into());
         }
         let dependencies = std::fs::read_to_string(self.folder.join("check.d")).unwrap_or_default();
         let mut read: BTreeSet<PathBuf> = parse_dependencies(dependencies.as_bytes()).files.into_iter().collect();

@@ -92,7 +92,7 @@ pub enum CompilerFault {
         name: String,
     },
     /// It is a program of the tree, and those are not run before a build.
-    #[error("{name} lies within the tree, and programs of the tree are not run before a build")]
+    #[error("{name} is inside the tree, and programs of the tree are not run before a build")]
     OfTheTree {
         /// The program's name.
         name: String,
@@ -169,7 +169,7 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
                 Exit::Code(0) => {}
                 Exit::TimedOut => return Err(silent("it did not answer within 20 s".into())),
                 Exit::Code(_) | Exit::Signal(_) | Exit::Stopped => {
-                    let last = said.lines().last().unwrap_or("it failed without a word");
+                    let last = said.lines().last().unwrap_or("it failed without a message");
                     return Err(silent(last.trim().to_string()));
                 }
             }

@@ -26,7 +26,7 @@ pub(super) fn telling_line(words: &[String]) -> String {
     let error =
         words.iter().find(|line| line.contains("error") || line.contains("cannot") || line.contains("undefined"));
     let line = incompatible.or(error).or(words.first());
-    line.map_or_else(|| "it failed without a word".into(), |line| line.trim().to_string())
+    line.map_or_else(|| "it failed without a message".into(), |line| line.trim().to_string())
 }
 
 /// Makes the fact from what was looked up and answered.
@@ -153,7 +153,7 @@ impl Judge<'_> {
             (Body::Type(name), false) => part_of_it(format!("it has no type {name}")),
             (Body::Member { of, member }, false) => part_of_it(format!("{of} has no member {member}")),
             (Body::Macro(name) | Body::Text(name), false) => part_of_it(format!("it does not define {name}")),
-            (Body::Value(expression), false) => unusable(format!("{expression} is no constant here: {words}")),
+            (Body::Value(expression), false) => unusable(format!("{expression} is not a constant here: {words}")),
             (Body::Flag(_) | Body::LinkFlag(_), false) => Err((words, Missing::Absent)),
             (Body::Code(_), false) => Err((words, Missing::Absent)),
             (Body::ByteOrder, false) => unusable(words),
@@ -181,7 +181,7 @@ impl Judge<'_> {
             question.follow_up().and_then(|more| self.answers.get(&more)).and_then(|answer| answer.value.as_ref());
         match (asked, value) {
             (Some((title, range)), Some(value)) => format!("{title} is {value}, wanted {range}"),
-            _ => format!("{of} is no constant here: {words}"),
+            _ => format!("{of} is not a constant here: {words}"),
         }
     }
 
@@ -230,13 +230,13 @@ fn title(question: &Question) -> String {
         Body::Value(expression) => format!("the value of {expression}{in_headers}"),
         Body::Holds { of, .. } => format!("the value of {of}{in_headers}"),
         Body::Declared(name) => format!("whether {name} is declared{in_headers}"),
-        Body::Text(name) => format!("the version that {name} tells{in_headers}"),
+        Body::Text(name) => format!("the version in {name}{in_headers}"),
         Body::ByteOrder => "the byte order".into(),
         Body::Code(_) => "whether a piece of code compiles".into(),
         Body::Function { name, link } if link.is_empty() => format!("the function {name}"),
         Body::Function { name, link } => format!("the function {name} with {}", link.join(" ")),
         Body::Links(flags) => format!("whether a program links with {}", flags.join(" ")),
-        Body::Flag(flag) => format!("whether the compiler takes {flag}"),
-        Body::LinkFlag(flag) => format!("whether the linker takes {flag}"),
+        Body::Flag(flag) => format!("whether the compiler accepts {flag}"),
+        Body::LinkFlag(flag) => format!("whether the linker accepts {flag}"),
     }
 }

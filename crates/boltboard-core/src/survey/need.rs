@@ -138,7 +138,7 @@ impl Lookup<'_, '_> {
                 continue;
             }
             let shown: Vec<String> = folders.iter().map(|folder| folder.display().to_string()).collect();
-            self.note(format!("the library lib{name}.so or lib{name}.a in {}", shown.join(", ")), "not there");
+            self.note(format!("the library lib{name}.so or lib{name}.a in {}", shown.join(", ")), "not found");
             let reason = format!("its library {name} is not there: no lib{name}.so and no lib{name}.a");
             return Err(if self.draft.found.place.is_some() { Missing::Unusable { reason } } else { Missing::Absent });
         }
@@ -153,7 +153,7 @@ impl Lookup<'_, '_> {
             };
             self.prober.memo.note(file.path.clone());
             let Ok(status) = std::fs::metadata(&file.path) else {
-                self.note(tried, "not there");
+                self.note(tried, "not found");
                 return Err(Missing::Absent);
             };
             let sort = status.file_type();
@@ -178,7 +178,7 @@ impl Lookup<'_, '_> {
             let shown: Vec<String> = folders.iter().map(|f| f.display().to_string()).collect();
             let tried = format!("the program `{name}` in {}", shown.join(":"));
             let Some(found) = first.first() else {
-                self.note(tried, "not there");
+                self.note(tried, "not found");
                 continue;
             };
             self.note(tried, found.display().to_string());
@@ -207,7 +207,7 @@ impl Lookup<'_, '_> {
                 Ok(())
             }
             None => {
-                self.note(tried, "not there");
+                self.note(tried, "not found");
                 Err(Missing::Absent)
             }
         }
@@ -219,7 +219,7 @@ impl Lookup<'_, '_> {
         if self.folder.is_none() || !lies_below(program, &self.prober.host.never_below) {
             return Ok(());
         }
-        let reason = format!("{} lies within the tree, and a survey runs no program of the tree", program.display());
+        let reason = format!("{} is inside the tree, and a survey runs no program of the tree", program.display());
         Err(Missing::Unusable { reason })
     }
 
@@ -241,7 +241,7 @@ impl Lookup<'_, '_> {
         let later = self.copies_of(&file_name, &aside).into_iter().map(with_version).collect();
         self.take_copies(known.into_iter().map(with_version).collect(), later);
         if first.is_empty() {
-            self.note(tried, "not there");
+            self.note(tried, "not found");
             return Ok(false);
         }
         let folders = own.into_iter().chain(usual).collect();
@@ -305,7 +305,7 @@ impl Lookup<'_, '_> {
                     // A compiler that does not say where it looks is asked for the header itself.
                     continue;
                 }
-                self.note(tried, "not there");
+                self.note(tried, "not found");
                 return Err(match (&self.draft.found.place, self.folder) {
                     (Some(_), _) => Missing::Unusable { reason: format!("its header <{header}> is not there") },
                     (None, Some(folder)) => {

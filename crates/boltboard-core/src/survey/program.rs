@@ -103,7 +103,7 @@ pub(super) fn ask(question: &ProgramQuestion, prober: Prober<'_>, evidence: &mut
     let found = match &answer {
         ProgramAnswer::Says(Some(version)) => format!("version {version}"),
         ProgramAnswer::Says(None) => "it is there".into(),
-        ProgramAnswer::NoModule => "not there".into(),
+        ProgramAnswer::NoModule => "not found".into(),
         ProgramAnswer::Fault(reason) => reason.clone(),
     };
     let tried = match &question.read {
@@ -168,7 +168,7 @@ fn judge(question: &ProgramQuestion, name: &str, said: &Said) -> ProgramAnswer {
             match version_in(&text, pattern.as_deref()) {
                 Some(version) => ProgramAnswer::Says(Some(version)),
                 None if said.lines.is_empty() => ProgramAnswer::Fault(format!("`{name} {asked}` says nothing")),
-                None => ProgramAnswer::Fault(format!("`{name} {asked}` tells no version: {}", said.lines[0].trim())),
+                None => ProgramAnswer::Fault(format!("`{name} {asked}` prints no version: {}", said.lines[0].trim())),
             }
         }
         Reading::Module(_) => match said.lines.iter().find_map(|line| line.strip_prefix(LOADED)) {

@@ -11,7 +11,7 @@ use crate::profile::{ProfileName, Shelf};
 pub(super) const SET_ASIDE: &str = "set-aside";
 
 /// What cannot be done with a file that should name the profile in use and does not, as errors say it.
-pub const PROFILE_IN_USE: &str = "tell the profile in use from";
+pub const PROFILE_IN_USE: &str = "read the profile in use from";
 
 /// The folder that holds everything written for a tree. It can be thrown away.
 #[derive(Debug, Clone)]
@@ -97,6 +97,15 @@ impl Folders {
     }
 }
 
+/// The places that a work folder outside of its tree belongs to.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Places {
+    /// The root of the definitions.
+    pub board: PathBuf,
+    /// The root of the sources.
+    pub sources: PathBuf,
+}
+
 impl WorkFolder {
     /// Names a work folder, whether or not it is there.
     pub fn at(root: &Path) -> WorkFolder {
@@ -130,6 +139,28 @@ impl WorkFolder {
             make_room(&file, &self.root, &self.root.join(SET_ASIDE))?;
         }
         Ok(())
+    }
+
+    /// Remembers which places it belongs to, so that it is found from within the sources too.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn remember(&self, places: &Places) -> Result<(), FileError> {
+        let Ok(text) = toml_edit::ser::to_string(places) else { return Ok(()) };
+        let file = self.places_file();
+        if read_text(&file).is_ok_and(|known| known.as_deref() == Some(&text)) {
+            return Ok(());
+        }
+        write_whole(&file, text.as_bytes())
+    }
+
+    /// Returns the places that it belongs to, where it was made outside of its tree.
+    pub fn places(&self) -> Option<Places> {
+        toml_edit::de::from_str(&read_text(&self.places_file()).ok()??).ok()
+    }
+
+    fn places_file(&self) -> PathBuf {
+        self.root.join("places.toml")
     }
 
     /// Checks that the folder, when it is there, belongs to this tree and is in a format that we know.

@@ -15,6 +15,7 @@ use crate::definitions::WORK_MARK;
 
 /// One build.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub struct LedgerEntry {
     /// When it began, in seconds since 1970.
     pub started_s: u64,
@@ -26,18 +27,18 @@ pub struct LedgerEntry {
     pub steps: usize,
     /// How many were run.
     pub ran: usize,
-    /// How many were taken from the store.
-    pub from_store: usize,
+    /// How many results of earlier builds were reused.
+    pub reused: usize,
     /// How long it took, in milliseconds.
     pub wall_ms: u64,
     /// How large the finished parts are, in bytes.
     pub output_bytes: u64,
-    /// How many compiles were spared because their text after preprocessing was the same.
+    /// How many compiles did not run because their text after preprocessing was the same.
     #[serde(default)]
-    pub spared: usize,
+    pub same_text: usize,
     /// How many steps passed only when they ran alone.
     #[serde(default)]
-    pub unsteady: usize,
+    pub flaky: usize,
     /// Why steps ran, the most frequent reason first.
     #[serde(default)]
     pub reasons: Vec<Why>,
@@ -45,7 +46,7 @@ pub struct LedgerEntry {
     #[serde(default)]
     pub cpu_ms: u64,
     /// The most memory that one step held, in bytes.
-    #[serde(default)]
+    #[serde(default, rename = "memory-bytes")]
     pub memory: u64,
     /// What lies on disk when the build is over.
     #[serde(default)]

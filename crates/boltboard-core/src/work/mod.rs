@@ -6,7 +6,7 @@ mod lock;
 mod status;
 mod why;
 
-pub use folder::{Folders, PROFILE_IN_USE, WorkFault, WorkFolder};
+pub use folder::{Folders, PROFILE_IN_USE, Places, WorkFault, WorkFolder};
 pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome, folder_bytes};
 pub use lock::{LockFault, Locking, Waiting, WorkLock};
 pub use status::{PathKey, Stamp, StatusMemo, time_of_files};

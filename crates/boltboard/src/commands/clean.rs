@@ -35,7 +35,7 @@ pub struct CleanArgs {
 /// Reads a size as people write it.
 fn size(text: &str) -> Result<u64, Stop> {
     read_size(text).ok_or_else(|| {
-        let diagnostic = Diagnostic::new(format!("`{text}` is no size"));
+        let diagnostic = Diagnostic::new(format!("`{text}` is not a size"));
         Stop::new(Exit::WrongUse, diagnostic.help("a whole number with B, KiB, MiB or GiB, such as 20GiB"))
     })
 }
@@ -44,7 +44,7 @@ fn size(text: &str) -> Result<u64, Stop> {
 pub fn run(global: &Global, screen: &Screen, args: &CleanArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     if !session.work.exists() {
-        screen.out("There is nothing to remove.\n");
+        screen.done("There is nothing to remove.\n", global.json);
         return Ok(Exit::Done);
     }
     let _lock = session.lock()?;
@@ -59,7 +59,8 @@ pub fn run(global: &Global, screen: &Screen, args: &CleanArgs) -> Result<Exit, S
         let trimmed = session.store().trim(limits, SystemTime::now())?;
         let (freed, left) = (bytes(trimmed.freed), bytes(trimmed.left));
         let dropped = count(trimmed.results, "result", "results");
-        screen.out(&format!("Dropped {dropped} and freed {freed}; the store takes {left} beyond the builds.\n"));
+        let text = format!("Dropped {dropped} and freed {freed}; the store holds {left} beyond the builds.\n");
+        screen.done(&text, global.json);
         return Ok(Exit::Done);
     }
     let mut folders = Vec::new();
@@ -68,6 +69,7 @@ pub fn run(global: &Global, screen: &Screen, args: &CleanArgs) -> Result<Exit, S
     } else {
         folders.push(session.work.folders(&session.board.tree.source_root, &session.profile).build);
     }
+    folders.push(session.work.tried());
     if args.store {
         folders.push(session.work.store());
     }
@@ -76,6 +78,6 @@ pub fn run(global: &Global, screen: &Screen, args: &CleanArgs) -> Result<Exit, S
         freed += folder_bytes(folder);
         std::fs::remove_dir_all(folder).map_err(FileError::on("remove", folder))?;
     }
-    screen.out(&format!("Removed {}. Profiles and the ledger are kept.\n", bytes(freed)));
+    screen.done(&format!("Removed {}. Profiles and the ledger are kept.\n", bytes(freed)), global.json);
     Ok(Exit::Done)
 }

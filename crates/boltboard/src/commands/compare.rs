@@ -15,6 +15,7 @@ use crate::complete;
 use crate::fault::{Exit, Stop};
 use crate::render::json::{self, Compared};
 use crate::render::options::origin_word;
+use crate::render::text::next_line;
 use crate::render::{Screen, compare};
 use crate::session::{Session, profile_name};
 
@@ -34,6 +35,11 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
     let session = Session::open(global, screen)?;
     let left = profile_name(&args.left)?;
     let right = args.right.as_deref().map_or_else(|| Ok(session.profile.clone()), profile_name)?;
+    if left == right && !global.json {
+        screen.out(&format!("{left} on both sides: a profile does not differ from itself.\n"));
+        screen.out(&next_line("boltboard profile list", "the profiles that there are"));
+        return Ok(Exit::Done);
+    }
     let (l, r) = (session.resolve_profile(&left)?, session.resolve_profile(&right)?);
     let (lp, rp) = (session.plan_of(&left, &l)?, session.plan_of(&right, &r)?);
     let (lj, rj) = (Journal::open(&lp.folders.build)?, Journal::open(&rp.folders.build)?);
@@ -56,7 +62,9 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
     if global.json {
         screen.json(&json::compare(&compared));
     } else {
-        screen.out(&compare::text(&compared, screen.width));
+        let never = [(&left, &lj), (&right, &rj)].into_iter().filter(|(_, journal)| journal.all().next().is_none());
+        let never: Vec<String> = never.map(|(name, _)| name.to_string()).collect();
+        screen.out(&compare::text(&compared, &never, screen.width));
     }
     let steps = &compared.plans;
     let same = compared.values.is_empty()

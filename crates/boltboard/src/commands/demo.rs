@@ -46,14 +46,14 @@ const SCENES: &[Scene] = &[
     scene("What is this tree? Nothing of it has run, and nothing has been written.", &[]),
     scene("What is there to choose about fog signals?", &["options", "--section", "fog"]),
     Scene {
-        tells: "The loudspeaker is held off. Why? (From a folder inside the tree: every command works there.)",
+        tells: "The loudspeaker is blocked. Why? (From a folder inside the tree: every command works there.)",
         program: Program::Boltboard,
         words: &["why", "horn-speaker"],
         folder: "fog",
         ends: &[0],
     },
     scene(
-        "Three choices. What they take is switched on with them, and said.",
+        "Three choices. What they require is switched on with them, and listed.",
         &["set", "fog-horn=builtin", "link-satellite=loadable", "prefix={prefix}", "--reason", "trying it out"],
     ),
     scene("What would a build do, and what will it cost?", &["preview"]),
@@ -66,10 +66,10 @@ const SCENES: &[Scene] = &[
         ends: &[0],
     },
     scene(
-        "What would an arc lamp take? Two ways, each with its cost in choices, other values and steps.",
+        "How to get an arc lamp? Two ways, each with its cost in choices, other values and steps.",
         &["ways", "lamp-drive=arc"],
     ),
-    scene("And what stands against doing without checksums?", &["why", "crc=off"]),
+    scene("And why not do without checksums?", &["why", "crc=off"]),
     scene("One option changes.", &["set", "units=metric"]),
     scene("Which files does that touch, and why?", &["preview"]),
     scene("Build again: just those, and what links them.", &["build"]),
@@ -84,7 +84,7 @@ const SCENES: &[Scene] = &[
     scene("Go over to that one and build it.", &["profile", "use", "small-station"]),
     scene("What both have in common is reused.", &["build"]),
     scene("And back again.", &["profile", "use", "mine"]),
-    scene("Going back costs a look at the files.", &["build"]),
+    scene("Going back costs hardly anything.", &["build"]),
     scene("Where would it be installed?", &["install", "--preview"]),
     scene("Install it; no administrator is needed below one's own folders.", &["install"]),
     Scene {
@@ -110,7 +110,7 @@ pub fn run(screen: &Screen, args: &DemoArgs) -> Result<Exit, Stop> {
                 return Err(Stop::new(Exit::WrongUse, diagnostic.help("name a new folder")));
             }
             make_folder(folder)?;
-            folder.canonicalize().map_err(FileError::on("look at", folder))?
+            folder.canonicalize().map_err(FileError::on("read", folder))?
         }
         None => temporary.path().to_path_buf(),
     };

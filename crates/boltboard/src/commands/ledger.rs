@@ -63,14 +63,16 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             _ => return Err(Stop::usage("the name of a timeline must end in .json or .svg")),
         };
         write_whole(file, text.as_bytes())?;
-        screen.out(&format!("Wrote when {} ran: {}\n", count(course.spans.len(), "step", "steps"), file.display()));
+        let steps = count(course.spans.len(), "step", "steps");
+        screen.done(&format!("Wrote when {steps} ran: {}\n", file.display()), global.json);
     }
     if let Some(file) = &args.growth {
         let of_profile = |entry: &&LedgerEntry| entry.profile == session.profile.to_string();
         let entries: Vec<LedgerEntry> = ledger.entries.iter().filter(of_profile).cloned().collect();
         let text = course::growth_picture(&entries)?;
         write_whole(file, text.as_bytes())?;
-        screen.out(&format!("Drew {}: {}\n", count(entries.len(), "build", "builds"), file.display()));
+        let builds = count(entries.len(), "build", "builds");
+        screen.done(&format!("Drew {builds}: {}\n", file.display()), global.json);
     }
     if args.timeline.is_some() || args.growth.is_some() {
         return Ok(Exit::Done);
@@ -102,8 +104,8 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             (Role::Name, entry.profile.clone()),
             (role, word.to_string()),
             (Role::Value, entry.ran.to_string()),
-            (Role::Value, some(number(entry.from_store), |n| n.to_string())),
-            (Role::Value, some(number(entry.spared), |n| n.to_string())),
+            (Role::Value, some(number(entry.reused), |n| n.to_string())),
+            (Role::Value, some(number(entry.same_text), |n| n.to_string())),
             (Role::Faint, entry.steps.to_string()),
             (Role::Value, duration(entry.wall_ms)),
             (Role::Faint, some(entry.cpu_ms, duration)),

@@ -66,7 +66,7 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
     if global.json {
         screen.json(&json::preview(&session, &planned.plan, &preview, jobs));
     } else {
-        screen.out(&render::preview(&session.board, &planned.plan, &preview, jobs, args.verbose));
+        screen.out(&render::preview(&session.board, &planned.plan, &preview, jobs, args.verbose, screen.width));
     }
     Ok(Exit::Done)
 }

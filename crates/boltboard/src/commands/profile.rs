@@ -96,12 +96,12 @@ fn new(session: &Session, screen: &Screen, name: &str, on: &[String]) -> Result<
     for layer in &base {
         session.choices_of(layer)?;
     }
-    session.work.prepare(&session.board.tree.name)?;
+    session.prepare_work()?;
     ProfileFile::new(&session.shelf.own_path(&name), &session.board.tree, &base).save()?;
     session.work.set_active(&name)?;
     let on: Vec<&str> = base.iter().map(ProfileName::as_str).collect();
     let on = if on.is_empty() { String::new() } else { format!(" on {}", on.join(", ")) };
-    screen.out(&format!("Made the profile {name}{on}. It is in use now.\n"));
+    screen.done(&format!("Made the profile {name}{on}. It is in use now.\n"), session.global.json);
     Ok(Exit::Done)
 }
 
@@ -142,9 +142,9 @@ fn list(session: &Session, screen: &Screen, as_json: bool) -> Result<Exit, Stop>
 fn put_in_use(session: &Session, screen: &Screen, name: &str) -> Result<Exit, Stop> {
     let name = profile_name(name)?;
     session.choices_of(&name)?;
-    session.work.prepare(&session.board.tree.name)?;
+    session.prepare_work()?;
     session.work.set_active(&name)?;
-    screen.out(&format!("The profile {name} is in use now.\n"));
+    screen.done(&format!("The profile {name} is in use now.\n"), session.global.json);
     Ok(Exit::Done)
 }
 
@@ -270,8 +270,8 @@ fn remove(session: &Session, screen: &Screen, name: &str) -> Result<Exit, Stop> 
     std::fs::remove_file(&path).map_err(boltboard_core::base::FileError::on("remove", &path))?;
     // The facts that went with it are of no use without it; they need not be there.
     let _ = std::fs::remove_file(session.shelf.host_path(&name));
-    screen.out(&format!("Removed the profile {name}.\n"));
-    if session.work.folders(&session.board.tree.source_root, &name).build.exists() {
+    screen.done(&format!("Removed the profile {name}.\n"), session.global.json);
+    if !session.global.json && session.work.folders(&session.board.tree.source_root, &name).build.exists() {
         screen.out(&next_line(format!("boltboard clean --profile {name}"), "remove what was built with it too"));
     }
     Ok(Exit::Done)

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use boltboard_core::base::shell_word;
 use boltboard_core::board::{Asked, Kind, NEED_PREFIX, OptionId};
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
 use boltboard_core::search::{Filter, read_filters};
@@ -54,7 +55,10 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
         asked.extend(all_in(&session, text)?);
     }
     let mut chosen = Vec::new();
-    for text in &asked {
+    for (at, text) in asked.iter().enumerate() {
+        if !text.contains('=') && session.board.option(text).is_some() {
+            return Err(no_value(&session, text, &asked[at + 1..]));
+        }
         chosen.push(session.read_asked(text)?);
     }
     let effect = match (args.preview, args.from.is_some() || !args.section.is_empty()) {
@@ -84,6 +88,24 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
         }
         Ok(())
     })
+}
+
+/// Tells that a choice has no value, and what was probably meant.
+fn no_value(session: &Session, name: &str, more: &[String]) -> Stop {
+    let diagnostic = Diagnostic::new(format!("`{name}` needs a value: {name}=VALUE"));
+    let kind = session.board.option(name).map(|option| &session.board.options[option].kind);
+    let plain: Vec<&str> = more.iter().map(String::as_str).filter(|word| !word.contains('=')).collect();
+    let meant = match kind {
+        Some(Kind::Switch) => Some(format!("{name}=on")),
+        Some(Kind::Module) => Some(format!("{name}=loadable")),
+        Some(kind) if !plain.is_empty() && kind.read(&plain.join(" ")).is_ok() => {
+            Some(format!("{name}={}", plain.join(" ")))
+        }
+        Some(_) | None => None,
+    };
+    let meant = meant.map(|meant| format!("boltboard set {}", shell_word(&meant)));
+    let told = meant.into_iter().fold(diagnostic, |told, command| told.next(command, "choose this"));
+    Stop::new(Exit::WrongUse, told.next(format!("boltboard show {name}"), "what it accepts"))
 }
 
 /// Reads choices from a file, one a line; empty lines and what follows a `#` do not count. All lines that are wrong are told.
@@ -134,7 +156,7 @@ fn all_in(session: &Session, text: &str) -> Result<Vec<String>, Stop> {
     let options = board.options.ids().filter(|option| within(*option)).filter(takes);
     let choices: Vec<String> = options.map(|id| format!("{}={}", board.options[id].name, value.trim())).collect();
     if choices.is_empty() {
-        let diagnostic = Diagnostic::new(format!("no option in {section} takes `{value}`"));
+        let diagnostic = Diagnostic::new(format!("no option in {section} accepts `{value}`"));
         return Err(Stop::new(
             Exit::WrongUse,
             diagnostic.next(format!("boltboard options in:{section}"), "its options and their values"),
@@ -236,7 +258,7 @@ fn change_with(
         }
         shown = asks.then_some(after);
     }
-    session.work.prepare(&session.board.tree.name)?;
+    session.prepare_work()?;
     own_profile(&mut session, screen)?;
     let path = session.shelf.own_path(&session.profile);
     let Some(mut file) = ProfileFile::open(&path)? else {

@@ -129,7 +129,7 @@ fn cost(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) -> 
     let runs = ahead.steps.iter().filter(|step| matches!(step.verdict, Verdict::Run | Verdict::Follows)).count();
     let work = ahead.work();
     let work_ms = (work.known != WorkKnown::Unknown).then_some(work.most_ms);
-    Some(Cost { steps: runs, from_store: ahead.steps.len() - runs, work_ms })
+    Some(Cost { steps: runs, reused: ahead.steps.len() - runs, work_ms })
 }
 
 /// Takes one way: choices that go are taken out, or chosen otherwise where a layer below has them.

@@ -90,7 +90,7 @@ fn not(
     if resolved.resolution.value(option) == &value {
         told.push_str(&format!("{name} is {value} already.\n"));
     } else if clashes.is_empty() {
-        told.push_str(&format!("Nothing stands against {name}={value}. It has another value because:\n"));
+        told.push_str(&format!("{name}={value} is possible. It has another value because:\n"));
         let facts = &resolved.facts;
         let mut teller = Teller { board, choices: &resolved.choices, facts, rules, text: String::new() };
         teller.reason(&session.explainer(resolved).why(option), 1);

@@ -1,6 +1,6 @@
 //! What was typed and is no command line of ours.
 
-use boltboard_core::base::near_matches;
+use boltboard_core::base::{near_matches, shell_word};
 use clap::CommandFactory;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 
@@ -85,8 +85,12 @@ pub fn mistyped(error: &clap::Error, words: &[String]) -> Stop {
                 let near = near(ContextKind::SuggestedArg);
                 Diagnostic::new(format!("`{command}` has no flag `{flag}`")).near(&near)
             } else {
-                Diagnostic::new(format!("`{command}` takes no further word, and `{argument}` is one"))
+                Diagnostic::new(format!("`{command}` does not accept `{argument}`"))
             };
+            // A value of several words that was typed without quotes.
+            let meant = quoted_choice(words).filter(|_| command == "boltboard set" && !diagnostic.message.is_empty());
+            let diagnostic =
+                meant.into_iter().fold(diagnostic, |told, command| told.next(command, "a value of several words"));
             let sub = near(ContextKind::SuggestedSubcommand);
             sub.iter()
                 .fold(diagnostic, |diagnostic, name| diagnostic.next(format!("boltboard {name} --help"), "a command"))
@@ -138,6 +142,19 @@ fn command_of(words: &[String]) -> String {
     name
 }
 
+/// The choice that was meant where its value has several words and neither `=` nor quotes.
+fn quoted_choice(words: &[String]) -> Option<String> {
+    let at = words.iter().position(|word| word == "set")?;
+    let (first, more) = words.get(at + 1..)?.split_first()?;
+    if more.is_empty() || first.starts_with('-') {
+        return None;
+    }
+    let (name, value) = first.split_once('=').unwrap_or((first.as_str(), ""));
+    let value: Vec<&str> =
+        std::iter::once(value).chain(more.iter().map(String::as_str)).filter(|v| !v.is_empty()).collect();
+    Some(format!("boltboard set {}", shell_word(&format!("{name}={}", value.join(" ")))))
+}
+
 /// An unknown command, with the one that does what was probably meant.
 fn unknown_command(typed: &str) -> Stop {
     let diagnostic = Diagnostic::new(format!("there is no command `{typed}`"));
@@ -186,7 +203,7 @@ mod tests {
     fn what_is_mistyped_is_told_in_our_words() {
         for (words, message) in [
             ("boltboard show", "`boltboard show` needs OPTION"),
-            ("boltboard show a b", "`boltboard show` takes no further word, and `b` is one"),
+            ("boltboard show a b", "`boltboard show` does not accept `b`"),
             ("boltboard build --jobz", "`boltboard build` has no flag `--jobz`"),
             ("boltboard build --jobs", "`--jobs` needs a value"),
             ("boltboard build --jobs many", "`--jobs` does not accept `many`: invalid digit found in string"),
@@ -199,6 +216,14 @@ mod tests {
             assert!(stop.diagnostics[0].next.iter().any(|next| next.command.ends_with("--help")), "{words}");
         }
         assert_eq!(told("boltboard build --jobz").diagnostics[0].near, ["--jobs"]);
+    }
+
+    #[test]
+    fn values_of_several_words_lead_to_the_line_to_type() {
+        for words in ["boltboard set cflags=-O2 -g", "boltboard set cflags -O2 -g"] {
+            let next = told(words).diagnostics[0].next[0].command.clone();
+            assert_eq!(next, "boltboard set 'cflags=-O2 -g'", "{words}");
+        }
     }
 
     #[test]

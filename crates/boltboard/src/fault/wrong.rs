@@ -14,13 +14,13 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         Fault::Twice { .. } => diagnostic.help("rename one of them"),
         Fault::RequireCycle(_) => diagnostic.help("leave out one of the requirements, or make one option of them"),
         Fault::NeedCycle(_) => diagnostic.help("leave out one of the needs that lead back"),
-        Fault::DefaultCycle(_) => diagnostic.help("give one of them a default that looks at no other"),
+        Fault::DefaultCycle(_) => diagnostic.help("give one of them a default that depends on no other"),
         Fault::UseCycle(_) => diagnostic.help("move what both need into a part of its own"),
         Fault::NothingMatches(_) => diagnostic
             .help("check the spelling; patterns are relative to the folder of this file, `**` crosses folders"),
         Fault::SameMacro { .. } => diagnostic.help("give one of them another name in `macro`"),
         Fault::SameFile { .. } => diagnostic.help("give one of them another `output`"),
-        Fault::Path(_) | Fault::LinkOut(_) => diagnostic.help("definitions name only what lies in the tree"),
+        Fault::Path(_) | Fault::LinkOut(_) => diagnostic.help("name only files of the tree"),
         Fault::Unreadable { .. } => {
             diagnostic.help("check its name in `more`, and that it is a file that you may read")
         }
@@ -60,9 +60,9 @@ pub(super) fn profile(problem: &ProfileProblem, files: &SourceFiles) -> Diagnost
         }
         ProfileFault::Newer { found, .. } => diagnostic
             .help(format!("check out version {found} of the tree, or check the choices and lower `tree-version`")),
-        ProfileFault::Ring(_) => diagnostic.help("take the profile out of the `base` list that leads back to it"),
+        ProfileFault::Ring(_) => diagnostic.help("remove the profile from the `base` list that leads back to it"),
         ProfileFault::LooseReason(name) => {
-            diagnostic.help(format!("choose `{name}` in [choose], or take the reason out"))
+            diagnostic.help(format!("choose `{name}` in [choose], or remove the reason"))
         }
         ProfileFault::UnknownNeed(_) => diagnostic.next("boltboard survey --all", "all needs"),
         ProfileFault::Unreadable { .. }

@@ -168,7 +168,7 @@ impl Watch for Progress<'_> {
         self.warnings += said.matches("warning: ").count();
         let told = matches!(self.telling, Telling::All | Telling::WhenDone);
         if !said.is_empty() && told {
-            self.line(&format!("{} {}\n{}", paint(Role::Warn, "said by"), subject(step), said));
+            self.line(&format!("{} {}\n{}", paint(Role::Warn, "output of"), subject(step), said));
         }
         if !self.screen.live && told && self.told.elapsed() > PLAIN_EVERY {
             self.told = Instant::now();
@@ -336,11 +336,10 @@ pub fn verified(plan: &Plan, verification: &Verification, wall_ms: u64) -> Strin
     for (id, unknown) in wrong.iter().take(DIFFERENCES) {
         let step = &plan.steps[*id];
         let cause = match unknown.as_slice() {
-            [] => {
-                "looks at the same as before: does it give other bytes each time (a date, a random name)?".to_string()
-            }
-            [one] => format!("looks at {one}, which was not known"),
-            [one, more @ ..] => format!("looks at {one} and {} more, which were not known", more.len()),
+            [] => "reads the same as before: does it write other bytes each time, such as a date or a random name?"
+                .to_string(),
+            [one] => format!("depends on {one}, which was not known"),
+            [one, more @ ..] => format!("depends on {one} and {} more, which were not known", more.len()),
         };
         text.push_str(&format!("  {} {} {} {cause}\n", paint(Role::Faint, "cause:"), step.verb(), subject(step)));
     }

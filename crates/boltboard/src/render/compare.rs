@@ -7,12 +7,13 @@ use boltboard_core::resolve::Effect;
 use boltboard_core::step::StepId;
 
 use super::json::Compared;
-use super::text::{Cell, Role, bytes, columns, count, duration, paint, wrap};
+use super::text::{Cell, Role, bytes, columns, count, duration, next_lines, paint, wrap};
+use crate::fault::Next;
 
 const LISTED: usize = 15;
 
-/// Draws a comparison.
-pub fn text(compared: &Compared<'_>, width: usize) -> String {
+/// Draws a comparison. Of the profiles in `never` nothing was built here, so that only what follows from choices is known.
+pub fn text(compared: &Compared<'_>, never: &[String], width: usize) -> String {
     let (left, right) = (&compared.names.0, &compared.names.1);
     let plans = &compared.plans;
     let mut text = String::new();
@@ -90,8 +91,22 @@ pub fn text(compared: &Compared<'_>, width: usize) -> String {
     list(format!("only for {left}"), left_plan, &plans.left_only);
     list(format!("only for {right}"), right_plan, &plans.right_only);
     list("for both, with another result".into(), right_plan, &plans.differ);
-    list("for both, not known to differ until built once".into(), right_plan, &plans.unknown);
-    text.push_str(&format!("  {} the same for both\n", count(plans.same, "step is", "steps are")));
+    if never.is_empty() {
+        list("for both, not known to differ until built once".into(), right_plan, &plans.unknown);
+    }
+    if plans.same > 0 {
+        text.push_str(&format!("  {} the same for both\n", count(plans.same, "step is", "steps are")));
+    }
+    if !never.is_empty() && !plans.unknown.is_empty() {
+        let unknown = count(plans.unknown.len(), "step", "steps");
+        let were = if never.len() > 1 { "were" } else { "was" };
+        let names = never.join(" and ");
+        text.push_str(&format!("  {unknown} of both: not known, because {names} {were} never built here\n"));
+        let build = |name: &String| {
+            Next::new(format!("boltboard build --profile {name}"), "then their results can be compared")
+        };
+        text.push_str(&next_lines(&never.iter().map(build).collect::<Vec<_>>(), 2));
+    }
     for (name, ms) in [(left, plans.left_ms), (right, plans.right_ms)] {
         if let Some(ms) = ms.filter(|ms| *ms > 0) {
             text.push_str(&format!("  what differs took {} of work for {name}\n", duration(ms)));

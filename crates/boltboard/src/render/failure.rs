@@ -71,7 +71,7 @@ fn tell(board: &Board, step: &Step, hint: &Hint, text: &mut String, next: &mut V
                 line(format!("the library {name} is what the need {need} looks for"));
                 next.push(Next::new(format!("boltboard survey {need}"), "how it is met"));
             }
-            None => line(format!("no need looks for the library {name}, so `survey` cannot tell that it is missing")),
+            None => line(format!("no need of the tree looks for the library {name}, so `survey` does not list it")),
         },
         Hint::Flag { flag, refused, from } => flag_told(board, flag, *refused, from.as_ref(), &mut line, next),
         Hint::Gone(files) => line(format!("part of it the last time, and not any more: {}", files.join(", "))),

@@ -89,6 +89,15 @@ impl Screen {
         read.is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
     }
 
+    /// Writes what was done, in a sentence.
+    pub fn done(&self, text: &str, as_json: bool) {
+        if as_json {
+            self.json(&json::done(text));
+        } else {
+            self.out(text);
+        }
+    }
+
     /// Writes a JSON answer.
     pub fn json<T: serde::Serialize>(&self, answer: &T) {
         let mut text = serde_json::to_string_pretty(answer).unwrap_or_default();

@@ -49,7 +49,11 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
         (name, n) => format!("{n} {name}s"),
     };
     let listed: Vec<String> = Kind::NAMES.iter().filter_map(|name| kinds.get(name).map(|n| plural(name, *n))).collect();
-    add("options", Role::Value, format!("{}: {}", board.options.len(), listed.join(", ")));
+    let options = match board.options.len() {
+        0 => "none".to_string(),
+        number => format!("{number}: {}", listed.join(", ")),
+    };
+    add("options", Role::Value, options);
     let mut parts: BTreeMap<&str, (usize, usize)> = BTreeMap::new();
     for ((_, part), made) in board.parts.iter().zip(&overview.made) {
         let entry = parts.entry(part.kind.name()).or_default();
@@ -73,6 +77,7 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
         }
     }
     let needs = match overview.missing.as_slice() {
+        [] if board.needs.is_empty() => "none".to_string(),
         [] => format!("{}, all met", board.needs.len()),
         missing => format!("{}, not met: {}", board.needs.len(), missing.join(", ")),
     };

@@ -10,7 +10,7 @@ use boltboard_core::work::Why;
 
 use boltboard_core::step::{Step, StepId};
 
-use super::text::{Role, count, duration, paint};
+use super::text::{ENDLESS, Role, count, duration, paint, wrap};
 
 /// How many steps of one reason are listed before the rest is counted.
 const LISTED: usize = 12;
@@ -69,7 +69,14 @@ pub fn nothing_to_do(steps: usize) -> String {
 }
 
 /// Draws a preview: what runs for sure with its reason, what may follow, what comes from the store.
-pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbose: bool) -> String {
+pub fn preview(
+    board: &Board,
+    plan: &Plan,
+    preview: &Preview,
+    jobs: usize,
+    verbose: bool,
+    width: usize,
+) -> String {
     if preview.steps.is_empty() && preview.stale.is_empty() {
         return nothing_to_do(preview.current);
     }
@@ -93,7 +100,11 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
             paint(Role::Title, &format!("{} {title}", count(steps.len(), "step", "steps")))
         ));
         for (why, members) in by_reason(board, plan, steps) {
-            why.lines().for_each(|line| text.push_str(&format!("  {}\n", paint(Role::Warn, line))));
+            let folded = why.lines().flat_map(|line| match width > ENDLESS / 2 {
+                true => vec![line.to_string()],
+                false => wrap(line, width.saturating_sub(4)),
+            });
+            folded.for_each(|line| text.push_str(&format!("  {}\n", paint(Role::Warn, &line))));
             let new = |s: &&PreviewStep| s.reasons.first() == Some(&Reason::New);
             if !verbose && members.len() > LISTED && members.iter().all(new) {
                 text.push_str(&by_part(plan, &members));
@@ -164,7 +175,7 @@ pub fn explained(board: &Board, plan: &Plan, judge: &Judge<'_>, id: StepId, step
         }
         None => {
             text.push_str(&format!(
-                "  {}: nothing that it goes by differs from its last run\n",
+                "  {}: nothing that it depends on has changed since its last run\n",
                 paint(Role::Good, "would not run")
             ));
             if let Some(note) = judge.journal.get(&step.name).and_then(|record| record.note) {

@@ -17,8 +17,8 @@ const NAMED: usize = 6;
 pub struct Cost {
     /// Steps that would run.
     pub steps: usize,
-    /// Results that come from the store.
-    pub from_store: usize,
+    /// Results of earlier builds that are reused.
+    pub reused: usize,
     /// How long the steps take one after the other, where something is known of it.
     pub work_ms: Option<u64>,
 }
@@ -138,7 +138,7 @@ fn cost(told: &Told<'_>) -> String {
     }
     if let Some(cost) = &told.cost {
         let time = cost.work_ms.map_or(String::new(), |ms| format!(" (up to {} of work)", duration(ms)));
-        parts.push(match (cost.steps, cost.from_store) {
+        parts.push(match (cost.steps, cost.reused) {
             (0, 0) => "nothing to build again".to_string(),
             (0, stored) => format!("{} reused, nothing to run", count(stored, "step", "steps")),
             (steps, _) => format!("{} to run{time}", count(steps, "step", "steps")),

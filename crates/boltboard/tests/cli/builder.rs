@@ -17,7 +17,7 @@ fn a_file_s_fate_is_explained_down_to_what_differs() {
     let tree = built();
     tree.run("preview --why src/depth.c").code(0).says(&[
         "compile src/depth.c  for part mini",
-        "would not run: nothing that it goes by differs from its last run",
+        "would not run: nothing that it depends on has changed since its last run",
         "MINI_DEPTH: 3",
     ]);
     tree.run("set depth=4").code(0);
@@ -106,7 +106,7 @@ fn the_store_keeps_to_its_limits() {
     let tree = built();
     tree.run("set depth=4").code(0);
     tree.run("build").code(0);
-    tree.run("clean --store-limit much").code(2).complains(&["`much` is no size"]);
+    tree.run("clean --store-limit much").code(2).complains(&["`much` is not a size"]);
     tree.run("clean --store-limit 1GiB").code(0).says(&["Dropped 0 results"]);
     tree.run("clean --store-limit 0B").code(0).says(&["Dropped"]);
     tree.run("build").code(0).steps(0);

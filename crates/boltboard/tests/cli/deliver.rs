@@ -91,3 +91,39 @@ fn a_prefix_must_be_absolute() {
     tree.run("set prefix=").code(2).complains(&["prefix must be an absolute path, and an empty text is none"]);
     tree.run("install --try prefix=here").code(2).complains(&["`here/bin`, which is not an absolute path"]);
 }
+
+/// Runs the program as someone who may not write everywhere.
+fn as_nobody(tree: &Scratch, words: &str) -> crate::harness::Ran {
+    let program = env!("CARGO_BIN_EXE_boltboard");
+    let is_root = std::fs::metadata("/proc/self").is_ok_and(|status| std::os::unix::fs::MetadataExt::uid(&status) == 0);
+    let mut command = std::process::Command::new(if is_root { "setpriv" } else { program });
+    if is_root {
+        command.args(["--reuid=65534", "--regid=65534", "--clear-groups", program]);
+    }
+    let path = std::env::var("PATH").unwrap_or_default();
+    command.args(words.split(' ')).current_dir(tree.path()).env_clear().env("PATH", path).env("HOME", "/home/someone");
+    tree.ran(command.env("COLUMNS", "200"))
+}
+
+#[test]
+fn what_may_not_be_written_is_told_before_anything_is_built() {
+    let tree = Scratch::with(MINI);
+    tree.set_mode("", 0o777);
+    std::fs::create_dir(tree.at("locked")).expect("a folder");
+    tree.set_mode("locked", 0o555);
+    let prefix = format!("prefix={}/locked/here", tree.path().display());
+    let told = as_nobody(&tree, &format!("install --try {prefix}"));
+    if told.err.contains("Permission denied") && !told.err.contains("you may not write") {
+        // The program itself, or the folder of temporary files, is not open to others here.
+        return;
+    }
+    told.code(5).complains(&[
+        "you may not write to TREE/locked",
+        "Nothing was built or installed.",
+        "→ boltboard set prefix=/home/someone/.local ",
+        "boltboard build && sudo env PATH",
+        "→ boltboard install --staging ",
+    ]);
+    assert!(!tree.at("boltboard-work/tried").exists() && !tree.at("boltboard-work/builds").exists(), "nothing was built");
+    tree.set_mode("locked", 0o755);
+}

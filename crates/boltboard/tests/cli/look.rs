@@ -102,7 +102,7 @@ fn survey_shows_what_was_tried() {
     tree.run("survey nowhere").code(0).says(&[
         "the metadata file surely-nowhere.pc",
         "the header <surely/nowhere.h>",
-        "not there",
+        "not found",
     ]);
     tree.edit("boltboard.toml", "[need.nowhere]\n", "[need.nowhere]\nrequired = true\n");
     tree.run("survey").code(4).says(&["Stops every build (1 need)", "nowhere  missing"]);

@@ -21,6 +21,7 @@ mod profiles;
 mod reasoning;
 mod rounds;
 mod same_text;
+mod shown;
 mod skerry;
 mod structure;
 mod survey;

@@ -7,7 +7,7 @@ use std::path::Path;
 use crate::harness::{MINI, Ran, Scratch};
 
 /// The commands of ours that a text prints, without the words beside them.
-fn printed(text: &str) -> BTreeSet<String> {
+pub fn printed(text: &str) -> BTreeSet<String> {
     let of_line = |line: &str| {
         let (_, rest) = line.split_once("→ boltboard")?;
         let command = rest.split("   ").next().unwrap_or_default().trim();
@@ -16,14 +16,14 @@ fn printed(text: &str) -> BTreeSet<String> {
     text.lines().filter_map(of_line).collect()
 }
 
-/// Runs a command line as a shell would.
-fn typed(tree: &Scratch, line: &str) -> Ran {
+/// Runs a command line as a shell would, in a folder of the tree.
+pub fn typed(tree: &Scratch, folder: &str, line: &str) -> Ran {
     let program = env!("CARGO_BIN_EXE_boltboard");
     let line = line.replace("TREE", &tree.path().display().to_string());
     let script = line.split(" && ").map(|part| format!("{program} {}", part.trim_start_matches("boltboard"))).next();
     let mut shell = std::process::Command::new("sh");
     let usual = tree.command("");
-    shell.args(["-c", &script.unwrap_or_default()]).current_dir(tree.path()).env_clear();
+    shell.args(["-c", &script.unwrap_or_default()]).current_dir(tree.at(folder)).env_clear();
     shell.envs(usual.get_envs().filter_map(|(name, value)| Some((name, value?))));
     tree.ran(shell.stdin(std::process::Stdio::null()))
 }
@@ -45,7 +45,7 @@ fn all_work(make: &dyn Fn() -> Scratch, asked: &str, seen: &mut BTreeSet<String>
         }
         let after = make();
         after.run(asked);
-        let told = typed(&after, &command);
+        let told = typed(&after, "", &command);
         // It may say no, or that the host lacks something: it must be understood, and the tree must allow it.
         assert!(![2, 3, 8, -1].contains(&told.code), "`boltboard {command}`, printed by `{asked}`: {told:?}");
     }
@@ -197,7 +197,7 @@ fn what_wrong_definitions_print() {
             let text = std::fs::read_to_string(entry.path()).expect("readable");
             // They tell what to write, so that only help of ours can be among it.
             for command in printed(&text) {
-                let told = typed(&mini(), &command);
+                let told = typed(&mini(), "", &command);
                 assert!(told.code == 0 || told.code == 4, "{command}: {told:?}");
             }
             number += 1;

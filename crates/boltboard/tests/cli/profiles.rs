@@ -108,7 +108,7 @@ fn wrong_profiles_are_told_with_their_place() {
             vec!["there is no option `hron`", ":5:1", "did you mean `horn`?"],
         ),
         ("wrong value", format!("{head}[choose]\ndepth = 12\n"), vec!["depth does not accept `12`", ":5:9"]),
-        ("wrong type", format!("{head}[choose]\nhorn = true\n"), vec!["`horn` wants a value in quotes"]),
+        ("wrong type", format!("{head}[choose]\nhorn = true\n"), vec!["`horn` must be a value in quotes"]),
         ("a layer of itself", format!("{head}base = [\"p\"]\n"), vec!["profile `p` is a layer of itself"]),
         ("an unknown layer", format!("{head}base = [\"q\"]\n"), vec!["there is no profile `q`"]),
         (
@@ -116,7 +116,7 @@ fn wrong_profiles_are_told_with_their_place() {
             format!("{head}[reasons]\nhorn = \"loud\"\n"),
             vec!["there is a reason for `horn`, which is not chosen here"],
         ),
-        ("a later format", head.replace("format = 1", "format = 2").to_string(), vec!["`format` wants the number 1"]),
+        ("a later format", head.replace("format = 1", "format = 2").to_string(), vec!["`format` must be the number 1"]),
     ] {
         let tree = Scratch::with(MINI);
         tree.write("profiles/p.toml", &text);

@@ -132,7 +132,7 @@ fn choices_come_in_bulk_whole_or_not_at_all() {
             && !after.contains("watts = \"off\"")
     );
     tree.run("set --section powr=off").code(2).complains(&["did you mean `power`?"]);
-    tree.run("set --section power=loud").code(2).complains(&["no option in power takes `loud`"]);
+    tree.run("set --section power=loud").code(2).complains(&["no option in power accepts `loud`"]);
 }
 
 #[test]

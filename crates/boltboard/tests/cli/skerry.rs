@@ -3,6 +3,7 @@
 use std::process::Command;
 
 use crate::harness::Scratch;
+use crate::printed::{printed, typed};
 
 fn watch(tree: &Scratch, profile: &str, words: &[&str]) -> String {
     let program = tree.at("boltboard-work/builds").join(profile).join("out/bin/skerryd");
@@ -44,7 +45,7 @@ fn shipped_profiles_build_without_a_warning_and_pass_their_tests() {
     for profile in ["small-station", "full-station", "test-bench"] {
         tree.run(&format!("profile use {profile}")).code(0);
         let built = tree.run("build").code(0);
-        assert!(!built.err.contains("warning") && !built.out.contains("said by"), "{}", built.err);
+        assert!(!built.err.contains("warning") && !built.out.contains("output of"), "{}", built.err);
         tree.run("test").code(0).says(&["0 failed"]);
     }
     let full = watch(&tree, "full-station", &["--seed", "3", "--minutes", "20"]);
@@ -94,4 +95,11 @@ fn the_demo_walks_the_whole_way() {
     assert!(!ran.err.contains("error"), "{}", ran.err);
     assert!(scratch.at("here/skerry/boltboard-work").is_dir() && !scratch.at("here/installed").exists());
     scratch.run("demo --in here").code(2).complains(&["here is not empty"]);
+    // Whoever types along gets on with each command that it printed.
+    let commands = printed(&ran.out);
+    assert!(commands.len() > 8, "{commands:?}");
+    for command in commands {
+        let told = typed(&scratch, "here/skerry", &command);
+        assert!(![2, 3, 8, -1].contains(&told.code) || command == "uninstall", "`boltboard {command}`: {told:?}");
+    }
 }

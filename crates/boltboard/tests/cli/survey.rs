@@ -282,7 +282,7 @@ fn compilers_are_found_chosen_and_told_when_broken() {
         "arm-reef-linux-gcc",
         "in use",
         "clang-0",
-        "failed without a word",
+        "failed without a message",
     ]);
     here.run("build").code(0);
     here.run("set compiler=gcc-99").code(0);

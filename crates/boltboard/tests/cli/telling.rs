@@ -24,7 +24,7 @@ kind = "program"
 sources = ["main.c", { when = "spare", add = ["spare.c"] }]
 "#;
 
-const WARNED: &str = "said by main.c\nmain.c: In function 'main':";
+const WARNED: &str = "output of main.c\nmain.c: In function 'main':";
 
 fn warned() -> Scratch {
     Scratch::with(&[

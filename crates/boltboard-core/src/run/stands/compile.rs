@@ -238,7 +238,7 @@ impl Executor<'_> {
     fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<(Vec<Location>, bool), Cause> {
         let plan = self.judge.plan;
         let Some(Dependencies { files, goes_on }) = listed(dependency_file) else {
-            let list = "the list of the files that it read: what stands in the compiler's place must heed `-MF`";
+            let list = "the list of the files that it read: a wrapper of the compiler must pass `-MF` on";
             return Err(Cause::NoOutput(list.into()));
         };
         let mut inputs: Vec<Location> = step.reads.clone();

@@ -279,7 +279,7 @@ fn evidence_names_the_places_the_command_the_program_and_the_words() {
     let board = bench.tree.board();
     let told = |name: &str| facts.get(board.need(name).expect("a need")).expect("a fact").evidence.clone();
     let tool = &told("tool")[0];
-    assert!(tool.tried.starts_with("the program `sounding-lead` in ") && tool.found == "not there", "{tool:?}");
+    assert!(tool.tried.starts_with("the program `sounding-lead` in ") && tool.found == "not found", "{tool:?}");
     let asked = told("type").pop().expect("evidence");
     assert_eq!(asked.tried, "the type struct surely_nothing in <time.h>");
     assert!(asked.command.is_some_and(|command| command.ends_with("-fsyntax-only check.c")));
@@ -343,7 +343,7 @@ fn compilers_say_who_they_are() {
     assert!(silent.to_string().starts_with("sh does not work as a compiler: ld: cannot find"), "{silent}");
     let of_tree = CompilerSearch { never_below: &["/bin".into(), "/usr/bin".into()], ..search };
     let fault = identify("/bin/sh", Language::C, of_tree).expect_err("of the tree").to_string();
-    assert!(fault.starts_with("/bin/sh lies within the tree"), "{fault}");
+    assert!(fault.starts_with("/bin/sh is inside the tree"), "{fault}");
 }
 
 #[test]

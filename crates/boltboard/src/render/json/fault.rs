@@ -49,6 +49,18 @@ impl From<&Excerpt> for PlaceAnswer {
     }
 }
 
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct DoneAnswer {
+    format: u32,
+    message: String,
+}
+
+/// Answers with what was done.
+pub fn done(text: &str) -> DoneAnswer {
+    DoneAnswer { format: FORMAT, message: plain(text.trim_end()) }
+}
+
 /// Takes the paint off a text.
 fn plain(text: &str) -> String {
     console::strip_ansi_codes(text).into_owned()

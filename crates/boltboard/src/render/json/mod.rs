@@ -14,7 +14,7 @@ pub use board::{options, overview, profile, profile_check, profile_list, show, w
 pub use build::{Compared, compare, ledger, preview};
 pub use built::{built, tests};
 pub use deliver::{install, installed, removed, uninstall};
-pub use fault::errors;
+pub use fault::{done, errors};
 pub use lint::lint;
 pub use moved::moves;
 pub use survey::{hosts, survey, toolchains};

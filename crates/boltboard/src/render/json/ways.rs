@@ -105,7 +105,7 @@ pub fn ways(board: &Board, option: OptionId, value: &Value, told: &[Told<'_>]) -
             .map(|(id, was, is)| MovedAnswer { option: name(*id), before: was.to_string(), after: is.to_string() })
             .collect(),
         steps: told.cost.as_ref().map(|cost| cost.steps),
-        reused: told.cost.as_ref().map(|cost| cost.from_store),
+        reused: told.cost.as_ref().map(|cost| cost.reused),
         work_ms: told.cost.as_ref().and_then(|cost| cost.work_ms),
     };
     WaysAnswer { ways: told.iter().map(way).collect(), ..answer(board, option, value, "ways") }

@@ -100,6 +100,9 @@ fn one(survey: &Survey<'_>, gap: &Gap, cost: Option<&Asked>, widest: usize, widt
             text.push_str(&format!("{}{}\n", " ".repeat(widest + 4), paint(role, &line)));
         }
     };
+    if !with_summary && !definition.summary.is_empty() {
+        add("it is for", definition.summary.clone(), Role::Faint);
+    }
     let lost: Vec<String> = gap.lost.iter().map(|lost| lost_words(survey, lost)).collect();
     if !lost.is_empty() {
         add("without it", lost.join("; "), Role::Faint);
