@@ -59,7 +59,7 @@ default = ["b", "a"]
             "pick `led` or `arc` arc",
             "number a whole number from -3 to 9 4",
             "size a size from 1KiB to 4KiB 2KiB",
-            "text a text on one line two words",
+            "text one line of text two words",
             "path a path 2 pieces",
             "words some of `a` or `b` b a",
         ]

@@ -1,6 +1,6 @@
 //! From a profile and its layers to checked choices.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use toml_edit::{Document, Item};
@@ -243,6 +243,7 @@ impl Shelf {
             choices: Choices::default(),
             problems: vec![],
             open: vec![],
+            read: BTreeSet::new(),
             chosen: BTreeMap::new(),
         };
         reader.profile(name, None);
@@ -311,6 +312,8 @@ struct Reader<'a> {
     choices: Choices,
     problems: Vec<ProfileProblem>,
     open: Vec<ProfileName>,
+    /// Profiles that were read: each counts once, above all that it is based on.
+    read: BTreeSet<ProfileName>,
     chosen: BTreeMap<OptionId, Choice>,
 }
 
@@ -322,6 +325,9 @@ impl Reader<'_> {
     fn profile(&mut self, name: &ProfileName, named_at: Option<Place>) {
         if self.open.contains(name) || self.open.len() > 50 {
             return self.problem(named_at, vec![], ProfileFault::Ring(name.to_string()));
+        }
+        if self.read.contains(name) {
+            return;
         }
         let Some((path, source)) = self.shelf.find(name) else {
             let known = self.shelf.list().unwrap_or_default();
@@ -337,6 +343,7 @@ impl Reader<'_> {
         self.choose(file, &document, layer);
         self.providers(file, &document, layer);
         self.open.pop();
+        self.read.insert(name.clone());
     }
 
     fn document(&mut self, path: &Path, given: Option<&str>) -> Option<(FileId, Document<String>)> {

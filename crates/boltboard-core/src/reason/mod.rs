@@ -2,6 +2,8 @@
 
 mod reach;
 
+use std::collections::BTreeSet;
+
 use crate::board::{Atom, Board, NeedId, OptionId, RuleId, Value};
 use crate::expr::Expr;
 use crate::profile::{Choice, Choices};
@@ -81,6 +83,13 @@ pub struct Unmet {
     pub blockers: Vec<Blocker>,
 }
 
+/// Which options are explained already: each is explained once, however many ways lead to it.
+#[derive(Default)]
+struct Told {
+    options: BTreeSet<OptionId>,
+    depth: usize,
+}
+
 /// Explains values under one resolution.
 #[derive(Clone, Copy)]
 pub struct Explainer<'a> {
@@ -97,23 +106,25 @@ pub struct Explainer<'a> {
 impl Explainer<'_> {
     /// Returns why an option has its value, down to choices, defaults and facts.
     pub fn why(&self, option: OptionId) -> Reason {
-        self.reason(option, &mut Vec::new())
+        self.reason(option, &mut Told::default())
     }
 
     /// Returns the requirements of an option that do not hold now.
     pub fn unmet(&self, option: OptionId) -> Vec<Unmet> {
         let rules = self.board.options[option].rules.iter().filter(|rule| self.board.rules[**rule].value.is_none());
         let unmet = rules.filter(|rule| !self.resolution.holds(self.facts, &self.board.rules[**rule].must));
-        unmet.map(|rule| Unmet { rule: *rule, blockers: self.blockers_of(*rule, &mut vec![option]) }).collect()
+        let mut told = Told { options: [option].into(), depth: 1 };
+        unmet.map(|rule| Unmet { rule: *rule, blockers: self.blockers_of(*rule, &mut told) }).collect()
     }
 
-    fn reason(&self, option: OptionId, told: &mut Vec<OptionId>) -> Reason {
+    fn reason(&self, option: OptionId, told: &mut Told) -> Reason {
         let resolved = self.resolution.get(option);
         let value = resolved.value.clone();
-        if told.contains(&option) || told.len() > MAX_DEPTH {
+        if told.options.contains(&option) || told.depth > MAX_DEPTH {
             return Reason { option, value, cause: Cause::Told };
         }
-        told.push(option);
+        told.options.insert(option);
+        told.depth += 1;
         let cause = match (&resolved.origin, self.choices.get(option)) {
             (_, Some(choice)) => Cause::Chosen(choice.clone()),
             (Origin::PulledIn(rule), None) => {
@@ -135,11 +146,11 @@ impl Explainer<'_> {
             // A choice without its entry cannot be: both come from the same list.
             (Origin::Chosen, None) => Cause::Told,
         };
-        told.pop();
+        told.depth -= 1;
         Reason { option, value, cause }
     }
 
-    fn default_from(&self, option: OptionId, rule: usize, told: &mut Vec<OptionId>) -> Vec<Reason> {
+    fn default_from(&self, option: OptionId, rule: usize, told: &mut Told) -> Vec<Reason> {
         let Some(rule) = self.board.options[option].defaults.get(rule) else { return vec![] };
         let mut looked_at = Vec::new();
         if let Some(when) = &rule.when {
@@ -155,7 +166,7 @@ impl Explainer<'_> {
         looked_at.into_iter().map(|id| self.reason(id, told)).collect()
     }
 
-    fn blockers_of(&self, rule: RuleId, told: &mut Vec<OptionId>) -> Vec<Blocker> {
+    fn blockers_of(&self, rule: RuleId, told: &mut Told) -> Vec<Blocker> {
         let mut atoms = Vec::new();
         self.failing(&self.board.rules[rule].must, true, &mut atoms);
         let mut blockers = Vec::new();

@@ -13,7 +13,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use super::Screen;
 use super::failure::{failed, place, subject};
-use super::text::{ENDLESS, Role, count, duration, next_line, paint};
+use super::text::{ENDLESS, Role, count, duration, harmless, next_line, paint};
 use crate::commands::build::Telling;
 use crate::session::Session;
 
@@ -129,7 +129,7 @@ impl<'a> Progress<'a> {
         if self.running.len() > RUNNING_LINES {
             message.push_str(&format!("\n           and {} more", self.running.len() - RUNNING_LINES));
         }
-        self.bar.set_message(message);
+        self.bar.set_message(harmless(&message));
     }
 }
 

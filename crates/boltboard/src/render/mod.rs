@@ -50,8 +50,9 @@ impl Screen {
 
     /// The signs of a text as the terminal can show them.
     fn signs(&self, text: &str) -> String {
+        let text = &text::harmless(text);
         if !self.ascii {
-            return text.to_string();
+            return text.clone();
         }
         let plain = |c: char| match c {
             '→' => "->".to_string(),
@@ -100,7 +101,7 @@ impl Screen {
 
     /// Writes a JSON answer.
     pub fn json<T: serde::Serialize>(&self, answer: &T) {
-        let mut text = serde_json::to_string_pretty(answer).unwrap_or_default();
+        let mut text = text::harmless_json(&serde_json::to_string_pretty(answer).unwrap_or_default());
         text.push('\n');
         self.out(&text);
     }

@@ -69,14 +69,7 @@ pub fn nothing_to_do(steps: usize) -> String {
 }
 
 /// Draws a preview: what runs for sure with its reason, what may follow, what comes from the store.
-pub fn preview(
-    board: &Board,
-    plan: &Plan,
-    preview: &Preview,
-    jobs: usize,
-    verbose: bool,
-    width: usize,
-) -> String {
+pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbose: bool, width: usize) -> String {
     if preview.steps.is_empty() && preview.stale.is_empty() {
         return nothing_to_do(preview.current);
     }
@@ -140,11 +133,11 @@ pub fn preview(
             text.push_str(&format!("    and {} more\n", preview.stale.len() - LISTED));
         }
     }
-    text.push_str(&format!(
-        "\n{} current. {}\n",
-        count(preview.current, "step is", "steps are"),
-        expectation(preview.work(), jobs)
-    ));
+    let current = match preview.current {
+        0 => String::new(),
+        number => format!("{} current. ", count(number, "step is", "steps are")),
+    };
+    text.push_str(&format!("\n{current}{}\n", expectation(preview.work(), jobs)));
     text
 }
 

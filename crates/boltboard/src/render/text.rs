@@ -45,6 +45,61 @@ pub fn paint(role: Role, text: &str) -> String {
     format!("{style}{text}{style:#}")
 }
 
+/// The paint that we put on texts ourselves, and what takes it off.
+fn own_paint() -> Vec<String> {
+    let roles = [Role::Title, Role::Name, Role::Value, Role::Good, Role::Warn, Role::Bad, Role::Faint];
+    let on = roles.iter().map(|role| style(*role).render().to_string());
+    let mut all: Vec<String> = on.chain([Style::new().bold().render_reset().to_string()]).collect();
+    // One can begin as another does.
+    all.sort_by_key(|paint| std::cmp::Reverse(paint.len()));
+    all
+}
+
+/// Tells whether a character moves the cursor, changes the terminal, or turns the order of what is read: names and texts of a tree must
+/// not do that.
+fn acts_on_the_reader(c: char) -> bool {
+    let turns = matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    let tags = matches!(c, '\u{e0000}'..='\u{e007f}');
+    c.is_control() && c != '\n' && c != '\t' || turns || tags
+}
+
+/// Writes what acts on the terminal or on the reader as `\\u{1b}`; our own paint stays.
+pub fn harmless(text: &str) -> String {
+    if !text.contains(acts_on_the_reader) {
+        return text.to_string();
+    }
+    let own = own_paint();
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        if let Some(paint) = own.iter().find(|paint| !paint.is_empty() && rest.starts_with(paint.as_str())) {
+            out.push_str(paint);
+            rest = &rest[paint.len()..];
+            continue;
+        }
+        if acts_on_the_reader(c) {
+            out.extend(c.escape_unicode());
+        } else {
+            out.push(c);
+        }
+        rest = &rest[c.len_utf8()..];
+    }
+    out
+}
+
+/// Writes such characters in JSON as its own escapes.
+pub fn harmless_json(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        if acts_on_the_reader(c) {
+            c.encode_utf16(&mut [0; 2]).iter().for_each(|unit| out.push_str(&format!("\\u{unit:04x}")));
+        } else {
+            out.push(c);
+        }
+    }
+    out
+}
+
 /// Fills a text up to a width.
 pub fn pad(text: &str, width: usize) -> String {
     format!("{text}{}", " ".repeat(width.saturating_sub(text.width())))
@@ -352,6 +407,15 @@ mod tests {
             |width| anstream::adapter::strip_str(&columns_leaving_out(rows.clone(), 0, width, &["less"])).to_string();
         assert_eq!(plain(40), "name  less        what\nfog   0123456789  a reason\n");
         assert_eq!(plain(20), "name  what\nfog   a reason\n");
+    }
+
+    #[test]
+    fn what_acts_on_a_terminal_is_written_out() {
+        assert_eq!(harmless("a\u{1b}[2Jb\u{7}\u{202e}c\n"), "a\\u{1b}[2Jb\\u{7}\\u{202e}c\n");
+        let painted = paint(Role::Bad, "x\u{1b}[31m");
+        let whole = format!("{}x\\u{{1b}}[31m{:#}", style(Role::Bad), style(Role::Bad));
+        assert_eq!(harmless(&painted), whole, "our own paint stays");
+        assert_eq!(harmless_json("\"\u{9b}\u{e0041}\""), "\"\\u009b\\udb40\\udc41\"");
     }
 
     #[test]

@@ -318,7 +318,7 @@ fn profiles_share_what_they_have_in_common() {
         "compile   src/horn.c",
         "the same for both",
     ]);
-    tree.run("compare mine mine").code(0).says(&["give every option the same value"]);
+    tree.run("compare mine mine").code(0).says(&["a profile does not differ from itself"]);
     tree.run("profile use mine").code(0);
     tree.run("build").code(0).says(&["Nothing to do: all 5 steps are current"]);
 }
@@ -442,7 +442,7 @@ fn what_verifying_disproves_is_dropped() {
     tree.run("build --verify").code(1).says(&[
         "2 files are not as in a clean build, of 3 compared",
         "made/text.h differs from byte ",
-        "cause: generate made/text.h looks at the same as before",
+        "cause: generate made/text.h reads the same as before",
         "The results of 2 steps were dropped, here and in the store.",
         "boltboard build",
     ]);

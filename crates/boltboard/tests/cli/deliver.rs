@@ -124,6 +124,9 @@ fn what_may_not_be_written_is_told_before_anything_is_built() {
         "boltboard build && sudo env PATH",
         "→ boltboard install --staging ",
     ]);
-    assert!(!tree.at("boltboard-work/tried").exists() && !tree.at("boltboard-work/builds").exists(), "nothing was built");
+    assert!(
+        !tree.at("boltboard-work/tried").exists() && !tree.at("boltboard-work/builds").exists(),
+        "nothing was built"
+    );
     tree.set_mode("locked", 0o755);
 }

@@ -41,7 +41,7 @@ fn what_cannot_be_is_refused_and_nothing_changes() {
         ("set hron=on", 2, vec!["there is no option `hron`", "did you mean `horn`?"]),
         ("set horn=yes", 2, vec!["horn does not accept `yes`; it accepts `off` or `on`"]),
         ("set depth=77", 2, vec!["it accepts a whole number from 1 to 9"]),
-        ("set horn", 2, vec!["`horn` is not OPTION=VALUE"]),
+        ("set horn", 2, vec!["`horn` needs a value: horn=VALUE"]),
         (
             "set horn=on air=off",
             3,
@@ -80,7 +80,7 @@ fn layers_are_weaker_than_what_lies_on_them() {
     assert!(tree.read("profiles/deep.toml").contains("depth = 9"), "what the tree ships is not written to");
     tree.run("profile list").code(0).says(&["deep", "my-deep  in use"]);
     tree.run("profile new third --base deep my-deep").code(0);
-    tree.run("profile show").code(0).says(&["layers, weakest first: deep, deep, my-deep, third", "depth  2   my-deep"]);
+    tree.run("profile show").code(0).says(&["layers, weakest first: deep, my-deep, third", "depth  2   my-deep"]);
     tree.run("profile remove deep").code(2).complains(&["there is no profile `deep` of your own"]);
     tree.run("profile remove my-deep").code(0);
     tree.run("options").code(3).complains(&["there is no profile `my-deep`"]);
@@ -133,4 +133,27 @@ fn a_choice_for_once_is_not_saved() {
     tree.run("why horn --try horn=on").code(0).says(&["chosen on the command line"]);
     assert!(!tree.at("boltboard-work").exists(), "looking writes nothing");
     tree.run("options --try horn=no").code(2);
+}
+
+#[test]
+fn a_layer_that_several_share_counts_once_below_all_of_them() {
+    let tree = Scratch::with(MINI);
+    let profile = |name: &str, base: &str, chosen: &str| {
+        let head = "format = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n";
+        tree.write(&format!("profiles/{name}.toml"), &format!("{head}base = [{base}]\n[choose]\n{chosen}\n"));
+    };
+    profile("shared", "", "depth = 2\nhorn = \"on\"");
+    profile("left", "\"shared\"", "depth = 5");
+    profile("right", "\"shared\"", "");
+    profile("top", "\"left\", \"right\"", "");
+    tree.run("profile show top").code(0).says(&["layers, weakest first: shared, left, right, top", "depth  5"]);
+    // Many levels of two that share all below them are no work.
+    profile("a0", "", "");
+    profile("b0", "", "");
+    for level in 1..40 {
+        let below = format!("\"a{0}\", \"b{0}\"", level - 1);
+        profile(&format!("a{level}"), &below, "");
+        profile(&format!("b{level}"), &below, "");
+    }
+    tree.run("profile show a39").code(0).says(&["a38, b38, a39"]);
 }

@@ -152,3 +152,33 @@ fn a_tree_that_is_described_elsewhere_is_known_within_its_sources() {
     within("code/deep", "build").code(0).steps(2);
     within("code/deep", "build --verify").code(0).says(&["Verified:"]);
 }
+
+#[test]
+fn each_option_is_explained_once_however_many_ways_lead_to_it() {
+    let mut board = String::from("format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n");
+    for index in 0..36 {
+        board.push_str(&format!("[option.o{index}]\nkind = \"switch\"\n"));
+        if index >= 2 {
+            board.push_str(&format!("default = \"on\"\nrequires = \"o{} and o{}\"\n", index - 1, index - 2));
+        }
+    }
+    let tree = Scratch::with(&[("boltboard.toml", &board)]);
+    let told = tree.run("why o35").code(0).out;
+    assert!(told.lines().count() < 200, "{} lines", told.lines().count());
+    assert!(told.contains("(told above)"), "{told}");
+}
+
+#[test]
+fn what_a_tree_says_cannot_act_on_the_terminal() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nsummary = \"a\\u001b[2Jb\\u202Ec\"\n[option.x]\nkind = \"switch\"\n\
+                 summary = \"d\\u0007\\u009b\"\n[part.p]\nkind = \"generated\"\noutput = [\"o\"]\n\
+                 command = [\"sh\", \"-c\", \"printf '\\\\033[31m\\\\007' >&2; touch ${step:output}\"]\n";
+    let tree = Scratch::with(&[("boltboard.toml", board)]);
+    let acts = |c: char| c.is_control() && c != '\n' || ('\u{202a}'..='\u{202e}').contains(&c);
+    for words in ["overview", "options", "show x", "overview --json", "options --json", "build", "build --json"] {
+        let ran = tree.run(words);
+        assert!(!ran.out.contains(acts) && !ran.err.contains(acts), "{words}: {ran:?}");
+    }
+    tree.run("overview").says(&["a\\u{1b}[2Jb\\u{202e}c"]);
+    assert_eq!(tree.run("overview --json").json()["summary"], "a\u{1b}[2Jb\u{202e}c", "the same text for a program");
+}
