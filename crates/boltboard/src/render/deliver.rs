@@ -38,6 +38,9 @@ pub fn preview(board: &Board, plan: &InstallPlan, due: usize, width: usize) -> S
             old.path.display()
         ));
     }
+    if plan.in_the_way().is_empty() {
+        text.push_str(&next_line("boltboard install", "put them there"));
+    }
     text
 }
 
