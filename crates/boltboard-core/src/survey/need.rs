@@ -139,7 +139,7 @@ impl Lookup<'_, '_> {
             }
             let shown: Vec<String> = folders.iter().map(|folder| folder.display().to_string()).collect();
             self.note(format!("the library lib{name}.so or lib{name}.a in {}", shown.join(", ")), "not found");
-            let reason = format!("its library {name} is not there: no lib{name}.so and no lib{name}.a");
+            let reason = format!("its library {name} was not found: no lib{name}.so and no lib{name}.a");
             return Err(if self.draft.found.place.is_some() { Missing::Unusable { reason } } else { Missing::Absent });
         }
         Ok(())
@@ -307,7 +307,7 @@ impl Lookup<'_, '_> {
                 }
                 self.note(tried, "not found");
                 return Err(match (&self.draft.found.place, self.folder) {
-                    (Some(_), _) => Missing::Unusable { reason: format!("its header <{header}> is not there") },
+                    (Some(_), _) => Missing::Unusable { reason: format!("its header <{header}> was not found") },
                     (None, Some(folder)) => {
                         Missing::Unusable { reason: format!("{} has no header <{header}>", folder.display()) }
                     }
@@ -315,7 +315,8 @@ impl Lookup<'_, '_> {
                 });
             };
             self.note(tried, place.display().to_string());
-            if self.draft.found.place.is_none() {
+            // Those before the last are there so that it can be read; they say nothing of the need.
+            if self.draft.found.place.is_none() && Some(header) == check.headers.last() {
                 self.take_copies(copies.into_iter().map(|place| (place, None)).collect(), vec![]);
                 self.draft.found.place = Some(place);
             }

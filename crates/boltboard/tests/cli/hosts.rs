@@ -104,7 +104,7 @@ fn a_library_for_another_machine_is_told_from_none() {
     assert_eq!(quay.state("bell").0, "unusable", "neither is a file of another sort");
     std::fs::remove_file(&path).expect("removed");
     let (state, detail) = quay.state("bell");
-    assert_eq!((state.as_str(), detail.contains("its library bell is not there")), ("unusable", true), "{detail}");
+    assert_eq!((state.as_str(), detail.contains("its library bell was not found")), ("unusable", true), "{detail}");
     assert_eq!(quay.state("plain").0, "missing");
 }
 

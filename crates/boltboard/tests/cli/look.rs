@@ -127,7 +127,7 @@ fn a_library_of_the_host_is_found_judged_and_used() {
         command.env("BOLTBOARD_METADATA_PATH", tree.at("host"));
         tree.ran(&mut command)
     };
-    with_host("survey").code(0).says(&["nowhere  cannot be used: its header <surely/nowhere.h> is not there"]);
+    with_host("survey").code(0).says(&["nowhere  cannot be used: its header <surely/nowhere.h> was not found"]);
     tree.write("host/include/surely/nowhere.h", "#define NOWHERE 1\n");
     with_host("survey").code(0).says(&["found, version 2.1", "This host has everything"]);
     with_host("options --level expert").code(0).says(&["radio   on          default"]);

@@ -146,10 +146,10 @@ function = "buoy_light"
     pc("2.3");
     assert_eq!(library(), "WrongVersion { found: \"2.3\" }");
     pc("2.5");
-    assert_eq!(library(), "Unusable { reason: \"its header <buoy.h> is not there\" }");
+    assert_eq!(library(), "Unusable { reason: \"its header <buoy.h> was not found\" }");
     bench.tree.write("include/buoy.h", "int buoy(void);\n");
     let state = library();
-    assert!(state.starts_with("Unusable") && state.contains("its library buoy is not there"), "{state}");
+    assert!(state.starts_with("Unusable") && state.contains("its library buoy was not found"), "{state}");
     bench.shared_library("lib/libbuoy.so", &["buoy"]);
     bench.tree.write("include/buoy.h", "#include <surely/gone.h>\n");
     let state = library();
@@ -163,7 +163,7 @@ function = "buoy_light"
     // A header without its library.
     bench.tree.write("include/loose.h", "");
     let state = bench.state(&bench.facts(), "loose");
-    assert!(state.starts_with("Unusable") && state.contains("its library loose is not there"), "{state}");
+    assert!(state.starts_with("Unusable") && state.contains("its library loose was not found"), "{state}");
     bench.tree.write("pc/buoy.pc", "Version: 2.5\nLibs: ${nothing}\n");
     assert!(library().contains("`nothing` is not set"));
 }
