@@ -190,7 +190,8 @@ fn build_since(
             );
         }
     }
-    let done = !report.failures.is_empty() || report.interrupted || report.current < plan.count();
+    let lists = [report.from_store.len(), report.spared.len(), report.written.len(), report.removed.len()];
+    let done = report.interrupted || report.failures.len() + report.ran.len() + lists.iter().sum::<usize>() > 0;
     if telling == Telling::All || telling == Telling::WhenDone && done {
         screen.out(&summary(Some(plan), &args.parts, &begun.planned.folders.outputs(), &report, &entry));
     }
