@@ -93,8 +93,14 @@ impl Diagnosis<'_> {
             hints.push(Hint::ToolCrashed(tool));
         }
         let undefined = undefined_symbols(said);
-        hints
-            .extend(undefined.into_iter().take(SYMBOLS).map(|(symbol, used_by)| self.undefined(step, symbol, used_by)));
+        // Every object is read once, however many symbols are asked for.
+        let objects = if undefined.is_empty() { Vec::new() } else { self.objects() };
+        hints.extend(
+            undefined
+                .into_iter()
+                .take(SYMBOLS)
+                .map(|(symbol, used_by)| self.undefined(step, symbol, used_by, &objects)),
+        );
         hints.extend(missing_libraries(said).into_iter().map(|name| {
             let need = self.board.needs.iter().find(|(_, need)| match &need.check {
                 NeedCheck::Host(check) => check.link.contains(&name),
@@ -112,23 +118,29 @@ impl Diagnosis<'_> {
         hints
     }
 
-    fn undefined(&self, step: &Step, symbol: String, used_by: Vec<String>) -> Hint {
+    /// What each object that was compiled defines for others, with the part that it belongs to.
+    fn objects(&self) -> Vec<(Option<PartId>, BTreeSet<String>)> {
+        let compiles = self.plan.steps.iter().filter(|(_, step)| step.compile().is_some());
+        let object = |step: &Step| Some(step.writes.first()?.path(&self.plan.folders));
+        compiles.filter_map(|(_, step)| Some((step.part, defined_symbols(&object(step)?, false)))).collect()
+    }
+
+    fn undefined(
+        &self,
+        step: &Step,
+        symbol: String,
+        used_by: Vec<String>,
+        objects: &[(Option<PartId>, BTreeSet<String>)],
+    ) -> Hint {
         let linked: BTreeSet<PartId> = step.part.map_or_else(BTreeSet::new, |part| self.linked_with(part));
-        let mut parts = BTreeSet::new();
-        let mut known = BTreeSet::new();
-        for (_, other) in self.plan.steps.iter().filter(|(_, other)| other.compile().is_some()) {
-            let Some(object) = other.writes.first() else { continue };
-            let defined = defined_symbols(&object.path(&self.plan.folders), false);
-            if let Some(part) = other.part.filter(|part| defined.contains(&symbol) && !linked.contains(part)) {
-                parts.insert(part);
-            }
-            known.extend(defined);
-        }
+        let defining = objects.iter().filter(|(_, defined)| defined.contains(&symbol)).filter_map(|(part, _)| *part);
+        let parts: BTreeSet<PartId> = defining.filter(|part| !linked.contains(part)).collect();
+        let known: BTreeSet<&String> = objects.iter().flat_map(|(_, defined)| defined).collect();
         let named: BTreeSet<NeedId> = step
             .part
             .map_or_else(BTreeSet::new, |part| self.board.parts[part].needs.iter().map(|when| when.item).collect());
         let needs = self.board.needs.ids().filter(|need| !named.contains(need) && self.need_defines(*need, &symbol));
-        let near = near_matches(&symbol, known.iter().map(String::as_str));
+        let near = near_matches(&symbol, known.iter().map(|name| name.as_str()));
         Hint::Undefined(Undefined {
             used_by,
             parts: parts.into_iter().collect(),

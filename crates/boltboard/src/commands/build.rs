@@ -146,6 +146,16 @@ pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, S
     Ok(built.exit)
 }
 
+impl Built {
+    /// Answers with a build that failed, where a command needed it first and answers as JSON.
+    pub fn answer(&self, session: &Session, screen: &Screen) {
+        if session.global.json {
+            let plan = Some((&session.board, &self.planned.plan));
+            screen.json(&json::built(plan, &self.planned.folders.outputs(), &self.report, &self.entry, None));
+        }
+    }
+}
+
 /// Builds what a command needs first. It is told when anything is to do.
 pub fn build_first(session: &Session, screen: &Screen, args: &BuildArgs) -> Result<Built, Stop> {
     let telling = if session.global.json { Telling::Json } else { Telling::WhenDone };

@@ -105,10 +105,7 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     }
     let built = build_first(&session, screen, &BuildArgs { parts: args.parts.clone(), ..BuildArgs::default() })?;
     if built.exit != Exit::Done {
-        if global.json {
-            let plan = Some((&session.board, &built.planned.plan));
-            screen.json(&json::built(plan, &built.planned.folders.outputs(), &built.report, &built.entry, None));
-        }
+        built.answer(&session, screen);
         return Ok(built.exit);
     }
     let input = session.plan_input(&built.resolved, &built.planned);

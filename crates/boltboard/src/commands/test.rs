@@ -40,10 +40,7 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
     let wanted = wanted(&session, &args.names)?;
     let built = build_first(&session, screen, &BuildArgs::default())?;
     if built.exit != Exit::Done {
-        if global.json {
-            let plan = Some((&session.board, &built.planned.plan));
-            screen.json(&json::built(plan, &built.planned.folders.outputs(), &built.report, &built.entry, None));
-        }
+        built.answer(&session, screen);
         return Ok(built.exit);
     }
     let input = session.plan_input(&built.resolved, &built.planned);
