@@ -16,6 +16,7 @@ pub mod severity;
 pub mod shell;
 pub mod text;
 pub mod version;
+pub mod walk;
 
 pub use c_name::is_c_name;
 pub use depfile::{Dependencies, parse_dependencies};
@@ -33,3 +34,4 @@ pub use severity::Severity;
 pub use shell::shell_word;
 pub use text::{Excerpt, FileId, Place, SourceFiles};
 pub use version::{Version, VersionRange};
+pub use walk::Walk;

@@ -2,7 +2,7 @@
 
 use super::fields::Log;
 use super::problem::{Fault, Problem};
-use crate::base::Id;
+use crate::base::{Id, Walk};
 use crate::board::{Atom, Board, DefaultValue, NeedCheck, OptionDef, OptionId};
 use crate::expr::Expr;
 
@@ -103,62 +103,6 @@ fn option_of(atom: &Atom) -> Option<usize> {
     match atom {
         Atom::On(id) | Atom::Compare(id, _, _) => Some(id.index()),
         Atom::Need(_) => None,
-    }
-}
-
-/// A depth-first walk without recursion: definitions may chain tens of thousands of items.
-struct Walk {
-    state: Vec<State>,
-    stack: Vec<(usize, Vec<usize>)>,
-}
-
-#[derive(Clone, Copy, PartialEq)]
-enum State {
-    New,
-    Open,
-    Done,
-}
-
-impl Walk {
-    fn new(count: usize) -> Walk {
-        Walk { state: vec![State::New; count], stack: Vec::new() }
-    }
-
-    /// Walks from `start`, calls `done` for each item after all that it leads to, and returns the first ring met.
-    fn from(
-        &mut self,
-        start: usize,
-        next: &dyn Fn(usize) -> Vec<usize>,
-        done: &mut dyn FnMut(usize),
-    ) -> Option<Vec<usize>> {
-        let mut ring = None;
-        self.open(start, next);
-        while let Some((item, waiting)) = self.stack.last_mut() {
-            let item = *item;
-            match waiting.pop() {
-                Some(other) if self.state[other] == State::Open => {
-                    let from = self.stack.iter().position(|(at, _)| *at == other).unwrap_or(0);
-                    let found = || self.stack[from..].iter().map(|(at, _)| *at).chain([other]).collect();
-                    ring = ring.or_else(|| Some(found()));
-                }
-                Some(other) => self.open(other, next),
-                None => {
-                    self.state[item] = State::Done;
-                    self.stack.pop();
-                    done(item);
-                }
-            }
-        }
-        ring
-    }
-
-    fn open(&mut self, item: usize, next: &dyn Fn(usize) -> Vec<usize>) {
-        if self.state[item] == State::New {
-            self.state[item] = State::Open;
-            let mut waiting = next(item);
-            waiting.reverse();
-            self.stack.push((item, waiting));
-        }
     }
 }
 

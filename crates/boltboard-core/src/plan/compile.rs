@@ -33,8 +33,9 @@ impl Lower<'_> {
     }
 
     pub(super) fn compile(&mut self, id: PartId, part: &PartDef) {
-        let include_words = self.includes(part);
-        let after: Arc<[StepId]> = self.before_compiles(part).into();
+        let seen = self.used.seen_by_compiles(self.input, id);
+        let include_words = self.includes(part, &seen);
+        let after: Arc<[StepId]> = self.before_compiles(&seen).into();
         let defines = self.defines(part);
         // Most sources of a part share everything but their own names.
         let mut settings: Vec<(Language, Vec<Word>, Arc<Setting>)> = Vec::new();
@@ -148,18 +149,18 @@ impl Lower<'_> {
         words
     }
 
-    fn includes(&self, part: &PartDef) -> Vec<Word> {
+    fn includes(&self, part: &PartDef, seen: &[PartId]) -> Vec<Word> {
         let mut search: Vec<Location> = Vec::new();
-        if !self.plan.headers.is_empty() || self.input.all_uses(part).iter().any(|p| self.is_generated(*p)) {
+        if !self.plan.headers.is_empty() || seen.iter().any(|p| self.is_generated(*p)) {
             search.push(Location::Made(RelPath::root()));
         }
         let own = self.input.held(&part.includes).into_iter().chain(self.input.held(&part.public_includes));
         let mut folders: Vec<RelPath> = own.cloned().collect();
-        for used in self.input.all_uses(part) {
-            folders.extend(self.input.held(&self.input.board.parts[used].public_includes).into_iter().cloned());
+        for used in seen {
+            folders.extend(self.input.held(&self.input.board.parts[*used].public_includes).into_iter().cloned());
         }
-        let mut seen = BTreeSet::new();
-        search.extend(folders.into_iter().filter(|f| seen.insert(f.clone())).map(Location::Tree));
+        let mut met = BTreeSet::new();
+        search.extend(folders.into_iter().filter(|f| met.insert(f.clone())).map(Location::Tree));
         let mut words: Vec<Word> = search.iter().map(|at| Word::flag("-I", at.clone())).collect();
         for (_, header) in self.input.board.headers.iter().filter(|(_, h)| h.order == HeaderOrder::First) {
             words.extend([Word::text("-include"), Word::place(Location::Made(header.path.clone()))]);
@@ -172,10 +173,10 @@ impl Lower<'_> {
     }
 
     /// Steps whose files a compile may include: option headers, and generated parts that the part uses.
-    fn before_compiles(&self, part: &PartDef) -> Vec<StepId> {
+    fn before_compiles(&self, seen: &[PartId]) -> Vec<StepId> {
         let mut steps = self.header_steps.clone();
-        for used in self.input.all_uses(part).into_iter().filter(|p| self.is_generated(*p)) {
-            steps.extend(self.finished.get(&used).into_iter().flatten());
+        for used in seen.iter().filter(|part| self.is_generated(**part)) {
+            steps.extend(self.finished.get(used).into_iter().flatten());
         }
         steps
     }

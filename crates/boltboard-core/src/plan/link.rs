@@ -65,9 +65,9 @@ impl Lower<'_> {
 
     fn archive(&mut self, id: PartId, part: &PartDef, output: Location) -> Vec<Location> {
         let mut objects = self.objects.get(&id).map_or(vec![], |(objects, _)| objects.clone());
-        for used in self.input.uses(part) {
-            if let PartKind::Objects = self.input.board.parts[used].kind {
-                objects.extend(self.objects.get(&used).map_or(vec![], |(objects, _)| objects.clone()));
+        for used in self.used.direct(id) {
+            if let PartKind::Objects = self.input.board.parts[*used].kind {
+                objects.extend(self.objects.get(used).map_or(vec![], |(objects, _)| objects.clone()));
             }
         }
         let tool = self.host_tool(&self.archiver());
@@ -108,7 +108,7 @@ impl Lower<'_> {
             self.take_objects(*module, &mut inputs);
             self.take_flags(&self.input.board.parts[*module], &mut inputs);
         }
-        for used in self.linked(&roots) {
+        for used in self.used.linked(self.input, &roots) {
             let other = &self.input.board.parts[used];
             match &other.kind {
                 PartKind::Objects => {
@@ -142,34 +142,6 @@ impl Lower<'_> {
         }
         let libraries = self.input.plain_words(self.input.held(&part.libraries));
         inputs.flags.extend(libraries.into_iter().map(|word| Word::text(format!("-l{}", word.neutral(&[])))));
-    }
-
-    /// Parts to link, users before what they use, as linkers want archives. What a shared library is made of is in it.
-    fn linked(&self, roots: &[PartId]) -> Vec<PartId> {
-        let mut after = Vec::new();
-        let mut seen = roots.to_vec();
-        for root in roots {
-            self.linked_below(*root, &mut seen, &mut after);
-        }
-        after.reverse();
-        after
-    }
-
-    fn linked_below(&self, id: PartId, seen: &mut Vec<PartId>, after: &mut Vec<PartId>) {
-        let part = &self.input.board.parts[id];
-        let archive = matches!(part.kind, PartKind::StaticLibrary);
-        for used in self.input.uses(part) {
-            // An archive holds the objects of the object sets that it uses.
-            if archive && matches!(self.input.board.parts[used].kind, PartKind::Objects) {
-                self.linked_below(used, seen, after);
-            } else if !seen.contains(&used) {
-                seen.push(used);
-                if !matches!(self.input.board.parts[used].kind, PartKind::SharedLibrary { .. }) {
-                    self.linked_below(used, seen, after);
-                }
-                after.push(used);
-            }
-        }
     }
 
     /// Lets a program find the tree's shared libraries relative to itself.
@@ -212,8 +184,8 @@ impl Lower<'_> {
                     return vec![];
                 }
                 let tool = self.generator_tool(words.remove(0));
-                let outputs = |used: PartId| self.plan.parts.get(&used).cloned().unwrap_or_default();
-                reads.extend(self.input.uses(part).into_iter().flat_map(outputs));
+                let outputs = |used: &PartId| self.plan.parts.get(used).cloned().unwrap_or_default();
+                reads.extend(self.used.direct(id).iter().flat_map(outputs));
                 for word in &words {
                     reads.extend(files_of(word).filter(|at| !reads.contains(at)).collect::<Vec<_>>());
                 }

@@ -8,12 +8,13 @@ use foldhash::fast::FixedState;
 use super::link::linked_files;
 use super::macros::{HeaderText, MacroTable, macro_table};
 use super::steps::Plan;
-use crate::base::{Arena, Place, RelPath};
-use crate::board::{Board, Condition, Generator, Importance, Linkage, NeedId, PartDef, PartId, PartKind, Piece, Value};
+use super::used::Used;
+use crate::base::{Arena, Id, Place, RelPath, Walk};
+use crate::board::{Board, Condition, Importance, Linkage, NeedId, PartDef, PartId, PartKind, Value};
 use crate::definitions::Listing;
 use crate::resolve::Resolution;
 use crate::step::{Copy, Kind, Location, Step, StepId, Write};
-use crate::survey::{FactState, Facts, Tools};
+use crate::survey::{Facts, Tools};
 use crate::work::Folders;
 
 /// Everything a plan is made of.
@@ -153,7 +154,7 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
         made_by: HashMap::default(),
         objects: BTreeMap::new(),
         finished: BTreeMap::new(),
-        open: Vec::new(),
+        used: Used::default(),
         problems: Vec::new(),
     };
     lower.required_needs();
@@ -169,11 +170,7 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
         Wanted::All => input.board.parts.ids().collect(),
         Wanted::Only(parts) => parts.iter().copied().collect(),
     };
-    for id in all {
-        if input.is_made(&input.board.parts[id]) {
-            lower.part(id);
-        }
-    }
+    lower.in_order(all).into_iter().for_each(|id| lower.part(id));
     lower.plan.macros = macros;
     if lower.problems.is_empty() { Ok(lower.plan) } else { Err(lower.problems) }
 }
@@ -187,7 +184,7 @@ pub(super) struct Lower<'a> {
     /// The objects of each part, with whether any is C++.
     pub objects: BTreeMap<PartId, (Vec<Location>, bool)>,
     pub(super) finished: BTreeMap<PartId, Vec<StepId>>,
-    open: Vec<PartId>,
+    pub(super) used: Used,
     problems: Vec<PlanProblem>,
 }
 
@@ -216,34 +213,6 @@ impl PlanInput<'_> {
     /// Tells whether a part has a link of its own: a module that is built in has none.
     fn is_linked(&self, part: &PartDef) -> bool {
         self.linkage(part) != Linkage::Builtin
-    }
-
-    /// Returns the parts that a part uses now, bundled copies of its needs among them.
-    pub(super) fn uses(&self, part: &PartDef) -> Vec<PartId> {
-        let mut uses: Vec<PartId> = self.held(&part.uses).into_iter().copied().collect();
-        for need in self.held(&part.needs) {
-            for fact in self.facts.meeting(*need) {
-                if let FactState::Bundled(copy) = &fact.state
-                    && !uses.contains(copy)
-                {
-                    uses.push(*copy);
-                }
-            }
-        }
-        uses
-    }
-
-    /// Returns a part's uses and theirs, nearest first, without repeats.
-    pub fn all_uses(&self, part: &PartDef) -> Vec<PartId> {
-        let mut all: Vec<PartId> = Vec::new();
-        let mut waiting: std::collections::VecDeque<PartId> = self.uses(part).into();
-        while let Some(next) = waiting.pop_front() {
-            if !all.contains(&next) {
-                all.push(next);
-                waiting.extend(self.uses(&self.board.parts[next]));
-            }
-        }
-        all
     }
 }
 
@@ -291,32 +260,44 @@ impl Lower<'_> {
         Some(step)
     }
 
-    /// Plans a part after all that it waits for.
+    /// The parts that are made of these and of what they wait for, each after all that it waits for.
+    fn in_order(&mut self, wanted: Vec<PartId>) -> Vec<PartId> {
+        let input = self.input;
+        let is_made = |id: &PartId| input.is_made(&input.board.parts[*id]);
+        let next = |index: usize| {
+            let id = Id::new(index);
+            let waits = input.waits_for(id, &input.board.parts[id]);
+            waits.into_iter().filter(is_made).map(Id::index).collect()
+        };
+        let mut walk = Walk::new(input.board.parts.len());
+        let mut order = Vec::new();
+        for id in wanted.into_iter().filter(is_made) {
+            let ring = walk.from(id.index(), &next, &mut |done| order.push(Id::new(done)));
+            if let Some(ring) = ring {
+                let part = &input.board.parts[Id::new(ring[0])];
+                let names = ring.iter().map(|index| input.board.parts[Id::new(*index)].name.clone()).collect();
+                self.problem(Some(part.place), PlanFault::Ring(names));
+            }
+        }
+        order
+    }
+
+    /// Plans a part; all that it waits for is planned.
     fn part(&mut self, id: PartId) {
-        if self.plan.parts.contains_key(&id) {
-            return;
-        }
         let part = &self.input.board.parts[id];
-        if let Some(at) = self.open.iter().position(|open| *open == id) {
-            let ring = self.open[at..].iter().chain([&id]).map(|p| self.input.board.parts[*p].name.clone()).collect();
-            return self.problem(Some(part.place), PlanFault::Ring(ring));
-        }
-        self.open.push(id);
+        self.used.add(self.input, id);
         let wanted = match self.wanted {
             Wanted::All => true,
             Wanted::Only(parts) => parts.contains(&id),
         };
-        for used in self.waits_for(id, part) {
+        for used in self.input.waits_for(id, part) {
             let other = &self.input.board.parts[used];
-            if self.input.is_made(other) {
-                self.part(used);
-            } else if wanted {
+            if wanted && !self.input.is_made(other) {
                 let because = other.gate().map(|gate| self.input.board.print(&gate));
                 let fault = PlanFault::UsesUnmade { part: part.name.clone(), used: other.name.clone(), because };
                 self.problem(Some(part.place), fault);
             }
         }
-        self.open.pop();
         self.plan.part_names.insert(id, part.name.clone());
         if !wanted {
             self.only_named(id, part);
@@ -331,27 +312,6 @@ impl Lower<'_> {
         }
         let outputs = self.steps_of(id, part);
         self.plan.parts.insert(id, outputs);
-    }
-
-    /// Parts whose steps must be planned first.
-    fn waits_for(&self, id: PartId, part: &PartDef) -> Vec<PartId> {
-        let mut parts = self.input.uses(part);
-        match &part.kind {
-            PartKind::Program => parts.extend(self.input.builtin_modules(id)),
-            PartKind::Generated(Generator::Command { command, .. }) => {
-                parts.extend(command.iter().flat_map(|i| &i.pieces).filter_map(|piece| match piece {
-                    Piece::Part(part) => Some(*part),
-                    _ => None,
-                }));
-            }
-            PartKind::Generated(_)
-            | PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::Module(_)
-            | PartKind::Objects
-            | PartKind::Data => {}
-        }
-        parts
     }
 
     /// Takes in what others look at of a part for which no steps are made.

@@ -7,6 +7,7 @@ mod link;
 mod lower;
 mod macros;
 mod steps;
+mod used;
 
 pub use lower::{PlanFault, PlanInput, PlanProblem, Wanted, lower, lower_some};
 pub use macros::{HeaderText, MacroEntry, MacroTable, macro_table};

@@ -258,14 +258,16 @@ impl TestsInput<'_> {
         // Whatever runs may read the data of the tree.
         let data = input.board.parts.iter().filter(|(_, part)| matches!(part.kind, PartKind::Data));
         let mut open: Vec<PartId> = parts.iter().copied().chain(data.map(|(id, _)| id)).collect();
+        let mut modules: BTreeMap<PartId, Vec<PartId>> = BTreeMap::new();
+        for (module, part) in input.board.parts.iter() {
+            if let PartKind::Module(role) = &part.kind {
+                modules.entry(role.program).or_default().push(module);
+            }
+        }
         while let Some(id) = open.pop() {
             if reached.insert(id) {
-                open.extend(input.all_uses(&input.board.parts[id]));
-                let of_it = |(_, part): &(PartId, &crate::board::PartDef)| match &part.kind {
-                    PartKind::Module(role) => role.program == id,
-                    _ => false,
-                };
-                open.extend(input.board.parts.iter().filter(of_it).map(|(module, _)| module));
+                open.extend(input.uses(&input.board.parts[id]));
+                open.extend(modules.get(&id).into_iter().flatten());
             }
         }
         reached

@@ -4,9 +4,10 @@
 //! static link takes the private libraries. A public requirement must be there, in a version that fits. Libraries may lead
 //! back to each other through private requirements, and then each is read once.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::path::{Path, PathBuf};
 
+use super::passed_on::{For, refused};
 use crate::base::{Version, VersionRange};
 use crate::board::LibraryLinkage;
 
@@ -80,6 +81,14 @@ pub enum MetadataFault {
     /// Libraries require each other in a ring.
     #[error("metadata files lead back to their start: {}", .0.iter().map(|n| format!("{n}.pc")).collect::<Vec<_>>().join(" → "))]
     Ring(Vec<String>),
+    /// It has a flag that is not passed on.
+    #[error("{file} has the flag {flag}, which makes a compiler write, load or read something else, and is not passed on")]
+    Refused {
+        /// The file.
+        file: String,
+        /// The flag.
+        flag: String,
+    },
     /// It requires more than can be right.
     #[error("{0}.pc requires more than {MAX_FILES} libraries")]
     TooMany(String),
@@ -103,7 +112,7 @@ impl Metadata {
     ) -> Result<Metadata, MetadataFault> {
         let mut reader = Reader { search, linkage, note, read: BTreeMap::new(), order: Vec::new(), absent: Vec::new() };
         reader.library(name, Tie::Public, &mut Vec::new())?;
-        Ok(reader.joined(name))
+        reader.joined(name)
     }
 
     /// Returns the version that a metadata file gives, without what it requires.
@@ -195,31 +204,43 @@ impl Reader<'_> {
         Err(MetadataFault::RequiredVersion { by: by.into(), name: name.into(), wanted: range.to_string(), found })
     }
 
-    fn joined(self, name: &str) -> Metadata {
+    fn joined(self, name: &str) -> Result<Metadata, MetadataFault> {
         let mut metadata = Metadata { absent_private: self.absent.clone(), ..Metadata::default() };
         if let Some(own) = self.read.get(name) {
             metadata.file.clone_from(&own.file);
             metadata.version = own.fields.get("Version").cloned().unwrap_or_default();
         }
+        let (mut compile, mut link) = (Flags::default(), Flags::default());
         for library in self.order.iter().filter_map(|name| self.read.get(name)) {
-            let field = |key: &str| library.fields.get(key).map_or(Vec::new(), |text| words(text));
-            for flag in field("Cflags").into_iter().chain(field("CFlags")) {
-                self.take(flag, &mut metadata.compile_flags, Repeats::Drop);
+            let flags = |key: &str, purpose: For| {
+                let flags = library.fields.get(key).map_or(Vec::new(), |text| words(text));
+                match refused(&flags, purpose) {
+                    Some(flag) => Err(MetadataFault::Refused {
+                        file: library.file.display().to_string(),
+                        flag: flag.to_string(),
+                    }),
+                    None => Ok(flags),
+                }
+            };
+            for key in ["Cflags", "CFlags"] {
+                for flag in flags(key, For::Compile)? {
+                    self.take(flag, &mut compile, Repeats::Drop);
+                }
             }
             let is_static = self.linkage == LibraryLinkage::Static;
-            if library.tie == Tie::Public || is_static {
-                field("Libs").into_iter().for_each(|flag| self.take(flag, &mut metadata.link_flags, Repeats::Keep));
-            }
-            if is_static {
-                let private = field("Libs.private");
-                private.into_iter().for_each(|flag| self.take(flag, &mut metadata.link_flags, Repeats::Keep));
+            let public = library.tie == Tie::Public || is_static;
+            for key in public.then_some("Libs").into_iter().chain(is_static.then_some("Libs.private")) {
+                for flag in flags(key, For::Link)? {
+                    self.take(flag, &mut link, Repeats::Keep);
+                }
             }
         }
-        metadata
+        (metadata.compile_flags, metadata.link_flags) = (compile.in_order, link.in_order);
+        Ok(metadata)
     }
 
     /// Takes a flag, with the sysroot before its path, unless it only repeats what the compiler does by itself.
-    fn take(&self, flag: String, flags: &mut Vec<String>, repeats: Repeats) {
+    fn take(&self, flag: String, flags: &mut Flags, repeats: Repeats) {
         for option in ["-I", "-L"] {
             let Some(folder) = flag.strip_prefix(option).filter(|folder| folder.starts_with('/')) else { continue };
             let folder = match &self.search.sysroot {
@@ -230,13 +251,26 @@ impl Reader<'_> {
             };
             let real = folder.canonicalize().unwrap_or_else(|_| folder.clone());
             let flag = format!("{option}{}", folder.display());
-            if !self.search.known_folders.contains(&real) && !flags.contains(&flag) {
-                flags.push(flag);
+            if !self.search.known_folders.contains(&real) {
+                flags.add(flag, &Repeats::Drop);
             }
             return;
         }
-        if repeats == Repeats::Keep || !flags.contains(&flag) {
-            flags.push(flag);
+        flags.add(flag, &repeats);
+    }
+}
+
+/// Flags in their order.
+#[derive(Default)]
+struct Flags {
+    in_order: Vec<String>,
+    there: HashSet<String>,
+}
+
+impl Flags {
+    fn add(&mut self, flag: String, repeats: &Repeats) {
+        if self.there.insert(flag.clone()) || *repeats == Repeats::Keep {
+            self.in_order.push(flag);
         }
     }
 }
@@ -408,6 +442,9 @@ mod tests {
             ("bomb.pc", &format!("v0=xxxxxxxxxx\n{double}Libs: ${{v40}}\n")),
             ("many.pc", &format!("Requires: {many}\n")),
             ("large.pc", &"#".repeat(1024 * 1024 + 1)),
+            ("writes.pc", "Requires: plug\n"),
+            ("plug.pc", "Cflags: -I/x -fplugin=x.so\n"),
+            ("out.pc", "Libs: -lz -Wl,-Map,x\n"),
         ]);
         (0..600).for_each(|n| std::fs::write(keep.path().join(format!("m{n}.pc")), "Version: 1\n").unwrap());
         for (name, want) in [
@@ -420,6 +457,8 @@ mod tests {
             ("bomb", "grow beyond all bounds"),
             ("many", "many.pc requires more than 512 libraries"),
             ("large", "it is larger than 1 MiB"),
+            ("writes", "plug.pc has the flag -fplugin=x.so"),
+            ("out", "out.pc has the flag -Wl,-Map,x"),
         ] {
             let fault = Metadata::read(name, &search, LibraryLinkage::Shared).expect_err(name).to_string();
             assert!(fault.contains(want), "{name}: {fault}");

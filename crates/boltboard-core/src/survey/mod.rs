@@ -16,6 +16,7 @@ mod judge;
 mod memo;
 mod metadata;
 mod need;
+mod passed_on;
 mod program;
 mod question;
 mod saved;
