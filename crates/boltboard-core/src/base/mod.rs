@@ -34,4 +34,4 @@ pub use severity::Severity;
 pub use shell::shell_word;
 pub use text::{Excerpt, FileId, Place, SourceFiles};
 pub use version::{Version, VersionRange};
-pub use walk::Walk;
+pub use walk::{Walk, components};

@@ -59,6 +59,25 @@ impl Walk {
     }
 }
 
+/// Returns for each of `count` items the number of its component: two items have the same where each leads to the other (Kosaraju).
+pub fn components(count: usize, next: &dyn Fn(usize) -> Vec<usize>) -> Vec<usize> {
+    let mut order = Vec::with_capacity(count);
+    let mut walk = Walk::new(count);
+    for start in 0..count {
+        walk.from(start, next, &mut |done| order.push(done));
+    }
+    let mut back: Vec<Vec<usize>> = vec![Vec::new(); count];
+    for item in 0..count {
+        next(item).into_iter().for_each(|other| back[other].push(item));
+    }
+    let mut walk = Walk::new(count);
+    let mut component = vec![0; count];
+    for (number, start) in order.into_iter().rev().enumerate() {
+        walk.from(start, &|item| back[item].clone(), &mut |done| component[done] = number);
+    }
+    component
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -73,6 +92,15 @@ mod tests {
             assert_eq!(ring, None);
         }
         assert_eq!(order, [3, 1, 2, 0, 4]);
+    }
+
+    #[test]
+    fn items_that_lead_to_each_other_are_one_component() {
+        let leads: [&[usize]; 6] = [&[1], &[2, 3], &[0], &[4], &[3, 5], &[]];
+        let found = components(leads.len(), &|item| leads[item].to_vec());
+        let same = |a: usize, b: usize| found[a] == found[b];
+        assert!(same(0, 1) && same(1, 2) && same(3, 4));
+        assert!(!same(0, 3) && !same(0, 5) && !same(3, 5));
     }
 
     #[test]

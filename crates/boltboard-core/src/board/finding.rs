@@ -18,6 +18,8 @@ pub enum FindingKind {
     AlwaysOn,
     /// A pick's value can never be taken.
     ValueNever,
+    /// Whether an option or value can be was too much work to decide.
+    NotDecided,
     /// A default can never count, or never be had while it counts.
     DefaultNever,
     /// What a default looks at depends on the option itself.
@@ -44,12 +46,13 @@ pub enum FindingKind {
 
 impl FindingKind {
     /// All kinds with their names and levels.
-    pub const NAMED: [(&'static str, FindingKind, Severity); 16] = [
+    pub const NAMED: [(&'static str, FindingKind, Severity); 17] = [
         ("no-way", FindingKind::NoWay, Severity::Error),
         ("contradiction", FindingKind::Contradiction, Severity::Error),
         ("never-on", FindingKind::NeverOn, Severity::Error),
         ("always-on", FindingKind::AlwaysOn, Severity::Warning),
         ("value-never", FindingKind::ValueNever, Severity::Error),
+        ("not-decided", FindingKind::NotDecided, Severity::Warning),
         ("default-never", FindingKind::DefaultNever, Severity::Warning),
         ("depends-on-itself", FindingKind::DependsOnItself, Severity::Warning),
         ("loose-source", FindingKind::LooseSource, Severity::Warning),

@@ -1,5 +1,6 @@
 //! `[option.NAME]`.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use super::entry::{Entry, MacroHabit, RuleSink, check_c_name};
@@ -44,6 +45,7 @@ pub(super) fn kind(fields: &Fields<'_>) -> Kind {
 
 fn pick(fields: &Fields<'_>) -> Kind {
     let mut values: Vec<PickValue> = Vec::new();
+    let mut met: HashSet<String> = HashSet::new();
     for found in fields.list("values") {
         let value = match (found.text(), fields.sub(&found, "a value")) {
             (Some(text), _) => Some((text, String::new())),
@@ -56,7 +58,7 @@ fn pick(fields: &Fields<'_>) -> Kind {
         let Some((name, summary)) = value else { continue };
         if name.text.is_empty() || name.text.contains(|c: char| c.is_control() || c.is_whitespace()) {
             fields.problem(name.place, Fault::BadName(name.text.clone()));
-        } else if values.iter().any(|v| v.name == name.text) {
+        } else if !met.insert(name.text.clone()) {
             fields.problem(name.place, Fault::Twice { what: "value", name: name.text.clone() });
         }
         values.push(PickValue { name: name.text, summary });

@@ -6,6 +6,11 @@ use crate::base::{Id, Walk};
 use crate::board::{Atom, Board, DefaultValue, NeedCheck, OptionDef, OptionId};
 use crate::expr::Expr;
 
+/// How deep sections may lie in each other, and needs be made of others.
+const MOST_LEVELS: usize = 32;
+/// How many needs one may be made of, counted through.
+const MOST_MEMBERS: usize = 1000;
+
 /// Reports rings: sections in each other, requirements and defaults that lead back, parts that use each other.
 pub(super) fn check_cycles(board: &Board, log: &Log) {
     let names = |ring: &[usize]| ring.iter().map(|i| board.options[Id::new(*i)].name.clone()).collect::<Vec<_>>();
@@ -29,6 +34,12 @@ pub(super) fn check_cycles(board: &Board, log: &Log) {
     if let Some(ring) = ring(board.needs.len(), &made_of) {
         let names = ring.iter().map(|i| board.needs[Id::new(*i)].name.clone()).collect();
         log.add(Problem::at(board.needs[Id::new(ring[0])].place, Fault::NeedCycle(names)));
+    } else if let Some((need, fault)) = first_too_deep(board.needs.len(), &made_of) {
+        let what = match fault {
+            TooDeep::Levels => format!("the need `{}`, made of needs that are made of others,", board.needs[need].name),
+            TooDeep::Members => format!("what the need `{}` is made of, counted through,", board.needs[need].name),
+        };
+        log.add(Problem::at(board.needs[need].place, fault.limit(what)));
     }
     let inside = |i: usize| board.sections[Id::new(i)].parent.iter().map(|p| p.index()).collect::<Vec<_>>();
     if let Some(ring) = ring(board.sections.len(), &inside) {
@@ -36,7 +47,49 @@ pub(super) fn check_cycles(board: &Board, log: &Log) {
         if let Some(place) = section.place {
             log.add(Problem::at(place, Fault::SectionCycle(section.name.clone())));
         }
+    } else if let Some((section, fault)) = first_too_deep(board.sections.len(), &inside)
+        && let Some(place) = board.sections[section].place
+    {
+        let what = format!("how deep the section `{}` lies in others", board.sections[section].name);
+        log.add(Problem::at(place, fault.limit(what)));
     }
+}
+
+/// What is too much of what things are made of.
+enum TooDeep {
+    Levels,
+    Members,
+}
+
+impl TooDeep {
+    fn limit(&self, what: String) -> Fault {
+        let limit = match self {
+            TooDeep::Levels => format!("{MOST_LEVELS} levels"),
+            TooDeep::Members => format!("{MOST_MEMBERS} needs"),
+        };
+        Fault::Limit { what, limit }
+    }
+}
+
+/// The first item that goes too deep, of items without a ring.
+fn first_too_deep<T>(count: usize, next: &dyn Fn(usize) -> Vec<usize>) -> Option<(Id<T>, TooDeep)> {
+    let (mut levels, mut members) = (vec![0_usize; count], vec![0_usize; count]);
+    let mut walk = Walk::new(count);
+    for start in 0..count {
+        walk.from(start, next, &mut |done| {
+            let below = next(done);
+            levels[done] = below.iter().map(|one| levels[*one] + 1).max().unwrap_or(0);
+            members[done] = below.iter().fold(0, |sum: usize, one| sum.saturating_add(members[*one].saturating_add(1)));
+        });
+    }
+    (0..count).find_map(|at| {
+        let fault = match (levels[at] > MOST_LEVELS, members[at] > MOST_MEMBERS) {
+            (true, _) => TooDeep::Levels,
+            (_, true) => TooDeep::Members,
+            (false, false) => return None,
+        };
+        Some((Id::new(at), fault))
+    })
 }
 
 /// Returns all options so that what an option looks at comes before it. Ties, and rings through `conflicts`, go by

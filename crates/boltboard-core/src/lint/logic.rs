@@ -1,10 +1,11 @@
 //! What can never be, what always is, and what depends on itself.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 use super::{Detail, Finding, Spot, Subject};
+use crate::base::{Id, components};
 use crate::board::{Atom, Board, DefaultValue, FindingKind, OptionDef, OptionId, RuleKind, Value};
-use crate::logic::{Condition, Given, Lit, Logic, Shape};
+use crate::logic::{Condition, Given, Lit, Logic, Shape, Var};
 use crate::profile::Choices;
 use crate::resolve::Possible;
 
@@ -16,10 +17,17 @@ pub(super) fn findings(board: &Board, logic: &Logic) -> Vec<Finding> {
         let detail = proof(board, &mut possible, &[]);
         return vec![Finding { kind: FindingKind::NoWay, subject: Subject::Board, at: Spot::Tree, detail }];
     }
-    let mut looker = Looker { board, logic, possible, findings: Vec::new() };
-    for (id, _) in board.options.iter() {
+    let literals = logic.clauses().flat_map(|clause| logic.literals(clause));
+    let spoken_of = literals.map(|lit| lit.var()).collect();
+    let mut looker = Looker { board, logic, possible, spoken_of, findings: Vec::new() };
+    for (id, option) in board.options.iter() {
+        let before = looker.possible.undecided();
         looker.values(id);
         looker.defaults(id);
+        if looker.possible.undecided() > before {
+            let (kind, subject) = (FindingKind::NotDecided, Subject::Option(id));
+            looker.findings.push(Finding { kind, subject, at: Spot::Definition(option.place), detail: Detail::Plain });
+        }
     }
     looker.findings.extend(rings(board));
     looker.findings
@@ -33,6 +41,8 @@ struct Looker<'a> {
     board: &'a Board,
     logic: &'a Logic,
     possible: Possible<'a>,
+    /// Variables of which some rule speaks.
+    spoken_of: HashSet<Var>,
     findings: Vec<Finding>,
 }
 
@@ -63,8 +73,18 @@ impl Looker<'_> {
                 }
             }
             shape @ Shape::Pick { values, .. } => {
+                // Values of which no rule speaks can be taken alike.
+                let mut plain = None;
                 for (var, value) in shape.vars().zip(values) {
-                    if !self.possible.can(&[var.yes()]) {
+                    let can = match (self.spoken_of.contains(&var), plain) {
+                        (false, Some(can)) => can,
+                        (spoken_of, _) => {
+                            let can = self.possible.can(&[var.yes()]);
+                            plain = plain.or((!spoken_of).then_some(can));
+                            can
+                        }
+                    };
+                    if !can {
                         let detail = proof(self.board, &mut self.possible, &[var.yes()]);
                         let subject = Subject::Value(id, value.clone());
                         self.findings.push(Finding {
@@ -139,11 +159,19 @@ fn rings(board: &Board) -> Vec<Finding> {
     let mut findings = Vec::new();
     let mut seen = vec![0_u32; board.options.len()];
     let mut round = 0;
+    let next = |index: usize| leads_to(board, Id::new(index)).into_iter().map(Id::index).collect();
+    let component = components(board.options.len(), &next);
     for (id, option) in board.options.iter() {
         for rule in &option.defaults {
             let (Some(when), Some(place)) = (&rule.when, rule.place) else { continue };
+            let from = looked_at(&when.expr);
+            // What does not lead back to each other need not be followed.
+            let near = |other: OptionId| component[other.index()] == component[id.index()];
+            if !from.iter().any(|other| near(*other)) {
+                continue;
+            }
             round += 1;
-            if let Some(ring) = path_back(board, id, &looked_at(&when.expr), &mut seen, round) {
+            if let Some(ring) = path_back(board, id, &from, &near, &mut seen, round) {
                 let at = Spot::Definition(place);
                 let detail = Detail::Ring(ring);
                 findings.push(Finding { kind: FindingKind::DependsOnItself, subject: Subject::Option(id), at, detail });
@@ -151,6 +179,24 @@ fn rings(board: &Board) -> Vec<Finding> {
         }
     }
     findings
+}
+
+/// What an option looks at by its requirements and defaults.
+fn leads_to(board: &Board, option: OptionId) -> BTreeSet<OptionId> {
+    let definition = &board.options[option];
+    let mut next = BTreeSet::new();
+    for rule in definition.rules.iter().map(|rule| &board.rules[*rule]) {
+        if rule.kind == RuleKind::Requires {
+            next.extend(looked_at(&rule.must));
+        }
+    }
+    for default in &definition.defaults {
+        default.when.iter().for_each(|when| next.extend(looked_at(&when.expr)));
+        if let DefaultValue::Derived(interp) = &default.value {
+            next.extend(interp.options());
+        }
+    }
+    next
 }
 
 fn looked_at(expr: &crate::expr::Expr<Atom>) -> BTreeSet<OptionId> {
@@ -169,10 +215,12 @@ fn path_back(
     board: &Board,
     home: OptionId,
     from: &BTreeSet<OptionId>,
+    near: &dyn Fn(OptionId) -> bool,
     seen: &mut [u32],
     round: u32,
 ) -> Option<Vec<OptionId>> {
-    let mut came: Vec<(OptionId, Option<usize>)> = from.iter().map(|option| (*option, None)).collect();
+    let mut came: Vec<(OptionId, Option<usize>)> =
+        from.iter().filter(|option| near(**option)).map(|option| (*option, None)).collect();
     let mut at = 0;
     while let Some((option, _)) = came.get(at).copied() {
         if option == home {
@@ -187,20 +235,8 @@ fn path_back(
             return Some(ring);
         }
         if std::mem::replace(&mut seen[option.index()], round) != round {
-            let definition = &board.options[option];
-            let mut next = BTreeSet::new();
-            for rule in definition.rules.iter().map(|rule| &board.rules[*rule]) {
-                if rule.kind == RuleKind::Requires {
-                    next.extend(looked_at(&rule.must));
-                }
-            }
-            for default in &definition.defaults {
-                default.when.iter().for_each(|when| next.extend(looked_at(&when.expr)));
-                if let DefaultValue::Derived(interp) = &default.value {
-                    next.extend(interp.options());
-                }
-            }
-            came.extend(next.into_iter().map(|other| (other, Some(at))));
+            let next = leads_to(board, option).into_iter().filter(|other| near(*other));
+            came.extend(next.map(|other| (other, Some(at))));
         }
         at += 1;
     }

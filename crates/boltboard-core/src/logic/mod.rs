@@ -18,7 +18,7 @@ use crate::board::{NeedId, OptionId, RuleId};
 
 pub use condition::{Condition, Truth};
 pub use encode::encode;
-pub use sat::{Core, Sat, Switchable};
+pub use sat::{MOST_STEPS, Sat, Switchable, Unsolved};
 pub(crate) use shape::whole;
 pub use shape::{Shape, TextSort, Unit};
 

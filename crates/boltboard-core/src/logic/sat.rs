@@ -1,8 +1,9 @@
 //! The clauses in a SAT solver, for the cases that narrowing alone does not decide.
 
+use std::cell::Cell;
 use std::collections::{BTreeMap, HashMap};
 
-use batsat::{BasicSolver, SolverInterface, lbool};
+use batsat::{Callbacks, ClauseKind, Solver, SolverInterface, SolverOpts, lbool};
 
 use super::{ClauseId, Condition, Lit, Logic, Owner, Shape, Var};
 use crate::board::{OptionId, RuleId};
@@ -21,7 +22,7 @@ pub enum Switchable {
 /// An option outside of that part can be off, or keep any value, without breaking a rule.
 pub struct Sat<'a> {
     logic: &'a Logic,
-    solver: BasicSolver,
+    solver: Solver<Steps>,
     /// The solver's variable of each of ours, where it has one.
     known: HashMap<usize, batsat::Var>,
     /// The literal that each rule waits for.
@@ -30,9 +31,54 @@ pub struct Sat<'a> {
     fresh: usize,
 }
 
-/// Why there is no assignment: these of the assumptions cannot hold together.
+/// Why there is no assignment.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Core(pub Vec<Lit>);
+pub enum Unsolved {
+    /// These of the assumptions cannot hold together.
+    Core(Vec<Lit>),
+    /// The work that a solver may do is done, and nothing is shown.
+    Undecided,
+}
+
+impl Unsolved {
+    /// Returns the assumptions that cannot hold together, where that was shown.
+    pub fn core(self) -> Option<Vec<Lit>> {
+        match self {
+            Unsolved::Core(core) => Some(core),
+            Unsolved::Undecided => None,
+        }
+    }
+}
+
+/// How much a solver may do in all: steps are guesses, and a contradiction that is met counts as some. It is counted and not
+/// timed, so that the same question is decided on every machine or on none.
+pub const MOST_STEPS: u64 = 1_000_000;
+/// How many steps a contradiction counts as.
+const CONTRADICTION: u64 = 10;
+
+/// Counts what is left of the work.
+struct Steps {
+    left: Cell<u64>,
+}
+
+impl Steps {
+    fn spend(&self, steps: u64) {
+        self.left.set(self.left.get().saturating_sub(steps));
+    }
+}
+
+impl Callbacks for Steps {
+    fn on_new_clause(&mut self, _: &[batsat::Lit], kind: ClauseKind) {
+        if matches!(kind, ClauseKind::Learnt) {
+            self.spend(CONTRADICTION);
+        }
+    }
+
+    fn stop(&self) -> bool {
+        self.spend(1);
+        self.left.get() == 0
+    }
+}
 
 impl<'a> Sat<'a> {
     /// Takes in the clauses of all that `seeds` can touch.
@@ -74,7 +120,7 @@ impl<'a> Sat<'a> {
     fn empty(logic: &'a Logic) -> Sat<'a> {
         let mut sat = Sat {
             logic,
-            solver: BasicSolver::default(),
+            solver: Solver::new(SolverOpts::default(), Steps { left: Cell::new(MOST_STEPS) }),
             known: HashMap::new(),
             rules: BTreeMap::new(),
             fresh: logic.vars(),
@@ -134,6 +180,11 @@ impl<'a> Sat<'a> {
         any
     }
 
+    /// Leaves so many steps of work.
+    pub fn limit(&mut self, steps: u64) {
+        self.solver.cb().left.set(steps);
+    }
+
     /// Adds a clause.
     pub fn add(&mut self, literals: &[Lit]) {
         let mut inner: Vec<batsat::Lit> = Vec::with_capacity(literals.len());
@@ -146,14 +197,16 @@ impl<'a> Sat<'a> {
     /// Looks for an assignment in which these hold.
     ///
     /// # Errors
-    /// There is none; says which of the assumptions are to blame (not the smallest set).
-    pub fn solve(&mut self, assumed: &[Lit]) -> Result<(), Core> {
+    /// There is none; says which of the assumptions are to blame (not the smallest set). Or it was not found out.
+    pub fn solve(&mut self, assumed: &[Lit]) -> Result<(), Unsolved> {
         let inner: Vec<batsat::Lit> = assumed.iter().map(|lit| self.inner(*lit)).collect();
-        if self.solver.solve_limited(&inner) == lbool::TRUE {
-            return Ok(());
+        match self.solver.solve_limited(&inner) {
+            answer if answer == lbool::TRUE => return Ok(()),
+            answer if answer == lbool::FALSE => {}
+            _ => return Err(Unsolved::Undecided),
         }
         let core = assumed.iter().zip(&inner).filter(|(_, inner)| self.solver.unsat_core_contains_var(inner.var()));
-        Err(Core(core.map(|(lit, _)| *lit).collect()))
+        Err(Unsolved::Core(core.map(|(lit, _)| *lit).collect()))
     }
 
     /// Tells whether a literal holds in the assignment that was found last. One that nothing touches does not.
@@ -195,9 +248,12 @@ impl<'a> Sat<'a> {
         for var in shape.vars() {
             self.known.entry(var.index()).or_insert_with(|| self.solver.new_var_default());
         }
-        for axiom in shape.axioms() {
-            self.add(&axiom);
-        }
+        let fresh = &mut self.fresh;
+        let axioms = shape.axioms(&mut || {
+            *fresh += 1;
+            Var::at(*fresh - 1)
+        });
+        axioms.iter().for_each(|axiom| self.add(axiom));
     }
 }
 

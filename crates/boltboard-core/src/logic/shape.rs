@@ -6,6 +6,9 @@ use super::{Condition, Lit, Var};
 use crate::board::{Linkage, Switch, Value};
 use crate::expr::Op;
 
+/// Up to so many values, each two are told apart by a clause of their own.
+const FEW: usize = 6;
+
 /// How the values of one option are spelt in variables. Variables of one option follow each other.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Shape {
@@ -131,11 +134,16 @@ impl Shape {
         matches!(self, Shape::Pick { .. } | Shape::Text { .. })
     }
 
-    /// Spells a value: for each variable, whether it holds. A value outside the range is spelt like the nearest inside.
+    /// Spells a value: for each variable, whether it holds; of several of which one does, that one first. A value outside the range is spelt like the nearest inside.
     pub fn spell(&self, value: &Value) -> Vec<Lit> {
         let lit = |offset: usize, holds: bool| {
             let var = self.first().plus(offset);
             if holds { var.yes() } else { var.no() }
+        };
+        // The one that holds first: that the others do not follows from it.
+        let one_of = |taken: Option<usize>, count: usize| {
+            let others = (0..count).filter(|at| Some(*at) != taken).map(|at| lit(at, false));
+            taken.map(|at| lit(at, true)).into_iter().chain(others).collect()
         };
         match (self, value) {
             (Shape::Switch { .. }, _) => vec![lit(0, *value == Value::Switch(Switch::On))],
@@ -143,7 +151,7 @@ impl Shape {
                 vec![lit(0, !value.is_off()), lit(1, *value == Value::Module(Linkage::Builtin))]
             }
             (Shape::Pick { values, .. }, Value::Pick(taken)) => {
-                values.iter().enumerate().map(|(at, one)| lit(at, one == taken)).collect()
+                one_of(values.iter().position(|one| one == taken), values.len())
             }
             (Shape::Scale { cuts, .. }, _) => {
                 let n = whole(value).unwrap_or(0);
@@ -151,7 +159,7 @@ impl Shape {
             }
             (Shape::Text { values, .. }, Value::Text(text) | Value::Path(text)) if !values.is_empty() => {
                 let named = values.iter().position(|one| one == text).unwrap_or(values.len());
-                (0..=values.len()).map(|at| lit(at, at == named)).collect()
+                one_of(Some(named), values.len() + 1)
             }
             (Shape::Words { words, .. }, Value::Words(list)) => {
                 words.iter().enumerate().map(|(at, word)| lit(at, list.contains(word))).collect()
@@ -253,8 +261,29 @@ impl Shape {
         }
     }
 
-    /// Returns, as clauses, what holds of the variables whatever is chosen.
-    pub fn axioms(&self) -> Vec<Vec<Lit>> {
+    /// Returns, as clauses, what holds of the variables whatever is chosen. Of a shape with many values, of which one holds, no two of
+    /// these variables hold together; `fresh` gives variables for a chain that says so of all.
+    pub fn axioms(&self, fresh: &mut dyn FnMut() -> Var) -> Vec<Vec<Lit>> {
+        if !self.is_one_of() || self.len() <= FEW {
+            return self.axioms_among(&|_| true);
+        }
+        // Sinz's sequential counter: `below` holds when one of the values so far does, and no later one may then.
+        let mut axioms = vec![self.vars().map(Var::yes).collect::<Vec<Lit>>()];
+        let mut before: Option<Var> = None;
+        for var in self.vars() {
+            let below = fresh();
+            axioms.push(vec![var.no(), below.yes()]);
+            if let Some(before) = before {
+                axioms.push(vec![before.no(), below.yes()]);
+                axioms.push(vec![before.no(), var.no()]);
+            }
+            before = Some(below);
+        }
+        axioms
+    }
+
+    /// The same without further variables; that no two values hold together is said only of those that count.
+    pub fn axioms_among(&self, counts: &dyn Fn(Var) -> bool) -> Vec<Vec<Lit>> {
         match self {
             Shape::Switch { .. } | Shape::Words { .. } => Vec::new(),
             Shape::Module { on } => vec![vec![on.plus(1).no(), on.yes()]],
@@ -263,13 +292,13 @@ impl Shape {
                 vars.windows(2).map(|pair| vec![pair[1].no(), pair[0].yes()]).collect()
             }
             Shape::Pick { .. } | Shape::Text { .. } => {
-                let vars: Vec<Var> = self.vars().collect();
-                if vars.is_empty() {
+                if self.is_empty() {
                     return Vec::new();
                 }
-                let mut axioms = vec![vars.iter().map(|var| var.yes()).collect::<Vec<Lit>>()];
-                for (at, one) in vars.iter().enumerate() {
-                    axioms.extend(vars[at + 1..].iter().map(|other| vec![one.no(), other.no()]));
+                let mut axioms = vec![self.vars().map(Var::yes).collect::<Vec<Lit>>()];
+                let among: Vec<Var> = self.vars().filter(|var| counts(*var)).collect();
+                for (at, one) in among.iter().enumerate() {
+                    axioms.extend(among[at + 1..].iter().map(|other| vec![one.no(), other.no()]));
                 }
                 axioms
             }

@@ -70,7 +70,7 @@ impl Lower<'_> {
                 objects.extend(self.objects.get(used).map_or(vec![], |(objects, _)| objects.clone()));
             }
         }
-        let tool = self.host_tool(&self.archiver());
+        let tool = self.archiver();
         // `q` keeps members of equal names from different folders apart; `D` leaves out times and owners.
         let mut words = vec![Word::text("qcDs"), Word::result(0)];
         words.extend(objects.iter().cloned().map(Word::place));
@@ -80,20 +80,26 @@ impl Lower<'_> {
     }
 
     /// The archiver that goes with the compiler: that of its target for a cross compiler (`aarch64-linux-gnu-ar`).
-    fn archiver(&self) -> String {
+    fn archiver(&mut self) -> Tool {
         let compiler = self.compiler(Language::C).name;
         let prefix =
             ["-gcc", "-cc", "-clang"].iter().find_map(|part| compiler.split_once(part)).map(|(prefix, _)| prefix);
-        let own = prefix.map(|prefix| format!("{prefix}-ar"));
-        own.filter(|name| self.input.tools.program(name).is_some()).unwrap_or_else(|| "ar".into())
+        let own = prefix.map(|prefix| self.host_tool(&format!("{prefix}-ar")));
+        let there = own.filter(|tool| !matches!(tool.place, ToolPlace::Absent(_)));
+        there.unwrap_or_else(|| self.host_tool("ar"))
     }
 
-    fn host_tool(&self, name: &str) -> Tool {
+    fn host_tool(&mut self, name: &str) -> Tool {
+        if let Some(known) = self.tools.get(name) {
+            return known.clone();
+        }
         let place = match self.input.tools.program(name) {
             Some((path, identity)) => ToolPlace::Host { path, identity },
             None => ToolPlace::Absent(format!("there is no `{name}` in the search path")),
         };
-        Tool { name: name.to_string(), place }
+        let tool = Tool { name: name.to_string(), place };
+        self.tools.insert(name.to_string(), tool.clone());
+        tool
     }
 
     fn link_inputs(&self, id: PartId, part: &PartDef) -> LinkInputs {
@@ -226,7 +232,7 @@ impl Lower<'_> {
         vec![file]
     }
 
-    fn generator_tool(&self, word: Word) -> Tool {
+    fn generator_tool(&mut self, word: Word) -> Tool {
         let name = word.neutral(&[]);
         match files_of(&word).next() {
             Some(at @ (Location::Output(_) | Location::Made(_) | Location::Tree(_))) => {

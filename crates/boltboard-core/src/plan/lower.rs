@@ -13,7 +13,7 @@ use crate::base::{Arena, Id, Place, RelPath, Walk};
 use crate::board::{Board, Condition, Importance, Linkage, NeedId, PartDef, PartId, PartKind, Value};
 use crate::definitions::Listing;
 use crate::resolve::Resolution;
-use crate::step::{Copy, Kind, Location, Step, StepId, Write};
+use crate::step::{Copy, Kind, Location, Step, StepId, Tool, Write};
 use crate::survey::{Facts, Tools};
 use crate::work::Folders;
 
@@ -155,6 +155,7 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
         objects: BTreeMap::new(),
         finished: BTreeMap::new(),
         used: Used::default(),
+        tools: BTreeMap::new(),
         problems: Vec::new(),
     };
     lower.required_needs();
@@ -185,6 +186,8 @@ pub(super) struct Lower<'a> {
     pub objects: BTreeMap<PartId, (Vec<Location>, bool)>,
     pub(super) finished: BTreeMap<PartId, Vec<StepId>>,
     pub(super) used: Used,
+    /// Programs of the host by their names, each looked for once.
+    pub(super) tools: BTreeMap<String, Tool>,
     problems: Vec<PlanProblem>,
 }
 

@@ -151,10 +151,16 @@ pub enum ProfileFault {
     /// It lies on itself.
     #[error("profile `{0}` is a layer of itself")]
     Ring(String),
+    /// Its layers have layers, and so on, beyond what is read.
+    #[error("profile `{0}` is based on profiles that are based on others, more than {MOST_LEVELS} levels deep")]
+    TooDeep(String),
     /// A reason for a choice that is not made.
     #[error("there is a reason for `{0}`, which is not chosen here")]
     LooseReason(String),
 }
+
+/// How many profiles may be based on each other in a row.
+const MOST_LEVELS: usize = 50;
 
 /// What the names of facts kept beside a profile end in.
 const HOST_ENDING: &str = ".host";
@@ -323,8 +329,12 @@ impl Reader<'_> {
     }
 
     fn profile(&mut self, name: &ProfileName, named_at: Option<Place>) {
-        if self.open.contains(name) || self.open.len() > 50 {
+        if self.open.contains(name) {
             return self.problem(named_at, vec![], ProfileFault::Ring(name.to_string()));
+        }
+        if self.open.len() > MOST_LEVELS {
+            let top = self.open.first().unwrap_or(name).to_string();
+            return self.problem(named_at, vec![], ProfileFault::TooDeep(top));
         }
         if self.read.contains(name) {
             return;

@@ -7,9 +7,9 @@
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 
 use crate::board::{Board, Kind, Linkage, NeedId, OptionId, Switch, Value};
-use crate::logic::{Lit, Logic, Owner, Sat, Shape, Switchable, Truth};
+use crate::logic::{Lit, Logic, Owner, Sat, Shape, Switchable, Truth, Unsolved};
 use crate::profile::{Choice, Choices};
-use crate::resolve::{Clash, Origin, Resolution, facts_spelt, resolve};
+use crate::resolve::{Clash, Origin, Resolution, facts_spelt, resolve, resolved};
 use crate::survey::Facts;
 
 /// The most ways that are told.
@@ -103,7 +103,7 @@ impl PartialOrd for Node {
 impl Start<'_> {
     /// Returns what leads to a value of an option.
     pub fn reach(self, option: OptionId, value: &Value) -> Reach {
-        let now = resolve(self.board, self.logic, self.choices, self.facts).ok();
+        let now = resolved(self.board, self.logic, self.choices, self.facts);
         if now.as_ref().is_some_and(|now| now.value(option) == value) {
             return Reach::Already;
         }
@@ -214,7 +214,7 @@ impl Start<'_> {
             .filter_map(|one| if let Obstacle::Lacking(need) = one { Some(*need) } else { None })
             .collect();
         let facts = self.facts.with_assumed(&needs);
-        let resolution = resolve(self.board, self.logic, &choices, &facts).ok()?;
+        let resolution = resolved(self.board, self.logic, &choices, &facts)?;
         let give_up: Vec<(Choice, Value)> = self
             .choices
             .items
@@ -309,13 +309,14 @@ fn smallest_core(sat: &mut Sat<'_>, assumed: &[Obstacle], stands: &BTreeMap<Obst
             .filter(|one| stands.get(one).is_some_and(|lit| core.contains(lit)))
             .collect::<Vec<_>>()
     };
-    let mut core = within(assumed, &sat.solve(&literals(assumed)).err()?.0);
+    // What is not found out is no way either: whoever follows it resolves it, and meets the same.
+    let mut core = within(assumed, &sat.solve(&literals(assumed)).err()?.core()?);
     for obstacle in core.clone() {
         let fewer: Vec<Obstacle> = core.iter().copied().filter(|one| *one != obstacle).collect();
         if fewer.len() < core.len()
-            && let Err(smaller) = sat.solve(&literals(&fewer))
+            && let Err(Unsolved::Core(smaller)) = sat.solve(&literals(&fewer))
         {
-            core = within(&fewer, &smaller.0);
+            core = within(&fewer, &smaller);
         }
     }
     Some(core)

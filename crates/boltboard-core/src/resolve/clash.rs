@@ -7,7 +7,7 @@ use super::proof::{Proof, prove};
 use super::{facts_spelt, given_of};
 use crate::board::{Atom, Board, NeedId, OptionId, RuleId};
 use crate::expr::Expr;
-use crate::logic::{Lit, Logic, Sat, Switchable};
+use crate::logic::{Lit, Logic, MOST_STEPS, Sat, Switchable, Unsolved};
 use crate::profile::{Choice, Choices};
 use crate::survey::Facts;
 
@@ -22,6 +22,34 @@ pub struct Clash {
     pub lacking: Vec<NeedId>,
     /// How the rules lead from the choices to the contradiction.
     pub proof: Proof,
+    /// Whether that was shown.
+    pub verdict: Verdict,
+}
+
+/// What is known of choices for which no values were found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Verdict {
+    /// They cannot hold together.
+    Impossible,
+    /// Nobody knows: no values were found within so many steps of work, nor was it shown that there are none.
+    NotDecided {
+        /// The steps.
+        steps: u64,
+    },
+}
+
+/// What could not be decided of all these choices, with the rules about them.
+pub(super) fn not_decided(board: &Board, choices: &Choices) -> Clash {
+    let rules = choices.items.iter().flat_map(|choice| {
+        let of_value = |rule: &&RuleId| match &board.rules[**rule].value {
+            None => !choice.value.is_off(),
+            Some(value) => choice.value.to_string() == *value,
+        };
+        board.options[choice.option].rules.iter().filter(of_value).copied().collect::<Vec<_>>()
+    });
+    let (choices, rules) = (choices.items.clone(), rules.collect());
+    let verdict = Verdict::NotDecided { steps: MOST_STEPS };
+    Clash { choices, rules, lacking: Vec::new(), proof: Proof::default(), verdict }
 }
 
 /// Returns all independent clashes: no choice is in two of them.
@@ -67,12 +95,13 @@ impl<'a> Finder<'a> {
             .map(|choice| (choice.option, sat.group(&self.logic.shape(choice.option).spell(&choice.value))))
             .collect();
         let all: Vec<Lit> = choices.iter().map(|choice| groups[&choice.option]).collect();
-        let mut core = sat.solve(&all).err()?.0;
+        let mut core = sat.solve(&all).err()?.core()?;
         for lit in &all {
             if core.contains(lit) {
                 let fewer: Vec<Lit> = core.iter().copied().filter(|one| one != lit).collect();
-                if let Err(smaller) = sat.solve(&fewer) {
-                    core = smaller.0;
+                // What is not found out is taken as needed: the set is not the smallest then.
+                if let Err(Unsolved::Core(smaller)) = sat.solve(&fewer) {
+                    core = smaller;
                 }
             }
         }
@@ -97,19 +126,20 @@ impl<'a> Finder<'a> {
         let proof = prove(self.board, self.logic, &given, &rules);
         let mut ordered = proof.rules();
         ordered.extend(rules.into_iter().filter(|rule| !ordered.contains(rule)).collect::<Vec<_>>());
-        Clash { choices, rules: ordered, lacking: lacking.into_iter().collect(), proof }
+        Clash { choices, rules: ordered, lacking: lacking.into_iter().collect(), proof, verdict: Verdict::Impossible }
     }
 }
 
 /// Up to so many rules are left out one by one to find a smallest set; more are taken as the solver names them.
 const MOST_TRIED: usize = 400;
 
-/// Returns a smallest set of rules that leave no assignment; `None` when there is one. `sat` waits by rule.
+/// Returns a smallest set of rules that leave no assignment, or a small one where smaller ones are too much work; `None` when there is an
+/// assignment, or nothing is found out. `sat` waits by rule.
 pub(super) fn lean_rules(board: &Board, logic: &Logic, sat: &mut Sat<'_>) -> Option<BTreeSet<RuleId>> {
     let waits = sat.rules().clone();
     let mut core_of = |kept: &BTreeSet<RuleId>| {
         let assumed: Vec<Lit> = kept.iter().map(|rule| waits[rule]).collect();
-        let core: BTreeSet<Lit> = sat.solve(&assumed).err()?.0.into_iter().collect();
+        let core: BTreeSet<Lit> = sat.solve(&assumed).err()?.core()?.into_iter().collect();
         Some(kept.iter().copied().filter(|rule| core.contains(&waits[rule])).collect::<BTreeSet<RuleId>>())
     };
     let mut rules = core_of(&waits.keys().copied().collect())?;

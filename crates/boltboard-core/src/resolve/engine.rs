@@ -31,6 +31,15 @@ pub(super) enum Cause {
 /// Stands for [`Cause::Given`]; there are never so many clauses.
 const GIVEN: u32 = u32::MAX;
 
+impl Cause {
+    fn kept(self) -> u32 {
+        match self {
+            Cause::Given => GIVEN,
+            Cause::Clause(clause) => clause.0,
+        }
+    }
+}
+
 /// Nothing can be made of it; the clause that it ran into last, when it was a clause.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct DeadEnd {
@@ -334,10 +343,7 @@ impl<'a> Engine<'a> {
     fn set(&mut self, lit: Lit, cause: Cause) -> bool {
         let var = lit.var();
         self.known[var.index()] = if lit.is_yes() { Truth::Yes } else { Truth::No };
-        self.causes[var.index()] = match cause {
-            Cause::Given => GIVEN,
-            Cause::Clause(clause) => clause.0,
-        };
+        self.causes[var.index()] = cause.kept();
         self.trail.push(lit);
         let logic = self.logic;
         if logic.is_alone(var) {
@@ -360,7 +366,7 @@ impl<'a> Engine<'a> {
             }
             shape @ (Shape::Pick { .. } | Shape::Text { .. }) => {
                 if lit.is_yes() {
-                    return shape.vars().filter(|other| *other != var).all(|other| self.also(other.no(), cause));
+                    return shape.vars().filter(|other| *other != var).all(|other| self.not_taken(other, cause));
                 }
                 let mut left = shape.vars().filter(|other| self.truth(other.yes()) != Truth::No);
                 match (left.next(), left.next()) {
@@ -368,6 +374,20 @@ impl<'a> Engine<'a> {
                     (Some(_), Some(_)) => true,
                     (None, _) => false,
                 }
+            }
+        }
+    }
+
+    /// Puts down that a value is not taken because another one is; nothing more follows for the option.
+    fn not_taken(&mut self, var: Var, cause: Cause) -> bool {
+        match self.truth(var.yes()) {
+            Truth::Yes => false,
+            Truth::No => true,
+            Truth::Open => {
+                self.known[var.index()] = Truth::No;
+                self.causes[var.index()] = cause.kept();
+                self.trail.push(var.no());
+                true
             }
         }
     }

@@ -1,27 +1,37 @@
 //! Whether a step can be completed to an assignment that breaks nothing: the SAT solver behind the narrowing.
 
+use std::cell::Cell;
 use std::collections::BTreeSet;
 
 use crate::board::OptionId;
-use crate::logic::{ClauseId, Given, Lit, Logic, Owner, Sat, Shape, Switchable, Var};
+use crate::logic::{ClauseId, Given, Lit, Logic, Owner, Sat, Shape, Switchable, Unsolved, Var};
 
 /// Knows of each step whether it can be completed. What was accepted is never taken back.
 pub(super) struct Judge<'a> {
     sat: Sat<'a>,
+    /// Set when something was not found out.
+    undecided: &'a Cell<bool>,
     accepted: Vec<Lit>,
     refused: Vec<Lit>,
 }
 
 impl<'a> Judge<'a> {
     /// Takes in the given literals; `None` when nothing can come of them. No text takes an unnamed value where
-    /// `only_named` says so.
-    pub fn new(logic: &'a Logic, given: &[Lit], only_named: &BTreeSet<OptionId>) -> Option<Judge<'a>> {
+    /// `only_named` says so. `undecided` is set as soon as something is not found out; the answers are of no use then.
+    pub fn new(
+        logic: &'a Logic,
+        given: &[Lit],
+        only_named: &BTreeSet<OptionId>,
+        undecided: &'a Cell<bool>,
+    ) -> Option<Judge<'a>> {
         // What is on merely by default counts too, so nothing is left out.
         let mut sat = Sat::new(logic, logic.order.iter().copied(), Switchable::Fixed);
         given.iter().for_each(|lit| sat.require(*lit));
         unnamed(logic, given, only_named).into_iter().for_each(|lit| sat.require(lit));
-        sat.solve(&[]).ok()?;
-        Some(Judge { sat, accepted: Vec::new(), refused: Vec::new() })
+        let solved = sat.solve(&[]);
+        undecided.set(undecided.get() || solved == Err(Unsolved::Undecided));
+        solved.ok()?;
+        Some(Judge { sat, undecided, accepted: Vec::new(), refused: Vec::new() })
     }
 
     /// Tells whether these can hold together with all that was accepted.
@@ -29,13 +39,19 @@ impl<'a> Judge<'a> {
         let new: Vec<Lit> = added.iter().copied().filter(|lit| self.sat.knows(lit.var())).collect();
         // The assignment found last may happen to agree.
         let agrees = new.iter().all(|lit| self.sat.holds(*lit));
-        if agrees || self.sat.solve(&new).is_ok() {
+        if agrees {
             return true;
+        }
+        match self.sat.solve(&new) {
+            Ok(()) => return true,
+            Err(Unsolved::Core(_)) => {}
+            Err(Unsolved::Undecided) => self.undecided.set(true),
         }
         self.refused = new;
         // The assignment was lost with the answer; what was accepted still has one.
         let restored = self.sat.solve(&[]);
-        debug_assert!(restored.is_ok());
+        debug_assert!(!matches!(restored, Err(Unsolved::Core(_))));
+        self.undecided.set(self.undecided.get() || restored.is_err());
         false
     }
 
@@ -59,8 +75,8 @@ impl<'a> Judge<'a> {
         self.accepted.iter().chain(&self.refused).for_each(|lit| sat.require(*lit));
         let rules: Vec<(crate::board::RuleId, Lit)> = sat.rules().iter().map(|(rule, lit)| (*rule, *lit)).collect();
         let assumed: Vec<Lit> = rules.iter().map(|(_, lit)| *lit).collect();
-        let core = sat.solve(&assumed).err()?;
-        let blamed: BTreeSet<_> = rules.iter().filter(|(_, lit)| core.0.contains(lit)).map(|(rule, _)| *rule).collect();
+        let core: BTreeSet<Lit> = sat.solve(&assumed).err()?.core()?.into_iter().collect();
+        let blamed: BTreeSet<_> = rules.iter().filter(|(_, lit)| core.contains(lit)).map(|(rule, _)| *rule).collect();
         logic.clauses().find(|clause| blamed.contains(&logic.rule(*clause)))
     }
 }

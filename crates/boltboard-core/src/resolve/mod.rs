@@ -14,6 +14,7 @@ mod proof;
 mod resolution;
 mod settle;
 
+use std::cell::Cell;
 use std::collections::BTreeSet;
 
 use crate::board::{Board, Interp, OptionId, Piece};
@@ -25,7 +26,7 @@ use engine::{Engine, Pull};
 use judge::Judge;
 use settle::{NoValue, Setting};
 
-pub use clash::Clash;
+pub use clash::{Clash, Verdict};
 pub use possible::Possible;
 pub use proof::{Proof, Statement, Step};
 pub use resolution::{Effect, Origin, Resolution, Resolved};
@@ -54,7 +55,26 @@ pub fn resolve(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -
     if let Ok(resolution) = directly(board, logic, choices, facts) {
         return Ok(resolution);
     }
-    completely(board, logic, choices, facts).ok_or_else(|| clash::all(board, logic, choices, facts))
+    match completely(board, logic, choices, facts) {
+        Completely::Resolved(resolution) => Ok(*resolution),
+        Completely::NoWay => {
+            let clashes = clash::all(board, logic, choices, facts);
+            Err(if clashes.is_empty() { vec![clash::not_decided(board, choices)] } else { clashes })
+        }
+        Completely::NotDecided => Err(vec![clash::not_decided(board, choices)]),
+    }
+}
+
+/// The same, for whoever only wants to know whether there is a way; clashes cost more to tell than to find.
+pub fn resolved(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> Option<Resolution> {
+    directly(board, logic, choices, facts).ok().or_else(|| completely(board, logic, choices, facts).resolved())
+}
+
+/// What comes of resolving with the judge.
+enum Completely {
+    Resolved(Box<Resolution>),
+    NoWay,
+    NotDecided,
 }
 
 /// Resolves by narrowing alone; a dead end says nothing about whether there is another way.
@@ -62,18 +82,32 @@ fn directly(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> R
     run(board, logic, choices, facts, None)
 }
 
-/// Resolves with the judge; `None` when there is no way.
-fn completely(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> Option<Resolution> {
+impl Completely {
+    fn resolved(self) -> Option<Resolution> {
+        match self {
+            Completely::Resolved(resolution) => Some(*resolution),
+            Completely::NoWay | Completely::NotDecided => None,
+        }
+    }
+}
+
+/// Resolves with the judge.
+fn completely(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> Completely {
     let mut given = facts_spelt(board, logic, facts);
     given.extend(given_of(logic, &choices.items));
     let mut only_named = BTreeSet::new();
+    let undecided = Cell::new(false);
     loop {
-        let judge = Judge::new(logic, &given, &only_named)?;
-        match run(board, logic, choices, facts, Some(judge)) {
-            Ok(resolution) => return Some(resolution),
+        let judge = Judge::new(logic, &given, &only_named, &undecided);
+        let result = judge.map(|judge| run(board, logic, choices, facts, Some(judge)));
+        if undecided.get() {
+            return Completely::NotDecided;
+        }
+        match result {
+            Some(Ok(resolution)) => return Completely::Resolved(Box::new(resolution)),
             // A text made of others came out as a value that must not be: it takes one that is named, or none will do.
-            Err(Some(option)) if only_named.insert(option) => {}
-            Err(_) => return None,
+            Some(Err(Some(option))) if only_named.insert(option) => {}
+            Some(Err(_)) | None => return Completely::NoWay,
         }
     }
 }
@@ -110,10 +144,9 @@ pub(crate) fn facts_spelt(board: &Board, logic: &Logic, facts: &Facts) -> Vec<Li
 
 /// Spells choices, in the canonical order of their options.
 pub(crate) fn given_of(logic: &Logic, choices: &[Choice]) -> Vec<Lit> {
-    let mut given: Vec<Lit> =
-        choices.iter().flat_map(|choice| logic.shape(choice.option).spell(&choice.value)).collect();
-    given.sort_by_key(|lit| lit.var());
-    given
+    let mut choices: Vec<&Choice> = choices.iter().collect();
+    choices.sort_by_key(|choice| logic.position(choice.option));
+    choices.into_iter().flat_map(|choice| logic.shape(choice.option).spell(&choice.value)).collect()
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use super::engine::{Engine, Pull};
 use super::proof::{Proof, prove};
 use super::settle::Setting;
 use crate::board::{Board, OptionId, RuleId};
-use crate::logic::{Condition, Lit, Logic, Owner, Sat, Shape, Switchable, Truth};
+use crate::logic::{Condition, Lit, Logic, MOST_STEPS, Owner, Sat, Shape, Switchable, Truth, Unsolved};
 use crate::profile::Choices;
 
 /// Tells what can be. Answers are found by narrowing where that does, and by the SAT solver where it does not; whatever one
@@ -18,6 +18,8 @@ pub struct Possible<'a> {
     /// Picks of which every value asks for something.
     bound: Vec<OptionId>,
     seen: Vec<bool>,
+    /// How many questions were not decided.
+    undecided: usize,
 }
 
 impl<'a> Possible<'a> {
@@ -32,12 +34,18 @@ impl<'a> Possible<'a> {
             engine: Engine::new(logic, Setting { board, choices: nothing }, None),
             bound: logic.order.iter().copied().filter(asks).collect(),
             seen: vec![false; logic.vars() * 2],
+            undecided: 0,
         }
     }
 
     /// Tells whether some pick has nothing but values that ask for something; only then can anything be on of itself.
     pub fn any_bound(&self) -> bool {
         !self.bound.is_empty()
+    }
+
+    /// Returns how many questions so far were too much work to be decided; they were answered with yes.
+    pub fn undecided(&self) -> usize {
+        self.undecided
     }
 
     /// Tells whether these can hold together.
@@ -124,16 +132,29 @@ impl<'a> Possible<'a> {
         Narrowed::Can
     }
 
-    fn by_sat(&self, literals: &[Lit], condition: Option<&Condition>) -> bool {
+    fn by_sat(&mut self, literals: &[Lit], condition: Option<&Condition>) -> bool {
         let mut mentioned: Vec<Lit> = literals.to_vec();
         condition.iter().for_each(|condition| condition.for_each_lit(&mut |lit| mentioned.push(lit)));
         let mut sat = Sat::new(self.logic, options(self.logic, &mentioned), Switchable::Fixed);
         if let Some(condition) = condition {
             sat.require_condition(condition);
         }
-        sat.solve(literals).is_ok()
+        if self.undecided >= PATIENCE {
+            sat.limit(MOST_STEPS / 20);
+        }
+        match sat.solve(literals) {
+            Ok(()) => true,
+            Err(Unsolved::Core(_)) => false,
+            Err(Unsolved::Undecided) => {
+                self.undecided += 1;
+                true
+            }
+        }
     }
 }
+
+/// After so many questions that were not decided, others are given less work.
+const PATIENCE: usize = 3;
 
 /// What narrowing alone finds out.
 enum Narrowed {

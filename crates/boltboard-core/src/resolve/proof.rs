@@ -1,5 +1,6 @@
 //! How a few rules lead from choices and facts to a contradiction, step by step, as a person would tell it.
 
+use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use crate::board::{Board, NeedId, OptionId, RuleId};
@@ -36,6 +37,8 @@ pub enum Step {
         /// The ways, each with what it leads to.
         ways: Vec<(Statement, Proof)>,
     },
+    /// Further cases, more than anyone would read, are not gone through.
+    LeftOut,
 }
 
 /// What can be said of one option or need.
@@ -78,6 +81,7 @@ impl Proof {
             let rule = match step {
                 Step::So { rule, .. } | Step::But { rule, .. } => Some(*rule),
                 Step::Either { rule, .. } => *rule,
+                Step::LeftOut => None,
             };
             if let Some(rule) = rule.filter(|rule| !rules.contains(rule)) {
                 rules.push(rule);
@@ -130,8 +134,10 @@ pub(super) fn prove(board: &Board, logic: &Logic, given: &[Lit], rules: &BTreeSe
         rules.iter().flat_map(|rule| logic.clauses_of(board.rules[*rule].option, *rule)).collect();
     let clauses: Vec<ClauseId> = clauses.into_iter().collect();
     let mut options: BTreeSet<OptionId> = BTreeSet::new();
-    let vars = clauses.iter().flat_map(|clause| logic.literals(*clause)).chain(given);
-    for lit in vars {
+    let mut counts: BTreeSet<Var> = BTreeSet::new();
+    let in_clauses = clauses.iter().flat_map(|clause| logic.literals(*clause));
+    for lit in in_clauses.chain(given.iter().filter(|lit| lit.is_yes())) {
+        counts.insert(lit.var());
         if let Owner::Option(option) = logic.owner(lit.var()) {
             options.insert(option);
         }
@@ -140,17 +146,20 @@ pub(super) fn prove(board: &Board, logic: &Logic, given: &[Lit], rules: &BTreeSe
         .iter()
         .map(|clause| Line { clause: Some(*clause), literals: logic.literals(*clause).to_vec() })
         .collect();
-    let axioms = options.iter().flat_map(|option| logic.shape(*option).axioms());
+    let axioms = options.iter().flat_map(|option| logic.shape(*option).axioms_among(&|var| counts.contains(&var)));
     lines.extend(axioms.map(|literals| Line { clause: None, literals }));
     let mut at: BTreeMap<Var, Vec<usize>> = BTreeMap::new();
     for (index, line) in lines.iter().enumerate() {
         line.literals.iter().for_each(|lit| at.entry(lit.var()).or_default().push(index));
     }
-    let prover = Prover { logic, lines, at };
+    let prover = Prover { logic, lines, at, left: Cell::new(MOST_CASES) };
     let mut known = Known::default();
     given.iter().for_each(|lit| known.put(*lit));
     prover.proof(known, &(0..prover.lines.len()).collect::<Vec<usize>>())
 }
+
+/// How many cases a proof goes through in all.
+const MOST_CASES: usize = 300;
 
 /// A clause of a rule, or one that holds of an option anyway.
 struct Line {
@@ -163,6 +172,8 @@ struct Prover<'a> {
     lines: Vec<Line>,
     /// The lines that each variable stands in.
     at: BTreeMap<Var, Vec<usize>>,
+    /// How many more cases are gone through.
+    left: Cell<usize>,
 }
 
 /// What holds, in the order in which it was found, with what it follows from.
@@ -234,6 +245,13 @@ impl Prover<'_> {
         else {
             return Proof::default();
         };
+        let needed: BTreeSet<Var> = known.holds.keys().copied().collect();
+        let mut steps = self.steps(&known, needed);
+        let Some(left) = self.left.get().checked_sub(ways.len()) else {
+            steps.push(Step::LeftOut);
+            return Proof { steps };
+        };
+        self.left.set(left);
         let way = |lit: &Lit| {
             let mut deeper = known.clone();
             // What was found before is told before.
@@ -244,8 +262,6 @@ impl Prover<'_> {
         };
         let either =
             Step::Either { rule: clause.map(|clause| self.logic.rule(clause)), ways: ways.iter().map(way).collect() };
-        let needed: BTreeSet<Var> = known.holds.keys().copied().collect();
-        let mut steps = self.steps(&known, needed);
         steps.push(either);
         Proof { steps }
     }

@@ -155,8 +155,10 @@ impl<'a> Engine<'a> {
                 };
                 order.map(|linkage| shape.spell(&Value::Module(linkage))).to_vec()
             }
-            Shape::Pick { values, .. } => values.iter().map(|value| shape.spell(&Value::Pick(value.clone()))).collect(),
-            Shape::Text { values, .. } => values.iter().map(|value| shape.spell(&Value::Text(value.clone()))).collect(),
+            // That the other values are not taken follows.
+            Shape::Pick { values, .. } | Shape::Text { values, .. } => {
+                shape.vars().take(values.len()).map(|var| vec![var.yes()]).collect()
+            }
             Shape::Scale { cuts, range, .. } => {
                 let (low, high) = &**range;
                 let from = whole(default).unwrap_or(*low);

@@ -60,6 +60,7 @@ pub(super) fn profile(problem: &ProfileProblem, files: &SourceFiles) -> Diagnost
         }
         ProfileFault::Newer { found, .. } => diagnostic
             .help(format!("check out version {found} of the tree, or check the choices and lower `tree-version`")),
+        ProfileFault::TooDeep(_) => diagnostic.help("name what it is based on in one `base` list"),
         ProfileFault::Ring(_) => diagnostic.help("remove the profile from the `base` list that leads back to it"),
         ProfileFault::LooseReason(name) => {
             diagnostic.help(format!("choose `{name}` in [choose], or remove the reason"))

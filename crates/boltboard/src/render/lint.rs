@@ -2,6 +2,7 @@
 
 use boltboard_core::base::Severity;
 use boltboard_core::board::{Board, FindingKind};
+use boltboard_core::logic::MOST_STEPS;
 use boltboard_core::lint::{Detail, Finding, Lint, Spot, Subject};
 
 use super::proof::proof_lines;
@@ -90,6 +91,9 @@ pub fn said(board: &Board, finding: &Finding) -> String {
         (FindingKind::AlwaysOn, ..) => format!("{subject} can never be off"),
         (FindingKind::ValueNever, Subject::Value(_, value), _) => format!("{subject} can never be {value}"),
         (FindingKind::ValueNever, ..) => format!("{subject} has a value that can never be"),
+        (FindingKind::NotDecided, ..) => {
+            format!("what values {subject} can have is too much work to find out ({MOST_STEPS} steps)")
+        }
         (FindingKind::DefaultNever, _, Detail::Shadowed) => {
             format!("a default of {subject} never applies: one before it always does")
         }
@@ -133,6 +137,7 @@ pub fn remedy(finding: &Finding) -> &'static str {
         FindingKind::Contradiction | FindingKind::NeverOn => "loosen one of these requirements, or remove the option",
         FindingKind::AlwaysOn => "remove the option, or give the pick a value that does without it",
         FindingKind::ValueNever => "loosen one of these requirements, or remove the value",
+        FindingKind::NotDecided => "write its requirements with fewer `or`s that name the same options",
         FindingKind::DefaultNever => "move it before the others, change its condition, or remove it",
         FindingKind::DependsOnItself => "have the default depend on something else",
         FindingKind::LooseSource => "name it in the `sources` of a part, or remove it",

@@ -52,6 +52,10 @@ fn tell(board: &Board, proof: &Proof, depth: usize, lines: &mut Vec<String>) {
                 };
                 lines.push(format!("{}{}, {end}", "  ".repeat(depth), rule_words(board, *rule)));
             }
+            Step::LeftOut => {
+                close(&mut open, lines);
+                lines.push(format!("{indent}and so on, in more cases than are told here"));
+            }
             Step::Either { rule, ways } => {
                 close(&mut open, lines);
                 let asked = match rule {

@@ -280,6 +280,6 @@ fn what_was_taken_back_does_not_bind_the_judge() {
     let values = |resolution: Resolution| resolution.iter().map(|(_, r)| r.value.clone()).collect::<Vec<_>>();
     let (none, facts) = (choices(&board, ""), facts(false));
     let direct = directly(&board, &logic, &none, &facts).expect("it resolves");
-    let judged = completely(&board, &logic, &none, &facts).expect("it resolves");
+    let judged = completely(&board, &logic, &none, &facts).resolved().expect("it resolves");
     assert_eq!(values(direct), values(judged));
 }
