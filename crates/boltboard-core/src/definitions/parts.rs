@@ -129,6 +129,20 @@ fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, tree: &str) -> RelPa
     RelPath::parse(&text).unwrap_or_else(|_| RelPath::root())
 }
 
+/// Reads permission bits. What would let a program run as someone else, or let everybody write, is decided by who installs, not by a tree.
+fn mode_of(text: &str) -> Result<u32, &'static str> {
+    let octal = (3..=4).contains(&text.len()) && text.bytes().all(|byte| (b'0'..=b'7').contains(&byte));
+    match u32::from_str_radix(text, 8) {
+        Ok(mode) if octal && mode > 0o777 => {
+            Err("has bits beyond read, write and run, which only an administrator gives")
+        }
+        Ok(mode) if octal && mode & 0o002 != 0 => Err("lets everybody write"),
+        Ok(mode) if octal && mode & 0o400 == 0 => Err("does not let its owner read"),
+        Ok(mode) if octal => Ok(mode),
+        Ok(_) | Err(_) => Err("is not a mode such as \"755\""),
+    }
+}
+
 fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<InstallRule> {
     let to = fields.text("install");
     let role_text = fields.text("role");
@@ -147,11 +161,9 @@ fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<Instal
     let runs = matches!(kind, PartKind::Program | PartKind::SharedLibrary { .. } | PartKind::Module(_));
     let mut mode = if runs { 0o755 } else { 0o644 };
     if let Some(text) = mode_text {
-        match u32::from_str_radix(&text.text, 8).ok().filter(|m| *m <= 0o777) {
-            Some(given) => mode = given,
-            None => {
-                fields.problem(text.place, Fault::Combination(format!("`{}` is not a mode such as \"755\"", text.text)))
-            }
+        match mode_of(&text.text) {
+            Ok(given) => mode = given,
+            Err(why) => fields.problem(text.place, Fault::Combination(format!("`{}` {why}", text.text))),
         }
     }
     Some(InstallRule { to, mode, role })

@@ -5,8 +5,9 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::Content;
-use crate::base::files::{read_text, write_whole};
+use crate::base::files::{read_regular, write_whole};
 use crate::base::{Digest, FileError};
+use crate::board::Board;
 
 /// What was installed, so that exactly that can be removed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -45,21 +46,73 @@ impl Installed {
     }
 }
 
+/// What lies where the record of an installation is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Recorded {
+    /// Nothing.
+    Nothing,
+    /// A record of this tree.
+    Whole(Box<Manifest>),
+    /// Something that is no record of this tree, and its copy is none either.
+    Damaged,
+}
+
 impl Manifest {
-    /// Reads a record; none when it is not there or not ours.
+    /// Reads the record of a tree's installation; where it is damaged, its copy.
     ///
     /// # Errors
     /// The file is there and cannot be read.
-    pub fn read(path: &Path) -> Result<Option<Manifest>, FileError> {
-        let text = read_text(path)?;
-        Ok(text.and_then(|text| serde_json::from_str(&text).ok()).filter(|m: &Manifest| m.format == 1))
+    pub fn read(path: &Path, board: &Board) -> Result<Recorded, FileError> {
+        let read = |path: &Path| match read_regular(path) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(e) if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => Ok(None),
+            Err(e) => Err(FileError::on("read", path)(e)),
+        };
+        let parsed = |bytes: &[u8]| {
+            let found: Option<Manifest> = serde_json::from_slice(bytes).ok();
+            found.filter(|found| found.format == 1 && found.tree == board.tree.name)
+        };
+        let Some(bytes) = read(path)? else { return Ok(Recorded::Nothing) };
+        let found = match parsed(&bytes) {
+            Some(found) => Some(found),
+            None => read(&copy_of(path)).ok().flatten().and_then(|bytes| parsed(&bytes)),
+        };
+        Ok(found.map_or(Recorded::Damaged, |found| Recorded::Whole(Box::new(found))))
     }
 
-    /// Writes the record.
+    /// Writes the record, and a copy of it for the day on which it is damaged.
     ///
     /// # Errors
     /// It cannot be written.
     pub fn write(&self, path: &Path) -> Result<(), FileError> {
-        write_whole(path, serde_json::to_string_pretty(self).unwrap_or_default().as_bytes())
+        write_whole(path, &self.bytes())?;
+        write_whole(&copy_of(path), &self.bytes())
     }
+
+    /// Removes the record and its copy.
+    ///
+    /// # Errors
+    /// It is there and cannot be removed.
+    pub(super) fn remove(path: &Path) -> Result<(), FileError> {
+        for path in [copy_of(path), path.to_path_buf()] {
+            match std::fs::remove_file(&path) {
+                Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e)),
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Returns what stands for this very record: whoever knows it has written it.
+    pub fn seal(&self) -> Digest {
+        Digest::of(&self.bytes())
+    }
+
+    fn bytes(&self) -> Vec<u8> {
+        serde_json::to_vec_pretty(self).expect("paths and digests can always be written")
+    }
+}
+
+fn copy_of(path: &Path) -> PathBuf {
+    path.with_extension("copy.json")
 }

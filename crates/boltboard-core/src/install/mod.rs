@@ -2,6 +2,7 @@
 
 mod apply;
 mod manifest;
+mod place;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -14,8 +15,10 @@ use crate::step::Location;
 
 use crate::plan::{Plan, PlanInput};
 
-pub use apply::{InstallReport, Record, Removal, install, uninstall};
-pub use manifest::{Installed, Manifest};
+pub use apply::{Believed, InstallReport, Record, Removal, install, uninstall};
+pub use manifest::{Installed, Manifest, Recorded};
+pub use place::{Content, InTheWay, Installable};
+use place::{checked_folder, content_of, stays_below};
 
 #[cfg(test)]
 mod tests;
@@ -56,15 +59,6 @@ pub struct InstallFile {
     pub step: InstallStep,
 }
 
-/// What an installed name is.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Content {
-    /// A file with this content.
-    File(Digest),
-    /// Another name of this one.
-    Link(String),
-}
-
 /// What an installation does with one file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum InstallStep {
@@ -76,9 +70,13 @@ pub enum InstallStep {
     Replace,
     /// The person has edited it: theirs stays, ours goes beside it as `NAME.from-VERSION`.
     KeepEdited,
-    /// Someone else's file is there; nothing is installed.
-    Foreign,
+    /// Something is there that is not ours, or not any more; nothing is installed.
+    Foreign(&'static str),
 }
+
+/// What is in the way of an installation.
+const NOT_OURS: &str = "not installed by this tree";
+const CHANGED: &str = "not as this tree installed it: it was changed or replaced since";
 
 /// Why nothing can be installed.
 #[derive(Debug, thiserror::Error)]
@@ -97,9 +95,28 @@ pub enum InstallFault {
     /// A file that should have been built.
     #[error("{0} is not built")]
     NotBuilt(PathBuf),
+    /// A target with `..` in it.
+    #[error("part `{part}` would be installed to `{to}`; a place to install to has no `..` in it")]
+    Detour {
+        /// The part.
+        part: String,
+        /// The folder.
+        to: String,
+    },
+    /// A link leads out of the staging folder.
+    #[error("{} leads to {}, which is outside of the staging folder", .folder.display(), .led.display())]
+    LeavesStaging {
+        /// The link, or what lies behind it.
+        folder: PathBuf,
+        /// Where it leads.
+        led: PathBuf,
+    },
     /// Files of someone else are in the way.
-    #[error("{} would overwrite files that this tree did not install", .0.iter().map(|p| p.display().to_string()).collect::<Vec<_>>().join(", "))]
-    Foreign(Vec<PathBuf>),
+    #[error("files that are not this tree's are in the way: {}", .0.iter().map(InTheWay::to_string).collect::<Vec<_>>().join("; "))]
+    Foreign(Vec<InTheWay>),
+    /// The record of the earlier installation cannot be read.
+    #[error("the record of what is installed is damaged: {0}")]
+    Damaged(PathBuf),
     /// Nothing in the tree says where it is installed.
     #[error("no part of this tree says where it is installed")]
     Nothing,
@@ -119,6 +136,8 @@ pub struct InstallAsk<'a> {
     pub staging: Option<&'a Path>,
     /// Tells which files are not built as they are to be.
     pub is_stale: &'a dyn Fn(&Location) -> bool,
+    /// Tells whether a record with this seal was written from here, see [`Manifest::seal`].
+    pub wrote: &'a dyn Fn(&Digest) -> bool,
 }
 
 /// Works out what an installation would do. Nothing need be built yet.
@@ -128,20 +147,22 @@ pub struct InstallAsk<'a> {
 pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) -> Result<InstallPlan, InstallFault> {
     let (board, staging) = (input.board, ask.staging);
     let manifest_path = staged(&manifest_path(board, &prefix(input)?), staging);
-    let before = if staging.is_some() { None } else { Manifest::read(&manifest_path)? };
+    let before = match (staging, Manifest::read(&manifest_path, board)?) {
+        (Some(_), _) | (None, Recorded::Nothing) => None,
+        (None, Recorded::Whole(manifest)) => Some(*manifest),
+        (None, Recorded::Damaged) => return Err(InstallFault::Damaged(manifest_path)),
+    };
     let mut files = Vec::new();
     let wanted_part = |part: &PartId| ask.parts.is_empty() || ask.parts.contains(part);
     for (part, outputs) in plan.parts.iter().filter(|(part, _)| wanted_part(part)) {
         let definition = &board.parts[*part];
         let Some(rule) = &definition.install else { continue };
-        let to = input.text(&rule.to);
-        if !to.starts_with('/') {
-            return Err(InstallFault::Relative { part: definition.name.clone(), to });
-        }
+        let to = checked_folder(definition, &input.text(&rule.to))?;
         for output in outputs {
-            let (source, name) = (output.path(input.folders), file_name(output));
-            let final_path = Path::new(&to).join(name);
+            let (source, name) = (output.path(input.folders), output.name());
+            let final_path = to.join(name);
             let target = staged(&final_path, staging);
+            staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;
             let content = if (ask.is_stale)(output) { None } else { content_of(&source)? };
             let step = step_for(content.as_ref(), &target, &final_path, rule.role, before.as_ref())?;
             files.push(InstallFile {
@@ -164,16 +185,23 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
         return Err(InstallFault::Twice(pair[0].target.clone()));
     }
     let wanted = |path: &Path| files.iter().any(|file| file.final_path == path);
-    let others = before.iter().flat_map(|m| &m.files).filter(|f| !wanted(&f.path)).cloned().collect();
-    // Who installs some parts keeps what else is installed.
-    let (obsolete, kept) = if ask.parts.is_empty() { (others, vec![]) } else { (vec![], others) };
+    let others: Vec<Installed> = before.iter().flat_map(|m| &m.files).filter(|f| !wanted(&f.path)).cloned().collect();
+    // Who installs some parts keeps what else is installed; so does who cannot know whether the record is true.
+    let known = before.as_ref().is_some_and(|manifest| (ask.wrote)(&manifest.seal()));
+    let installable = if known { Installable::default() } else { Installable::of(input) };
+    let goes = |file: &Installed| ask.parts.is_empty() && (known || installable.has(&file.path));
+    let (obsolete, kept) = others.into_iter().partition(goes);
     Ok(InstallPlan { files, obsolete, kept, manifest_path, before })
 }
 
 impl InstallPlan {
-    /// Returns the files of others that are in the way.
-    pub fn in_the_way(&self) -> Vec<PathBuf> {
-        self.files.iter().filter(|f| f.step == InstallStep::Foreign).map(|f| f.target.clone()).collect()
+    /// Returns what is in the way and not ours.
+    pub fn in_the_way(&self) -> Vec<InTheWay> {
+        let foreign = |file: &InstallFile| match file.step {
+            InstallStep::Foreign(what) => Some(InTheWay { path: file.target.clone(), what }),
+            InstallStep::New | InstallStep::Same | InstallStep::Replace | InstallStep::KeepEdited => None,
+        };
+        self.files.iter().filter_map(foreign).collect()
     }
 
     /// Returns the first folder that would have to be written to and may not be.
@@ -207,29 +235,6 @@ fn staged(path: &Path, staging: Option<&Path>) -> PathBuf {
     staging.map_or_else(|| path.to_path_buf(), |folder| folder.join(path.strip_prefix("/").unwrap_or(path)))
 }
 
-fn file_name(output: &Location) -> &str {
-    match output {
-        Location::Tree(path) | Location::Made(path) | Location::Object(path) | Location::Output(path) => path.name(),
-        Location::System(_) => "",
-    }
-}
-
-/// Returns what is at a path, `None` for nothing.
-pub(crate) fn content_of(path: &Path) -> Result<Option<Content>, FileError> {
-    let status = match std::fs::symlink_metadata(path) {
-        Ok(status) => status,
-        Err(e) if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
-            return Ok(None);
-        }
-        Err(e) => return Err(FileError::on("look at", path)(e)),
-    };
-    if status.is_symlink() {
-        let target = std::fs::read_link(path).map_err(FileError::on("read", path))?;
-        return Ok(Some(Content::Link(target.display().to_string())));
-    }
-    Digest::of_file(path).map(|digest| Some(Content::File(digest))).map_err(FileError::on("read", path))
-}
-
 fn step_for(
     content: Option<&Content>,
     target: &Path,
@@ -238,13 +243,17 @@ fn step_for(
     before: Option<&Manifest>,
 ) -> Result<InstallStep, FileError> {
     let Some(there) = content_of(target)? else { return Ok(InstallStep::New) };
+    if let Content::Other(what) = there {
+        return Ok(InstallStep::Foreign(what));
+    }
     let ours = before.and_then(|m| m.files.iter().find(|f| f.path == final_path));
+    let as_installed = ours.is_some_and(|ours| ours.content().as_ref() == Some(&there));
     Ok(match ours {
         _ if Some(&there) == content => InstallStep::Same,
-        Some(ours) if role == InstallRole::Config && ours.content() != Some(there) => InstallStep::KeepEdited,
-        Some(_) => InstallStep::Replace,
+        Some(_) if as_installed => InstallStep::Replace,
         // A person's configuration from before our time is as good as an edited one.
-        None if role == InstallRole::Config => InstallStep::KeepEdited,
-        None => InstallStep::Foreign,
+        _ if role == InstallRole::Config => InstallStep::KeepEdited,
+        Some(_) => InstallStep::Foreign(CHANGED),
+        None => InstallStep::Foreign(NOT_OURS),
     })
 }

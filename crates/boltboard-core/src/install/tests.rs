@@ -24,7 +24,7 @@ role = "config"
 /// A tree whose parts are "built": their outputs lie in place.
 /// All parts, built as they are to be.
 fn all(staging: Option<&Path>) -> InstallAsk<'_> {
-    InstallAsk { parts: &[], staging, is_stale: &|_| false }
+    InstallAsk { parts: &[], staging, is_stale: &|_| false, wrote: &|_| true }
 }
 
 struct Built {
@@ -52,7 +52,15 @@ impl Built {
     }
 
     fn install(&self) -> Result<InstallReport, InstallFault> {
-        super::install(&self.planner.board, "p", &self.plan(), Record::Write)
+        super::install(&self.planner.board, "p", &self.plan(), Record::Write, &mut |_| Ok(()))
+    }
+
+    fn record(&self) -> Manifest {
+        let path = manifest_path(&self.planner.board, &self.tree.root().join("to"));
+        match Manifest::read(&path, &self.planner.board).expect("readable") {
+            Recorded::Whole(manifest) => *manifest,
+            other => panic!("{other:?}"),
+        }
     }
 
     fn to(&self, path: &str) -> PathBuf {
@@ -83,8 +91,9 @@ fn each_target_gets_the_step_that_it_needs() {
     let fresh = Built::new();
     fresh.tree.write("to/bin/tool", "someone else's");
     fresh.tree.write("to/etc/t.conf", "someone else's");
-    assert_eq!(fresh.steps(), pairs(&[("tool", Foreign), ("t.conf", KeepEdited)]));
-    assert!(matches!(fresh.install(), Err(InstallFault::Foreign(files)) if files == [fresh.to("bin/tool")]));
+    assert_eq!(fresh.steps(), pairs(&[("tool", Foreign(NOT_OURS)), ("t.conf", KeepEdited)]));
+    let in_the_way = [InTheWay { path: fresh.to("bin/tool"), what: NOT_OURS }];
+    assert!(matches!(fresh.install(), Err(InstallFault::Foreign(files)) if files == in_the_way));
     assert!(!fresh.to("share").exists(), "nothing was written");
 }
 
@@ -106,9 +115,9 @@ fn a_removal_takes_exactly_what_was_installed() {
     built.install().expect("installed");
     std::fs::write(built.to("etc/t.conf"), "mine").expect("edited");
     let path = manifest_path(&built.planner.board, &built.tree.root().join("to"));
-    let manifest = Manifest::read(&path).expect("readable").expect("there");
+    let manifest = built.record();
     assert_eq!((manifest.tree.as_str(), manifest.profile.as_str(), manifest.files.len()), ("t", "p", 2));
-    let removal = uninstall(&manifest, &path).expect("removed");
+    let removal = uninstall(&manifest, &path, Believed::All).expect("removed");
     assert_eq!(
         (removal.removed.as_slice(), removal.left.as_slice()),
         ([built.to("bin/tool")].as_slice(), [built.to("etc/t.conf")].as_slice())
@@ -123,8 +132,8 @@ fn folders_that_were_there_before_stay() {
     std::fs::create_dir_all(built.to("bin")).expect("made by the person");
     built.install().expect("installed");
     let path = manifest_path(&built.planner.board, &built.tree.root().join("to"));
-    let manifest = Manifest::read(&path).expect("readable").expect("there");
-    uninstall(&manifest, &path).expect("removed");
+    let manifest = built.record();
+    uninstall(&manifest, &path, Believed::All).expect("removed");
     assert!(built.to("bin").is_dir() && !built.to("etc").exists());
 }
 
@@ -133,7 +142,7 @@ fn staging_puts_everything_below_one_folder_without_a_record() {
     let built = Built::new();
     let staging = built.tree.root().join("stage");
     let plan = plan_install(&built.planner.input(), &built.planner.plan(), &all(Some(&staging))).expect("a plan");
-    super::install(&built.planner.board, "p", &plan, Record::Leave).expect("staged");
+    super::install(&built.planner.board, "p", &plan, Record::Leave, &mut |_| Ok(())).expect("staged");
     let inside = staging.join(built.to("bin/tool").strip_prefix("/").expect("absolute"));
     assert!(inside.is_file() && !built.to("bin").exists() && !plan.manifest_path.exists());
     use std::os::unix::fs::PermissionsExt;
@@ -145,7 +154,8 @@ fn what_cannot_be_installed_is_said() {
     let built = Built::new();
     std::fs::remove_file(built.tree.root().join("build/out/bin/tool")).expect("removed");
     let plan = built.plan();
-    let fault = super::install(&built.planner.board, "p", &plan, Record::Write).expect_err("not built");
+    let fault =
+        super::install(&built.planner.board, "p", &plan, Record::Write, &mut |_| Ok(())).expect_err("not built");
     assert!(matches!(fault, InstallFault::NotBuilt(_)));
     let relative = Planner::new(&built.tree, "prefix=here", true);
     let fault = plan_install(&relative.input(), &relative.plan(), &all(None)).expect_err("relative");
@@ -157,11 +167,107 @@ fn what_cannot_be_installed_is_said() {
 }
 
 #[test]
-fn a_damaged_record_counts_as_none() {
-    let folder = tempfile::tempdir().expect("a folder");
-    let path = folder.path().join("m.json");
-    assert_eq!(Manifest::read(&path).expect("none"), None);
+fn what_replaced_our_file_is_not_ours() {
+    let built = Built::new();
+    built.install().expect("installed");
+    std::fs::write(built.to("bin/tool"), "someone's own build").expect("replaced");
+    built.tree.write("build/out/bin/tool", "tool 2");
+    assert_eq!(built.steps()[0].1, InstallStep::Foreign(CHANGED));
+    assert!(built.install().is_err());
+    std::fs::remove_file(built.to("bin/tool")).expect("removed");
+    std::fs::create_dir(built.to("bin/tool")).expect("a folder");
+    assert_eq!(built.steps()[0].1, InstallStep::Foreign("a folder"));
+    std::fs::remove_dir(built.to("bin/tool")).expect("removed");
+    assert_eq!(built.steps()[0].1, InstallStep::New);
+}
+
+#[test]
+fn what_was_the_same_before_stays_after_a_removal() {
+    let built = Built::new();
+    built.tree.write("to/bin/tool", "tool 1");
+    built.install().expect("installed");
+    let removal = uninstall(&built.record(), &built.to("share/boltboard/t.json"), Believed::All).expect("removed");
+    assert_eq!(removal.removed, [built.to("etc/t.conf")]);
+    assert!(built.to("bin/tool").exists());
+}
+
+#[test]
+fn our_names_for_things_aside_take_nothing_away() {
+    let built = Built::new();
+    built.install().expect("installed");
+    std::fs::write(built.to("etc/t.conf"), "mine").expect("edited");
+    std::fs::write(built.to("etc/t.conf.from-1"), "someone's notes").expect("written");
+    built.tree.write("build/out/etc/t.conf", "conf 2");
+    let report = built.install().expect("installed");
+    assert_eq!(report.kept, [(built.to("etc/t.conf"), built.to("etc/t.conf.from-1-2"))]);
+    assert_eq!(std::fs::read_to_string(built.to("etc/t.conf.from-1")).expect("there"), "someone's notes");
+    // The same again needs no further name.
+    assert_eq!(built.install().expect("installed").kept, report.kept);
+}
+
+#[test]
+fn a_record_of_someone_else_removes_only_what_this_tree_installs() {
+    let built = Built::new();
+    built.install().expect("installed");
+    let victim = built.to("bin/victim");
+    std::fs::write(&victim, "dear").expect("written");
+    let mut forged = built.record();
+    let digest = Some(Digest::of(b"dear"));
+    forged.files.push(Installed { path: victim.clone(), digest, link: None, config: false });
+    forged.folders.push(built.to("lib"));
+    std::fs::create_dir(built.to("lib")).expect("someone's");
+    let path = built.to("share/boltboard/t.json");
+    forged.write(&path).expect("written");
+    let strange = InstallAsk { parts: &[], staging: None, is_stale: &|_| false, wrote: &|_| false };
+    let plan = plan_install(&built.planner.input(), &built.planner.plan(), &strange).expect("a plan");
+    assert_eq!((plan.obsolete.len(), plan.kept.len()), (0, 1), "it stays");
+    let installable = Installable::of(&built.planner.input());
+    let removal = uninstall(&forged, &path, Believed::Only(&installable)).expect("removed");
+    assert_eq!(removal.removed, [built.to("bin/tool"), built.to("etc/t.conf")]);
+    assert_eq!(removal.doubted, [victim.clone()]);
+    assert!(victim.exists() && built.to("lib").exists());
+}
+
+#[test]
+fn a_damaged_record_is_told_and_its_copy_taken() {
+    let built = Built::new();
+    built.install().expect("installed");
+    let (path, copy) = (built.to("share/boltboard/t.json"), built.to("share/boltboard/t.copy.json"));
+    let whole = built.record();
     std::fs::write(&path, "{").expect("written");
-    assert_eq!(Manifest::read(&path).expect("damaged"), None);
-    assert!(Manifest::read(Path::new("/proc/self/mem")).is_err() || cfg!(not(target_os = "linux")));
+    assert_eq!(built.record(), whole);
+    std::fs::write(&copy, "{").expect("written");
+    assert_eq!(Manifest::read(&path, &built.planner.board).expect("readable"), Recorded::Damaged);
+    let fault = plan_install(&built.planner.input(), &built.planner.plan(), &all(None)).expect_err("damaged");
+    assert!(matches!(fault, InstallFault::Damaged(_)));
+    assert!(Manifest::read(Path::new("/dev/zero"), &built.planner.board).is_err(), "it is endless");
+}
+
+#[test]
+fn places_with_detours_are_refused() {
+    let built = Built::new();
+    let detour = Planner::new(&built.tree, "prefix=/opt/../etc", true);
+    let fault = plan_install(&detour.input(), &detour.plan(), &all(None)).expect_err("a detour");
+    assert!(matches!(fault, InstallFault::Detour { .. }), "{fault}");
+    let staging = built.tree.root().join("stage");
+    let first = staging.join(built.tree.root().components().nth(1).expect("a name"));
+    std::fs::create_dir_all(&staging).expect("made");
+    std::os::unix::fs::symlink(
+        first.strip_prefix(&staging).map(|name| Path::new("/").join(name)).expect("below"),
+        &first,
+    )
+    .expect("linked");
+    let fault =
+        plan_install(&built.planner.input(), &built.planner.plan(), &all(Some(&staging))).expect_err("it leaves");
+    assert!(matches!(fault, InstallFault::LeavesStaging { .. }), "{fault}");
+}
+
+#[test]
+fn nothing_without_a_name_is_left_behind() {
+    let built = Built::new();
+    built.install().expect("installed");
+    built.tree.write("build/out/bin/tool", "tool 2");
+    built.install().expect("installed");
+    let names = std::fs::read_dir(built.to("bin")).expect("there").map(|entry| entry.expect("an entry").file_name());
+    assert_eq!(names.collect::<Vec<_>>(), ["tool"]);
 }

@@ -142,7 +142,8 @@ fn what_is_too_much_work_is_not_decided() {
         let others: Vec<String> = (0..9).filter(|other| *other != thing).map(|other| place(other, at)).collect();
         text += &format!("[option.{}]\nkind = \"switch\"\nconflicts = \"{}\"\n", place(thing, at), others.join(" or "));
     }
-    let each = (0..9).map(|thing| format!("\"{}\"", (0..8).map(|at| place(thing, at)).collect::<Vec<_>>().join(" or ")));
+    let each =
+        (0..9).map(|thing| format!("\"{}\"", (0..8).map(|at| place(thing, at)).collect::<Vec<_>>().join(" or ")));
     text += &format!("[option.all]\nkind = \"switch\"\nrequires = [{}]\n", each.collect::<Vec<_>>().join(", "));
     let board = board(&text);
     let logic = encode(&board);

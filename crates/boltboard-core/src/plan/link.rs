@@ -250,6 +250,17 @@ pub(super) fn linked_files(part: &PartDef) -> Vec<Location> {
 }
 
 impl PlanInput<'_> {
+    /// Returns the files that a part ends in whenever it is made; none for data, which follow from its sources.
+    pub(crate) fn files_of(&self, part: &PartDef) -> Vec<Location> {
+        match &part.kind {
+            PartKind::Generated(_) => self.generated_files(part),
+            PartKind::Objects | PartKind::Data => vec![],
+            PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::Module(_) => {
+                linked_files(part)
+            }
+        }
+    }
+
     /// Returns what a generated part makes.
     pub(super) fn generated_files(&self, part: &PartDef) -> Vec<Location> {
         match &part.kind {

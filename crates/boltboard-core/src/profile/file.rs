@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
+use super::layers::{Choices, ProfileSource};
 use crate::base::FileError;
 use crate::base::files::{read_text, write_whole};
 use crate::board::{Board, NEED_PREFIX, Tree, Value};
@@ -19,6 +20,13 @@ impl ProfileName {
         let starts = text.starts_with(|c: char| c.is_ascii_alphanumeric());
         let sound = text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.'));
         (starts && sound && text.len() <= 100).then(|| ProfileName(text.to_string()))
+    }
+
+    /// Takes a text as the path of a profile's file, if it has a `/` in it; the profile is called like the file without its ending.
+    pub fn of_path(text: &str) -> Option<(Option<ProfileName>, PathBuf)> {
+        let path = text.contains('/').then(|| PathBuf::from(text))?;
+        let name = path.file_stem().and_then(|stem| stem.to_str()).and_then(ProfileName::parse);
+        Some((name, path))
     }
 
     /// Returns the name.
@@ -52,6 +60,21 @@ impl ProfileFile {
         }
         document["choose"] = Item::Table(Table::new());
         ProfileFile { path: path.into(), document }
+    }
+
+    /// Puts a profile together that says by itself what these choices say: it is based on what the tree ships, and makes all else its own.
+    pub fn of_choices(path: &Path, board: &Board, choices: &Choices) -> ProfileFile {
+        let shipped = |source: ProfileSource| source == ProfileSource::Shipped;
+        let layers = choices.layers.iter().filter(|(_, layer)| shipped(layer.source));
+        let base: Vec<ProfileName> = layers.filter_map(|(_, layer)| ProfileName::parse(&layer.name)).collect();
+        let mut file = ProfileFile::new(path, &board.tree, &base);
+        for choice in choices.items.iter().filter(|choice| !shipped(choices.layers[choice.layer].source)) {
+            file.set(&board.options[choice.option].name, &choice.value, choice.reason.as_deref());
+        }
+        for (need, chosen) in choices.providers.iter().filter(|(_, one)| !shipped(choices.layers[one.layer].source)) {
+            file.set_provider(&board.needs[*need].name, &chosen.provider.text(board), chosen.reason.as_deref());
+        }
+        file
     }
 
     /// Opens a profile that was checked before; `None` when it is not there or is not TOML.

@@ -1,16 +1,16 @@
 //! From a profile and its layers to checked choices.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use toml_edit::{Document, Item};
 
+use super::fault::{MOST_LEVELS, ProfileFault, ProfileProblem};
 use super::file::ProfileName;
+use super::shelf::Shelf;
 use crate::base::files::read_regular;
-use crate::base::{Arena, FileError, FileId, Id, Place, SourceFiles, Version, near_matches};
-use crate::board::{
-    Asked, Board, Kind, NEED_PREFIX, NeedId, OptionId, Provider, ProviderFault, TryFault, Value, ValueFault,
-};
+use crate::base::{Arena, FileId, Id, Place, SourceFiles, Version, near_matches};
+use crate::board::{Asked, Board, Kind, NEED_PREFIX, NeedId, OptionId, Provider, TryFault, Value};
 
 /// One set of choices, weaker than those that come after it.
 #[derive(Debug, Clone)]
@@ -76,154 +76,7 @@ pub struct ProviderChoice {
     pub reason: Option<String>,
 }
 
-/// What is wrong with a profile, with its place.
-#[derive(Debug)]
-pub struct ProfileProblem {
-    /// What is wrong.
-    pub fault: ProfileFault,
-    /// Where, in the profile files.
-    pub place: Option<Place>,
-    /// Names or values that may have been meant.
-    pub near: Vec<String>,
-}
-
-/// What can be wrong with a profile.
-#[derive(Debug, thiserror::Error)]
-pub enum ProfileFault {
-    /// There is no such profile.
-    #[error("there is no profile `{0}`")]
-    Unknown(String),
-    /// It cannot be read.
-    #[error("cannot read {file}: {reason}")]
-    Unreadable {
-        /// The file.
-        file: String,
-        /// What the system says.
-        reason: String,
-    },
-    /// It is not TOML.
-    #[error("not TOML: {0}")]
-    Toml(String),
-    /// A key that means nothing.
-    #[error("a profile has no key `{0}`")]
-    UnknownKey(String),
-    /// A key with the wrong type of value.
-    #[error("`{key}` must be {expected}")]
-    WrongType {
-        /// The key.
-        key: String,
-        /// What is right.
-        expected: &'static str,
-    },
-    /// It belongs to another tree.
-    #[error("this profile is for the tree `{found}`, not for `{tree}`")]
-    OtherTree {
-        /// What it says.
-        found: String,
-        /// The tree at hand.
-        tree: String,
-    },
-    /// It was written for a later version of the tree.
-    #[error("this profile was written for version {found}, the tree is version {tree}")]
-    Newer {
-        /// What it says.
-        found: String,
-        /// The tree at hand.
-        tree: String,
-    },
-    /// It chooses an option that does not exist.
-    #[error("there is no option `{0}`")]
-    UnknownOption(String),
-    /// It gives an option a value that it does not take.
-    #[error("{option} {fault}")]
-    Value {
-        /// The option.
-        option: String,
-        /// What is wrong.
-        fault: ValueFault,
-    },
-    /// It names a need that does not exist.
-    #[error("there is no need `{0}`")]
-    UnknownNeed(String),
-    /// It wants a need to be met by something that cannot.
-    #[error(transparent)]
-    Provider(ProviderFault),
-    /// It lies on itself.
-    #[error("profile `{0}` is a layer of itself")]
-    Ring(String),
-    /// Its layers have layers, and so on, beyond what is read.
-    #[error("profile `{0}` is based on profiles that are based on others, more than {MOST_LEVELS} levels deep")]
-    TooDeep(String),
-    /// A reason for a choice that is not made.
-    #[error("there is a reason for `{0}`, which is not chosen here")]
-    LooseReason(String),
-}
-
-/// How many profiles may be based on each other in a row.
-const MOST_LEVELS: usize = 50;
-
-/// What the names of facts kept beside a profile end in.
-const HOST_ENDING: &str = ".host";
-
-/// Where profiles are kept.
-#[derive(Debug, Clone)]
-pub struct Shelf {
-    /// The folder of the person's own.
-    pub own: PathBuf,
-    /// The folder of those that the tree ships.
-    pub shipped: PathBuf,
-}
-
 impl Shelf {
-    /// Returns where a person's own profile lies, whether or not it is there.
-    pub fn own_path(&self, name: &ProfileName) -> PathBuf {
-        self.own.join(format!("{name}.toml"))
-    }
-
-    /// Returns where the facts of the host that a profile was last built on are kept, beside a profile of one's own.
-    pub fn host_path(&self, name: &ProfileName) -> PathBuf {
-        self.own.join(format!("{name}{HOST_ENDING}.toml"))
-    }
-
-    /// Returns the same beside a shipped profile.
-    pub fn shipped_host_path(&self, name: &ProfileName) -> PathBuf {
-        self.shipped.join(format!("{name}{HOST_ENDING}.toml"))
-    }
-
-    /// Returns all profiles by name; one's own hides a shipped one of the same name.
-    ///
-    /// # Errors
-    /// A folder is there and cannot be listed.
-    pub fn list(&self) -> Result<BTreeMap<ProfileName, ProfileSource>, FileError> {
-        let mut found = BTreeMap::new();
-        for (folder, source) in [(&self.shipped, ProfileSource::Shipped), (&self.own, ProfileSource::Own)] {
-            let entries = match std::fs::read_dir(folder) {
-                Ok(entries) => entries,
-                Err(e) if matches!(e.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) => {
-                    continue;
-                }
-                Err(e) => return Err(FileError::on("list", folder)(e)),
-            };
-            for entry in entries.filter_map(Result::ok) {
-                let name = entry.file_name().to_string_lossy().into_owned();
-                let name =
-                    name.strip_suffix(".toml").filter(|name| !name.ends_with(HOST_ENDING)).and_then(ProfileName::parse);
-                found.extend(name.map(|name| (name, source)));
-            }
-        }
-        Ok(found)
-    }
-
-    /// Returns where a profile is looked for, first to last.
-    pub fn places(&self, name: &ProfileName) -> [PathBuf; 2] {
-        [self.own_path(name), self.shipped.join(format!("{name}.toml"))]
-    }
-
-    fn find(&self, name: &ProfileName) -> Option<(PathBuf, ProfileSource)> {
-        let sources = [ProfileSource::Own, ProfileSource::Shipped];
-        self.places(name).into_iter().zip(sources).find(|(path, _)| path.exists())
-    }
-
     /// Reads a profile with all its layers and checks it against a board.
     ///
     /// # Errors

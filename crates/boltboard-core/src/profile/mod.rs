@@ -1,11 +1,15 @@
 //! Profiles: named, saved sets of choices, in layers. Reading, checking against a board, and writing that keeps
 //! comments and order.
 
+mod fault;
 mod file;
 mod layers;
+mod shelf;
 
+pub use fault::{ProfileFault, ProfileProblem};
 pub use file::{ProfileFile, ProfileName};
-pub use layers::{Choice, Choices, Layer, LayerId, ProfileFault, ProfileProblem, ProfileSource, ProviderChoice, Shelf};
+pub use layers::{Choice, Choices, Layer, LayerId, ProfileSource, ProviderChoice};
+pub use shelf::Shelf;
 
 #[cfg(test)]
 mod tests;

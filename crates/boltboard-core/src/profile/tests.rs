@@ -16,7 +16,7 @@ struct Shelves {
 impl Shelves {
     fn new(profiles: &[(&str, &str)]) -> Shelves {
         let folder = tempfile::tempdir().expect("a folder");
-        let shelf = Shelf { own: folder.path().join("own"), shipped: folder.path().join("shipped") };
+        let shelf = Shelf { own: folder.path().join("own"), shipped: folder.path().join("shipped"), aside: None };
         for (path, text) in profiles {
             let path = folder.path().join(path);
             std::fs::create_dir_all(path.parent().expect("a parent")).expect("made");
@@ -154,7 +154,7 @@ fn providers_come_from_layers_and_keep_their_reasons() {
         "[need.tide]\nheader = \"tide.h\"\nbundled = \"own\"\n[need.bell]\nheader = \"bell.h\"\n[part.own]\nkind = \"static-library\"\nsources = [\"t.c\"]\n",
     );
     let folder = tempfile::tempdir().expect("a folder");
-    let shelf = Shelf { own: folder.path().join("own"), shipped: folder.path().join("shipped") };
+    let shelf = Shelf { own: folder.path().join("own"), shipped: folder.path().join("shipped"), aside: None };
     let write = |path: &std::path::Path, text: &str| {
         std::fs::create_dir_all(path.parent().expect("a parent")).expect("made");
         std::fs::write(path, format!("format = 1\ntree = \"t\"\n{text}")).expect("written");
@@ -198,5 +198,42 @@ fn providers_come_from_layers_and_keep_their_reasons() {
         write(&shelf.own_path(&name("wrong")), text);
         let (problems, _) = shelf.read(&name("wrong"), &board).expect_err(text);
         assert!(problems[0].fault.to_string().starts_with(want), "{text}: {}", problems[0].fault);
+    }
+}
+
+proptest::proptest! {
+    #![proptest_config(proptest::test_runner::Config::with_cases(60))]
+
+    /// The definition of layers: each profile that is led to once, and above all that it is based on.
+    #[test]
+    fn each_layer_counts_once_above_all_its_bases(
+        bases in proptest::collection::vec(proptest::collection::vec(1_usize..7, 0..4), 7),
+    ) {
+        // A profile is based on later ones, so that there is no ring.
+        let bases: Vec<Vec<usize>> =
+            bases.iter().enumerate().map(|(at, of)| of.iter().map(|step| at + step).filter(|one| *one < 7).collect()).collect();
+        let text = |at: usize| {
+            let names: Vec<String> = bases[at].iter().map(|one| format!("\"p{one}\"")).collect();
+            format!("base = [{}]\n[choose]\nname = \"p{at}\"\n", names.join(", "))
+        };
+        let texts: Vec<(String, String)> = (0..7).map(|at| (format!("own/p{at}.toml"), text(at))).collect();
+        let shelves = Shelves::new(&texts.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect::<Vec<_>>());
+        let choices = shelves.read("p0").expect("it is sound");
+        let layers: Vec<usize> =
+            choices.layers.iter().map(|(_, layer)| layer.name[1..].parse().expect("a number")).collect();
+        let mut led_to = vec![0];
+        for at in 0.. {
+            let Some(one) = led_to.get(at).copied() else { break };
+            led_to.extend(bases[one].iter().filter(|base| !led_to.contains(base)).copied().collect::<std::collections::BTreeSet<_>>());
+        }
+        led_to.sort_unstable();
+        let mut sorted = layers.clone();
+        sorted.sort_unstable();
+        proptest::prop_assert_eq!(sorted, led_to);
+        let height = |one: usize| layers.iter().position(|layer| *layer == one);
+        for one in &layers {
+            proptest::prop_assert!(bases[*one].iter().all(|base| height(*base) < height(*one)), "{:?}", layers);
+        }
+        proptest::prop_assert_eq!(values(&choices), ["name=p0 from p0"]);
     }
 }

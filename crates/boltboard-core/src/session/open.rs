@@ -65,7 +65,7 @@ impl Session {
     /// There is none, its definitions are wrong, or the work folder cannot be used.
     pub fn open(scope: Scope, around: Surroundings) -> Result<Session, SessionFault> {
         let opened = SystemTime::now();
-        let Whereabouts { root, sources, work, profile } = Whereabouts::find(&scope, &around)?;
+        let Whereabouts { root, sources, work, profile, file } = Whereabouts::find(&scope, &around)?;
         let sources = scope.sources.clone().or(sources);
         // A tree that is only looked at gets no work folder.
         let kept = || KeptPlace { file: work.board(), program: around.program.clone(), work: work.clone() };
@@ -76,7 +76,7 @@ impl Session {
         let epoch = around.epoch().map_err(|text| SessionFault::Epoch { variable: EPOCH_VARIABLE, text })?;
         Ok(Session {
             opened,
-            shelf: work.shelf(root.join("profiles")),
+            shelf: Shelf { aside: file.map(|file| (profile.clone(), file)), ..work.shelf(root.join("profiles")) },
             tree_folders: vec![board.tree.board_root.clone(), board.tree.source_root.clone()],
             launch: RealLaunch::default(),
             probes: ProbeMemo::load(&work.probes()),

@@ -24,6 +24,8 @@ pub struct Whereabouts {
     pub work: WorkFolder,
     /// The profile in use.
     pub profile: ProfileName,
+    /// Its file, where it was named by that.
+    pub file: Option<PathBuf>,
 }
 
 impl Whereabouts {
@@ -45,7 +47,13 @@ impl Whereabouts {
             }
             Err(fault) => return Err(fault.into()),
         };
+        let mut file = None;
         let profile = match &scope.profile {
+            Some(text) if text.contains('/') => {
+                let (name, path) = ProfileName::of_path(text).unwrap_or_default();
+                file = Some(around.path_here(&path));
+                name.ok_or_else(|| SessionFault::ProfileName(text.clone()))?
+            }
             Some(name) => ProfileName::parse(name).ok_or_else(|| SessionFault::ProfileName(name.clone()))?,
             None => {
                 let known = work.active()?;
@@ -56,7 +64,7 @@ impl Whereabouts {
                 known.map_or_else(first_profile, Ok)?
             }
         };
-        Ok(Whereabouts { root, sources, work, profile })
+        Ok(Whereabouts { root, sources, work, profile, file })
     }
 }
 

@@ -39,6 +39,7 @@ impl Whereabouts {
             self.work.root().display().to_string(),
             scope.sources.as_ref().map_or(String::new(), |folder| folder.display().to_string()),
             self.profile.to_string(),
+            self.file.as_ref().map_or(String::new(), |file| file.display().to_string()),
             around.search_path().to_string(),
             around.variable(EPOCH_VARIABLE).to_string(),
             around.processor().to_string(),
@@ -52,7 +53,8 @@ impl Whereabouts {
 impl Session {
     fn whereabouts(&self) -> Whereabouts {
         let root = self.board.tree.board_root.clone();
-        Whereabouts { root, sources: None, work: self.work.clone(), profile: self.profile.clone() }
+        let file = self.shelf.aside.as_ref().map(|(_, file)| file.clone());
+        Whereabouts { root, sources: None, work: self.work.clone(), profile: self.profile.clone(), file }
     }
 
     /// Returns what a build is sealed with; none where it answers a mere supposition. What was looked at for a `touched` part of the plan

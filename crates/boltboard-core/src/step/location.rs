@@ -34,6 +34,16 @@ impl Location {
         }
     }
 
+    /// Returns the last name of its path; a file of the host has none here.
+    pub fn name(&self) -> &str {
+        match self {
+            Location::Tree(path) | Location::Made(path) | Location::Object(path) | Location::Output(path) => {
+                path.name()
+            }
+            Location::System(_) => "",
+        }
+    }
+
     /// Returns the location of another file in its folder; `None` for a name that cannot be.
     pub fn beside(&self, name: &str) -> Option<Location> {
         let sibling = |path: &RelPath| path.parent().join(name).ok();

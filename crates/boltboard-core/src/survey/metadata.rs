@@ -82,7 +82,9 @@ pub enum MetadataFault {
     #[error("metadata files lead back to their start: {}", .0.iter().map(|n| format!("{n}.pc")).collect::<Vec<_>>().join(" → "))]
     Ring(Vec<String>),
     /// It has a flag that is not passed on.
-    #[error("{file} has the flag {flag}, which makes a compiler write, load or read something else, and is not passed on")]
+    #[error(
+        "{file} has the flag {flag}, which makes a compiler write, load or read something else, and is not passed on"
+    )]
     Refused {
         /// The file.
         file: String,
@@ -215,10 +217,9 @@ impl Reader<'_> {
             let flags = |key: &str, purpose: For| {
                 let flags = library.fields.get(key).map_or(Vec::new(), |text| words(text));
                 match refused(&flags, purpose) {
-                    Some(flag) => Err(MetadataFault::Refused {
-                        file: library.file.display().to_string(),
-                        flag: flag.to_string(),
-                    }),
+                    Some(flag) => {
+                        Err(MetadataFault::Refused { file: library.file.display().to_string(), flag: flag.to_string() })
+                    }
                     None => Ok(flags),
                 }
             };

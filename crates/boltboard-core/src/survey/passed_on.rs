@@ -45,8 +45,7 @@ const REFUSED: &[&str] = &[
 ];
 
 /// The same, for more that compilers write.
-const WRITING: &[&str] =
-    &["-fstack-usage", "-fcallgraph-info", "-fada-spec", "-fltrans", "-flinker-output", "-Xclang"];
+const WRITING: &[&str] = &["-fstack-usage", "-fcallgraph-info", "-fada-spec", "-fltrans", "-flinker-output", "-Xclang"];
 
 /// Words of a linker that begin so, behind `-Wl,` or `-Xlinker`.
 const OF_LINKERS: &[&str] = &[
@@ -130,7 +129,8 @@ fn of_linker(word: &str) -> bool {
     // A linker takes long words with one dash as well.
     let long = word.strip_prefix("--").map(|rest| format!("-{rest}"));
     let refused = |word: &str| OF_LINKERS.iter().any(|start| word.starts_with(start));
-    refused(word) || long.is_some_and(|word| ["-plugin", "-script", "-output", "-Map"].iter().any(|s| word.starts_with(s)))
+    refused(word)
+        || long.is_some_and(|word| ["-plugin", "-script", "-output", "-Map"].iter().any(|s| word.starts_with(s)))
 }
 
 /// `-Wp,-D_FORTIFY_SOURCE=2` only defines a macro.

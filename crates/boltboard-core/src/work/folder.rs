@@ -2,8 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::base::FileError;
 use crate::base::files::{make_folder, make_room, read_text, write_whole};
+use crate::base::{Digest, FileError};
 use crate::definitions::WORK_MARK;
 use crate::profile::{ProfileName, Shelf};
 
@@ -12,6 +12,12 @@ pub(super) const SET_ASIDE: &str = "set-aside";
 
 /// What cannot be done with a file that should name the profile in use and does not, as errors say it.
 pub const PROFILE_IN_USE: &str = "read the profile in use from";
+
+/// The file by which version controls are told to leave a folder out.
+const IGNORED_BY: &str = ".gitignore";
+
+/// How many records of installations are known again.
+const RECORDS_KNOWN: usize = 100;
 
 /// The folder that holds everything written for a tree. It can be thrown away.
 #[derive(Debug, Clone)]
@@ -134,6 +140,8 @@ impl WorkFolder {
                 return Err(WorkFault::NotOurs(self.root.clone()));
             }
             write_whole(&self.root.join(WORK_MARK), format!("format 1\ntree {tree}\n").as_bytes())?;
+            // Nothing of it belongs into a version control.
+            write_whole(&self.root.join(IGNORED_BY), b"*\n")?;
         }
         for file in [self.status(), self.board(), self.probes(), self.known_options(), self.store_limits()] {
             make_room(&file, &self.root, &self.root.join(SET_ASIDE))?;
@@ -183,7 +191,7 @@ impl WorkFolder {
 
     /// Where profiles are kept; `shipped` is the tree's folder of them.
     pub fn shelf(&self, shipped: PathBuf) -> Shelf {
-        Shelf { own: self.root.join("profiles"), shipped }
+        Shelf { own: self.root.join("profiles"), shipped, aside: None }
     }
 
     /// The file that says which profile is in use.
@@ -209,6 +217,29 @@ impl WorkFolder {
         let mut names: Vec<String> = entries.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
         names.sort();
         names
+    }
+
+    /// Tells whether the record of an installation with this seal was written from here.
+    pub fn wrote_record(&self, seal: &Digest) -> bool {
+        let seal = seal.to_string();
+        read_text(&self.installed()).ok().flatten().is_some_and(|text| text.lines().any(|line| line == seal))
+    }
+
+    /// Remembers that the record of an installation with this seal is written from here.
+    ///
+    /// # Errors
+    /// It cannot be kept.
+    pub fn note_record(&self, seal: &Digest) -> Result<(), FileError> {
+        let before = read_text(&self.installed()).ok().flatten().unwrap_or_default();
+        let seal = seal.to_string();
+        let mut seals: Vec<&str> = before.lines().filter(|line| *line != seal).collect();
+        seals.push(&seal);
+        let kept = &seals[seals.len().saturating_sub(RECORDS_KNOWN)..];
+        write_whole(&self.installed(), format!("{}\n", kept.join("\n")).as_bytes())
+    }
+
+    fn installed(&self) -> PathBuf {
+        self.root.join("installed")
     }
 
     /// Puts a profile in use.

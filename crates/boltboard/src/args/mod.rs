@@ -31,7 +31,7 @@ pub struct Global {
     /// Write everything to DIR instead of boltboard-work/
     #[arg(long, global = true, value_name = "DIR", env = "BOLTBOARD_WORK", help_heading = "Everywhere")]
     pub work: Option<PathBuf>,
-    /// Use this profile instead of the one in use
+    /// Use this profile instead of the one in use; with a `/` in it, the file of one
     #[arg(long, global = true, value_name = "NAME", help_heading = "Everywhere", add = complete::profiles())]
     pub profile: Option<String>,
     /// Answer as if these choices were made as well; nothing is saved

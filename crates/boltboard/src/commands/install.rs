@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    InstallAsk, InstallFault, Manifest, Record, install as core_install, manifest_path, plan_install,
-    uninstall as core_uninstall,
+    Believed, InstallAsk, InstallFault, Installable, Manifest, Record, Recorded, install as core_install,
+    manifest_path, plan_install, uninstall as core_uninstall,
 };
 use boltboard_core::step::{Location, StepId};
 use clap::Args;
@@ -50,6 +50,20 @@ impl From<InstallFault> for Stop {
             InstallFault::Relative { .. } => {
                 Stop::new(Exit::WrongUse, diagnostic.next(own_prefix(), "an absolute prefix of your own"))
             }
+            InstallFault::Detour { .. } => Stop::new(Exit::Wrong, diagnostic),
+            InstallFault::LeavesStaging { .. } => {
+                Stop::new(Exit::No, diagnostic.note("Nothing was installed.").help("use an empty staging folder"))
+            }
+            InstallFault::Damaged(path) => {
+                let aside = format!("{}.damaged", path.display());
+                let diagnostic = diagnostic
+                    .note("Without it nobody knows which files are this tree's, so nothing was installed or removed.")
+                    .next(
+                        format!("mv {} {}", shell_word(&path.display().to_string()), shell_word(&aside)),
+                        "put it aside; installing again leaves out what is there already and names what differs",
+                    );
+                Stop::new(Exit::No, diagnostic)
+            }
             InstallFault::Foreign(_) => {
                 let diagnostic = diagnostic.note("Nothing was installed.").help("move those files away");
                 Stop::new(Exit::No, diagnostic.next(own_prefix(), "or install below your home"))
@@ -82,7 +96,10 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     let is_wanted = |id: &StepId| wanted.as_ref().is_none_or(|wanted| wanted.contains(id));
     let due: Vec<StepId> = ahead.steps.iter().map(|step| step.step).filter(|id| is_wanted(id)).collect();
     let stale: BTreeSet<&Location> = due.iter().flat_map(|id| &planned.plan.steps[*id].writes).collect();
-    let before = InstallAsk { parts: &parts, staging: staging.as_deref(), is_stale: &|output| stale.contains(output) };
+    let wrote = |seal: &_| session.work.wrote_record(seal);
+    let (of_parts, below) = (&parts, staging.as_deref());
+    let before =
+        InstallAsk { parts: of_parts, staging: below, is_stale: &|output| stale.contains(output), wrote: &wrote };
     let plan = plan_install(&session.plan_input(&resolved, &planned), &planned.plan, &before)?;
     if args.preview {
         if global.json {
@@ -109,9 +126,10 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
         return Ok(built.exit);
     }
     let input = session.plan_input(&built.resolved, &built.planned);
-    let now = InstallAsk { parts: &parts, staging: staging.as_deref(), is_stale: &|_| false };
+    let now = InstallAsk { parts: of_parts, staging: below, is_stale: &|_| false, wrote: &wrote };
     let plan = plan_install(&input, &built.planned.plan, &now)?;
-    let report = core_install(&session.board, session.profile.as_str(), &plan, record)?;
+    let note = &mut |seal| session.work.note_record(&seal);
+    let report = core_install(&session.board, session.profile.as_str(), &plan, record, note)?;
     if global.json {
         screen.json(&json::installed(&plan, &report));
     } else {
@@ -140,13 +158,16 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
     let option = session.board.prefix().ok_or(InstallFault::NoPrefix)?;
     let prefix = PathBuf::from(resolved.resolution.value(option).to_string());
     let path = manifest_path(&session.board, &prefix);
-    let Some(manifest) = Manifest::read(&path)? else {
-        let diagnostic =
-            Diagnostic::new(format!("{} is not installed below {}", session.board.tree.name, prefix.display()));
-        let diagnostic = diagnostic.help("name the prefix that it was installed with: --try prefix=DIR");
-        return Err(
-            Stop::new(Exit::No, diagnostic.next("boltboard ledger", "what was built when")).kind(FaultKind::Install)
-        );
+    let manifest = match Manifest::read(&path, &session.board)? {
+        Recorded::Whole(manifest) => *manifest,
+        Recorded::Damaged => return Err(InstallFault::Damaged(path).into()),
+        Recorded::Nothing => {
+            let diagnostic =
+                Diagnostic::new(format!("{} is not installed below {}", session.board.tree.name, prefix.display()));
+            let diagnostic = diagnostic.help("name the prefix that it was installed with: --try prefix=DIR");
+            let diagnostic = diagnostic.next("boltboard ledger", "what was built when");
+            return Err(Stop::new(Exit::No, diagnostic).kind(FaultKind::Install));
+        }
     };
     if args.preview && global.json {
         screen.json(&json::uninstall(&manifest));
@@ -157,7 +178,13 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
         screen.out(&lines);
         return Ok(Exit::Done);
     }
-    let removal = core_uninstall(&manifest, &path)?;
+    let removal = if session.work.wrote_record(&manifest.seal()) {
+        core_uninstall(&manifest, &path, Believed::All)?
+    } else {
+        let planned = session.plan_to_build(&resolved)?;
+        let installable = Installable::of(&session.plan_input(&resolved, &planned));
+        core_uninstall(&manifest, &path, Believed::Only(&installable))?
+    };
     if global.json {
         screen.json(&json::removed(&manifest, &removal));
     } else {

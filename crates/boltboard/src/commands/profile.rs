@@ -1,5 +1,8 @@
 //! `boltboard profile …`
 
+use std::path::{Path, PathBuf};
+
+use boltboard_core::base::shell_word;
 use boltboard_core::board::NEED_PREFIX;
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
 use boltboard_core::resolve::Effect;
@@ -55,6 +58,14 @@ enum ProfileCommand {
         #[arg(long)]
         strict: bool,
     },
+    /// Write the choices into a file of their own, to keep them elsewhere
+    Save {
+        /// The file, as in ./station.toml
+        file: PathBuf,
+        /// Replace the file if it is there
+        #[arg(long)]
+        replace: bool,
+    },
     /// Remove a profile of your own
     Remove {
         /// Its name
@@ -82,6 +93,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
             };
             check(&session, screen, &wanted, *strict)
         }
+        ProfileCommand::Save { file, replace } => save(&session, screen, file, *replace),
         ProfileCommand::Remove { name } => remove(&session, screen, name),
     }
 }
@@ -135,6 +147,27 @@ fn list(session: &Session, screen: &Screen, as_json: bool) -> Result<Exit, Stop>
         screen.out(&next_line("boltboard options", "what there is to choose"));
     } else {
         screen.out(&columns(&rows, 0, screen.width));
+    }
+    Ok(Exit::Done)
+}
+
+fn save(session: &Session, screen: &Screen, file: &Path, replace: bool) -> Result<Exit, Stop> {
+    let choices = session.choices_of(&session.profile)?;
+    let path = session.around.folder.join(file);
+    let shown = shell_word(&file.display().to_string());
+    if !replace && path.symlink_metadata().is_ok() {
+        let diagnostic = Diagnostic::new(format!("{} is there already", file.display()));
+        let command = format!("boltboard profile save --replace {shown}");
+        return Err(Stop::new(Exit::No, diagnostic.next(command, "write it anew")));
+    }
+    ProfileFile::of_choices(&path, &session.board, &choices).save()?;
+    screen.done(&format!("Saved the profile {} in {}.\n", session.profile, file.display()), session.global.json);
+    if !session.global.json {
+        let named = if shown.contains('/') { shown } else { format!("./{shown}") };
+        screen.out(&next_line(
+            format!("boltboard --profile {named} overview"),
+            "use it from there, here or in another checkout",
+        ));
     }
     Ok(Exit::Done)
 }

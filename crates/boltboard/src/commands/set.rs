@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::{Asked, Kind, NEED_PREFIX, OptionId};
-use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
+use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource, Shelf};
 use boltboard_core::search::{Filter, read_filters};
 use clap::Args;
 
@@ -13,8 +13,8 @@ use crate::complete;
 use crate::fault::{Diagnostic, Exit, FaultKind, Stop, refused};
 use crate::render::moved::{self, Moves};
 use crate::render::{Screen, json};
-use crate::session::Session;
-use boltboard_core::session::Resolved;
+use crate::session::{Session, profile_name};
+use boltboard_core::session::{Resolved, SessionFault};
 
 /// Choose values
 #[derive(Debug, Args)]
@@ -22,7 +22,7 @@ pub struct SetArgs {
     /// An option's value, or what meets a need: system, bundled, off, a folder, another need
     #[arg(value_name = "OPTION=VALUE|need:NAME=PROVIDER", required_unless_present_any = ["from", "section"], add = complete::choices())]
     choices: Vec<String>,
-    /// Read more choices from FILE, one a line; `-` is standard input
+    /// Read more choices from FILE, one a line or a saved profile; `-` is standard input
     #[arg(long, value_name = "FILE")]
     from: Option<PathBuf>,
     /// Give this value to every option of a section that accepts it, sections within it included
@@ -113,6 +113,9 @@ fn choices_from(session: &Session, file: &Path) -> Result<Vec<String>, Stop> {
     let text =
         if file == Path::new("-") { std::io::read_to_string(std::io::stdin()) } else { std::fs::read_to_string(file) };
     let text = text.map_err(|e| Stop::usage(format!("cannot read {}: {e}", file.display())))?;
+    if text.lines().any(|line| line.trim_end() == "[choose]") {
+        return choices_of_profile(session, file, &text);
+    }
     let mut choices = Vec::new();
     let mut diagnostics = Vec::new();
     for (index, line) in text.lines().enumerate() {
@@ -131,6 +134,23 @@ fn choices_from(session: &Session, file: &Path) -> Result<Vec<String>, Stop> {
         }
     }
     if diagnostics.is_empty() { Ok(choices) } else { Err(Stop::of_all(FaultKind::Usage, Exit::WrongUse, diagnostics)) }
+}
+
+/// Returns the choices that a profile's file makes itself, as they would be typed.
+fn choices_of_profile(session: &Session, file: &Path, text: &str) -> Result<Vec<String>, Stop> {
+    let board = &session.board;
+    let name = profile_name("given")?;
+    let shelf = Shelf { aside: Some((name.clone(), file.to_path_buf())), ..session.shelf.clone() };
+    let read =
+        shelf.read_as(&name, Some(text), board).map_err(|(problems, files)| SessionFault::Profile { problems, files });
+    let choices = read.map_err(|fault| Stop::of(fault, None))?;
+    let own = |layer| choices.layers[layer].name == name.as_str();
+    let values = choices.items.iter().filter(|choice| own(choice.layer));
+    let values = values.map(|choice| format!("{}={}", board.options[choice.option].name, choice.value));
+    let providers = choices.providers.iter().filter(|(_, chosen)| own(chosen.layer));
+    let providers = providers
+        .map(|(need, chosen)| format!("{NEED_PREFIX}{}={}", board.needs[*need].name, chosen.provider.text(board)));
+    Ok(values.chain(providers).collect())
 }
 
 /// Returns a choice for every option of a section that takes the value.

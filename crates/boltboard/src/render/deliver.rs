@@ -12,7 +12,7 @@ pub fn preview(board: &Board, plan: &InstallPlan, due: usize, width: usize) -> S
         InstallStep::Same => (Role::Faint, "same"),
         InstallStep::Replace => (Role::Warn, "replace"),
         InstallStep::KeepEdited => (Role::Warn, "keep yours, ours goes beside it as .from-VERSION"),
-        InstallStep::Foreign => (Role::Bad, "in the way: not installed by this tree"),
+        InstallStep::Foreign(_) => (Role::Bad, "in the way"),
     };
     let rows: Vec<Vec<Cell>> = plan
         .files
@@ -37,6 +37,9 @@ pub fn preview(board: &Board, plan: &InstallPlan, due: usize, width: usize) -> S
             paint(Role::Warn, "no longer part of it, would be removed:"),
             old.path.display()
         ));
+    }
+    for place in plan.in_the_way() {
+        text.push_str(&format!("{} {place}\n", paint(Role::Bad, "in the way:")));
     }
     if plan.in_the_way().is_empty() {
         text.push_str(&next_line("boltboard install", "put them there"));
@@ -83,6 +86,13 @@ pub fn removed(removal: &Removal) -> String {
     for path in &removal.left {
         text.push_str(&format!(
             "{} {} was changed since it was installed\n",
+            paint(Role::Warn, "left:"),
+            path.display()
+        ));
+    }
+    for path in &removal.doubted {
+        text.push_str(&format!(
+            "{} {} stands in the record, which was not written from here, and this tree installs no such file\n",
             paint(Role::Warn, "left:"),
             path.display()
         ));

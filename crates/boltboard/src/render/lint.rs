@@ -2,8 +2,8 @@
 
 use boltboard_core::base::Severity;
 use boltboard_core::board::{Board, FindingKind};
-use boltboard_core::logic::MOST_STEPS;
 use boltboard_core::lint::{Detail, Finding, Lint, Spot, Subject};
+use boltboard_core::logic::MOST_STEPS;
 
 use super::proof::proof_lines;
 use super::text::{Role, count, paint, wrap};

@@ -52,9 +52,9 @@ fn files_of_others_are_never_touched() {
     tree.write("to/bin/mini", "someone else's\n");
     tree.write("to/bin/other", "x");
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
-    tree.run("install --preview").code(0).says(&["in the way: not installed by this tree"]);
+    tree.run("install --preview").code(0).says(&["in the way: TREE/to/bin/mini is not installed by this tree"]);
     tree.run("install").code(1).complains(&[
-        "TREE/to/bin/mini would overwrite files that this tree did not install",
+        "files that are not this tree's are in the way: TREE/to/bin/mini is not installed by this tree",
         "Nothing was installed.",
     ]);
     assert_eq!(tree.read("to/bin/mini"), "someone else's\n");
@@ -129,4 +129,88 @@ fn what_may_not_be_written_is_told_before_anything_is_built() {
         "nothing was built"
     );
     tree.set_mode("locked", 0o755);
+}
+
+#[test]
+fn what_replaced_our_file_or_is_no_file_is_named_and_left() {
+    let tree = installed();
+    tree.write("to/bin/mini", "someone's own build\n");
+    tree.edit("src/main.c", "depth %d", "depth is %d");
+    tree.run("install").code(1).complains(&["TREE/to/bin/mini is not as this tree installed it"]);
+    assert_eq!(tree.read("to/bin/mini"), "someone's own build\n");
+    std::fs::remove_file(tree.at("to/bin/mini")).expect("removed");
+    for (make, what) in [("mkdir", "a folder"), ("mkfifo", "a FIFO")] {
+        let place = tree.at("to/bin/mini");
+        assert!(std::process::Command::new(make).arg(&place).status().expect("it runs").success());
+        tree.run("install --preview").code(0).says(&[&format!("TREE/to/bin/mini is {what}")]);
+        tree.run("install").code(1).complains(&[&format!("TREE/to/bin/mini is {what}"), "Nothing was installed."]);
+        tree.run("uninstall --preview").code(0);
+        let removed = if what == "a folder" { std::fs::remove_dir(&place) } else { std::fs::remove_file(&place) };
+        removed.expect("it is still there");
+    }
+    tree.run("install").code(0);
+}
+
+#[test]
+fn a_record_that_was_not_written_from_here_removes_only_what_this_tree_installs() {
+    let tree = installed();
+    tree.write("to/bin/victim", "dear\n");
+    let record = tree.at("to/share/boltboard/mini.json");
+    let text = std::fs::read_to_string(&record).expect("there");
+    let mini = text.find("{\n      \"path\"").expect("a file");
+    let end = text[mini..].find('}').expect("its end") + mini + 1;
+    let digest = blake3_of("dear\n");
+    let victim = format!(
+        "{{\"path\": \"{}\", \"digest\": \"{digest}\", \"link\": null, \"config\": false}},\n    ",
+        tree.at("to/bin/victim").display()
+    );
+    std::fs::write(&record, format!("{}{victim}{}{}", &text[..mini], &text[mini..end], &text[end..])).expect("written");
+    tree.run("install").code(0);
+    assert!(tree.at("to/bin/victim").exists(), "an installation takes nothing away that the record only claims");
+    let forged = std::fs::read_to_string(&record).expect("there");
+    assert!(forged.contains("victim"), "it is still claimed:\n{forged}");
+    std::fs::remove_file(tree.at("boltboard-work/installed")).expect("known no more");
+    tree.run("uninstall").code(0).says(&["Removed: 2 files", "left: TREE/to/bin/victim stands in the record"]);
+    assert_eq!(tree.read("to/bin/victim"), "dear\n");
+}
+
+/// The digest of a text, as records spell it: that of the same text installed by us.
+fn blake3_of(text: &str) -> String {
+    let tree = installed();
+    tree.write("to/etc/mini.conf", text);
+    tree.write("mini.conf", text);
+    tree.run("uninstall").code(0);
+    std::fs::remove_file(tree.at("to/etc/mini.conf")).expect("removed");
+    tree.run("install").code(0);
+    let record: serde_json::Value = serde_json::from_str(&tree.read("to/share/boltboard/mini.json")).expect("a record");
+    let files = record["files"].as_array().expect("a list");
+    let conf = files.iter().find(|file| file["config"] == true).expect("the configuration");
+    conf["digest"].as_str().expect("a digest").to_string()
+}
+
+#[test]
+fn a_damaged_record_has_a_way_back() {
+    let tree = installed();
+    tree.write("to/share/boltboard/mini.json", "{");
+    tree.run("install").code(0).says(&["0 files written, 2 unchanged"]);
+    tree.write("to/share/boltboard/mini.json", "{");
+    tree.write("to/share/boltboard/mini.copy.json", "{");
+    tree.run("uninstall")
+        .code(1)
+        .complains(&["the record of what is installed is damaged", "mv TREE/to/share/boltboard/mini.json"]);
+    assert!(tree.at("to/bin/mini").exists());
+}
+
+#[test]
+fn a_staging_folder_is_never_left() {
+    let tree = Scratch::with(MINI);
+    tree.run("set prefix=/usr").code(0);
+    std::fs::create_dir_all(tree.at("stage")).expect("made");
+    std::fs::create_dir_all(tree.at("outside")).expect("made");
+    std::os::unix::fs::symlink(tree.at("outside"), tree.at("stage/usr")).expect("linked");
+    tree.run("install --staging stage").code(1).complains(&["which is outside of the staging folder"]);
+    assert_eq!(std::fs::read_dir(tree.at("outside")).expect("there").count(), 0);
+    tree.run("set prefix=/usr/../etc").code(0);
+    tree.run("install --staging clean").code(3).complains(&["a place to install to has no `..` in it"]);
+    assert!(!tree.at("clean").exists());
 }

@@ -160,3 +160,75 @@ fn what_was_not_there_at_the_last_build_is_new() {
     tree.write("boltboard.toml", &format!("{text}\n[option.gong]\nkind = \"switch\"\nsummary = \"A gong\"\n"));
     tree.run("options new").code(0).says(&["gong", "1 option"]);
 }
+
+/// A tree without sources whose definitions are this text after its root table.
+fn bare(definitions: &str) -> Scratch {
+    Scratch::with(&[("boltboard.toml", &format!("{HEAD}{definitions}")), ("m.c", "int m;\n")])
+}
+
+#[test]
+fn chains_of_any_length_are_read_planned_and_explained_or_refused() {
+    const LONG: usize = 3000;
+    let chain = |item: &dyn Fn(usize, Option<usize>) -> String| -> String {
+        (0..LONG).map(|at| item(at, Some(at + 1).filter(|next| *next < LONG))).collect()
+    };
+    let parts = chain(&|at, next| {
+        let of = next.map_or("sources = [\"m.c\"]".to_string(), |next| format!("uses = [\"p{next}\"]"));
+        format!("[part.p{at}]\nkind = \"objects\"\n{of}\n")
+    });
+    bare(&parts).run("preview").code(0).says(&["1 step to run"]);
+    let needs = chain(&|at, next| {
+        let of = next.map_or("header = \"stdio.h\"".to_string(), |next| format!("any-of = [\"n{next}\"]"));
+        format!("[need.n{at}]\nsummary = \"x\"\n{of}\n")
+    });
+    bare(&needs).run("survey").code(3).complains(&["the need `n0`", "more than the limit of 32 levels"]);
+    let sections =
+        chain(&|at, next| format!("[section.s{at}]\n{}\n", next.map_or(String::new(), |n| format!("in = \"s{n}\""))));
+    bare(&sections).run("options").code(3).complains(&["the section `s0`", "more than the limit of 32 levels"]);
+    let defaults = chain(&|at, next| {
+        let value = next.map_or("\"on\"".into(), |next| format!("[{{ when = \"a{next}\", value = \"on\" }}]"));
+        format!("[option.a{at}]\nkind = \"switch\"\nsummary = \"x\"\ndefault = {value}\n")
+    });
+    let tree = bare(&defaults);
+    tree.run("lint --severity error").code(0);
+    tree.run("why a0").code(0).says(&["a0 is on: its default while a1"]);
+    // Twice through each of twenty levels is more than a million ways.
+    let twice: String = (0..20)
+        .map(|at| format!("[need.t{at}]\nsummary = \"x\"\nall-of = [\"l{at}\", \"r{at}\"]\n[need.l{at}]\nsummary = \"x\"\nany-of = [\"t{0}\"]\n[need.r{at}]\nsummary = \"x\"\nany-of = [\"t{0}\"]\n", at + 1))
+        .collect();
+    let tree = bare(&format!("{twice}[need.t20]\nsummary = \"x\"\nheader = \"stdio.h\"\n"));
+    tree.run("survey").code(3).complains(&["more than the limit of"]);
+}
+
+#[test]
+fn a_pick_of_very_many_values_is_as_good_as_any() {
+    const MANY: usize = 20_000;
+    let values: Vec<String> = (0..MANY).map(|at| format!("\"v{at}\"")).collect();
+    let pick = format!("[option.a]\nkind = \"pick\"\nsummary = \"x\"\nvalues = [{}]\n", values.join(","));
+    let tree =
+        bare(&format!("{pick}[option.b]\nkind = \"switch\"\nsummary = \"x\"\nrequires = \"a = v{}\"\n", MANY - 1));
+    tree.run("set a=v9999").code(0);
+    tree.run("ways b=on").code(0).says(&["One way leads to b=on"]);
+    tree.run("set b=on").code(3).complains(&["these choices cannot hold together: a=v9999, b=on"]);
+}
+
+#[test]
+fn what_takes_too_much_work_ends_with_an_honest_word() {
+    // Each of eleven things needs one of ten places of its own, which takes any solver of this sort far too long to refute.
+    let place = |thing: usize, at: usize| format!("p{thing}h{at}");
+    let each = |count: usize, item: &dyn Fn(usize) -> String| (0..count).map(item).collect::<Vec<_>>();
+    let mut text = String::new();
+    for (thing, at) in (0..11).flat_map(|thing| (0..10).map(move |at| (thing, at))) {
+        let others: Vec<String> = (0..11).filter(|other| *other != thing).map(|other| place(other, at)).collect();
+        let name = place(thing, at);
+        text +=
+            &format!("[option.{name}]\nkind = \"switch\"\nsummary = \"x\"\nconflicts = \"{}\"\n", others.join(" or "));
+    }
+    let wants = each(11, &|thing| format!("\"{}\"", each(10, &|at| place(thing, at)).join(" or ")));
+    text += &format!("[option.all]\nkind = \"switch\"\nsummary = \"x\"\nrequires = [{}]\n", wants.join(", "));
+    let tree = bare(&text);
+    let not_decided = "whether these choices can hold together was not decided within";
+    tree.run("set all=on").code(3).complains(&[not_decided, "a hard rule: all requires"]);
+    tree.run("ways all=on").code(1).complains(&[not_decided]);
+    tree.run("lint --only not-decided").code(1).says(&["what values all can have is too much work to find out"]);
+}

@@ -157,3 +157,39 @@ fn a_layer_that_several_share_counts_once_below_all_of_them() {
     }
     tree.run("profile show a39").code(0).says(&["a38, b38, a39"]);
 }
+
+#[test]
+fn a_profile_outlives_the_work_folder_in_a_file_of_its_own() {
+    let tree = Scratch::with(MINI);
+    tree.write("profiles/calm.toml", "format = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n[choose]\ndepth = 2\n");
+    tree.run("profile new harbour --base calm").code(0);
+    tree.run("set horn=on --reason loud").code(0);
+    tree.run("profile new night --base harbour").code(0);
+    tree.run("set air=on").code(0);
+    assert_eq!(tree.read("boltboard-work/.gitignore"), "*\n", "version controls leave it out");
+    let saved = "Saved the profile night in kept/night.toml.";
+    tree.run("profile save kept/night.toml").code(0).says(&[saved, "→ boltboard --profile kept/night.toml overview"]);
+    tree.run("profile save kept/night.toml").code(1).complains(&["kept/night.toml is there already"]);
+    tree.run("profile save --replace kept/night.toml").code(0);
+    std::fs::remove_dir_all(tree.at("boltboard-work")).expect("thrown away");
+    tree.run("--profile kept/night.toml why horn").code(0).says(&["horn is on: chosen in the profile night", "loud"]);
+    tree.run("--profile kept/night.toml why depth").code(0).says(&["depth is 2: chosen in the profile calm"]);
+    tree.run("--profile kept/night.toml set depth=5").code(0);
+    assert!(tree.read("kept/night.toml").contains("depth = 5"), "choices go to the file");
+    // The results of a build are those of the file, not those of another profile of its name.
+    tree.run("--profile kept/night.toml build").code(0);
+    tree.write(
+        "boltboard-work/profiles/night.toml",
+        "format = 1\ntree = \"mini\"\ntree-version = \"1.0\"\n[choose]\ndepth = 9\n",
+    );
+    tree.run("--profile night build").code(0);
+    tree.run("--profile night why depth").code(0).says(&["depth is 9"]);
+    tree.run("--profile kept/night.toml why depth").code(0).says(&["depth is 5"]);
+    tree.run("set --from kept/night.toml").code(0).says(&["horn", "depth"]);
+    let mine = tree.read("boltboard-work/profiles/mine.toml");
+    assert!(
+        mine.contains("horn = \"on\"") && mine.contains("depth = 5") && mine.contains("air = \"on\""),
+        "{mine}"
+    );
+    tree.run("--profile ./none.toml why depth").code(3).complains(&["none.toml"]);
+}

@@ -202,7 +202,8 @@ fn check(case: &Case, has: bool, tally: &mut Tally) -> Result<(), TestCaseError>
         Ok(resolution) => {
             let assigned: Vec<Value> = resolution.iter().map(|(_, r)| r.value.clone()).collect();
             prop_assert!(sound(&board, &choices, &assigned, has), "broken: {assigned:?}");
-            let judged = completely(&board, &logic, &choices, &facts).resolved().expect("what has a way has one for the judge");
+            let judged =
+                completely(&board, &logic, &choices, &facts).resolved().expect("what has a way has one for the judge");
             match directly(&board, &logic, &choices, &facts) {
                 Ok(direct) => {
                     tally.direct += 1;

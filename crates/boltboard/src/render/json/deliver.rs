@@ -24,6 +24,8 @@ struct FileAnswer {
     part: String,
     mode: String,
     step: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    in_the_way: Option<&'static str>,
 }
 
 /// Answers `install --preview`.
@@ -37,8 +39,9 @@ pub fn install(board: &Board, plan: &InstallPlan) -> InstallAnswer {
             InstallStep::Same => "same",
             InstallStep::Replace => "replace",
             InstallStep::KeepEdited => "keep-edited",
-            InstallStep::Foreign => "foreign",
+            InstallStep::Foreign(_) => "foreign",
         },
+        in_the_way: if let InstallStep::Foreign(what) = file.step { Some(what) } else { None },
     };
     InstallAnswer {
         format: FORMAT,
@@ -94,6 +97,7 @@ pub struct RemovedAnswer {
     version: String,
     removed: Vec<String>,
     left: Vec<String>,
+    doubted: Vec<String>,
     gone: Vec<String>,
 }
 
@@ -105,6 +109,7 @@ pub fn removed(manifest: &Manifest, removal: &Removal) -> RemovedAnswer {
         version: manifest.version.clone(),
         removed: paths(&removal.removed),
         left: paths(&removal.left),
+        doubted: paths(&removal.doubted),
         gone: paths(&removal.gone),
     }
 }
