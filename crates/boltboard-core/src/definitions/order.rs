@@ -1,5 +1,7 @@
 //! Rings in the definitions, and the order in which options are resolved.
 
+use std::collections::BTreeMap;
+
 use super::fields::Log;
 use super::problem::{Fault, Problem};
 use crate::base::{Id, Walk};
@@ -52,6 +54,40 @@ pub(super) fn check_cycles(board: &Board, log: &Log) {
     {
         let what = format!("how deep the section `{}` lies in others", board.sections[section].name);
         log.add(Problem::at(place, fault.limit(what)));
+    }
+}
+
+/// Reports a compiler, or the folder that stands for a target's root, that follows from a need: needs are looked for with it.
+pub(super) fn check_toolchain(board: &Board, log: &Log) {
+    let chain = &board.toolchain;
+    let named = [&chain.c_compiler, &chain.cxx_compiler].into_iter().chain(&chain.sysroot);
+    let named: Vec<OptionId> = named.flat_map(|text| text.options().collect::<Vec<_>>()).collect();
+    let mut from: BTreeMap<OptionId, OptionId> = BTreeMap::new();
+    let mut open = named.clone();
+    while let Some(option) = open.pop() {
+        let definition = &board.options[option];
+        let rules = definition.rules.iter().map(|rule| (&board.rules[*rule].must, board.rules[*rule].place));
+        let conditions = definition.defaults.iter().filter_map(|rule| rule.when.as_ref());
+        let conditions = conditions.chain(&definition.applies_while).map(|when| (&when.expr, when.place));
+        for (expr, place) in rules.chain(conditions) {
+            let mut needs = Vec::new();
+            expr.for_each_atom(&mut |atom| needs.extend(if let Atom::Need(need) = atom { Some(*need) } else { None }));
+            if let Some(need) = needs.first() {
+                let mut way = vec![option];
+                while let Some(before) = from.get(&way[way.len() - 1]) {
+                    way.push(*before);
+                }
+                let way = way.iter().rev().map(|option| board.options[*option].name.clone()).collect();
+                log.add(Problem::at(place, Fault::ToolchainNeeds { way, need: board.needs[*need].name.clone() }));
+                return;
+            }
+        }
+        for other in looked_at(board, definition).into_iter().map(Id::new) {
+            if !named.contains(&other) && !from.contains_key(&other) {
+                from.insert(other, option);
+                open.push(other);
+            }
+        }
     }
 }
 

@@ -148,6 +148,14 @@ pub enum Fault {
     /// Needs that are made of each other.
     #[error("needs are made of each other: {}", .0.join(" → "))]
     NeedCycle(Vec<String>),
+    /// A compiler that follows from what only a compiler can find out.
+    #[error("the compiler depends on the need `{need}`, which is looked for with the compiler: {} → need:{need}", .way.join(" → "))]
+    ToolchainNeeds {
+        /// The options that lead there, that of the compiler first.
+        way: Vec<String>,
+        /// The need.
+        need: String,
+    },
     /// Defaults that depend on themselves.
     #[error("the default depends on itself: {}", .0.join(" → "))]
     DefaultCycle(Vec<String>),

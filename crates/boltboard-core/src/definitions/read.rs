@@ -54,6 +54,7 @@ fn read_texts(ids: &[FileId], root: &Path, sources: Option<&Path>, files: &Sourc
         scope.spawn(move || {
             drop(raw);
             order::check_cycles(linked, log);
+            order::check_toolchain(linked, log);
         });
         order::canonical(linked)
     });

@@ -10,9 +10,11 @@ use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, NeedCheck, NeedId,
 use crate::definitions::Listing;
 use crate::profile::{Choices, ProfileName};
 use crate::remedy::{self, Distribution};
+use crate::resolve::{Resolution, resolved};
 use crate::survey::{
-    Assumption, CompilerFault, CompilerSearch, Facts, Host, HostDifference, HostRecord, HostTraits, Joining, Language,
-    ProbeMemo, Prober, Tools, Wishes, changes, identify, kept_facts, survey, survey_some,
+    Assumption, CompilerFault, CompilerSearch, Fact, FactSource, FactState, Facts, Found, Host, HostDifference,
+    HostRecord, HostTraits, Joining, Language, ProbeMemo, Prober, Tools, Wishes, changes, identify, kept_facts, survey,
+    survey_some,
 };
 
 /// Where the kernel tells about processors.
@@ -197,7 +199,20 @@ impl Session {
             NeedCheck::Host(check) => check.language == CheckLanguage::Cxx,
             NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
         });
-        self.tools_by(&|option| self.value_before(option, choices), cxx)
+        let before = self.before(choices);
+        self.tools_by(&|option| self.value_before(option, choices, before.as_ref()), cxx)
+    }
+
+    /// All values as the toolchain's options take theirs: no fact decides about these, so that every need may count as met. `None` where the
+    /// toolchain names no option, or the choices clash whatever the host has.
+    fn before(&self, choices: &Choices) -> Option<Resolution> {
+        let chain = &self.board.toolchain;
+        let mut named = [&chain.c_compiler, &chain.cxx_compiler].into_iter().chain(&chain.sysroot);
+        if named.all(|text| text.options().next().is_none()) {
+            return None;
+        }
+        let met = |need| Fact::plain(need, FactState::Found(Found::default()), FactSource::Assumed);
+        resolved(&self.board, &self.logic, choices, &Facts::new(self.board.needs.ids().map(met).collect()))
     }
 
     /// Finds the compilers that the toolchain names, for the languages that there are.
@@ -233,11 +248,15 @@ impl Session {
 
     /// A text of the toolchain before anything is resolved.
     pub(super) fn filled_before(&self, text: &Interp, choices: &Choices) -> String {
-        filled(text, &|option| self.value_before(option, choices))
+        let before = self.before(choices);
+        filled(text, &|option| self.value_before(option, choices, before.as_ref()))
     }
 
     /// The value that an option of the toolchain has before anything is resolved.
-    fn value_before(&self, option: OptionId, choices: &Choices) -> String {
+    fn value_before(&self, option: OptionId, choices: &Choices, before: Option<&Resolution>) -> String {
+        if let Some(before) = before {
+            return before.value(option).to_string();
+        }
         if let Some(choice) = choices.get(option) {
             return choice.value.to_string();
         }

@@ -13,6 +13,9 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
     match &problem.fault {
         Fault::Twice { .. } => diagnostic.help("rename one of them"),
         Fault::RequireCycle(_) => diagnostic.help("leave out one of the requirements, or make one option of them"),
+        Fault::ToolchainNeeds { .. } => {
+            diagnostic.help("have people choose the compiler, or let it follow from options alone")
+        }
         Fault::NeedCycle(_) => diagnostic.help("leave out one of the needs that lead back"),
         Fault::DefaultCycle(_) => diagnostic.help("give one of them a default that depends on no other"),
         Fault::UseCycle(_) => diagnostic.help("move what both need into a part of its own"),

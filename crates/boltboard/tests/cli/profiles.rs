@@ -187,9 +187,6 @@ fn a_profile_outlives_the_work_folder_in_a_file_of_its_own() {
     tree.run("--profile kept/night.toml why depth").code(0).says(&["depth is 5"]);
     tree.run("set --from kept/night.toml").code(0).says(&["horn", "depth"]);
     let mine = tree.read("boltboard-work/profiles/mine.toml");
-    assert!(
-        mine.contains("horn = \"on\"") && mine.contains("depth = 5") && mine.contains("air = \"on\""),
-        "{mine}"
-    );
+    assert!(mine.contains("horn = \"on\"") && mine.contains("depth = 5") && mine.contains("air = \"on\""), "{mine}");
     tree.run("--profile ./none.toml why depth").code(3).complains(&["none.toml"]);
 }

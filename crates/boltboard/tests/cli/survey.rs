@@ -345,3 +345,45 @@ fn why_shows_what_was_looked_for() {
         "boltboard survey nowhere",
     ]);
 }
+
+#[test]
+fn the_compiler_that_is_asked_is_the_one_that_builds() {
+    let definitions = r#"
+format = 1
+[tree]
+name = "quick"
+version = "1"
+[toolchain]
+c-compiler = "${compiler}"
+[need.stdio]
+header = "stdio.h"
+[option.quick]
+kind = "switch"
+[option.speedy]
+kind = "switch"
+requires = "quick"
+[option.compiler]
+kind = "text"
+default = [{ when = "quick", value = "TREE/bin/quick-cc" }, { value = "cc" }]
+[option.io]
+kind = "switch"
+needs = "stdio"
+[part.p]
+kind = "program"
+sources = ["m.c"]
+needs = ["stdio"]
+"#;
+    let tree = Scratch::with(&[("m.c", "int main(void) { return 0; }\n")]);
+    tree.write("boltboard.toml", &definitions.replace("TREE", &tree.path().display().to_string()));
+    let log = tree.at("asked");
+    tree.script("bin/quick-cc", &format!("echo \"$@\" >> {}\nexec cc \"$@\"", log.display()));
+    tree.run("survey").code(0).says(&["1 of 1 needs met"]);
+    assert!(!log.exists(), "another compiler than the one that would build is not asked");
+    // Nobody names the compiler; it follows from what is pulled in.
+    tree.run("set speedy=on").code(0);
+    tree.run("survey").code(0);
+    let asked = std::fs::read_to_string(&log).expect("it was asked");
+    assert!(asked.contains("-fsyntax-only") || asked.contains("-c") || asked.contains("-E"), "{asked}");
+    tree.run("build").code(0);
+    assert!(std::fs::read_to_string(&log).expect("there").contains("m.c"), "and it builds");
+}
