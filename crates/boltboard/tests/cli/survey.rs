@@ -374,9 +374,10 @@ sources = ["m.c"]
 needs = ["stdio"]
 "#;
     let tree = Scratch::with(&[("m.c", "int main(void) { return 0; }\n")]);
-    tree.write("boltboard.toml", &definitions.replace("TREE", &tree.path().display().to_string()));
-    let log = tree.at("asked");
-    tree.script("bin/quick-cc", &format!("echo \"$@\" >> {}\nexec cc \"$@\"", log.display()));
+    let aside = Scratch::new();
+    tree.write("boltboard.toml", &definitions.replace("TREE", &aside.path().display().to_string()));
+    let log = aside.at("asked");
+    aside.script("bin/quick-cc", &format!("echo \"$@\" >> {}\nexec cc \"$@\"", log.display()));
     tree.run("survey").code(0).says(&["1 of 1 needs met"]);
     assert!(!log.exists(), "another compiler than the one that would build is not asked");
     // Nobody names the compiler; it follows from what is pulled in.
