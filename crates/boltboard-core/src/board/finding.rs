@@ -40,13 +40,23 @@ pub enum FindingKind {
     NoSummary,
     /// A generator was seen to read what it does not declare.
     UndeclaredRead,
+    /// A macro that a part hands to its sources and that none of them names.
+    DefineUnread,
+    /// A library that options ask for and that no part is linked with.
+    NeedUnlinked,
+    /// An option that reaches no source and that nothing looks at.
+    OptionUnused,
+    /// A part that is installed, of a tree that does not say below which folder.
+    NoPrefix,
+    /// A pattern of what to leave out, or a folder to search, that matches nothing.
+    PatternEmpty,
     /// Something was accepted that is not found.
     AcceptedNothing,
 }
 
 impl FindingKind {
     /// All kinds with their names and levels.
-    pub const NAMED: [(&'static str, FindingKind, Severity); 17] = [
+    pub const NAMED: [(&'static str, FindingKind, Severity); 22] = [
         ("no-way", FindingKind::NoWay, Severity::Error),
         ("contradiction", FindingKind::Contradiction, Severity::Error),
         ("never-on", FindingKind::NeverOn, Severity::Error),
@@ -63,6 +73,11 @@ impl FindingKind {
         ("section-empty", FindingKind::SectionEmpty, Severity::Note),
         ("no-summary", FindingKind::NoSummary, Severity::Note),
         ("undeclared-read", FindingKind::UndeclaredRead, Severity::Note),
+        ("define-unread", FindingKind::DefineUnread, Severity::Warning),
+        ("need-unlinked", FindingKind::NeedUnlinked, Severity::Warning),
+        ("option-unused", FindingKind::OptionUnused, Severity::Warning),
+        ("no-prefix", FindingKind::NoPrefix, Severity::Error),
+        ("pattern-empty", FindingKind::PatternEmpty, Severity::Warning),
         ("accepted-nothing", FindingKind::AcceptedNothing, Severity::Warning),
     ];
 

@@ -2,7 +2,7 @@
 
 use super::interp::Interp;
 use super::part::PartId;
-use super::{Condition, OptionId};
+use super::{Condition, Kind, OptionId};
 use crate::base::{Id, Place, RelPath};
 
 /// The id of a [`HeaderDef`].
@@ -66,18 +66,33 @@ pub enum MacroForm {
     Quoted,
     /// `1` when a pick has this value, otherwise not defined.
     PickIs(String),
+    /// `1` when the option is off, otherwise not defined.
+    OneWhenOff,
 }
 
 impl MacroForm {
     /// The forms that definitions can name.
-    pub const NAMED: [(&'static str, MacroForm); 6] = [
+    pub const NAMED: [(&'static str, MacroForm); 7] = [
         ("one-or-absent", MacroForm::OneOrAbsent),
+        ("one-when-off", MacroForm::OneWhenOff),
         ("one-or-zero", MacroForm::OneOrZero),
         ("loadable", MacroForm::LoadableOrAbsent),
         ("builtin", MacroForm::BuiltinOrAbsent),
         ("plain", MacroForm::Plain),
         ("quoted", MacroForm::Quoted),
     ];
+
+    /// Tells whether a kind of option has values that the form can show.
+    pub fn fits(&self, kind: &Kind) -> bool {
+        match self {
+            MacroForm::OneOrAbsent | MacroForm::OneOrZero | MacroForm::OneWhenOff => {
+                matches!(kind, Kind::Switch | Kind::Module)
+            }
+            MacroForm::LoadableOrAbsent | MacroForm::BuiltinOrAbsent => matches!(kind, Kind::Module),
+            MacroForm::PickIs(_) => matches!(kind, Kind::Pick(_)),
+            MacroForm::Plain | MacroForm::Quoted => true,
+        }
+    }
 }
 
 /// One of the tree's own tests.

@@ -288,6 +288,11 @@ fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroH
         None => habit.map(|h| h.header),
     };
     let form = match (sub.text("form"), sub.text("value")) {
+        (None, Some(value)) if !matches!(kind, Kind::Pick(_)) => {
+            let text = format!("`value` names a value of a pick; the macro of a {} has a `form`", kind.name());
+            sub.problem(value.place, Fault::Combination(text));
+            return None;
+        }
         (None, Some(value)) => {
             if let Err(fault) = kind.read(&value.text) {
                 let near = fault.near.clone();
@@ -297,7 +302,15 @@ fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroH
             MacroForm::PickIs(value.text)
         }
         (Some(text), _) => match MacroForm::NAMED.iter().find(|(name, _)| *name == text.text) {
-            Some((_, form)) => form.clone(),
+            Some((_, form)) if form.fits(kind) => form.clone(),
+            Some(_) => {
+                let forms =
+                    MacroForm::NAMED.iter().filter(|(_, form)| form.fits(kind)).map(|(name, _)| format!("`{name}`"));
+                let forms: Vec<String> = forms.collect();
+                let text = format!("`{}` is no form for a {}; it has {}", text.text, kind.name(), forms.join(", "));
+                sub.problem(sub.place, Fault::Combination(text));
+                return None;
+            }
             None => {
                 let near = near_matches(&text.text, MacroForm::NAMED.map(|(name, _)| name));
                 let fault = Fault::UnknownName { what: "form", name: text.text };

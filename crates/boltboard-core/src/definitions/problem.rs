@@ -191,6 +191,9 @@ pub enum Fault {
         /// The file.
         file: String,
     },
+    /// A generated source that no part makes.
+    #[error("no part makes `{0}`")]
+    NotMade(String),
     /// A source that no compiler of ours takes.
     #[error("{0} cannot be compiled; sources end in .c, .cc, .cpp, .cxx, .s or .S")]
     NotASource(String),

@@ -6,7 +6,7 @@ use std::path::Path;
 use super::find::WORK_MARK;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
-use crate::base::{Depth, Digest, Glob, RelPath};
+use crate::base::{Depth, Digest, Glob, RelPath, near_matches};
 use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
 
 /// All files of a tree, sorted. Hidden folders, work folders and what lies behind links to folders are left out.
@@ -182,8 +182,33 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
             problems.push(Problem::at(part.place, Fault::NothingMatches(from.to_string())));
         }
     }
+    problems.extend(not_made(board));
     problems.extend(same_files(board));
     problems
+}
+
+/// The files that a generated part makes, below the folder of generated files.
+fn made_by(kind: &PartKind) -> Vec<&RelPath> {
+    match kind {
+        PartKind::Generated(Generator::Command { writes, .. }) => writes.iter().collect(),
+        PartKind::Generated(Generator::Template { to, .. }) => vec![to],
+        PartKind::Generated(Generator::ModuleTable(table)) => vec![&table.to],
+        _ => vec![],
+    }
+}
+
+/// Sources that are to be generated, and that no part generates.
+fn not_made(board: &Board) -> Vec<Problem> {
+    let made: BTreeSet<&RelPath> = board.parts.iter().flat_map(|(_, part)| made_by(&part.kind)).collect();
+    let rules = board.parts.iter().flat_map(|(_, part)| &part.sources);
+    let wanted = rules.flat_map(|rule| rule.made.iter().map(move |file| (file, rule.place)));
+    let absent = wanted.filter(|(file, _)| !made.contains(file));
+    absent
+        .map(|(file, place)| {
+            let near = near_matches(file.as_str(), made.iter().map(|made| made.as_str()));
+            Problem::at(place, Fault::NotMade(file.to_string())).with_near(near)
+        })
+        .collect()
 }
 
 fn language_ending(path: &RelPath) -> Option<&str> {
@@ -195,11 +220,9 @@ fn same_files(board: &Board) -> Vec<Problem> {
     let mut problems = Vec::new();
     for (id, part) in board.parts.iter() {
         let made: Vec<String> = match &part.kind {
-            PartKind::Generated(Generator::Command { writes, .. }) => {
-                writes.iter().map(|w| format!("made/{w}")).collect()
+            generated @ PartKind::Generated(_) => {
+                made_by(generated).iter().map(|file| format!("made/{file}")).collect()
             }
-            PartKind::Generated(Generator::Template { to, .. }) => vec![format!("made/{to}")],
-            PartKind::Generated(Generator::ModuleTable(table)) => vec![format!("made/{}", table.to)],
             PartKind::Objects | PartKind::Data => vec![],
             PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::Module(_) => {
                 vec![part.output.to_string()]

@@ -1,12 +1,14 @@
 //! What can be doubted about definitions, with proofs where it is about what can be, and with what maintainers accepted.
 //!
-//! `logic` asks what can hold on any host; `sources` holds the definitions against the files of the tree; `words` looks at
-//! what people read; `built` at what the last build saw. Nothing of the tree is run.
+//! `logic` asks what can hold on any host; `sources` holds the definitions against the files of the tree, `macros` against the macros in
+//! them; `words` looks at what people read, `unused` at what nothing uses; `built` at what the last build saw. Nothing of the tree is run.
 
 mod built;
 mod logic;
+mod macros;
 mod mentioned;
 mod sources;
+mod unused;
 mod words;
 
 use std::path::Path;
@@ -85,6 +87,8 @@ pub enum Detail {
     NeverHad,
     /// A file that is read.
     Reads(RelPath),
+    /// A text of the definitions: a macro, a pattern, a folder.
+    Text(String),
     /// Nothing more is to be said.
     Plain,
 }
@@ -103,6 +107,7 @@ pub fn lint(board: &Board, logic: &Logic, listing: &Listing, built: &Journal) ->
     let mut findings = logic::findings(board, logic);
     let mentioned = Mentioned::of(board);
     findings.extend(words::findings(board, &mentioned));
+    findings.extend(unused::findings(board, &mentioned));
     findings.extend(sources::findings(board, &mentioned, listing, &board.tree.source_root));
     findings.extend(built::findings(board, built));
     let mut used = vec![false; board.accepted.len()];

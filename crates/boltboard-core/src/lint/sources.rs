@@ -1,18 +1,15 @@
-//! The definitions held against the files of the tree: sources that no part takes, macros that no source reads, macros that
-//! sources test and nothing defines.
+//! The definitions held against the files of the tree: sources that no part takes, patterns and folders that match nothing.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::path::Path;
-use std::sync::OnceLock;
 
-use regex::Regex;
-
+use super::macros::Macros;
 use super::mentioned::Mentioned;
 use super::{Detail, Finding, Spot, Subject, read};
 use crate::base::RelPath;
-use crate::board::{Board, FindingKind, Generator, OptionDef, PartKind};
+use crate::board::{Board, FindingKind, Generator, PartKind};
 use crate::definitions::Listing;
-use crate::reading::{Dialects, NameIndex, Tokens, Usage};
+use crate::reading::{Dialects, Tokens};
 
 /// Findings about files. A tree without sources of its own has none.
 pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, root: &Path) -> Vec<Finding> {
@@ -22,27 +19,51 @@ pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, 
     if sources.is_empty() {
         return Vec::new();
     }
-    let mut findings = loose(board, listing, &sources);
-    let mut usage = Usage::default();
-    let mut seen = Seen::default();
-    let prefixes: Vec<&str> =
-        board.headers.iter().map(|(_, header)| header.prefix.as_str()).filter(|prefix| !prefix.is_empty()).collect();
+    let mut included = Included::default();
+    let mut macros = Macros::of(board);
     let templates = board.parts.iter().filter_map(|(_, part)| match &part.kind {
         PartKind::Generated(Generator::Template { from, .. }) => Some(from.clone()),
         _ => None,
     });
     for file in listing.files().iter().filter(is_text).cloned().chain(templates) {
         let text = read(root, &file);
-        usage.add(Tokens::of(text.as_bytes(), &Dialects::default()).into());
-        seen.look(&file, &text, &prefixes);
+        let tokens = Tokens::of(text.as_bytes(), &Dialects::default());
+        included.names.extend(tokens.includes.iter().map(|include| ending_of(&include.name).to_string()));
+        macros.look(&file, &text, tokens);
     }
-    findings.extend(unread(board, &usage, mentioned));
-    findings.extend(unknown(board, &seen));
+    let mut findings = loose(board, listing, &sources, &included);
+    findings.extend(without_match(board, listing));
+    findings.extend(macros.findings(board, mentioned, listing));
     findings
 }
 
-/// Sources that no part takes under any condition.
-fn loose(board: &Board, listing: &Listing, sources: &[&RelPath]) -> Vec<Finding> {
+/// What texts include.
+#[derive(Default)]
+struct Included {
+    /// The names, without ways up before them.
+    names: BTreeSet<String>,
+}
+
+impl Included {
+    /// Whether some text includes a file, by its name or by the end of its path.
+    fn has(&self, file: &RelPath) -> bool {
+        let path = file.as_str();
+        let ends = path.match_indices('/').map(|(at, _)| &path[at + 1..]).chain([path]);
+        ends.into_iter().any(|end| self.names.contains(end))
+    }
+}
+
+/// A name as it is included, from behind what leads up or nowhere.
+fn ending_of(name: &str) -> &str {
+    let mut rest = name;
+    while let Some(after) = rest.strip_prefix("../").or_else(|| rest.strip_prefix("./")) {
+        rest = after;
+    }
+    rest
+}
+
+/// Sources that no part takes under any condition, and that no other text includes.
+fn loose(board: &Board, listing: &Listing, sources: &[&RelPath], included: &Included) -> Vec<Finding> {
     let mut taken: BTreeSet<RelPath> = BTreeSet::new();
     for (_, part) in board.parts.iter() {
         part.sources.iter().for_each(|rule| taken.extend(listing.of_rule(rule)));
@@ -50,7 +71,7 @@ fn loose(board: &Board, listing: &Listing, sources: &[&RelPath]) -> Vec<Finding>
             reads.iter().for_each(|glob| taken.extend(listing.matching(glob).cloned()));
         }
     }
-    let loose = sources.iter().filter(|file| !taken.contains(**file));
+    let loose = sources.iter().filter(|file| !taken.contains(**file) && !included.has(file));
     loose
         .map(|file| Finding {
             kind: FindingKind::LooseSource,
@@ -61,89 +82,38 @@ fn loose(board: &Board, listing: &Listing, sources: &[&RelPath]) -> Vec<Finding>
         .collect()
 }
 
-/// Macros that carry options into headers and that nothing names. A pick has a macro for each value; one that is named will do.
-fn unread(board: &Board, usage: &Usage, mentioned: &Mentioned) -> Vec<Finding> {
+/// What is left out of a part's sources and is not there, and folders to search that are not.
+fn without_match(board: &Board, listing: &Listing) -> Vec<Finding> {
     let mut findings = Vec::new();
-    let carried = |option: &'_ OptionDef| -> Vec<String> {
-        option.macros.iter().filter(|m| m.header.is_some()).map(|m| m.name.clone()).collect()
-    };
-    let all: Vec<String> = board.options.iter().flat_map(|(_, option)| carried(option)).collect();
-    let index = NameIndex::of(all.iter().map(String::as_str));
-    let seen = usage.seen(&index);
-    for (id, option) in board.options.iter() {
-        let names = || option.macros.iter().filter(|definition| definition.header.is_some()).map(|m| m.name.as_str());
-        // An option that chooses parts, sources, flags or other values needs no reader.
-        let Some(first) = names().next() else { continue };
-        if !names().any(|name| seen.contains(name)) && !mentioned.option(id) {
-            findings.push(Finding {
-                kind: FindingKind::MacroUnread,
-                subject: Subject::Macro(first.to_string()),
-                at: Spot::Definition(option.place),
-                detail: Detail::Plain,
-            });
-        }
+    for (id, part) in board.parts.iter() {
+        let except = part.sources.iter().flat_map(|rule| &rule.except);
+        let mut texts: BTreeSet<String> = except
+            .filter(|glob| listing.matching(glob).next().is_none())
+            .map(|glob| format!("except `{}`", glob.as_str()))
+            .collect();
+        let folders = part.includes.iter().chain(&part.public_includes).map(|entry| &entry.item);
+        let absent = |folder: &&RelPath| listing.folders().binary_search(folder).is_err();
+        texts.extend(folders.filter(absent).map(|folder| format!("include `{folder}`")));
+        findings.extend(texts.into_iter().map(|text| Finding {
+            kind: FindingKind::PatternEmpty,
+            subject: Subject::Part(id),
+            at: Spot::Definition(part.place),
+            detail: Detail::Text(text),
+        }));
     }
     findings
 }
 
-/// Macros like the board's that files test, and those that they define.
-#[derive(Default)]
-struct Seen {
-    tested: BTreeMap<String, (RelPath, usize)>,
-    defined: BTreeSet<String>,
-}
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-impl Seen {
-    fn look(&mut self, file: &RelPath, text: &str, prefixes: &[&str]) {
-        static DIRECTIVE: OnceLock<Option<Regex>> = OnceLock::new();
-        let pattern = r"(?m)^[ \t]*#[ \t]*(if|ifdef|ifndef|elif|elifdef|elifndef|define)\b(.*)$";
-        let Some(directive) = DIRECTIVE.get_or_init(|| Regex::new(pattern).ok()) else { return };
-        if !prefixes.iter().any(|prefix| text.contains(prefix)) {
-            return;
-        }
-        for found in directive.captures_iter(text) {
-            let (Some(word), Some(rest)) = (found.get(1), found.get(2)) else { continue };
-            let mut names =
-                rest.as_str().split(|c: char| !c.is_ascii_alphanumeric() && c != '_').filter(|n| !n.is_empty());
-            if word.as_str() == "define" {
-                self.defined.extend(names.next().map(str::to_string));
-                continue;
-            }
-            for name in names.filter(|name| prefixes.iter().any(|prefix| name.starts_with(prefix))) {
-                let line = text[..word.start()].matches('\n').count() + 1;
-                self.tested.entry(name.to_string()).or_insert((file.clone(), line));
-            }
-        }
+    #[test]
+    fn what_is_included_is_told_by_the_end_of_its_path() {
+        let included = Included { names: ["a.c", "sub/b.c"].map(str::to_string).into() };
+        let has = |path: &str| included.has(&RelPath::parse(path).unwrap());
+        assert!(has("a.c") && has("deep/a.c") && has("x/sub/b.c"));
+        assert!(!has("b.c") && !has("xa.c") && !has("x/b.c"));
+        assert_eq!(ending_of("../../x/y.c"), "x/y.c");
     }
-}
-
-fn unknown(board: &Board, seen: &Seen) -> Vec<Finding> {
-    let mut known: BTreeSet<&str> = board.headers.iter().map(|(_, header)| header.guard.as_str()).collect();
-    for (_, option) in board.options.iter() {
-        known.extend(option.macros.iter().map(|definition| definition.name.as_str()));
-    }
-    let handed: BTreeSet<String> = board
-        .parts
-        .iter()
-        .flat_map(|(_, part)| part.defines.iter().chain(&part.flags))
-        .flat_map(|entry| entry.item.pieces.first())
-        .filter_map(|piece| match piece {
-            crate::board::Piece::Text(text) => {
-                Some(text.trim_start_matches("-D").split('=').next().unwrap_or("").to_string())
-            }
-            _ => None,
-        })
-        .collect();
-    let strange = seen
-        .tested
-        .iter()
-        .filter(|(name, _)| !known.contains(name.as_str()) && !seen.defined.contains(*name) && !handed.contains(*name));
-    strange
-        .map(|(name, (file, line))| Finding {
-            kind: FindingKind::MacroUnknown,
-            subject: Subject::Macro(name.clone()),
-            at: Spot::Source(file.clone(), *line),
-            detail: Detail::Plain,
-        })
-        .collect()
 }

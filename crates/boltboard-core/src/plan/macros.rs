@@ -68,6 +68,7 @@ fn stands_for(option: OptionId, carrier: &MacroDef, resolution: &Resolution, fac
     match &carrier.form {
         MacroForm::OneOrAbsent => one(!value.is_off()),
         MacroForm::OneOrZero => Some(one(!value.is_off()).unwrap_or_else(|| "0".into())),
+        MacroForm::OneWhenOff => (!counts || value.is_off()).then(|| "1".to_string()),
         MacroForm::LoadableOrAbsent => one(*value == Value::Module(Linkage::Loadable)),
         MacroForm::BuiltinOrAbsent => one(*value == Value::Module(Linkage::Builtin)),
         MacroForm::PickIs(wanted) => one(*value == Value::Pick(wanted.clone())),

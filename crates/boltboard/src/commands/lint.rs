@@ -9,6 +9,7 @@ use clap::{Args, ValueEnum};
 
 use crate::args::Global;
 use crate::fault::{Exit, Stop};
+use crate::render::lint::Telling;
 use crate::render::{Screen, json, lint as render};
 use crate::session::Session;
 
@@ -22,6 +23,9 @@ pub struct LintArgs {
     /// Only findings of this kind
     #[arg(long, value_name = "FINDING")]
     only: Option<String>,
+    /// Each finding by itself, however many there are of a kind
+    #[arg(long)]
+    each: bool,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -61,7 +65,8 @@ pub fn run(global: &Global, screen: &Screen, args: &LintArgs) -> Result<Exit, St
     if global.json {
         screen.json(&json::lint(&session.board, &found));
     } else {
-        screen.out(&render::findings(&session.board, &found, screen.width));
+        let telling = if args.each { Telling::Each } else { Telling::Grouped };
+        screen.out(&render::findings(&session.board, &found, telling, screen.width));
     }
     // A note is no reason for a check to fail.
     let bad = found.findings.iter().any(|finding| finding.kind.severity() <= Severity::Warning);

@@ -21,6 +21,7 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         Fault::UseCycle(_) => diagnostic.help("move what both need into a part of its own"),
         Fault::NothingMatches(_) => diagnostic
             .help("check the spelling; patterns are relative to the folder of this file, `**` crosses folders"),
+        Fault::NotMade(_) => diagnostic.help("name what a part of kind `generated` writes in its `output`"),
         Fault::SameMacro { .. } => diagnostic.help("give one of them another name in `macro`"),
         Fault::SameFile { .. } => diagnostic.help("give one of them another `output`"),
         Fault::Path(_) | Fault::LinkOut(_) => diagnostic.help("name only files of the tree"),

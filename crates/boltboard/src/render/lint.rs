@@ -5,14 +5,35 @@ use boltboard_core::board::{Board, FindingKind};
 use boltboard_core::lint::{Detail, Finding, Lint, Spot, Subject};
 use boltboard_core::logic::MOST_STEPS;
 
+use super::lint_groups::{Group, grouped, many};
 use super::proof::proof_lines;
-use super::text::{Role, count, paint, wrap};
+use super::text::{Role, count, next_line, paint, wrap};
+
+/// How findings are told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Telling {
+    /// Many of a kind as one, by folder.
+    Grouped,
+    /// Each by itself.
+    Each,
+}
 
 /// Tells all findings, and how many there are.
-pub fn findings(board: &Board, lint: &Lint, width: usize) -> String {
+pub fn findings(board: &Board, lint: &Lint, telling: Telling, width: usize) -> String {
     let mut text = String::new();
-    for finding in &lint.findings {
-        text.push_str(&one(board, finding, width));
+    let groups = match telling {
+        Telling::Grouped => grouped(&lint.findings),
+        Telling::Each => vec![Group::Each(lint.findings.iter().collect())],
+    };
+    let mut left_out = false;
+    for group in groups {
+        match group {
+            Group::Each(findings) => findings.iter().for_each(|finding| text.push_str(&one(board, finding, width))),
+            Group::Many(kind, findings) => {
+                left_out = true;
+                text.push_str(&many(board, kind, &findings, width));
+            }
+        }
     }
     let accepted = match lint.accepted {
         0 => String::new(),
@@ -25,7 +46,7 @@ pub fn findings(board: &Board, lint: &Lint, width: usize) -> String {
     let each: Vec<String> = Severity::NAMED
         .iter()
         .filter(|(_, level)| of(*level) > 0)
-        .map(|(name, level)| format!("{} {name}", of(*level)))
+        .map(|(name, level)| count(of(*level), name, &format!("{name}s")))
         .collect();
     let number = count(lint.findings.len(), "finding", "findings");
     text.push_str(&paint(Role::Title, &format!("{number}: {}{accepted}\n", each.join(", "))));
@@ -33,16 +54,24 @@ pub fn findings(board: &Board, lint: &Lint, width: usize) -> String {
         Role::Faint,
         "To accept one: accept = { FINDING = \"why\" } in its table, or [[accept]] for files\n",
     ));
+    if left_out {
+        text.push_str(&next_line("boltboard lint --each", "each by itself, with its place"));
+    }
     text
 }
 
-fn one(board: &Board, finding: &Finding, width: usize) -> String {
-    let role = match finding.kind.severity() {
+/// Says how bad findings of a kind are.
+pub fn level(kind: FindingKind) -> String {
+    let role = match kind.severity() {
         Severity::Error => Role::Bad,
         Severity::Warning => Role::Warn,
         Severity::Note => Role::Faint,
     };
-    let level = paint(role, finding.kind.severity().name());
+    paint(role, kind.severity().name())
+}
+
+fn one(board: &Board, finding: &Finding, width: usize) -> String {
+    let level = level(finding.kind);
     let name = paint(Role::Faint, &format!("({})", finding.kind.name()));
     let mut text = format!("{level}: {} {name}\n", said(board, finding));
     if let Some(place) = place(board, &finding.at) {
@@ -54,7 +83,7 @@ fn one(board: &Board, finding: &Finding, width: usize) -> String {
             text.push_str(&format!("  {lead}{}{part}\n", if at > 0 { "  " } else { "" }));
         }
     }
-    text.push_str(&format!("  {} {}\n\n", paint(Role::Good, "→"), remedy(finding)));
+    text.push_str(&format!("  {} {}\n\n", paint(Role::Good, "→"), remedy(finding.kind)));
     text
 }
 
@@ -70,9 +99,9 @@ pub fn place(board: &Board, at: &Spot) -> Option<String> {
     }
 }
 
-/// Says what was found.
-pub fn said(board: &Board, finding: &Finding) -> String {
-    let subject = match &finding.subject {
+/// Names what a finding is about.
+pub fn name_of(board: &Board, finding: &Finding) -> String {
+    match &finding.subject {
         Subject::Board => "the tree".to_string(),
         Subject::Option(option) | Subject::Value(option, _) => board.options[*option].name.clone(),
         Subject::Need(need) => format!("need {}", board.needs[*need].name),
@@ -81,7 +110,12 @@ pub fn said(board: &Board, finding: &Finding) -> String {
         Subject::Macro(name) => name.clone(),
         Subject::File(file) => file.to_string(),
         Subject::Accepted(kind) => kind.name().to_string(),
-    };
+    }
+}
+
+/// Says what was found.
+pub fn said(board: &Board, finding: &Finding) -> String {
+    let subject = name_of(board, finding);
     match (finding.kind, &finding.subject, &finding.detail) {
         (FindingKind::NoWay, ..) => "no values meet all requirements".into(),
         (FindingKind::Contradiction, ..) => {
@@ -107,6 +141,15 @@ pub fn said(board: &Board, finding: &Finding) -> String {
         (FindingKind::LooseSource, ..) => format!("{subject} belongs to no part"),
         (FindingKind::MacroUnread, ..) => format!("no source names {subject}, and nothing else uses its option"),
         (FindingKind::MacroUnknown, ..) => format!("{subject} is tested and nothing defines it"),
+        (FindingKind::DefineUnread, _, Detail::Text(name)) => {
+            format!("{subject} defines {name}, and none of its sources names it")
+        }
+        (FindingKind::DefineUnread, ..) => format!("{subject} defines what none of its sources names"),
+        (FindingKind::NeedUnlinked, ..) => format!("options ask for {subject}, and no part is linked with it"),
+        (FindingKind::OptionUnused, ..) => format!("{subject} reaches no source, and nothing else uses it"),
+        (FindingKind::NoPrefix, ..) => format!("{subject} is installed, and the tree has no option `prefix`"),
+        (FindingKind::PatternEmpty, _, Detail::Text(text)) => format!("{text} of {subject} matches nothing"),
+        (FindingKind::PatternEmpty, ..) => format!("a pattern of {subject} matches nothing"),
         (FindingKind::NoPackages, ..) => format!("no package is known for {subject}"),
         (FindingKind::NeedUnused, ..) => format!("nothing needs {subject}"),
         (FindingKind::SectionEmpty, ..) => format!("{subject} has no options"),
@@ -126,13 +169,18 @@ fn shown(board: &Board, detail: &Detail) -> Vec<String> {
             let names: Vec<&str> = options.iter().map(|option| board.options[*option].name.as_str()).collect();
             vec![names.join(" → ")]
         }
-        Detail::Shadowed | Detail::NeverCounts | Detail::NeverHad | Detail::Reads(_) | Detail::Plain => Vec::new(),
+        Detail::Shadowed
+        | Detail::NeverCounts
+        | Detail::NeverHad
+        | Detail::Reads(_)
+        | Detail::Text(_)
+        | Detail::Plain => Vec::new(),
     }
 }
 
 /// Says what to do about a finding.
-pub fn remedy(finding: &Finding) -> &'static str {
-    match finding.kind {
+pub fn remedy(kind: FindingKind) -> &'static str {
+    match kind {
         FindingKind::NoWay => "loosen one of these requirements; until then nothing can be configured",
         FindingKind::Contradiction | FindingKind::NeverOn => "loosen one of these requirements, or remove the option",
         FindingKind::AlwaysOn => "remove the option, or give the pick a value that does without it",
@@ -143,6 +191,13 @@ pub fn remedy(finding: &Finding) -> &'static str {
         FindingKind::LooseSource => "name it in the `sources` of a part, or remove it",
         FindingKind::MacroUnread => "use the macro, set `macro = []`, or remove the option",
         FindingKind::MacroUnknown => "check the spelling, or define an option for it",
+        FindingKind::DefineUnread => "check the spelling, or remove it from `defines`",
+        FindingKind::NeedUnlinked => "name it in `needs` of the part that calls it",
+        FindingKind::OptionUnused => {
+            "give it a `macro` and the tree a [header.NAME], use it in a condition, or remove it"
+        }
+        FindingKind::NoPrefix => "add [option.prefix] with kind = \"path\" and a default such as \"/usr/local\"",
+        FindingKind::PatternEmpty => "check the spelling, or remove it",
         FindingKind::NoPackages => "name its packages: packages = { debian = \"…\", fedora = \"…\" }",
         FindingKind::NeedUnused => "name it in `needs` of an option or a part, or remove it",
         FindingKind::SectionEmpty => "move options into it with `section`, or remove it",

@@ -9,6 +9,7 @@ pub mod failure;
 pub mod json;
 pub mod junit;
 pub mod lint;
+mod lint_groups;
 pub mod moved;
 pub mod names;
 pub mod options;

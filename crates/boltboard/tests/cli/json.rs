@@ -282,7 +282,7 @@ fn commands_that_act_answer_too() {
     answer(&format!("set prefix={}/to", tree.path().display()), 0);
     let installed = answer("install", 0);
     keys(&installed, &["format", "written", "unchanged", "kept", "removed", "manifest"]);
-    keys(&answer("uninstall", 0), &["format", "tree", "version", "removed", "left", "gone"]);
+    keys(&answer("uninstall", 0), &["format", "tree", "version", "removed", "left", "doubted", "gone"]);
     tree.write("src/main.c", "int main(void) { return wrong; }\n");
     let failed = answer("build", 1);
     keys(&failed, &BUILT);

@@ -165,3 +165,99 @@ fn another_tree_s_work_folder_is_refused() {
     tree.run("build --work full").code(2).complains(&["holds other files and is not a work folder"]);
     assert_eq!(tree.read("full/important.txt"), "x");
 }
+
+/// A tree whose definitions are wrong in ways that build all the same.
+const LYING: &str = r#"
+format = 1
+[tree]
+name = "lying"
+version = "1"
+[header.options]
+output = "lying/options.h"
+prefix = "LY_"
+[need.gps]
+summary = "a clock"
+library = "libgps"
+packages = { debian = "libgps-dev" }
+[option.clock]
+kind = "switch"
+summary = "A clock"
+needs = "gps"
+[option.colour]
+kind = "switch"
+summary = "Nothing reads it"
+macro = []
+[option.quiet]
+kind = "switch"
+summary = "No noise"
+macro = { name = "LY_NOISE", form = "one-when-off" }
+[part.p]
+kind = "program"
+summary = "p"
+sources = ["main.c"]
+except = ["main_old.c"]
+include = ["inc"]
+defines = ["LY_DEPTH=3", "LY_DEPHT=3"]
+install = "/usr/bin"
+"#;
+
+#[test]
+fn definitions_that_lie_are_told_of() {
+    let tree = Scratch::with(&[
+        ("boltboard.toml", LYING),
+        (
+            "main.c",
+            "#include <lying/options.h>\n#include \"table.c\"\n#ifdef LY_NOISE\n#endif\n#ifdef LY_GONE\n#endif\nint main(void) { return LY_DEPTH - 3; }\n",
+        ),
+        ("table.c", "static int table;\n"),
+        ("attic/a.c", "int a;\n"),
+    ]);
+    tree.run("lint").code(1).says(&[
+        "error: part p is installed, and the tree has no option `prefix` (no-prefix)",
+        "warning: options ask for need gps, and no part is linked with it (need-unlinked)",
+        "warning: colour reaches no source, and nothing else uses it (option-unused)",
+        "warning: part p defines LY_DEPHT, and none of its sources names it (define-unread)",
+        "warning: except `main_old.c` of part p matches nothing (pattern-empty)",
+        "warning: include `inc` of part p matches nothing (pattern-empty)",
+        "warning: LY_GONE is tested and nothing defines it (macro-unknown)",
+        "warning: attic/a.c belongs to no part (loose-source)",
+    ]);
+    let said = tree.run("lint").out;
+    assert!(!said.contains("table.c"), "what others include is not loose:\n{said}");
+    // The macro for the opposite is there while the option is off.
+    tree.run("build").code(0);
+    assert!(tree.read("boltboard-work/builds/mine/made/lying/options.h").contains("#define LY_NOISE 1"));
+    tree.run("set quiet=on").code(0);
+    tree.run("build").code(0);
+    assert!(!tree.read("boltboard-work/builds/mine/made/lying/options.h").contains("#define LY_NOISE"));
+}
+
+#[test]
+fn many_findings_of_a_kind_are_told_as_one_and_can_be_accepted_as_one() {
+    let tree = Scratch::with(&[
+        (
+            "boltboard.toml",
+            "format = 1\n[tree]\nname = \"many\"\nversion = \"1\"\n[part.p]\nkind = \"objects\"\nsources = [\"m.c\"]\n",
+        ),
+        ("m.c", "int m;\n"),
+    ]);
+    (0..40).for_each(|at| tree.write(&format!("attic/old/o{at}.c"), "int o;\n"));
+    tree.write("loft/l.c", "int l;\n");
+    let told = tree.run("lint").code(1).says(&[
+        "warning: 41 sources belong to no part (loose-source)",
+        "attic/old/     40  o0.c, o1.c, o10.c, …",
+        "files = [\"attic/old/**\", \"loft/**\"]",
+    ]);
+    assert!(told.out.lines().count() < 20, "{}", told.out);
+    assert_eq!(tree.run("lint --each").code(1).out.matches("(loose-source)").count(), 41);
+    let accepted = told
+        .out
+        .lines()
+        .skip_while(|line| line.trim() != "[[accept]]")
+        .take(4)
+        .map(|line| format!("{}\n", line.trim()));
+    let more: String = accepted.collect();
+    let definitions = tree.read("boltboard.toml");
+    tree.write("boltboard.toml", &format!("{definitions}{more}"));
+    tree.run("lint").code(0).says(&["No findings; 41 accepted."]);
+}

@@ -49,7 +49,12 @@ fn one(board: &Board, finding: &Finding) -> FindingAnswer {
     let requirements = match &finding.detail {
         Detail::Proof(rules, _) => rules.iter().map(|rule| board.print(&board.rules[*rule].must)).collect(),
         Detail::Reads(file) => vec![file.to_string()],
-        Detail::Ring(_) | Detail::Shadowed | Detail::NeverCounts | Detail::NeverHad | Detail::Plain => Vec::new(),
+        Detail::Text(_)
+        | Detail::Ring(_)
+        | Detail::Shadowed
+        | Detail::NeverCounts
+        | Detail::NeverHad
+        | Detail::Plain => Vec::new(),
     };
     FindingAnswer {
         finding: finding.kind.name(),
@@ -58,6 +63,6 @@ fn one(board: &Board, finding: &Finding) -> FindingAnswer {
         file,
         line,
         requirements,
-        remedy: remedy(finding),
+        remedy: remedy(finding.kind),
     }
 }
