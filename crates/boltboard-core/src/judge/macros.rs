@@ -87,8 +87,11 @@ impl Judge<'_> {
         step.compile().map(|compile| &compile.setting.defines)
     }
 
-    /// Returns the digest of the names of all macros that a step could see.
+    /// Returns the digest of the names of all macros that a step could see: nothing but a compile sees any.
     pub fn names_digest(&self, step: &Step) -> Digest {
+        if !step.is_preprocessed() {
+            return Digest::default();
+        }
         let of_headers = self.plan.macros.index().digest;
         match self.defines(step).filter(|defines| !defines.is_empty()) {
             None => of_headers,

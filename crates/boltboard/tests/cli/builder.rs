@@ -175,3 +175,33 @@ fn a_generator_that_reads_what_it_does_not_declare_is_named() {
     tree.run("build --check-reads").code(0).says(&["byte for byte"]);
     tree.run("build --verify").code(0).says(&["byte for byte"]);
 }
+
+#[test]
+fn a_new_option_need_or_macro_runs_only_what_can_see_it() {
+    let tree = Scratch::with(MINI);
+    tree.edit("src/depth.c", "#include", "#ifdef MINI_GONG\nint gong;\n#endif\n#include");
+    tree.run("build").code(0);
+    let definitions = tree.read("boltboard.toml");
+    let with = |more: &str| tree.write("boltboard.toml", &format!("{definitions}\n{more}"));
+    // The header itself is written anew, which takes no time.
+    let runs = || tree.previewed("run").into_iter().filter(|step| !step.starts_with("write ")).collect::<Vec<_>>();
+    for (what, more) in [
+        ("an option that nothing names", "[option.bell]\nkind = \"switch\"\ndefault = \"on\"\n"),
+        ("a pick that nothing names", "[option.tone]\nkind = \"pick\"\nvalues = [\"high\", \"low\"]\n"),
+        ("a need of nothing", "[need.stdio]\nheader = \"stdio.h\"\n"),
+        ("a section", "[section.loud]\ntitle = \"Loud\"\n"),
+        ("another header", "[header.more]\noutput = \"mini/more.h\"\nprefix = \"MORE_\"\n"),
+    ] {
+        with(more);
+        assert_eq!(runs(), Vec::<String>::new(), "{what}");
+        assert_eq!(tree.previewed("follow"), Vec::<String>::new(), "{what}");
+    }
+    with("[option.gong]\nkind = \"switch\"\ndefault = \"on\"\n");
+    assert_eq!(runs(), ["compile src/depth.c"]);
+    tree.run("build").code(0);
+    tree.equals_clean();
+    tree.write("boltboard.toml", &definitions);
+    assert_eq!(runs(), Vec::<String>::new(), "what was made before it came is still there");
+    tree.run("build").code(0);
+    tree.equals_clean();
+}
