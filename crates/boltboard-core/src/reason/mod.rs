@@ -61,6 +61,8 @@ pub enum Cause {
     },
     /// Told already, further up in the same tree.
     Told,
+    /// Not told: the chain is too long to read. Whoever asks about this option learns the rest.
+    Further,
 }
 
 /// Something that keeps a requirement from holding.
@@ -120,8 +122,11 @@ impl Explainer<'_> {
     fn reason(&self, option: OptionId, told: &mut Told) -> Reason {
         let resolved = self.resolution.get(option);
         let value = resolved.value.clone();
-        if told.options.contains(&option) || told.depth > MAX_DEPTH {
+        if told.options.contains(&option) {
             return Reason { option, value, cause: Cause::Told };
+        }
+        if told.depth > MAX_DEPTH {
+            return Reason { option, value, cause: Cause::Further };
         }
         told.options.insert(option);
         told.depth += 1;

@@ -20,6 +20,7 @@ fn told(board: &Board, reason: &Reason) -> String {
             )
         }
         Cause::Told => "told".into(),
+        Cause::Further => "further".into(),
     };
     format!("{name}={} {behind}", reason.value)
 }

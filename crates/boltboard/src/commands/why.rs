@@ -125,7 +125,7 @@ fn switch_on(
     let name = &definition.name;
     let held_by = match &told.cause {
         Cause::Blocked { rule, .. } => Some(*rule),
-        Cause::Chosen(_) | Cause::PulledIn { .. } | Cause::Default { .. } | Cause::Told => None,
+        Cause::Chosen(_) | Cause::PulledIn { .. } | Cause::Default { .. } | Cause::Told | Cause::Further => None,
     };
     let unmet = explainer.unmet(option);
     let more: Vec<_> = unmet.iter().filter(|u| Some(u.rule) != held_by).cloned().collect();

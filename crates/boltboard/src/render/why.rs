@@ -7,7 +7,7 @@ use boltboard_core::reason::{Blocker, Cause, Reason, Unmet};
 use boltboard_core::survey::Facts;
 
 use super::survey::trouble;
-use super::text::{Role, paint, wrap};
+use super::text::{Role, next_line, paint, wrap};
 use crate::fault::chosen_at;
 
 /// How requirements are written.
@@ -84,6 +84,11 @@ impl Teller<'_> {
                 self.blockers(blockers, depth + 2);
             }
             Cause::Told => self.line(depth, &format!("{head} (told above)")),
+            Cause::Further => {
+                self.line(depth, &head);
+                let next = next_line(format!("boltboard why {name}"), "what is behind that");
+                self.text.push_str(&format!("{}{next}", "  ".repeat(depth + 1)));
+            }
         }
     }
 

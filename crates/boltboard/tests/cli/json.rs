@@ -74,11 +74,12 @@ fn every_answer_has_just_its_documented_fields() {
         ["format", "help", "accepts", "values", "requires", "applies-while?", "required-by", "macros", "file", "line"];
     keys(&show, &[&option[..], &more[..]].concat());
     let why = answer("why air");
-    keys(&why, &["format", "reason"]);
-    keys(&why["reason"], &["option", "value", "cause", "because"]);
-    keys(&why["reason"]["cause"], &["is", "requirement", "file", "line"]);
-    assert_eq!(why["reason"]["because"][0]["option"]["cause"]["is"], "chosen");
-    assert_eq!(answer("why radio")["reason"]["because"][0]["unmet"], "nowhere");
+    keys(&why, &["format", "option", "nodes"]);
+    keys(first(&why, "nodes"), &["option", "value", "cause", "because"]);
+    keys(&why["nodes"][0]["cause"], &["is", "requirement", "file", "line"]);
+    assert_eq!(why["nodes"][0]["because"][0]["option"], why["nodes"][1]["option"]);
+    assert_eq!(why["nodes"][1]["cause"]["is"], "chosen");
+    assert_eq!(answer("why radio")["nodes"][0]["because"][0]["unmet"], "nowhere");
     let reach = answer("ways horn");
     keys(&reach, &["format", "option", "value", "outcome", "ways"]);
     assert_eq!(reach["outcome"], "already");

@@ -2,7 +2,6 @@
 
 use boltboard_core::board::{Board, OptionId};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
-use boltboard_core::reason::{Blocker, Cause, Reason};
 use boltboard_core::resolve::{Effect, Origin};
 use serde::Serialize;
 
@@ -131,89 +130,6 @@ pub fn show(session: &Session, resolved: &Resolved, option: OptionId, users: &[S
         file: place.file.to_string(),
         line: place.line,
     }
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub struct WhyAnswer {
-    format: u32,
-    reason: ReasonAnswer,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct ReasonAnswer {
-    option: String,
-    value: String,
-    cause: CauseAnswer,
-    because: Vec<BecauseAnswer>,
-}
-
-#[derive(Serialize)]
-#[serde(tag = "is", rename_all = "kebab-case", rename_all_fields = "kebab-case")]
-enum CauseAnswer {
-    Chosen { layer: String, file: String, line: usize, reason: Option<String> },
-    PulledIn { requirement: String, file: String, line: usize },
-    Default { file: Option<String>, line: Option<usize> },
-    Blocked { would_be: String, requirement: String, file: String, line: usize },
-    ToldAbove,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-enum BecauseAnswer {
-    Option(ReasonAnswer),
-    Unmet(String),
-    Met(String),
-}
-
-/// Answers `why`.
-pub fn why(board: &Board, choices: &Choices, told: &Reason) -> WhyAnswer {
-    WhyAnswer { format: FORMAT, reason: reason(board, choices, told) }
-}
-
-fn reason(board: &Board, choices: &Choices, told: &Reason) -> ReasonAnswer {
-    let rule_place = |id| {
-        let rule: &boltboard_core::board::Rule = &board.rules[id];
-        let place = board.files.excerpt(rule.place);
-        (board.print(&rule.must), place.file.to_string(), place.line)
-    };
-    let mut because = Vec::new();
-    let cause = match &told.cause {
-        Cause::Chosen(choice) => {
-            let place = choices.files.excerpt(choice.place);
-            CauseAnswer::Chosen {
-                layer: choices.layers[choice.layer].name.clone(),
-                file: place.file.to_string(),
-                line: place.line,
-                reason: choice.reason.clone(),
-            }
-        }
-        Cause::PulledIn { rule, by } => {
-            because.push(BecauseAnswer::Option(reason(board, choices, by)));
-            let (requirement, file, line) = rule_place(*rule);
-            CauseAnswer::PulledIn { requirement, file, line }
-        }
-        Cause::Default { rule, from } => {
-            because.extend(from.iter().map(|r| BecauseAnswer::Option(reason(board, choices, r))));
-            let default = board.options[told.option].defaults.get(*rule);
-            let place = default.and_then(|d| d.place).map(|p| board.files.excerpt(p));
-            CauseAnswer::Default { file: place.as_ref().map(|p| p.file.to_string()), line: place.map(|p| p.line) }
-        }
-        Cause::Blocked { would_be, rule, blockers } => {
-            for blocker in blockers {
-                because.push(match blocker {
-                    Blocker::Option(r) => BecauseAnswer::Option(reason(board, choices, r)),
-                    Blocker::Lacking(need) => BecauseAnswer::Unmet(board.needs[*need].name.clone()),
-                    Blocker::Present(need) => BecauseAnswer::Met(board.needs[*need].name.clone()),
-                });
-            }
-            let (requirement, file, line) = rule_place(*rule);
-            CauseAnswer::Blocked { would_be: would_be.to_string(), requirement, file, line }
-        }
-        Cause::Told => CauseAnswer::ToldAbove,
-    };
-    ReasonAnswer { option: board.options[told.option].name.clone(), value: told.value.to_string(), cause, because }
 }
 
 #[derive(Serialize)]

@@ -9,8 +9,9 @@ mod lint;
 mod moved;
 mod survey;
 mod ways;
+mod why;
 
-pub use board::{options, overview, profile, profile_check, profile_list, show, why};
+pub use board::{options, overview, profile, profile_check, profile_list, show};
 pub use build::{Compared, compare, ledger, preview};
 pub use built::{built, tests};
 pub use deliver::{install, installed, removed, uninstall};
@@ -19,6 +20,7 @@ pub use lint::lint;
 pub use moved::moves;
 pub use survey::{hosts, survey, toolchains};
 pub use ways::{against, ways, ways_already, ways_never, why_not};
+pub use why::why;
 
 /// The format of all answers; it grows when a field changes its meaning or goes.
 pub const FORMAT: u32 = 1;
