@@ -33,6 +33,7 @@ fn main() -> std::process::ExitCode {
         return std::process::ExitCode::FAILURE;
     }
     clap_complete::CompleteEnv::with_factory(args::Cli::command).var(commands::learn::ASKED).complete();
+    trace_if_asked();
     let screen = render::Screen::new();
     let cli = match args::Cli::try_parse() {
         Ok(cli) => cli,
@@ -49,5 +50,14 @@ fn main() -> std::process::ExitCode {
     match commands::run(&cli, &screen) {
         Ok(exit) => exit.into(),
         Err(stop) => screen.stop(&stop, cli.global.json).into(),
+    }
+}
+
+/// Has what is decided on the way written to standard error, where a person asks for it: `debug` tells of verdicts and processes, `trace`
+/// also of every question and word.
+fn trace_if_asked() {
+    let asked = std::env::var(boltboard_core::session::TRACE_VARIABLE).ok();
+    if let Some(level) = asked.and_then(|text| text.parse::<tracing_subscriber::filter::LevelFilter>().ok()) {
+        tracing_subscriber::fmt().with_max_level(level).with_writer(std::io::stderr).with_ansi(false).init();
     }
 }

@@ -19,9 +19,38 @@ impl Epoch {
 
     /// Returns the time as `__TIMESTAMP__` spells it.
     pub fn timestamp(self) -> String {
-        let time = chrono::DateTime::from_timestamp(i64::from(self.0), 0).unwrap_or_default();
-        time.format("%a %b %e %H:%M:%S %Y").to_string()
+        const DAYS: [&str; 7] = ["Thu", "Fri", "Sat", "Sun", "Mon", "Tue", "Wed"];
+        const MONTHS: [&str; 12] = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+        let (days, second) = (self.0 / 86_400, self.0 % 86_400);
+        let (year, month, day) = date_of(days);
+        let (hour, minute) = (second / 3600, second / 60 % 60);
+        let (weekday, month) = (DAYS[days as usize % 7], MONTHS[month as usize]);
+        format!("{weekday} {month} {day:>2} {hour:02}:{minute:02}:{:02} {year}", second % 60)
     }
+}
+
+/// The year, the month from 0 and the day from 1 of so many days after the beginning of 1970.
+fn date_of(days: u32) -> (u32, u32, u32) {
+    let leaps = |year: u32| year.is_multiple_of(4) && (!year.is_multiple_of(100) || year.is_multiple_of(400));
+    let (mut year, mut left) = (1970, days);
+    loop {
+        let long = if leaps(year) { 366 } else { 365 };
+        if left < long {
+            break;
+        }
+        left -= long;
+        year += 1;
+    }
+    let lengths = [31, if leaps(year) { 29 } else { 28 }, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
+    let mut month = 0;
+    for length in lengths {
+        if left < length {
+            break;
+        }
+        left -= length;
+        month += 1;
+    }
+    (year, month, left + 1)
 }
 
 impl fmt::Display for Epoch {
@@ -36,7 +65,12 @@ mod tests {
 
     #[test]
     fn times_are_spelt_as_compilers_do() {
-        for (text, want) in [("0", "Thu Jan  1 00:00:00 1970"), ("1767225599", "Wed Dec 31 23:59:59 2025")] {
+        for (text, want) in [
+            ("0", "Thu Jan  1 00:00:00 1970"),
+            ("1767225599", "Wed Dec 31 23:59:59 2025"),
+            ("951782400", "Tue Feb 29 00:00:00 2000"),
+            ("4294967295", "Sun Feb  7 06:28:15 2106"),
+        ] {
             assert_eq!(Epoch::parse(text).map(Epoch::timestamp).as_deref(), Some(want), "{text}");
         }
         assert_eq!(["", "soon", "-1", "99999999999"].map(Epoch::parse), [None; 4]);

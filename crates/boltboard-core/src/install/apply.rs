@@ -214,7 +214,7 @@ fn name_it(made: &std::fs::File, target: &Path, replaces: bool) -> std::io::Resu
     let mut prefix = OsString::from(".new-");
     prefix.push(target.file_name().unwrap_or_default());
     let aside = tempfile::Builder::new().prefix(&prefix).make_in(folder, |aside| Ok(link(aside)?))?;
-    Ok(aside.into_temp_path().persist(target).map_err(|e| e.error)?)
+    aside.into_temp_path().persist(target).map_err(|e| e.error)
 }
 
 #[derive(PartialEq)]

@@ -224,7 +224,7 @@ fn a_record_of_someone_else_removes_only_what_this_tree_installs() {
     let installable = Installable::of(&built.planner.input());
     let removal = uninstall(&forged, &path, Believed::Only(&installable)).expect("removed");
     assert_eq!(removal.removed, [built.to("bin/tool"), built.to("etc/t.conf")]);
-    assert_eq!(removal.doubted, [victim.clone()]);
+    assert_eq!(removal.doubted, std::slice::from_ref(&victim));
     assert!(victim.exists() && built.to("lib").exists());
 }
 

@@ -8,6 +8,8 @@ use std::borrow::Cow;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
+use tracing::debug;
+
 use super::footing::Footings;
 use super::macros::Forms;
 use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict};
@@ -53,6 +55,12 @@ impl<'a> Judge<'a> {
 impl Judge<'_> {
     /// Judges a step, given what earlier steps will make.
     pub fn judge(&self, step: &Step, ahead: &Ahead) -> Judged {
+        let judged = self.judged(step, ahead);
+        debug!(step = step.name, verdict = judged.verdict.name(), reasons = ?judged.reasons, "judged");
+        judged
+    }
+
+    fn judged(&self, step: &Step, ahead: &Ahead) -> Judged {
         let base_key = step.base_key();
         let mut reasons = match self.journal.get(&step.name) {
             None => vec![Reason::New],

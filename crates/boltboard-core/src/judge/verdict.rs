@@ -22,6 +22,18 @@ pub enum Verdict {
     Follows,
 }
 
+impl Verdict {
+    /// Returns its name in traces.
+    pub(super) fn name(&self) -> &'static str {
+        match self {
+            Verdict::Current => "current",
+            Verdict::FromStore(_) => "reused",
+            Verdict::Run => "runs",
+            Verdict::Follows => "follows",
+        }
+    }
+}
+
 /// A verdict with its reasons; none when the step is current.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Judged {

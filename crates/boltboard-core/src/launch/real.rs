@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, PidfdFlags, Signal, WaitId, WaitIdOptions, kill_process_group, pidfd_open, waitid};
+use tracing::{debug, trace};
 use wait4::Wait4;
 
 use super::{Exit, Guard, Job, Launch, LaunchError, Outcome, Used};
@@ -133,12 +134,20 @@ impl RealLaunch {
 
 impl Launch for RealLaunch {
     fn run(&self, job: &Job) -> Result<Outcome, LaunchError> {
-        match (job.watch, self.gate.get()) {
+        trace!(program = %job.program.display(), arguments = ?job.arguments, folder = %job.folder.display(), watch = ?job.watch, "starts");
+        let ran = match (job.watch, self.gate.get()) {
             (Some(depth), Some(gate)) if self.unwatched().is_none() && !self.is_stopped() => {
                 self.run_watched(job, depth, gate)
             }
             _ => self.run_here(job),
+        };
+        match &ran {
+            Ok(outcome) => debug!(
+                program = %job.program.display(), exit = ?outcome.exit, wall = ?outcome.wall, watched = outcome.sight.is_some(), "ended"
+            ),
+            Err(error) => debug!(program = %job.program.display(), %error, "did not start"),
         }
+        ran
     }
 
     fn watches(&self) -> bool {

@@ -17,6 +17,8 @@ mod settle;
 use std::cell::Cell;
 use std::collections::BTreeSet;
 
+use tracing::debug;
+
 use crate::board::{Board, Interp, OptionId, Piece};
 use crate::logic::{Lit, Logic, Truth, Var};
 use crate::profile::{Choice, Choices};
@@ -53,8 +55,10 @@ pub(crate) fn fill(board: &Board, interp: &Interp, value: &dyn Fn(OptionId) -> S
 /// The choices cannot hold together: every independent clash, each a smallest set.
 pub fn resolve(board: &Board, logic: &Logic, choices: &Choices, facts: &Facts) -> Result<Resolution, Vec<Clash>> {
     if let Ok(resolution) = directly(board, logic, choices, facts) {
+        debug!(choices = choices.items.len(), "resolved by narrowing alone");
         return Ok(resolution);
     }
+    debug!(choices = choices.items.len(), "narrowing met a dead end: resolved with the solver");
     match completely(board, logic, choices, facts) {
         Completely::Resolved(resolution) => Ok(*resolution),
         Completely::NoWay => {

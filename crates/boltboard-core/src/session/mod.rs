@@ -28,6 +28,7 @@ pub use open::{Resolved, Session};
 pub use place::Whereabouts;
 pub use plan::{Memory, Planned};
 pub use scope::{OwnProgram, Scope, Surroundings};
+pub use seal::TRACE_VARIABLE;
 
 #[cfg(test)]
 mod tests;

@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 use std::time::SystemTime;
 
+use tracing::debug;
+
 use super::fault::SessionFault;
 use super::place::{Whereabouts, first_profile};
 use super::scope::{Scope, Surroundings};
@@ -71,7 +73,8 @@ impl Session {
         let kept = || KeptPlace { file: work.board(), program: around.program.clone(), work: work.clone() };
         let place = work.exists().then(kept);
         let loaded = load(&root, sources.as_deref(), place.as_ref());
-        let Loaded { board, logic, search, .. } = loaded.map_err(SessionFault::Definitions)?;
+        let Loaded { board, logic, search, source } = loaded.map_err(SessionFault::Definitions)?;
+        debug!(root = %root.display(), work = %work.root().display(), %profile, definitions = ?source, options = board.options.len(), "opened");
         work.check(&board.tree.name)?;
         let epoch = around.epoch().map_err(|text| SessionFault::Epoch { variable: EPOCH_VARIABLE, text })?;
         Ok(Session {

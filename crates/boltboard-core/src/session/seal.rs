@@ -2,6 +2,8 @@
 
 use std::path::PathBuf;
 
+use tracing::debug;
+
 use super::open::{Resolved, Session};
 use super::place::Whereabouts;
 use super::plan::Planned;
@@ -15,6 +17,8 @@ use crate::survey::EPOCH_VARIABLE;
 
 /// What our own variables begin with.
 const OWN_VARIABLES: &str = "BOLTBOARD_";
+/// The variable that asks for what is decided on the way; it decides nothing itself.
+pub const TRACE_VARIABLE: &str = "BOLTBOARD_TRACE";
 
 impl Whereabouts {
     /// Reads the seal of the last build, if there is one that can answer.
@@ -28,7 +32,9 @@ impl Whereabouts {
 
     /// Tells how the last build of the profile stands, without reading the board; `None` if it was not one for what is asked.
     pub fn standing<'f>(&self, seal: &'f SealFile, scope: &Scope, around: &Surroundings) -> Option<Standing<'f>> {
-        seal.look(self.asked(scope, around), |name| around.variables.get(name).cloned())
+        let standing = seal.look(self.asked(scope, around), |name| around.variables.get(name).cloned());
+        debug!(answers = standing.is_some(), "the seal of the last build");
+        standing
     }
 
     /// Stands for all that a build follows from and that no file says.
@@ -44,7 +50,8 @@ impl Whereabouts {
             around.variable(EPOCH_VARIABLE).to_string(),
             around.processor().to_string(),
         ];
-        let own = around.variables.iter().filter(|(name, _)| name.starts_with(OWN_VARIABLES));
+        let counts = |name: &str| name.starts_with(OWN_VARIABLES) && name != TRACE_VARIABLE;
+        let own = around.variables.iter().filter(|(name, _)| counts(name));
         parts.extend(own.map(|(name, value)| format!("{name}={value}")));
         Digest::of_parts(parts.iter().map(String::as_str))
     }

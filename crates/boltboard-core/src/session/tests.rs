@@ -110,8 +110,8 @@ fn what_is_only_supposed_is_not_built() {
     let tree = tree();
     let session = open(&tree, &Scope { forbid: vec!["zlib".into()], ..Scope::default() });
     assert!(matches!(session.only_real(), Err(SessionFault::Supposed(names)) if names == ["--forbid"]));
-    let wrong = Scope { profile: Some("a/b".into()), ..Scope::default() };
-    assert!(matches!(Session::open(wrong, around(&tree)), Err(SessionFault::ProfileName(name)) if name == "a/b"));
+    let wrong = Scope { profile: Some("a b".into()), ..Scope::default() };
+    assert!(matches!(Session::open(wrong, around(&tree)), Err(SessionFault::ProfileName(name)) if name == "a b"));
     let nowhere = Scope { tree: Some("/nowhere-at-all".into()), ..Scope::default() };
     assert!(matches!(Session::open(nowhere, around(&tree)), Err(SessionFault::Tree(_))));
     let at = |epoch: &str| {

@@ -10,6 +10,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use serde::{Deserialize, Serialize};
+use tracing::{debug, trace};
 
 use super::asking::{Extras, Run};
 use super::blame::Blame;
@@ -39,6 +40,8 @@ pub(super) fn answer(questions: &BTreeSet<Question>, prober: Prober<'_>) -> BTre
     let mut answers = BTreeMap::new();
     let open: BTreeSet<&Question> =
         questions.iter().filter(|question| !recall(question, prober, &mut answers)).collect();
+    debug!(known = answers.len(), asked = open.len(), "questions to compilers");
+    open.iter().for_each(|question| trace!(?question, "is asked"));
     if prober.joining == Joining::Alone {
         ask(&open, prober, &mut answers);
     } else {

@@ -171,3 +171,18 @@ fn a_test_of_the_tree_that_hangs_is_ended_at_its_limit() {
     );
     assert!(report.contains("<testcase") && report.contains("name=\"hangs\""), "{report}");
 }
+
+#[test]
+fn what_is_decided_on_the_way_is_told_where_it_is_asked_for() {
+    let tree = Scratch::with(crate::harness::MINI);
+    let traced = |words: &str| {
+        let output = tree.command(words).env("BOLTBOARD_TRACE", "debug").output().expect("it runs");
+        String::from_utf8_lossy(&output.stderr).into_owned()
+    };
+    let said = traced("build");
+    for piece in ["opened", "resolved by narrowing alone", "judged step=\"out/bin/mini\"", "verdict=\"runs\"", "ended program="] {
+        assert!(said.contains(piece), "no {piece} in {said}");
+    }
+    assert!(traced("build").contains("the seal of the last build answers=true"), "to ask changes nothing");
+    assert!(!tree.run("build").code(0).err.contains("judged"), "it is off by default");
+}
