@@ -1,4 +1,6 @@
-//! Which distribution a host runs, and how packages are installed there.
+//! Which distribution a host runs, how packages are installed there, and which are.
+
+use std::path::{Path, PathBuf};
 
 /// A distribution.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -7,6 +9,8 @@ pub struct Distribution {
     pub title: String,
     /// The family whose package names and commands it shares, if it is one that we know.
     pub family: Option<Family>,
+    /// The folder below which its package database lies; none where it is not this host's own.
+    pub root: Option<PathBuf>,
 }
 
 /// Distributions that share package names and commands.
@@ -85,8 +89,39 @@ impl Distribution {
         let family = ids.split_whitespace().find_map(Family::of_id);
         let pretty = field("PRETTY_NAME");
         let title = if pretty.is_empty() { field("NAME") } else { pretty };
-        Distribution { title, family }
+        Distribution { title, family, root: None }
     }
+
+    /// Tells whether a package is installed, going by the package database's own files. What cannot be told so is taken as not installed.
+    pub fn has(&self, package: &str) -> bool {
+        let (Some(root), Some(family)) = (&self.root, self.family) else { return false };
+        match family {
+            Family::Debian => {
+                let info = root.join("var/lib/dpkg/info");
+                let of_any_architecture = || begins_in(&info, &format!("{package}:"), ".list");
+                info.join(format!("{package}.list")).is_file() || of_any_architecture()
+            }
+            // Its folder is called `NAME-VERSION-RELEASE`, and names have dashes as well.
+            Family::Arch => std::fs::read_dir(root.join("var/lib/pacman/local")).is_ok_and(|entries| {
+                let names = entries.filter_map(|entry| entry.ok()?.file_name().into_string().ok());
+                names.into_iter().any(|name| name.rsplitn(3, '-').nth(2) == Some(package))
+            }),
+            Family::Alpine => {
+                let line = format!("P:{package}");
+                std::fs::read_to_string(root.join("lib/apk/db/installed"))
+                    .is_ok_and(|text| text.lines().any(|one| one == line))
+            }
+            // These keep it in a form of their own.
+            Family::Fedora | Family::OpenSuse => false,
+        }
+    }
+}
+
+/// Tells whether a folder holds a file whose name begins and ends so.
+fn begins_in(folder: &Path, start: &str, end: &str) -> bool {
+    let fits =
+        |name: std::ffi::OsString| name.to_str().is_some_and(|name| name.starts_with(start) && name.ends_with(end));
+    std::fs::read_dir(folder).is_ok_and(|entries| entries.filter_map(Result::ok).any(|entry| fits(entry.file_name())))
 }
 
 #[cfg(test)]
@@ -105,8 +140,30 @@ mod tests {
             ("ID=reef\nID_LIKE=\nNAME='Reef OS'\n", None, "Reef OS"),
             ("", None, ""),
         ] {
-            let want = Distribution { title: title.into(), family };
+            let want = Distribution { title: title.into(), family, root: None };
             assert_eq!(Distribution::of_release_file(text), want, "{text}");
         }
+    }
+
+    #[test]
+    fn installed_packages_are_told_by_the_database() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |path: &str, text: &str| {
+            let path = folder.path().join(path);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, text).unwrap();
+        };
+        at("var/lib/dpkg/info/lamp-dev.list", "");
+        at("var/lib/dpkg/info/libfog1:amd64.list", "");
+        at("var/lib/pacman/local/lamp-dev-1.2-3/desc", "");
+        at("lib/apk/db/installed", "C:Q1\nP:lamp-dev\nV:1\n");
+        let root = Some(folder.path().to_path_buf());
+        for family in [Family::Debian, Family::Arch, Family::Alpine] {
+            let here = Distribution { title: String::new(), family: Some(family), root: root.clone() };
+            assert!(here.has("lamp-dev") && !here.has("lamp") && !here.has("libfog"), "{family:?}");
+            assert_eq!(here.has("libfog1"), family == Family::Debian);
+        }
+        let aside = Distribution { title: String::new(), family: Some(Family::Debian), root: None };
+        assert!(!aside.has("lamp-dev"));
     }
 }

@@ -222,7 +222,7 @@ fn gap(situation: Situation<'_>, fact: &Fact) -> Gap {
         }
     };
     let packages_if_newer = of_family(&newer);
-    let packages = of_family(&|family| helpful_packages(board, facts, need, family));
+    let packages = helpful_packages(board, facts, need, here);
     Gap {
         need,
         stops,

@@ -63,12 +63,12 @@ pub fn packages(board: &Board, facts: &Facts, need: NeedId, family: Family) -> V
 }
 
 /// Returns the packages whose installation would meet a need, as far as is known: none for what is there and does not fit, for what a
-/// person does not want or only supposes to be away, and where another copy is found first anyway.
-pub fn helpful_packages(board: &Board, facts: &Facts, need: NeedId, family: Family) -> Vec<String> {
-    let Some(fact) = facts.get(need) else { return Vec::new() };
+/// person does not want or only supposes to be away, and where another copy is found first anyway; nor one that is installed.
+pub fn helpful_packages(board: &Board, facts: &Facts, need: NeedId, here: &Distribution) -> Vec<String> {
+    let (Some(fact), Some(family)) = (facts.get(need), here.family) else { return Vec::new() };
     let each = |members: &[NeedId]| -> Vec<Vec<String>> {
         let missing = members.iter().filter(|member| !facts.has(**member));
-        missing.map(|member| helpful_packages(board, facts, *member, family)).collect()
+        missing.map(|member| helpful_packages(board, facts, *member, here)).collect()
     };
     match (&fact.state, fact.source) {
         (FactState::Found(_) | FactState::Bundled(_), _) | (_, FactSource::Assumed) => Vec::new(),
@@ -84,7 +84,7 @@ pub fn helpful_packages(board: &Board, facts: &Facts, need: NeedId, family: Fami
                 NeedCheck::Host(_) => Vec::new(),
             },
             Missing::Absent | Missing::Unusable { .. } | Missing::SwitchedOff { .. } | Missing::Others { .. } => {
-                packages(board, facts, need, family)
+                packages(board, facts, need, family).into_iter().filter(|package| !here.has(package)).collect()
             }
         },
     }

@@ -69,7 +69,7 @@ fn only(board: &Board, met: &[&str]) -> Vec<Fact> {
 }
 
 fn debian() -> Distribution {
-    Distribution { title: "Reef".into(), family: Some(Family::Debian) }
+    Distribution { title: "Reef".into(), family: Some(Family::Debian), root: None }
 }
 
 /// Each gap as `need stops: lost; packages; switch-off; providers`.
@@ -156,7 +156,7 @@ fn packages_follow_the_distribution() {
     assert_eq!(of("all", Family::Debian), "liblamp-dev liblamp-tools", "only what is missing");
     assert_eq!(of("idle", Family::Debian), "");
     let command = |family, root| {
-        let here = Distribution { title: String::new(), family };
+        let here = Distribution { title: String::new(), family, root: None };
         install_command(&here, &["b".into(), "a".into(), "b".into()], root)
     };
     for (family, want) in [

@@ -25,6 +25,8 @@ const PROCESSOR_FILE: &str = "BOLTBOARD_PROCESSOR_FILE";
 const METADATA_PATH: &str = "BOLTBOARD_METADATA_PATH";
 /// The variable that names another file for the system's release, for tests.
 const RELEASE_FILE: &str = "BOLTBOARD_RELEASE_FILE";
+/// The variable that names another folder for `/` where packages are looked up, for tests.
+const PACKAGE_ROOT: &str = "BOLTBOARD_PACKAGE_ROOT";
 /// Where packages that belong to no distribution are put.
 const ASIDE: &str = "/opt";
 
@@ -48,7 +50,12 @@ impl Surroundings {
             file => vec![PathBuf::from(file)],
         };
         let text = places.iter().find_map(|place| std::fs::read_to_string(place).ok()).unwrap_or_default();
-        Distribution::of_release_file(&text)
+        let root = match (self.variable(PACKAGE_ROOT), self.variable(RELEASE_FILE)) {
+            ("", "") => Some(PathBuf::from("/")),
+            ("", _) => None,
+            (folder, _) => Some(PathBuf::from(folder)),
+        };
+        Distribution { root, ..Distribution::of_release_file(&text) }
     }
 
     /// Where installed metadata files are looked for: as told, then where the target keeps them.
@@ -271,9 +278,8 @@ impl Session {
     /// Returns the command that installs what these needs ask for, where their packages are known.
     pub fn install_command(&self, facts: &Facts, needs: &[String]) -> Option<String> {
         let here = self.around.distribution();
-        let family = here.family?;
         let ids = needs.iter().filter_map(|name| self.board.need(name));
-        let packages = ids.flat_map(|need| remedy::helpful_packages(&self.board, facts, need, family));
+        let packages = ids.flat_map(|need| remedy::helpful_packages(&self.board, facts, need, &here));
         let packages: Vec<String> = packages.collect();
         remedy::install_command(&here, &packages, as_root())
     }

@@ -347,6 +347,21 @@ fn why_shows_what_was_looked_for() {
 }
 
 #[test]
+fn a_package_that_is_installed_is_no_advice() {
+    let here = Harbour::new();
+    here.run("survey").says(&["apt install liblamp-dev"]);
+    here.tree.write("host/var/lib/dpkg/info/liblamp-dev.list", "/usr/include/lamp.h\n");
+    let said = |words: &str| {
+        let mut command = here.command(words);
+        here.tree.ran(command.env("BOLTBOARD_PACKAGE_ROOT", here.tree.at("host")))
+    };
+    let ran = said("survey lamp");
+    assert!(!ran.out.contains("apt install") && !ran.err.contains("apt install"), "{}{}", ran.out, ran.err);
+    let ran = said("set light=on");
+    assert!(ran.err.contains("light=on cannot hold") && !ran.err.contains("apt install"), "{}", ran.err);
+}
+
+#[test]
 fn the_compiler_that_is_asked_is_the_one_that_builds() {
     let definitions = r#"
 format = 1

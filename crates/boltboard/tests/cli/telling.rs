@@ -182,7 +182,9 @@ fn what_is_decided_on_the_way_is_told_where_it_is_asked_for() {
     // What has just changed cannot be sealed yet.
     std::thread::sleep(std::time::Duration::from_millis(60));
     let said = traced("build");
-    for piece in ["opened", "resolved by narrowing alone", "judged step=\"out/bin/mini\"", "verdict=\"runs\"", "ended program="] {
+    for piece in
+        ["opened", "resolved by narrowing alone", "judged step=\"out/bin/mini\"", "verdict=\"runs\"", "ended program="]
+    {
         assert!(said.contains(piece), "no {piece} in {said}");
     }
     assert!(traced("build").contains("the seal of the last build answers=true"), "to ask changes nothing");
