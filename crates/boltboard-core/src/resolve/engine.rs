@@ -342,9 +342,7 @@ impl<'a> Engine<'a> {
     /// these agree.
     fn set(&mut self, lit: Lit, cause: Cause) -> bool {
         let var = lit.var();
-        self.known[var.index()] = if lit.is_yes() { Truth::Yes } else { Truth::No };
-        self.causes[var.index()] = cause.kept();
-        self.trail.push(lit);
+        self.put_down(lit, cause);
         let logic = self.logic;
         if logic.is_alone(var) {
             return true;
@@ -359,9 +357,10 @@ impl<'a> Engine<'a> {
             },
             Shape::Scale { first, cuts, .. } => {
                 let at = var.index() - first.index();
+                let first = *first;
                 match lit.is_yes() {
-                    true => at == 0 || self.also(first.plus(at - 1).yes(), cause),
-                    false => at + 1 == cuts.len() || self.also(first.plus(at + 1).no(), cause),
+                    true => self.row((0..at).rev().map(|one| first.plus(one).yes()), cause),
+                    false => self.row((at + 1..cuts.len()).map(|one| first.plus(one).no()), cause),
                 }
             }
             shape @ (Shape::Pick { .. } | Shape::Text { .. }) => {
@@ -384,12 +383,29 @@ impl<'a> Engine<'a> {
             Truth::Yes => false,
             Truth::No => true,
             Truth::Open => {
-                self.known[var.index()] = Truth::No;
-                self.causes[var.index()] = cause.kept();
-                self.trail.push(var.no());
+                self.put_down(var.no(), cause);
                 true
             }
         }
+    }
+
+    /// Puts down a row of bounds of which each implies the next; behind one that holds, all others do.
+    fn row(&mut self, bounds: impl Iterator<Item = Lit>, cause: Cause) -> bool {
+        for lit in bounds {
+            match self.truth(lit) {
+                Truth::Yes => return true,
+                Truth::No => return false,
+                Truth::Open => self.put_down(lit, cause),
+            }
+        }
+        true
+    }
+
+    fn put_down(&mut self, lit: Lit, cause: Cause) {
+        let var = lit.var().index();
+        self.known[var] = if lit.is_yes() { Truth::Yes } else { Truth::No };
+        self.causes[var] = cause.kept();
+        self.trail.push(lit);
     }
 
     fn also(&mut self, lit: Lit, cause: Cause) -> bool {

@@ -213,6 +213,18 @@ fn a_pick_of_very_many_values_is_as_good_as_any() {
 }
 
 #[test]
+fn a_number_with_very_many_bounds_is_as_good_as_any() {
+    const MANY: usize = 20_000;
+    let wants: String = (1..=MANY)
+        .map(|at| format!("[option.a{at}]\nkind = \"switch\"\nsummary = \"x\"\nrequires = \"n >= {at}\"\n"))
+        .collect();
+    let tree = bare(&format!("[option.n]\nkind = \"number\"\nsummary = \"x\"\nrange = [0, 100000]\n{wants}"));
+    tree.run(&format!("set a{MANY}=on")).code(0);
+    tree.run("why n").code(0).says(&["n is 20000: a20000 requires it"]);
+    tree.run("set n=5").code(3).complains(&["these choices cannot hold together: n=5, a20000=on"]);
+}
+
+#[test]
 fn what_takes_too_much_work_ends_with_an_honest_word() {
     // Each of eleven things needs one of ten places of its own, which takes any solver of this sort far too long to refute.
     let place = |thing: usize, at: usize| format!("p{thing}h{at}");
