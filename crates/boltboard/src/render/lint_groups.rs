@@ -80,7 +80,9 @@ fn acceptance(kind: FindingKind, findings: &[&Finding], folders: &[(String, Vec<
         return format!("  {arrow} or accept each in its table: accept = {{ {} = \"why\" }}\n", kind.name());
     }
     let pattern = |folder: &str| if folder == "./" { "\"*\"".to_string() } else { format!("\"{folder}**\"") };
-    let patterns: Vec<String> = folders.iter().map(|(folder, _)| pattern(folder)).collect();
+    let within = |folder: &str, other: &str| folder != other && other != "./" && folder.starts_with(other);
+    let outermost = folders.iter().filter(|(folder, _)| !folders.iter().any(|(other, _)| within(folder, other)));
+    let patterns: Vec<String> = outermost.map(|(folder, _)| pattern(folder)).collect();
     let lines = [
         "[[accept]]".to_string(),
         format!("finding = \"{}\"", kind.name()),
