@@ -18,7 +18,9 @@ use crate::render::text::next_line;
 use crate::render::{Screen, json};
 use crate::session::{LastBuild, Session};
 
-/// How nice steps are with `--nice`, on the system's scale from 0 to 19.
+/// The end of the system's scale of niceness.
+const NICEST: i32 = 19;
+/// How much nicer than we steps are with `--nice`.
 const NICE: i32 = 10;
 
 /// Build what is not current
@@ -281,7 +283,8 @@ fn progress<'a>(
 fn be_nice(args: &BuildArgs) {
     if args.nice {
         // Steps inherit it. What cannot be had is not worth stopping for.
-        let _ = rustix::process::setpriority_process(None, NICE);
+        let now = rustix::process::getpriority_process(None).unwrap_or(0);
+        let _ = rustix::process::setpriority_process(None, (now + NICE).min(NICEST));
     }
 }
 

@@ -14,6 +14,8 @@ use crate::work::Folders;
 
 /// Folders of the kernel, in which what is read says nothing about files.
 const OF_THE_KERNEL: [&str; 3] = ["/proc", "/sys", "/dev"];
+/// Folders within them that hold files like any other.
+const OF_PEOPLE: [&str; 1] = ["/dev/shm"];
 
 /// The index of shared libraries, which changes with every one that is installed. What counts of it is which libraries it leads to, and
 /// these are seen as they are opened.
@@ -60,7 +62,8 @@ impl<'a> Seeing<'a> {
 
     /// The location of a place; `None` where it does not count.
     fn location(&self, path: &Path) -> Option<Location> {
-        if OF_THE_KERNEL.iter().any(|folder| path.starts_with(folder)) || path == Path::new(INDEX_OF_LIBRARIES) {
+        let within = |folders: &[&str]| folders.iter().any(|folder| path.starts_with(folder));
+        if within(&OF_THE_KERNEL) && !within(&OF_PEOPLE) || path == Path::new(INDEX_OF_LIBRARIES) {
             return None;
         }
         let known = self.renamed.iter().find_map(|(real, known)| Some(known.join(path.strip_prefix(real).ok()?)));
@@ -260,6 +263,8 @@ mod tests {
             deed(DeedSort::Listed, &root.join("tree")),
             deed(DeedSort::Opened, Path::new("/dev/null")),
             deed(DeedSort::Opened, Path::new("/proc/self/maps")),
+            deed(DeedSort::Missed, Path::new("/dev/shm/never/there.h")),
+            deed(DeedSort::Missed, Path::new("/dev/never-there")),
         ];
         let sight = Sight { processes: vec![Process { deeds, ..Process::default() }], blind: None };
         let seen = seeing.whole(&sight);
@@ -273,7 +278,8 @@ mod tests {
             Look::Status(tree("a.c")),
         ];
         assert_eq!(seen.looks, looks.into());
-        assert_eq!(seen.absent, [tree("gone.h")].into());
+        let in_memory = Location::System("/dev/shm/never/there.h".into());
+        assert_eq!(seen.absent, [tree("gone.h"), in_memory].into());
         assert_eq!(seeing.written(&sight), [tree("out.txt")].into());
     }
 

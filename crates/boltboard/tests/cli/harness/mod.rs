@@ -75,6 +75,11 @@ impl Scratch {
         Scratch { folder: tempfile::Builder::new().prefix("bolt").tempdir().expect("a scratch folder") }
     }
 
+    /// Makes a folder in the memory of this machine; `None` where there is none to be had.
+    pub fn in_memory() -> Option<Scratch> {
+        Some(Scratch { folder: tempfile::Builder::new().prefix("bolt").tempdir_in("/dev/shm").ok()? })
+    }
+
     /// Makes a tree of these files.
     pub fn with(files: &[(&str, &str)]) -> Scratch {
         let scratch = Scratch::new();
