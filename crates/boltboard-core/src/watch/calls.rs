@@ -157,11 +157,32 @@ impl Caller {
     fn place(&self, folder: i32, path: u64) -> Option<PathBuf> {
         let path = self.text(path).filter(|path| !path.as_os_str().is_empty())?;
         if path.is_absolute() {
-            return Some(tidy(path));
+            return Some(tidy(self.behind_process(path)));
         }
         let of = if folder == libc::AT_FDCWD { "cwd".into() } else { format!("fd/{folder}") };
         let folder = std::fs::read_link(format!("/proc/{}/{of}", self.pid)).ok()?;
         Some(tidy(folder.join(path)))
+    }
+
+    /// Where a path leads that goes through what the kernel tells of a process (`/proc/self/cwd/x`): to files like any other.
+    fn behind_process(&self, path: PathBuf) -> PathBuf {
+        let Ok(below) = path.strip_prefix("/proc") else { return path };
+        let mut steps = below.components();
+        let who = steps.next().and_then(|step| step.as_os_str().to_str()).unwrap_or_default();
+        let own = self.pid.to_string();
+        let who = if matches!(who, "self" | "thread-self") { own.as_str() } else { who };
+        let link = match steps.next().and_then(|step| step.as_os_str().to_str()) {
+            Some(what @ ("cwd" | "root" | "exe")) => format!("/proc/{who}/{what}"),
+            Some("fd") => match steps.next().and_then(|step| step.as_os_str().to_str()) {
+                Some(number) => format!("/proc/{who}/fd/{number}"),
+                None => return path,
+            },
+            _ => return path,
+        };
+        match std::fs::read_link(link) {
+            Ok(led) if led.is_absolute() => led.join(steps.as_path()),
+            Ok(_) | Err(_) => path.clone(),
+        }
     }
 
     fn text(&self, mut at: u64) -> Option<PathBuf> {

@@ -420,11 +420,17 @@ fn a_clean_build_on_the_side_tells_whether_the_build_can_be_trusted() {
 
 #[test]
 fn what_a_generator_reads_counts_though_it_does_not_declare_it() {
-    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
-                 command = [\"sh\", \"-c\", \"cat hidden.txt > ${step:output}\"]\noutput = [\"text.h\"]\n";
-    // A tree in memory lies where the kernel has its devices.
-    for tree in [Some(Scratch::new()), Scratch::in_memory()].into_iter().flatten() {
-        tree.write("boltboard.toml", board);
+    let board = |file: &str| {
+        format!(
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.text]\nkind = \"generated\"\n\
+             command = [\"sh\", \"-c\", \"cat {file} > ${{step:output}}\"]\noutput = [\"text.h\"]\n"
+        )
+    };
+    // A tree in memory lies where the kernel has its devices, and a path can lead through what it tells of processes.
+    let through = ["hidden.txt", "hidden.txt", "/proc/self/cwd/hidden.txt", "/proc/self/cwd/./hidden.txt"];
+    let trees = [Some(Scratch::new()), Scratch::in_memory(), Some(Scratch::new()), Some(Scratch::new())];
+    for (file, tree) in through.into_iter().zip(trees).filter_map(|(file, tree)| Some((file, tree?))) {
+        tree.write("boltboard.toml", &board(file));
         tree.write("hidden.txt", "int tide = 1;\n");
         tree.run("build --verify").code(0).says(&["Verified:"]);
         tree.write("hidden.txt", "int tide = 2;\n");
