@@ -1,12 +1,12 @@
 //! A tree that was read, and how choices on it become values.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use tracing::debug;
 
 use super::fault::SessionFault;
-use super::place::{Whereabouts, first_profile};
+use super::place::{WORK, Whereabouts, first_profile};
 use super::scope::{Scope, Surroundings};
 use crate::base::Epoch;
 use crate::board::Board;
@@ -143,9 +143,17 @@ impl Session {
     pub fn prepare_work(&self) -> Result<(), SessionFault> {
         let tree = &self.board.tree;
         self.work.prepare(&tree.name)?;
-        if !self.work.root().starts_with(&tree.board_root) {
-            let whole = |path: &PathBuf| path.canonicalize().unwrap_or_else(|_| path.clone());
-            self.work.remember(&Places { board: whole(&tree.board_root), sources: whole(&tree.source_root) })?;
+        let whole = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_path_buf());
+        let (board, sources) = (whole(&tree.board_root), whole(&tree.source_root));
+        let places = Places { board: board.clone(), sources: sources.clone(), work: None };
+        let work = whole(self.work.root());
+        if !work.starts_with(&board) {
+            self.work.remember(&places)?;
+        }
+        // Sources that are described elsewhere lead to where everything of them is kept, unless a person says each time where that is.
+        if self.scope.work.is_none() && !sources.starts_with(&board) && !work.starts_with(&sources) {
+            // That they cannot be written to is no hindrance.
+            let _ = WorkFolder::at(&work).sign_at(&sources.join(WORK), &tree.name, &places);
         }
         Ok(())
     }

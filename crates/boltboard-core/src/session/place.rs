@@ -11,7 +11,7 @@ use crate::work::{Places, WorkFolder};
 /// The name of the profile that choices go to when none was ever put in use.
 const FIRST_PROFILE: &str = "mine";
 /// The name of a work folder that nobody named.
-const WORK: &str = "boltboard-work";
+pub(super) const WORK: &str = "boltboard-work";
 
 /// Where a command works.
 #[derive(Debug, Clone)]
@@ -83,7 +83,7 @@ fn remembered(scope: &Scope, around: &Surroundings) -> Option<(WorkFolder, Place
     told.into_iter().chain(above).find_map(|folder| {
         let work = WorkFolder::at(&folder);
         let places = work.places().filter(|_| work.exists())?;
-        Some((work, places))
+        Some((work.behind(), places))
     })
 }
 
@@ -99,7 +99,8 @@ fn work_root(scope: &Scope, around: &Surroundings, root: &Path) -> PathBuf {
     }
     let here = around.folder.canonicalize().unwrap_or_else(|_| around.folder.clone());
     let within = here.ancestors().take_while(|folder| folder.starts_with(root));
-    let there = within.map(|folder| folder.join(WORK)).find(|folder| WorkFolder::at(folder).exists());
+    let there = within.map(|folder| WorkFolder::at(&folder.join(WORK))).find(WorkFolder::exists);
+    let there = there.map(|work| work.behind().root().to_path_buf());
     if !here.starts_with(root) && scope.tree.is_some() {
         return here.join(WORK);
     }

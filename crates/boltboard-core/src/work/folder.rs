@@ -110,6 +110,9 @@ pub struct Places {
     pub board: PathBuf,
     /// The root of the sources.
     pub sources: PathBuf,
+    /// The work folder, where this one only leads there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub work: Option<PathBuf>,
 }
 
 impl WorkFolder {
@@ -139,9 +142,7 @@ impl WorkFolder {
             if foreign {
                 return Err(WorkFault::NotOurs(self.root.clone()));
             }
-            write_whole(&self.root.join(WORK_MARK), format!("format 1\ntree {tree}\n").as_bytes())?;
-            // Nothing of it belongs into a version control.
-            write_whole(&self.root.join(IGNORED_BY), b"*\n")?;
+            self.mark(tree)?;
         }
         for file in [self.status(), self.board(), self.probes(), self.known_options(), self.store_limits()] {
             make_room(&file, &self.root, &self.root.join(SET_ASIDE))?;
@@ -165,6 +166,35 @@ impl WorkFolder {
     /// Returns the places that it belongs to, where it was made outside of its tree.
     pub fn places(&self) -> Option<Places> {
         toml_edit::de::from_str(&read_text(&self.places_file()).ok()??).ok()
+    }
+
+    /// Returns the folder that this one leads to, else itself.
+    pub fn behind(self) -> WorkFolder {
+        match self.places().and_then(|places| places.work) {
+            Some(work) => WorkFolder::at(&work),
+            None => self,
+        }
+    }
+
+    /// Makes a small folder that only leads to this one, so that it is found from there as well. What lies there and is none stays.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn sign_at(&self, folder: &Path, tree: &str, places: &Places) -> Result<(), WorkFault> {
+        let sign = WorkFolder::at(folder);
+        if sign.root.symlink_metadata().is_ok() && sign.places().is_none_or(|known| known.work.is_none()) {
+            return Ok(());
+        }
+        if !sign.exists() {
+            sign.mark(tree)?;
+        }
+        Ok(sign.remember(&Places { work: Some(self.root.clone()), ..places.clone() })?)
+    }
+
+    fn mark(&self, tree: &str) -> Result<(), FileError> {
+        write_whole(&self.root.join(WORK_MARK), format!("format 1\ntree {tree}\n").as_bytes())?;
+        // Nothing of it belongs into a version control.
+        write_whole(&self.root.join(IGNORED_BY), b"*\n")
     }
 
     fn places_file(&self) -> PathBuf {

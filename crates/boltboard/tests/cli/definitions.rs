@@ -97,3 +97,29 @@ fn a_board_may_live_outside_of_the_tree_that_it_describes() {
     scratch.run("build --tree board --work w").code(0);
     assert_eq!(exit(&scratch), Some(1));
 }
+
+#[test]
+fn sources_that_are_described_elsewhere_lead_to_their_description() {
+    let scratch = Scratch::with(&[
+        (
+            "board/boltboard.toml",
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\nsources = \"../code\"\n[option.fog]\nkind = \"switch\"\n[part.p]\nkind = \"program\"\nsources = [\"src/*.c\", { when = \"fog\", add = [\"fog.c\"] }]\n",
+        ),
+        ("code/src/p.c", "int main(void) { return 0; }\n"),
+        ("code/fog.c", "int fog;\n"),
+    ]);
+    let from = |folder: &str, words: &str| scratch.ran(scratch.command(words).current_dir(scratch.at(folder)));
+    from("code/src", "overview").code(2).complains(&["no `boltboard.toml` with a [tree] table"]);
+    from("board", "build").code(0);
+    assert!(scratch.at("board/boltboard-work/builds/mine/out/bin/p").exists());
+    from("code/src", "overview").code(0).says(&["t 1"]);
+    from("code/src", "set fog=on").code(0);
+    from("code", "build").code(0).says(&["2 steps ran"]);
+    from("board", "build").code(0).says(&["Nothing to do"]);
+    let kept = std::fs::read_dir(scratch.at("code/boltboard-work")).expect("a folder").count();
+    assert_eq!(kept, 3, "it only leads there");
+    assert!(scratch.read("board/boltboard-work/profiles/mine.toml").contains("fog"));
+    // Without it, the sources are as they were.
+    std::fs::remove_dir_all(scratch.at("code/boltboard-work")).expect("removed");
+    from("board", "build").code(0).says(&["Nothing to do"]);
+}
