@@ -147,10 +147,12 @@ pub struct InstallAsk<'a> {
 pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) -> Result<InstallPlan, InstallFault> {
     let (board, staging) = (input.board, ask.staging);
     let manifest_path = staged(&manifest_path(board, &prefix(input)?), staging);
-    let before = match (staging, Manifest::read(&manifest_path, board)?) {
-        (Some(_), _) | (None, Recorded::Nothing) => None,
-        (None, Recorded::Whole(manifest)) => Some(*manifest),
-        (None, Recorded::Damaged) => return Err(InstallFault::Damaged(manifest_path)),
+    // What is staged for a package has no earlier installation.
+    let recorded = if staging.is_some() { Recorded::Nothing } else { Manifest::read(&manifest_path, board)? };
+    let before = match recorded {
+        Recorded::Nothing => None,
+        Recorded::Whole(manifest) => Some(*manifest),
+        Recorded::Damaged => return Err(InstallFault::Damaged(manifest_path)),
     };
     let mut files = Vec::new();
     let wanted_part = |part: &PartId| ask.parts.is_empty() || ask.parts.contains(part);

@@ -22,11 +22,9 @@ impl ProfileName {
         (starts && sound && text.len() <= 100).then(|| ProfileName(text.to_string()))
     }
 
-    /// Takes a text as the path of a profile's file, if it has a `/` in it; the profile is called like the file without its ending.
-    pub fn of_path(text: &str) -> Option<(Option<ProfileName>, PathBuf)> {
-        let path = text.contains('/').then(|| PathBuf::from(text))?;
-        let name = path.file_stem().and_then(|stem| stem.to_str()).and_then(ProfileName::parse);
-        Some((name, path))
+    /// Returns what the profile in a file is called: like the file, without its ending.
+    pub fn of_file(path: &Path) -> Option<ProfileName> {
+        path.file_stem()?.to_str().and_then(ProfileName::parse)
     }
 
     /// Returns the name.

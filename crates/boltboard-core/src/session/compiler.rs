@@ -69,7 +69,7 @@ impl Session {
         let chain = &self.board.toolchain;
         for (named, language) in [(&chain.c_compiler, Language::C), (&chain.cxx_compiler, Language::Cxx)] {
             if options_in(named).any(|inside| inside == option) {
-                let name = self.filled_before(named, choices);
+                let name = self.before(choices).text(named);
                 if let Err(fault) = identify(&name, language, self.compiler_search(None)) {
                     return Some(Refused::Compiler(Box::new(self.gap_of(fault.to_string(), named))));
                 }

@@ -6,15 +6,13 @@ use super::fault::SessionFault;
 use super::open::{Resolved, Session};
 use super::scope::Surroundings;
 use crate::base::Digest;
-use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, NeedCheck, NeedId, OptionId, Piece};
+use crate::board::{Interp, NeedId, OptionId, Piece};
 use crate::definitions::Listing;
 use crate::profile::{Choices, ProfileName};
 use crate::remedy::{self, Distribution};
-use crate::resolve::{Resolution, resolved};
 use crate::survey::{
-    Assumption, CompilerFault, CompilerSearch, Fact, FactSource, FactState, Facts, Found, Host, HostDifference,
-    HostRecord, HostTraits, Joining, Language, ProbeMemo, Prober, Tools, Wishes, changes, identify, kept_facts, survey,
-    survey_some,
+    Assumption, CompilerFault, CompilerSearch, Facts, Host, HostDifference, HostRecord, HostTraits, Joining, Language,
+    ProbeMemo, Prober, Tools, Wishes, changes, identify, kept_facts, survey, survey_some,
 };
 
 /// Where the kernel tells about processors.
@@ -104,8 +102,8 @@ struct Probed {
 
 impl Probed {
     fn new(session: &Session, choices: &Choices) -> Probed {
-        let tools = session.tools_before(choices);
-        let sysroot = session.sysroot_before(choices);
+        let before = session.before(choices);
+        let (tools, sysroot) = (before.tools(), before.sysroot());
         let target = tools.c.as_ref().map_or(String::new(), |compiler| compiler.target.clone());
         let host = Host {
             search_path: session.around.search_path().to_string(),
@@ -199,36 +197,13 @@ impl Session {
         }
     }
 
-    /// Finds the compilers that choices name, before anything is resolved: facts come first, and need a compiler. The C++ one is asked
-    /// only where a need is about C++.
-    pub fn tools_before(&self, choices: &Choices) -> Tools {
-        let cxx = self.board.needs.iter().any(|(_, need)| match &need.check {
-            NeedCheck::Host(check) => check.language == CheckLanguage::Cxx,
-            NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
-        });
-        let before = self.before(choices);
-        self.tools_by(&|option| self.value_before(option, choices, before.as_ref()), cxx)
-    }
-
-    /// All values as the toolchain's options take theirs: no fact decides about these, so that every need may count as met. `None` where the
-    /// toolchain names no option, or the choices clash whatever the host has.
-    fn before(&self, choices: &Choices) -> Option<Resolution> {
-        let chain = &self.board.toolchain;
-        let mut named = [&chain.c_compiler, &chain.cxx_compiler].into_iter().chain(&chain.sysroot);
-        if named.all(|text| text.options().next().is_none()) {
-            return None;
-        }
-        let met = |need| Fact::plain(need, FactState::Found(Found::default()), FactSource::Assumed);
-        resolved(&self.board, &self.logic, choices, &Facts::new(self.board.needs.ids().map(met).collect()))
-    }
-
     /// Finds the compilers that the toolchain names, for the languages that there are.
     pub(super) fn tools(&self, listing: &Listing, resolved: &Resolved) -> Tools {
         let cxx = listing.files().iter().any(|file| Language::of(file) == Some(Language::Cxx));
         self.tools_by(&|option| resolved.resolution.value(option).to_string(), cxx)
     }
 
-    fn tools_by(&self, value: &dyn Fn(OptionId) -> String, wants_cxx: bool) -> Tools {
+    pub(super) fn tools_by(&self, value: &dyn Fn(OptionId) -> String, wants_cxx: bool) -> Tools {
         let chain = &self.board.toolchain;
         let sysroot = chain.sysroot.as_ref().map(|interp| filled(interp, value)).filter(|folder| !folder.is_empty());
         let sysroot = sysroot.map(PathBuf::from);
@@ -248,33 +223,6 @@ impl Session {
         }
     }
 
-    fn sysroot_before(&self, choices: &Choices) -> Option<PathBuf> {
-        let text = |text: &Interp| self.filled_before(text, choices);
-        self.board.toolchain.sysroot.as_ref().map(text).filter(|folder| !folder.is_empty()).map(PathBuf::from)
-    }
-
-    /// A text of the toolchain before anything is resolved.
-    pub(super) fn filled_before(&self, text: &Interp, choices: &Choices) -> String {
-        let before = self.before(choices);
-        filled(text, &|option| self.value_before(option, choices, before.as_ref()))
-    }
-
-    /// The value that an option of the toolchain has before anything is resolved.
-    fn value_before(&self, option: OptionId, choices: &Choices, before: Option<&Resolution>) -> String {
-        if let Some(before) = before {
-            return before.value(option).to_string();
-        }
-        if let Some(choice) = choices.get(option) {
-            return choice.value.to_string();
-        }
-        let definition = &self.board.options[option];
-        match (definition.defaults.last().map(|rule| &rule.value), &definition.kind) {
-            (Some(DefaultValue::Fixed(value)), _) => value.to_string(),
-            (None, Kind::Pick(values)) => values.first().map_or(String::new(), |first| first.name.clone()),
-            _ => String::new(),
-        }
-    }
-
     /// Returns the command that installs what these needs ask for, where their packages are known.
     pub fn install_command(&self, facts: &Facts, needs: &[String]) -> Option<String> {
         let here = self.around.distribution();
@@ -286,10 +234,10 @@ impl Session {
 
     /// Takes down the facts.
     pub fn host_record(&self, choices: &Choices, facts: &Facts) -> HostRecord {
-        let compiler = self.tools_before(choices).c.ok();
-        let root = self.sysroot_before(choices);
-        let root = root.map_or(String::new(), |folder| format!(" --sysroot={}", folder.display()));
-        let called = self.filled_before(&self.board.toolchain.c_compiler, choices);
+        let before = self.before(choices);
+        let compiler = before.tools().c.ok();
+        let root = before.sysroot().map_or(String::new(), |folder| format!(" --sysroot={}", folder.display()));
+        let called = before.text(&self.board.toolchain.c_compiler);
         let traits = HostTraits {
             called: format!("{called}{root}"),
             distribution: self.around.distribution().title,
@@ -348,7 +296,7 @@ pub fn as_root() -> bool {
 }
 
 /// Fills in a text of the toolchain.
-fn filled(interp: &Interp, value: &dyn Fn(OptionId) -> String) -> String {
+pub(super) fn filled(interp: &Interp, value: &dyn Fn(OptionId) -> String) -> String {
     let piece = |piece: &Piece| match piece {
         Piece::Text(text) => text.clone(),
         Piece::Option(option) => value(*option),

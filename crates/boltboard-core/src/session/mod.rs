@@ -9,6 +9,7 @@
 //!                                                                            └─► begin ─► lock ─► build ─► verify
 //! ```
 
+mod before;
 mod build;
 mod compiler;
 mod entry;

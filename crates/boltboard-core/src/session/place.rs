@@ -47,14 +47,14 @@ impl Whereabouts {
             }
             Err(fault) => return Err(fault.into()),
         };
-        let mut file = None;
+        // With a `/` in it, it is a file.
+        let file =
+            scope.profile.as_ref().filter(|text| text.contains('/')).map(|text| around.path_here(Path::new(text)));
         let profile = match &scope.profile {
-            Some(text) if text.contains('/') => {
-                let (name, path) = ProfileName::of_path(text).unwrap_or_default();
-                file = Some(around.path_here(&path));
+            Some(text) => {
+                let name = file.as_deref().map_or_else(|| ProfileName::parse(text), ProfileName::of_file);
                 name.ok_or_else(|| SessionFault::ProfileName(text.clone()))?
             }
-            Some(name) => ProfileName::parse(name).ok_or_else(|| SessionFault::ProfileName(name.clone()))?,
             None => {
                 let known = work.active()?;
                 let built = if known.is_none() { work.built() } else { Vec::new() };

@@ -42,31 +42,31 @@ const REFUSED: &[&str] = &[
     "-fopt-info",
     "-fmodule",
     "-fdiagnostics-",
+    "-fstack-usage",
+    "-fcallgraph-info",
+    "-fada-spec",
+    "-fltrans",
+    "-flinker-output",
+    "-Xclang",
 ];
 
-/// The same, for more that compilers write.
-const WRITING: &[&str] = &["-fstack-usage", "-fcallgraph-info", "-fada-spec", "-fltrans", "-flinker-output", "-Xclang"];
-
 /// Words of a linker that begin so, behind `-Wl,` or `-Xlinker`.
-const OF_LINKERS: &[&str] = &[
-    "@",
-    "-o",
-    "--output",
-    "-M",
-    "--print-map",
-    "-T",
-    "--script",
-    "-c",
-    "--mri-script",
-    "-dT",
-    "--default-script",
-    "-plugin",
-    "--plugin",
-    "--out-implib",
-    "--dependency-file",
-    "--cref",
-    "--retain-symbols-file",
-    "--just-symbols",
+const OF_LINKERS: &[&str] = &["@", "-o", "-M", "-T", "-c", "-dT"];
+
+/// The same by their long names, which a linker takes after one dash or two.
+const LONG_OF_LINKERS: &[&str] = &[
+    "output",
+    "print-map",
+    "Map",
+    "script",
+    "mri-script",
+    "default-script",
+    "plugin",
+    "out-implib",
+    "dependency-file",
+    "cref",
+    "retain-symbols-file",
+    "just-symbols",
 ];
 
 /// Flags whose next word is not one of its own.
@@ -111,7 +111,7 @@ pub(super) fn refused(flags: &[String], purpose: For) -> Option<&str> {
             // The assembler and the preprocessor are given nothing by name.
             None if word.starts_with("-Wa,") || word.starts_with("-Wp,") => !is_define(word),
             None if matches!(word, "-Xassembler" | "-Xpreprocessor") => true,
-            None if word.starts_with('-') => begins(word, REFUSED) || begins(word, WRITING),
+            None if word.starts_with('-') => begins(word, REFUSED),
             None => word.starts_with('@') || purpose == For::Compile || !is_library(word),
         };
         if bad {
@@ -126,11 +126,7 @@ fn begins(word: &str, with: &[&str]) -> bool {
 }
 
 fn of_linker(word: &str) -> bool {
-    // A linker takes long words with one dash as well.
-    let long = word.strip_prefix("--").map(|rest| format!("-{rest}"));
-    let refused = |word: &str| OF_LINKERS.iter().any(|start| word.starts_with(start));
-    refused(word)
-        || long.is_some_and(|word| ["-plugin", "-script", "-output", "-Map"].iter().any(|s| word.starts_with(s)))
+    begins(word, OF_LINKERS) || word.starts_with('-') && begins(word.trim_start_matches('-'), LONG_OF_LINKERS)
 }
 
 /// `-Wp,-D_FORTIFY_SOURCE=2` only defines a macro.
@@ -173,6 +169,8 @@ mod tests {
             "-Wl,--script=x",
             "-Wl,-z,now,-plugin,x.so",
             "-Wl,--Map=x",
+            "-Wl,-script,x",
+            "-Wl,-dependency-file=x",
             "-Xlinker -Map=x",
             "-Xlinker @x",
             "-Wa,-o,x",

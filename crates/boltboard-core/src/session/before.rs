@@ -1,0 +1,74 @@
+//! The toolchain before any fact is known: facts are asked for with it.
+
+use std::path::PathBuf;
+
+use super::host::filled;
+use super::open::Session;
+use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, NeedCheck, OptionId};
+use crate::profile::Choices;
+use crate::resolve::{Resolution, resolved};
+use crate::survey::{Fact, FactSource, FactState, Facts, Found, Tools};
+
+/// What choices make of the toolchain's options, worked out once.
+pub(super) struct Before<'a> {
+    session: &'a Session,
+    choices: &'a Choices,
+    /// All values as if every need were met: no fact decides about the toolchain's options. `None` where the toolchain names none, or the
+    /// choices clash whatever the host has.
+    resolution: Option<Resolution>,
+}
+
+impl Session {
+    /// Finds the compilers that choices name, before anything is resolved.
+    pub fn tools_before(&self, choices: &Choices) -> Tools {
+        self.before(choices).tools()
+    }
+
+    pub(super) fn before<'a>(&'a self, choices: &'a Choices) -> Before<'a> {
+        let chain = &self.board.toolchain;
+        let mut texts = [&chain.c_compiler, &chain.cxx_compiler].into_iter().chain(&chain.sysroot);
+        let resolve = || {
+            let met = |need| Fact::plain(need, FactState::Found(Found::default()), FactSource::Assumed);
+            resolved(&self.board, &self.logic, choices, &Facts::new(self.board.needs.ids().map(met).collect()))
+        };
+        let names_any = texts.any(|text| text.options().next().is_some());
+        Before { session: self, choices, resolution: if names_any { resolve() } else { None } }
+    }
+}
+
+impl Before<'_> {
+    /// Finds the compilers. The C++ one is asked only where a need is about C++.
+    pub fn tools(&self) -> Tools {
+        let cxx = self.session.board.needs.iter().any(|(_, need)| match &need.check {
+            NeedCheck::Host(check) => check.language == CheckLanguage::Cxx,
+            NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
+        });
+        self.session.tools_by(&|option| self.value(option), cxx)
+    }
+
+    /// Returns the folder that stands for `/` of the target, if there is one.
+    pub fn sysroot(&self) -> Option<PathBuf> {
+        let folder = self.session.board.toolchain.sysroot.as_ref().map(|text| self.text(text));
+        folder.filter(|folder| !folder.is_empty()).map(PathBuf::from)
+    }
+
+    /// Fills in a text of the toolchain.
+    pub fn text(&self, text: &Interp) -> String {
+        filled(text, &|option| self.value(option))
+    }
+
+    fn value(&self, option: OptionId) -> String {
+        if let Some(resolution) = &self.resolution {
+            return resolution.value(option).to_string();
+        }
+        if let Some(choice) = self.choices.get(option) {
+            return choice.value.to_string();
+        }
+        let definition = &self.session.board.options[option];
+        match (definition.defaults.last().map(|rule| &rule.value), &definition.kind) {
+            (Some(DefaultValue::Fixed(value)), _) => value.to_string(),
+            (None, Kind::Pick(values)) => values.first().map_or(String::new(), |first| first.name.clone()),
+            _ => String::new(),
+        }
+    }
+}
