@@ -93,7 +93,7 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(first(&ways, "ways"), "moved"), &["option", "before", "after"]);
     let against = answer("why radio=on");
     keys(&against, &["format", "option", "value", "against"]);
-    keys(first(&against, "against"), &["choices", "requirements", "unmet"]);
+    keys(first(&against, "against"), &["decided", "choices", "requirements", "unmet"]);
     keys(first(first(&against, "against"), "requirements"), &["option", "requirement", "file", "line"]);
     let checked = answer("profile check");
     keys(&checked, &["format", "profiles"]);
@@ -313,7 +313,7 @@ fn errors_are_answers_too() {
     keys(first(&unknown, "next"), &["command", "gives"]);
     error("optoins", 2, "usage");
     let clash = error("set radio=on", 4, "clash");
-    keys(&clash["clash"], &["choices", "requirements", "unmet"]);
+    keys(&clash["clash"], &["decided", "choices", "requirements", "unmet"]);
     assert_eq!(clash["clash"]["unmet"][0], "nowhere");
     error("build --work /proc/sys/bolt", 7, "file");
     error("survey --facts nowhere.toml", 2, "usage");

@@ -2,7 +2,7 @@
 
 use boltboard_core::board::{Board, OptionId, RuleId, Value};
 use boltboard_core::profile::{Choice, Choices};
-use boltboard_core::resolve::Clash;
+use boltboard_core::resolve::{Clash, Verdict};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -123,6 +123,7 @@ pub struct WhyNotAnswer {
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct AgainstAnswer {
+    decided: bool,
     choices: Vec<ChosenAnswer>,
     requirements: Vec<RequirementAnswer>,
     unmet: Vec<String>,
@@ -155,6 +156,7 @@ pub fn against(board: &Board, choices: &Choices, clash: &Clash, but: Option<Opti
     };
     let told = |choice: &&Choice| choices.get(choice.option).is_some() && Some(choice.option) != but;
     AgainstAnswer {
+        decided: clash.verdict == Verdict::Impossible,
         choices: clash.choices.iter().filter(told).map(chosen).collect(),
         requirements: clash.rules.iter().map(requirement).collect(),
         unmet: clash.lacking.iter().map(|need| board.needs[*need].name.clone()).collect(),
