@@ -25,10 +25,37 @@ pub enum Piece {
     Reads,
     /// `${step:output}`: all that the step writes, one word each.
     Writes,
+    /// `${source:…}`: something about the source that is compiled.
+    Source(SourceWord),
+    /// `${value:NAME}`: a value of the part.
+    Value(String),
     /// `${tree:name}`.
     TreeName,
     /// `${tree:version}`.
     TreeVersion,
+}
+
+/// What a text can say of the source that is compiled.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum SourceWord {
+    /// `${source:stem}`: its name without the ending.
+    Stem,
+    /// `${source:name}`: its name.
+    Name,
+    /// `${source:path}`: its path below the root of the sources.
+    Path,
+    /// `${source:part}`: the part that it belongs to.
+    Part,
+}
+
+impl SourceWord {
+    /// Their names in definitions.
+    pub const ALL: [(&'static str, SourceWord); 4] = [
+        ("stem", SourceWord::Stem),
+        ("name", SourceWord::Name),
+        ("path", SourceWord::Path),
+        ("part", SourceWord::Part),
+    ];
 }
 
 /// The folders that a text can name.
@@ -43,6 +70,11 @@ pub enum Folder {
 }
 
 impl Interp {
+    /// Tells whether it says something of the source that is compiled.
+    pub fn looks_at_source(&self) -> bool {
+        self.pieces.iter().any(|piece| matches!(piece, Piece::Source(_)))
+    }
+
     /// Makes a text with nothing to fill in.
     pub fn plain(text: &str) -> Interp {
         if text.is_empty() { Interp::default() } else { Interp { pieces: vec![Piece::Text(text.into())] } }
@@ -57,6 +89,8 @@ impl Interp {
             | Piece::Folder(_)
             | Piece::Reads
             | Piece::Writes
+            | Piece::Source(_)
+            | Piece::Value(_)
             | Piece::TreeName
             | Piece::TreeVersion => None,
         })

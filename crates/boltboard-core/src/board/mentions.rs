@@ -2,10 +2,11 @@
 
 use std::collections::BTreeSet;
 
+use super::generator::Generator;
 use super::interp::{Interp, Piece};
 use super::need::NeedId;
 use super::option::OptionId;
-use super::part::{Generator, PartDef, PartId, PartKind, Variable, When};
+use super::part::{PartDef, PartId, PartKind, When};
 use super::{Atom, Condition, Toolchain};
 
 /// Options, needs and parts that something looks at, in conditions as well as for themselves.
@@ -48,6 +49,8 @@ impl Mentions {
                 | Piece::Folder(_)
                 | Piece::Reads
                 | Piece::Writes
+                | Piece::Source(_)
+                | Piece::Value(_)
                 | Piece::TreeName
                 | Piece::TreeVersion => {}
             }
@@ -71,7 +74,7 @@ impl PartDef {
         all.when(self.when.as_ref());
         for rule in &self.sources {
             all.when(rule.when.as_ref());
-            rule.flags.iter().for_each(|flag| all.interp(flag));
+            rule.flags.iter().chain(&rule.without).for_each(|flag| all.interp(flag));
         }
         [&self.includes, &self.public_includes].into_iter().for_each(|list| all.conditions(list));
         [&self.flags, &self.defines, &self.link_flags, &self.libraries].into_iter().for_each(|list| all.texts(list));
@@ -79,17 +82,21 @@ impl PartDef {
         all.parts.extend(self.uses.iter().map(|used| used.item));
         all.conditions(&self.needs);
         all.needs.extend(self.needs.iter().map(|need| need.item));
+        for (when, text) in self.values.iter().flat_map(|value| &value.cases) {
+            all.when(when.as_ref());
+            all.interp(text);
+        }
         self.install.iter().for_each(|rule| all.interp(&rule.to));
         match &self.kind {
             PartKind::Module(role) => {
                 all.options.insert(role.option);
             }
-            PartKind::Generated(Generator::Command { command, environment, .. }) => {
-                let set = environment.iter().filter_map(|(_, value)| match value {
-                    Variable::Set(value) => Some(value),
-                    Variable::Passed => None,
-                });
-                command.iter().chain(set).for_each(|text| all.interp(text));
+            PartKind::Generated(generator @ (Generator::Command(_) | Generator::Phase { .. })) => {
+                all.parts.extend(generator.parts());
+                if let Generator::Command(command) = generator {
+                    command.stages.iter().for_each(|stage| all.conditions(stage));
+                    command.texts().for_each(|text| all.interp(text));
+                }
             }
             PartKind::Generated(Generator::ModuleTable(table)) => {
                 all.parts.insert(table.program);
@@ -99,6 +106,7 @@ impl PartDef {
             | PartKind::StaticLibrary
             | PartKind::SharedLibrary { .. }
             | PartKind::Objects
+            | PartKind::PartialLink
             | PartKind::Data => {}
         }
         all

@@ -2,6 +2,7 @@
 
 mod choice;
 mod finding;
+mod generator;
 mod interp;
 mod mentions;
 mod named;
@@ -11,6 +12,7 @@ mod output;
 mod part;
 mod value;
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use crate::base::{Arena, Id, LazyArena, NameTable, Place, SourceFiles};
@@ -18,7 +20,10 @@ use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
 pub use choice::{Asked, NEED_PREFIX, TryFault};
 pub use finding::{Acceptance, AcceptedOf, FindingKind};
-pub use interp::{Folder, Interp, Piece};
+pub use generator::{
+    CommandDef, Generator, ModuleTable, Phase, SourceFile, ValueDef, Variable, WorkPlace, Written, WrittenFrom,
+};
+pub use interp::{Folder, Interp, Piece, SourceWord};
 pub use mentions::Mentions;
 pub use named::{LeftOut, Named, options_of};
 pub use need::{
@@ -27,9 +32,7 @@ pub use need::{
 };
 pub use option::{DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind};
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm, TestDef, TestId};
-pub use part::{
-    Generator, InstallRole, InstallRule, ModuleRole, ModuleTable, PartDef, PartId, PartKind, SourceRule, Variable, When,
-};
+pub use part::{InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When};
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};
 
 /// A titled group of options.
@@ -119,6 +122,8 @@ pub struct Board {
     pub parts: LazyArena<PartDef>,
     /// Those of them that are modules of programs.
     pub modules: Vec<PartId>,
+    /// Of each part whose objects others take in, those that may take them into a shared library or a module.
+    pub carriers: BTreeMap<PartId, Vec<PartId>>,
     /// What options ask for when they are on, or take a value.
     pub rules: LazyArena<Rule>,
     /// The option headers that are generated.

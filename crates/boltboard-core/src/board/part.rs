@@ -1,5 +1,6 @@
 //! Parts: what a tree makes.
 
+use super::generator::{Generator, ValueDef};
 use super::interp::Interp;
 use super::need::NeedId;
 use super::option::OptionId;
@@ -38,12 +39,18 @@ pub struct PartDef {
     pub includes: Vec<When<RelPath>>,
     /// Folders searched by its own sources and by those of parts that use it.
     pub public_includes: Vec<When<RelPath>>,
-    /// Parts that it is linked with or that it must come after.
+    /// Parts that it is linked with or that it must come after, in the order in which they are linked where nothing else decides.
     pub uses: Vec<When<PartId>>,
+    /// How those of them are linked that are not just linked.
+    pub link_ways: Vec<(PartId, LinkWay)>,
+    /// Values that its own texts can name.
+    pub values: Vec<ValueDef>,
     /// Flags of its compiles.
     pub flags: Vec<When<Interp>>,
     /// Macros given on the command line, each only to files that name it: `NAME` or `NAME=VALUE`.
     pub defines: Vec<When<Interp>>,
+    /// Whether its code can lie anywhere in memory.
+    pub position: Position,
     /// Flags of its link.
     pub link_flags: Vec<When<Interp>>,
     /// Files that its link reads, such as version scripts.
@@ -76,6 +83,8 @@ pub enum PartKind {
     Module(ModuleRole),
     /// Objects that others link.
     Objects,
+    /// One object that is linked of many.
+    PartialLink,
     /// Files made by a command, a template or from the board.
     Generated(Generator),
     /// Files as they are.
@@ -84,8 +93,18 @@ pub enum PartKind {
 
 impl PartKind {
     /// All kinds' names, as written in definitions.
-    pub const NAMES: [&'static str; 7] =
-        ["program", "static-library", "shared-library", "module", "objects", "generated", "data"];
+    pub const NAMES: [&'static str; 8] =
+        ["program", "static-library", "shared-library", "module", "objects", "partial-link", "generated", "data"];
+
+    /// Tells whether the objects of such a part end in what others link.
+    pub fn is_taken_in(&self) -> bool {
+        matches!(self, PartKind::StaticLibrary | PartKind::Objects | PartKind::PartialLink)
+    }
+
+    /// Tells whether such a part, or what takes it in, can be shared or loaded, with the objects of what it uses.
+    pub fn carries_objects(&self) -> bool {
+        self.is_taken_in() || matches!(self, PartKind::SharedLibrary { .. } | PartKind::Module(_))
+    }
 
     /// Returns the kind's name.
     pub fn name(&self) -> &'static str {
@@ -95,10 +114,37 @@ impl PartKind {
             PartKind::SharedLibrary { .. } => "shared-library",
             PartKind::Module(_) => "module",
             PartKind::Objects => "objects",
+            PartKind::PartialLink => "partial-link",
             PartKind::Generated(_) => "generated",
             PartKind::Data => "data",
         }
     }
+}
+
+/// How a part is linked by one that uses it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum LinkWay {
+    /// All objects of an archive, asked for or not.
+    Whole,
+    /// Searched again and again with the other archives of the same number, because they need each other.
+    Together(usize),
+}
+
+impl LinkWay {
+    /// The words for them in definitions.
+    pub const WORDS: [&'static str; 2] = ["whole", "together"];
+}
+
+/// Whether code can lie anywhere in memory, as a shared library needs it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, serde::Serialize, serde::Deserialize)]
+pub enum Position {
+    /// Where something that is made needs it.
+    #[default]
+    AsNeeded,
+    /// Always.
+    Independent,
+    /// Never: flags alone decide.
+    ByFlags,
 }
 
 /// A module's place in its program.
@@ -110,57 +156,6 @@ pub struct ModuleRole {
     pub program: PartId,
     /// The C symbol by which the program registers it.
     pub symbol: String,
-}
-
-/// How a generated part comes about.
-#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
-pub enum Generator {
-    /// A command of the tree's own.
-    Command {
-        /// The program with its arguments.
-        command: Vec<Interp>,
-        /// The folder it runs in, below the source root.
-        work_folder: RelPath,
-        /// What it reads of the sources.
-        reads: Vec<Glob>,
-        /// What it writes, below the folder of generated files.
-        writes: Vec<RelPath>,
-        /// Variables of its environment.
-        environment: Vec<(String, Variable)>,
-        /// Exit codes that mean success.
-        success: Vec<i32>,
-    },
-    /// A file of the tree with placeholders filled in.
-    Template {
-        /// The file.
-        from: RelPath,
-        /// The mark before and after a placeholder's name, `@` unless told otherwise.
-        mark: char,
-        /// The result, below the folder of generated files.
-        to: RelPath,
-    },
-    /// The table of modules that are built into a program.
-    ModuleTable(ModuleTable),
-}
-
-/// A generated C file that registers the modules built into a program. In the texts, `{module}` stands for a module's
-/// part name and `{symbol}` for its symbol.
-#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
-pub struct ModuleTable {
-    /// The program.
-    pub program: PartId,
-    /// The file, below the folder of generated files.
-    pub to: RelPath,
-    /// What comes first.
-    pub head: String,
-    /// A line for each module before the table.
-    pub declare: String,
-    /// What opens the table.
-    pub open: String,
-    /// A line for each module in the table.
-    pub entry: String,
-    /// What closes the table.
-    pub close: String,
 }
 
 /// Some of a part's sources.
@@ -176,6 +171,8 @@ pub struct SourceRule {
     pub made: Vec<RelPath>,
     /// Flags of these files only.
     pub flags: Vec<Interp>,
+    /// Flags of the part that these files do without.
+    pub without: Vec<Interp>,
     /// Where the rule is written.
     pub place: Place,
 }
@@ -201,6 +198,18 @@ pub enum InstallRole {
 }
 
 impl PartDef {
+    /// Returns all texts of its definition that are filled in.
+    pub fn texts(&self) -> impl Iterator<Item = &Interp> {
+        let lists = [&self.flags, &self.defines, &self.link_flags, &self.libraries];
+        let command = match &self.kind {
+            PartKind::Generated(Generator::Command(command)) => Some(command),
+            _ => None,
+        };
+        let of_rules = self.sources.iter().flat_map(|rule| rule.flags.iter().chain(&rule.without));
+        let listed = lists.into_iter().flatten().map(|entry| &entry.item).chain(of_rules);
+        listed.chain(command.into_iter().flat_map(|command| command.texts()))
+    }
+
     /// Returns the options that decide whether the part is made at all.
     pub fn gate(&self) -> Option<Expr<Atom>> {
         let module = match &self.kind {
@@ -209,18 +218,10 @@ impl PartDef {
             | PartKind::StaticLibrary
             | PartKind::SharedLibrary { .. }
             | PartKind::Objects
+            | PartKind::PartialLink
             | PartKind::Generated(_)
             | PartKind::Data => None,
         };
         Expr::all(module.into_iter().chain(self.when.iter().map(|w| w.expr.clone())))
     }
-}
-
-/// Where the value of an environment variable comes from.
-#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
-pub enum Variable {
-    /// The definition says it.
-    Set(Interp),
-    /// It is passed on from the environment of whoever builds, where it may be absent.
-    Passed,
 }

@@ -220,6 +220,15 @@ impl<'a> Fields<'a> {
         texts.collect()
     }
 
+    /// All keys with what stands under them, in the order of the file. They count as known.
+    pub fn members_by_key(&self) -> Vec<(Text, Found<'a>)> {
+        let member = |(key, item): (&'a Spanned<DeString<'a>>, &'a Spanned<DeValue<'a>>)| {
+            let name = Text { text: key.get_ref().to_string(), place: Place::new(self.file, key.span()) };
+            (name, Found { key: "it", item: item.get_ref(), place: self.place_of(item.span(), key.span()) })
+        };
+        in_file_order(self.table).into_iter().map(member).collect()
+    }
+
     /// The named tables below `key`, as in `[option.NAME]`, in the order of the file.
     pub fn named(&self, key: &'static str) -> Vec<(Text, &'a Table<'a>)> {
         let Some(found) = self.get(key) else { return Vec::new() };

@@ -1,6 +1,6 @@
 //! From files to one board: names first, then everything that refers to them.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -14,7 +14,8 @@ use super::read::side_by_side;
 use super::{options, outputs, parts};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, Board, Interp, OptionDef, PartDef, PartKind, Rule, SectionDef, SectionId, Toolchain, Tree,
+    Acceptance, AcceptedOf, Board, Interp, NeedDef, OptionDef, PartDef, PartId, PartKind, Rule, SectionDef, SectionId,
+    Toolchain, Tree,
 };
 
 #[derive(Default)]
@@ -103,6 +104,7 @@ pub(super) fn link(
         let id = part_arena.add(part);
         modules.extend(is_module.then_some(id));
     }
+    let carriers = carriers(&part_arena, &needs);
     Some(Board {
         tree,
         options,
@@ -110,6 +112,7 @@ pub(super) fn link(
         needs,
         parts: part_arena.into(),
         modules,
+        carriers,
         rules,
         headers,
         tests,
@@ -119,6 +122,21 @@ pub(super) fn link(
         order: Vec::new(),
         option_names: NameTable::new(entries.options.iter().map(|entry| entry.name.text.as_str())),
     })
+}
+
+/// Who may take the objects of each part into a shared library or module: directly, or as an object set or static library that is taken
+/// in itself. Conditions are left for the plan.
+fn carriers(parts: &Arena<PartDef>, needs: &Arena<NeedDef>) -> BTreeMap<PartId, Vec<PartId>> {
+    let mut carriers: BTreeMap<PartId, Vec<PartId>> = BTreeMap::new();
+    for (id, part) in parts.iter().filter(|(_, part)| part.kind.carries_objects()) {
+        let copies = part.needs.iter().filter_map(|need| needs[need.item].bundled);
+        for used in part.uses.iter().map(|used| used.item).chain(copies) {
+            if parts[used].kind.is_taken_in() {
+                carriers.entry(used).or_default().push(id);
+            }
+        }
+    }
+    carriers
 }
 
 impl<'a> Entries<'a> {

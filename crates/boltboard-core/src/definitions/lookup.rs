@@ -6,7 +6,8 @@ use super::fields::{Context, Fields, Found, Log, Text};
 use super::problem::{Fault, Problem};
 use crate::base::{Id, Place, near_matches};
 use crate::board::{
-    Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece, SectionDef, When,
+    Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece, SectionDef,
+    SourceWord, When,
 };
 use crate::expr::{self, Op, RawAtom, RawWhat};
 
@@ -116,6 +117,12 @@ impl Names {
         let mut rest = text.text.as_str();
         let mut sound = true;
         while let Some(start) = rest.find("${") {
+            if start > 0 && rest.as_bytes()[start - 1] == b'$' {
+                // `$${` is the text `${`.
+                pieces.push(Piece::Text(format!("{}{{", &rest[..start])));
+                rest = &rest[start + 2..];
+                continue;
+            }
             if start > 0 {
                 pieces.push(Piece::Text(rest[..start].to_string()));
             }
@@ -148,9 +155,24 @@ impl Names {
             Some(("step", "output")) => Some(Piece::Writes),
             Some(("tree", "name")) => Some(Piece::TreeName),
             Some(("tree", "version")) => Some(Piece::TreeVersion),
+            Some(("source", word)) if SourceWord::ALL.iter().any(|(name, _)| *name == word) => {
+                SourceWord::ALL.into_iter().find(|(name, _)| *name == word).map(|(_, word)| Piece::Source(word))
+            }
+            Some(("value", name)) => Some(Piece::Value(name.to_string())),
             Some(_) => {
-                let known =
-                    ["path:tree", "path:board", "path:made", "step:reads", "step:output", "tree:name", "tree:version"];
+                let known = [
+                    "path:tree",
+                    "path:board",
+                    "path:made",
+                    "step:reads",
+                    "step:output",
+                    "source:stem",
+                    "source:name",
+                    "source:path",
+                    "source:part",
+                    "tree:name",
+                    "tree:version",
+                ];
                 let problem = Problem::at(place, Fault::Placeholder(inner.to_string()));
                 log.add(problem.with_near(near_matches(inner, known)));
                 None
@@ -170,8 +192,18 @@ impl Names {
         key: &'static str,
         read: &mut dyn FnMut(&Text) -> Option<T>,
     ) -> Vec<When<T>> {
+        self.when_members(fields, fields.list(key), read)
+    }
+
+    /// Reads the members of a list that are texts or `{ when = "…", add = […] }`.
+    pub fn when_members<'a, T>(
+        &self,
+        fields: &Fields<'a>,
+        members: Vec<Found<'a>>,
+        read: &mut dyn FnMut(&Text) -> Option<T>,
+    ) -> Vec<When<T>> {
         let mut list = Vec::new();
-        for found in fields.list(key) {
+        for found in members {
             if let Some(text) = found.text() {
                 list.extend(read(&text).map(|item| When { when: None, item }));
             } else if let Some(sub) = self.conditional(fields, &found) {

@@ -67,7 +67,7 @@ pub(super) fn test(entry: &Entry<'_>, names: &Names) -> TestDef {
     let named = command.iter().flat_map(|interp| &interp.pieces).filter_map(|piece| match piece {
         Piece::Part(part) => Some(*part),
         Piece::Text(_) | Piece::Option(_) | Piece::Folder(_) | Piece::Reads | Piece::Writes => None,
-        Piece::TreeName | Piece::TreeVersion => None,
+        Piece::Source(_) | Piece::Value(_) | Piece::TreeName | Piece::TreeVersion => None,
     });
     let mut parts: Vec<PartId> = parts.into_iter().chain(named).collect();
     parts.sort();

@@ -2,11 +2,13 @@
 
 use super::entry::{Entry, check_c_name, globs, made_path};
 use super::fields::{Fields, Text};
-use super::generators::generator;
+use super::generators::{check_values, generator, values};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use crate::base::{RelPath, near_matches};
-use crate::board::{InstallRole, InstallRule, Interp, Kind, ModuleRole, PartDef, PartKind, SourceRule};
+use crate::board::{
+    InstallRole, InstallRule, Interp, Kind, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
+};
 
 /// Reads a part. `tree` is the tree's name, from which folders of modules get theirs.
 pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartDef> {
@@ -25,6 +27,7 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartD
     let when = names.when(&fields);
     let sources = sources(&fields, entry, names);
     let output = output(&fields, &entry.name.text, &kind, tree);
+    let (uses, link_ways) = uses(&fields, names);
     let part = PartDef {
         name: entry.name.text.clone(),
         summary,
@@ -33,9 +36,16 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartD
         sources,
         includes: names.when_list(&fields, "include", &mut |text| folder(text)),
         public_includes: names.when_list(&fields, "public-include", &mut |text| folder(text)),
-        uses: names.when_list(&fields, "uses", &mut |text| names.parts.find(text, log)),
+        uses,
+        link_ways,
+        values: values(&fields, names),
         flags: names.interp_list(&fields, "flags"),
         defines: names.interp_list(&fields, "defines"),
+        position: match fields.get("position-independent").map(|_| fields.flag("position-independent")) {
+            None => Position::AsNeeded,
+            Some(true) => Position::Independent,
+            Some(false) => Position::ByFlags,
+        },
         link_flags: names.interp_list(&fields, "link-flags"),
         link_reads: fields.texts("link-reads").iter().filter_map(folder).collect(),
         libraries: names.interp_list(&fields, "libraries"),
@@ -45,6 +55,7 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartD
         place: entry.name.place,
         kind,
     };
+    check_values(&fields, &part.values, part.texts());
     let compiled = !matches!(part.kind, PartKind::Generated(_));
     if compiled && fields.get("sources").is_none() && part.uses.is_empty() {
         fields.problem(fields.place, Fault::Missing { key: "sources", context: fields.context.to_string() });
@@ -61,6 +72,7 @@ fn kind(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> O
         "shared-library" => PartKind::SharedLibrary { interface: fields.text("abi").map(|t| t.text) },
         "module" => PartKind::Module(module(fields, names)?),
         "objects" => PartKind::Objects,
+        "partial-link" => PartKind::PartialLink,
         "generated" => PartKind::Generated(generator(fields, entry, names)?),
         "data" => PartKind::Data,
         other => {
@@ -93,21 +105,49 @@ fn sources(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Vec<SourceR
     let except = globs(&fields.texts("except"), fields, entry);
     let mut rules: Vec<SourceRule> = Vec::new();
     for found in fields.list("sources") {
-        let (when, texts, made, flags) = if let Some(text) = found.text() {
-            (None, vec![text], vec![], vec![])
+        let (when, texts, made, flags, without) = if let Some(text) = found.text() {
+            (None, vec![text], vec![], vec![], vec![])
         } else if let Some(sub) = names.conditional(fields, &found) {
-            let flags: Vec<Interp> = sub.texts("flags").iter().filter_map(|t| names.interp(t, sub.log())).collect();
+            let texts = |key| sub.texts(key).iter().filter_map(|t| names.interp(t, sub.log())).collect::<Vec<Interp>>();
+            let (flags, without) = (texts("flags"), texts("without"));
             let made: Vec<RelPath> = sub.texts("made").iter().filter_map(|t| made_path(&sub, t)).collect();
-            let read = (names.when(&sub), sub.texts("add"), made, flags);
+            let read = (names.when(&sub), sub.texts("add"), made, flags, without);
             sub.finish();
             read
         } else {
             continue;
         };
         let globs = globs(&texts, fields, entry);
-        rules.push(SourceRule { when, globs, except: except.clone(), made, flags, place: found.place });
+        rules.push(SourceRule { when, globs, except: except.clone(), made, flags, without, place: found.place });
     }
     rules
+}
+
+/// Reads which parts a part uses, and how those are linked that are not just linked.
+fn uses(fields: &Fields<'_>, names: &Names) -> (Vec<When<PartId>>, Vec<(PartId, LinkWay)>) {
+    let (mut uses, mut ways) = (Vec::new(), Vec::new());
+    for (number, found) in fields.list("uses").into_iter().enumerate() {
+        let Some(sub) = found.is_table().then(|| names.conditional(fields, &found)).flatten() else {
+            uses.extend(names.when_members(fields, vec![found], &mut |text| names.parts.find(text, fields.log())));
+            continue;
+        };
+        let when = names.when(&sub);
+        let way = sub.text("link").and_then(|text| match text.text.as_str() {
+            "whole" => Some(LinkWay::Whole),
+            "together" => Some(LinkWay::Together(number)),
+            other => {
+                let fault = Fault::UnknownName { what: "way to link", name: other.to_string() };
+                sub.log().add(Problem::at(text.place, fault).with_near(near_matches(other, LinkWay::WORDS)));
+                None
+            }
+        });
+        for part in sub.texts("add").iter().filter_map(|text| names.parts.find(text, sub.log())) {
+            uses.push(When { when: when.clone(), item: part });
+            ways.extend(way.map(|way| (part, way)));
+        }
+        sub.finish();
+    }
+    (uses, ways)
 }
 
 fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, tree: &str) -> RelPath {
@@ -123,6 +163,7 @@ fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, tree: &str) -> RelPa
         PartKind::StaticLibrary => format!("lib/lib{}.a", name.trim_start_matches("lib")),
         PartKind::SharedLibrary { .. } => format!("lib/lib{}.so", name.trim_start_matches("lib")),
         PartKind::Module(_) => format!("lib/{tree}/{name}.so"),
+        PartKind::PartialLink => format!("lib/{name}.o"),
         PartKind::Data => format!("share/{tree}"),
         PartKind::Objects | PartKind::Generated(_) => return RelPath::root(),
     };

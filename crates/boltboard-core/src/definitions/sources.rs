@@ -7,7 +7,7 @@ use super::find::WORK_MARK;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use crate::base::{Depth, Digest, Glob, RelPath, near_matches};
-use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
+use crate::board::{Board, PartId, PartKind, SourceRule};
 
 /// All files of a tree, sorted. Hidden folders, work folders and what lies behind links to folders are left out.
 #[derive(Debug)]
@@ -171,15 +171,13 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
                 }
             }
         }
-        if let PartKind::Generated(Generator::Command { reads, .. }) = &part.kind {
-            for glob in reads.iter().filter(|glob| listing.matching(glob).next().is_none()) {
+        if let PartKind::Generated(generator) = &part.kind {
+            for glob in generator.reads().iter().filter(|glob| listing.matching(glob).next().is_none()) {
                 problems.push(Problem::at(part.place, Fault::NothingMatches(glob.as_str().to_string())));
             }
-        }
-        if let PartKind::Generated(Generator::Template { from, .. }) = &part.kind
-            && listing.files.binary_search(from).is_err()
-        {
-            problems.push(Problem::at(part.place, Fault::NothingMatches(from.to_string())));
+            for file in generator.files().into_iter().filter(|file| listing.files.binary_search(file).is_err()) {
+                problems.push(Problem::at(part.place, Fault::NothingMatches(file.to_string())));
+            }
         }
     }
     problems.extend(not_made(board));
@@ -190,10 +188,14 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
 /// The files that a generated part makes, below the folder of generated files.
 fn made_by(kind: &PartKind) -> Vec<&RelPath> {
     match kind {
-        PartKind::Generated(Generator::Command { writes, .. }) => writes.iter().collect(),
-        PartKind::Generated(Generator::Template { to, .. }) => vec![to],
-        PartKind::Generated(Generator::ModuleTable(table)) => vec![&table.to],
-        _ => vec![],
+        PartKind::Generated(generator) => generator.makes(),
+        PartKind::Program
+        | PartKind::StaticLibrary
+        | PartKind::SharedLibrary { .. }
+        | PartKind::Module(_)
+        | PartKind::Objects
+        | PartKind::PartialLink
+        | PartKind::Data => vec![],
     }
 }
 
@@ -212,7 +214,7 @@ fn not_made(board: &Board) -> Vec<Problem> {
 }
 
 fn language_ending(path: &RelPath) -> Option<&str> {
-    Some(path.extension()).filter(|e| matches!(*e, "c" | "cc" | "cpp" | "cxx" | "s" | "S"))
+    Some(path.extension()).filter(|e| matches!(*e, "c" | "cc" | "cpp" | "cxx" | "s" | "S" | "o"))
 }
 
 fn same_files(board: &Board) -> Vec<Problem> {
@@ -224,7 +226,11 @@ fn same_files(board: &Board) -> Vec<Problem> {
                 made_by(generated).iter().map(|file| format!("made/{file}")).collect()
             }
             PartKind::Objects | PartKind::Data => vec![],
-            PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::Module(_) => {
+            PartKind::Program
+            | PartKind::StaticLibrary
+            | PartKind::SharedLibrary { .. }
+            | PartKind::PartialLink
+            | PartKind::Module(_) => {
                 vec![part.output.to_string()]
             }
         };

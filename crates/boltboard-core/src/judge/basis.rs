@@ -47,6 +47,12 @@ impl Basis {
         let mut lookers = vec![Vec::new(); board.options.len()];
         let mut followers = vec![BTreeSet::new(); board.parts.len()];
         let mut generated = BTreeSet::new();
+        for (used, carriers) in &board.carriers {
+            // Whether its code must be able to lie anywhere follows from who takes it in.
+            carriers.iter().for_each(|carrier| {
+                followers[carrier.index()].insert(*used);
+            });
+        }
         for (id, part) in board.parts.iter() {
             let mentions = part.mentions();
             mentions.options.iter().for_each(|option| lookers[option.index()].push(id));
@@ -72,6 +78,7 @@ impl Basis {
                 | PartKind::StaticLibrary
                 | PartKind::SharedLibrary { .. }
                 | PartKind::Objects
+                | PartKind::PartialLink
                 | PartKind::Data => {}
             }
         }

@@ -5,7 +5,9 @@ mod real;
 mod scripted;
 
 use std::collections::BTreeMap;
+use std::fs::File;
 use std::path::PathBuf;
+use std::process::Stdio;
 use std::time::Duration;
 
 use crate::watch::{Depth, Sight};
@@ -17,8 +19,8 @@ pub use scripted::ScriptedLaunch;
 #[cfg(test)]
 mod tests;
 
-/// A process to run. Its environment holds what is given and nothing else; it has no input.
-#[derive(Debug, Clone)]
+/// A process to run. Its environment holds what is given and nothing else.
+#[derive(Debug, Clone, Default)]
 pub struct Job {
     /// The program's file.
     pub program: PathBuf,
@@ -32,6 +34,19 @@ pub struct Job {
     pub limit: Option<Duration>,
     /// How closely it is watched; not at all without.
     pub watch: Option<Depth>,
+    /// The file that it reads as its standard input; nothing without.
+    pub input: Option<PathBuf>,
+    /// The file that takes its standard output, which else is kept.
+    pub output: Option<PathBuf>,
+}
+
+impl Job {
+    /// Opens what it reads and writes as standard input and output.
+    fn streams(&self) -> std::io::Result<(Stdio, Stdio)> {
+        let input = self.input.as_ref().map(File::open).transpose()?.map_or(Stdio::null(), Stdio::from);
+        let output = self.output.as_ref().map(File::create).transpose()?.map_or(Stdio::piped(), Stdio::from);
+        Ok((input, output))
+    }
 }
 
 /// How a process ended.
@@ -74,6 +89,23 @@ pub struct Used {
 }
 
 impl Outcome {
+    /// Adds another process that ran afterwards: it ended as that one did.
+    pub fn then(mut self, later: Outcome) -> Outcome {
+        self.stdout.extend(later.stdout);
+        self.stderr.extend(later.stderr);
+        let sight = match (self.sight, later.sight) {
+            (Some(mut sight), Some(more)) => {
+                sight.append(more);
+                Some(sight)
+            }
+            // What was not seen of one is not known of both.
+            _ => None,
+        };
+        let cpu = self.used.cpu + later.used.cpu;
+        let used = Used { cpu, memory: self.used.memory.max(later.used.memory) };
+        Outcome { exit: later.exit, wall: self.wall + later.wall, used, sight, ..self }
+    }
+
     /// Returns standard error as text.
     pub fn stderr_text(&self) -> String {
         String::from_utf8_lossy(&self.stderr).into_owned()

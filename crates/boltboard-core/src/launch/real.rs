@@ -162,8 +162,15 @@ impl Launch for RealLaunch {
 impl RealLaunch {
     fn run_watched(&self, job: &Job, depth: Depth, gate: &Gate) -> Result<Outcome, LaunchError> {
         let started = Instant::now();
+        let streams = job.streams().map_err(|source| LaunchError { program: job.program.clone(), source })?;
         let set = |command: &mut Command| {
-            command.args(&job.arguments).current_dir(&job.folder).env_clear().envs(&job.environment);
+            command
+                .stdin(streams.0)
+                .stdout(streams.1)
+                .args(&job.arguments)
+                .current_dir(&job.folder)
+                .env_clear()
+                .envs(&job.environment);
         };
         let mut child = match gate.start(depth, &job.program, set) {
             Ok(child) => child,
@@ -236,14 +243,15 @@ impl RealLaunch {
             let (wall, used) = (started.elapsed(), Used::default());
             return Ok(Outcome { exit: Exit::Stopped, stdout: vec![], stderr: vec![], wall, used, sight: None });
         }
+        let (input, output) = job.streams().map_err(failed)?;
         let mut command = Command::new(&job.program);
         command
             .args(&job.arguments)
             .current_dir(&job.folder)
             .env_clear()
             .envs(&job.environment)
-            .stdin(Stdio::null())
-            .stdout(Stdio::piped())
+            .stdin(input)
+            .stdout(output)
             .stderr(Stdio::piped())
             .process_group(0);
         // A program that was written a moment ago can still be held open by a child that another thread is about to start.

@@ -10,7 +10,7 @@ fn shell(script: &str) -> Job {
         folder: "/".into(),
         environment: [("GIVEN".to_string(), "yes".to_string())].into(),
         limit: None,
-        watch: None,
+        ..Job::default()
     }
 }
 

@@ -9,8 +9,9 @@ use crate::step::{Location, Look};
 pub(super) fn findings(board: &Board, built: &Journal) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (id, part) in board.parts.iter() {
-        let PartKind::Generated(Generator::Command { command, reads, .. }) = &part.kind else { continue };
-        let texts = command.iter().flat_map(|interp| &interp.pieces).filter_map(|piece| match piece {
+        let PartKind::Generated(generator @ Generator::Command(command)) = &part.kind else { continue };
+        let (reads, named) = (&command.reads, generator.files());
+        let texts = command.pieces().filter_map(|piece| match piece {
             Piece::Text(text) => Some(text.as_str()),
             _ => None,
         });
@@ -22,7 +23,7 @@ pub(super) fn findings(board: &Board, built: &Journal) -> Vec<Finding> {
                 Ok(Look::Content(Location::Tree(path))) => Some(path),
                 _ => None,
             })
-            .filter(|path| !reads.iter().any(|glob| glob.matches(path)))
+            .filter(|path| !reads.iter().any(|glob| glob.matches(path)) && !named.contains(&path))
             // What its command names is said well enough.
             .filter(|path| !said.iter().any(|text| text.contains(path.as_str()) || *text == path.name()))
             .collect();

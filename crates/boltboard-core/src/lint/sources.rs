@@ -67,8 +67,9 @@ fn loose(board: &Board, listing: &Listing, sources: &[&RelPath], included: &Incl
     let mut taken: BTreeSet<RelPath> = BTreeSet::new();
     for (_, part) in board.parts.iter() {
         part.sources.iter().for_each(|rule| taken.extend(listing.of_rule(rule)));
-        if let PartKind::Generated(Generator::Command { reads, .. }) = &part.kind {
-            reads.iter().for_each(|glob| taken.extend(listing.matching(glob).cloned()));
+        if let PartKind::Generated(generator) = &part.kind {
+            generator.reads().iter().for_each(|glob| taken.extend(listing.matching(glob).cloned()));
+            taken.extend(generator.files().into_iter().cloned());
         }
     }
     let loose = sources.iter().filter(|file| !taken.contains(**file) && !included.has(file));

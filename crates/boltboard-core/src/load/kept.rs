@@ -1,5 +1,6 @@
 //! The kept form of a board, and whether it still stands.
 
+use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -57,6 +58,7 @@ struct Head {
     rule_ends: Vec<u32>,
     part_ends: Vec<u32>,
     modules: Vec<PartId>,
+    carriers: BTreeMap<PartId, Vec<PartId>>,
 }
 
 /// Reads the kept form, if there is one that stands.
@@ -96,6 +98,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         needs: arena(head.needs),
         parts: LazyArena::packed(packed(parts_start, head.part_ends)),
         modules: head.modules,
+        carriers: head.carriers,
         rules: LazyArena::packed(packed(rules_start, head.rule_ends)),
         headers: arena(head.headers),
         tests: arena(head.tests),
@@ -168,6 +171,7 @@ pub(super) fn keep(
         accepted: board.accepted.clone(),
         names: board.option_names.clone(),
         modules: board.modules.clone(),
+        carriers: board.carriers.clone(),
         option_ends,
         rule_ends,
         part_ends,

@@ -1,28 +1,59 @@
 //! From the sources of a part to compiles.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
-use super::lower::{Lower, PlanFault, source_path};
+use super::fill::Fill;
+use super::lower::{Lower, Objects, PlanFault, source_path};
 use crate::base::{Digest, RelPath, is_c_name};
-use crate::board::{Condition, HeaderOrder, Linkage, PartDef, PartId, PartKind};
-use crate::step::{Compile, Flags, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
+use crate::board::{Condition, HeaderOrder, Interp, Linkage, PartDef, PartId, PartKind, Position, SourceRule};
+use crate::step::{Compile, Flags, Form, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
-impl Lower<'_> {
-    /// The sources of a part with the flags of each and the condition that brought it.
-    pub(super) fn sources(&mut self, part: &PartDef) -> BTreeMap<Location, (Vec<Word>, Option<Arc<Condition>>)> {
-        let mut sources: BTreeMap<Location, (Vec<Word>, Option<Arc<Condition>>)> = BTreeMap::new();
+/// A source of a part.
+pub(super) struct SourceOf<'b> {
+    /// Where it lies.
+    pub at: Location,
+    /// The rules that take it.
+    rules: Vec<&'b SourceRule>,
+    /// The condition that brought it.
+    pub brought_by: Option<Arc<Condition>>,
+}
+
+/// What the words of one compile have that those of others of its part have not.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub(super) struct SourceFlags {
+    /// Flags of its own.
+    pub added: Vec<Word>,
+    /// Flags of the part that it does without.
+    pub without: Vec<Word>,
+}
+
+/// What the compiles of a part have in common.
+pub(super) struct CommonOfCompiles {
+    includes: Vec<Word>,
+    /// Steps that come before them.
+    pub after: Arc<[StepId]>,
+    position: bool,
+}
+
+impl<'a> Lower<'a> {
+    /// The sources of a part in the order of its list; files of one pattern by their names.
+    pub(super) fn sources(&mut self, part: &'a PartDef) -> Vec<SourceOf<'a>> {
+        let mut sources: Vec<SourceOf<'a>> = Vec::new();
+        let mut known: HashMap<Location, usize> = HashMap::new();
         for rule in &part.sources {
             if rule.when.as_ref().is_some_and(|w| !self.input.resolution.holds(self.input.facts, &w.expr)) {
                 continue;
             }
-            let flags = self.input.plain_words(&rule.flags);
             let when = rule.when.clone().map(Arc::new);
             let files = self.input.listing.of_rule(rule).into_iter().map(Location::Tree);
-            for file in files.chain(rule.made.iter().cloned().map(Location::Made)) {
-                let entry = sources.entry(file).or_insert_with(|| (vec![], when.clone()));
-                entry.0.extend(flags.clone());
+            for at in files.chain(rule.made.iter().cloned().map(Location::Made)) {
+                let index = *known.entry(at.clone()).or_insert(sources.len());
+                match sources.get_mut(index) {
+                    Some(source) => source.rules.push(rule),
+                    None => sources.push(SourceOf { at, rules: vec![rule], brought_by: when.clone() }),
+                }
             }
         }
         let may_be_empty = matches!(part.kind, PartKind::Data) || !part.uses.is_empty();
@@ -32,56 +63,94 @@ impl Lower<'_> {
         sources
     }
 
-    pub(super) fn compile(&mut self, id: PartId, part: &PartDef) {
+    /// The flags of a source that other sources of its part have not.
+    fn source_flags(&self, part: &PartDef, source: &SourceOf<'a>) -> SourceFlags {
+        let fill = Fill { source: Some(&source.at), part: Some(part), ..Fill::default() };
+        let words = |texts: &dyn Fn(&'a SourceRule) -> &'a [Interp]| {
+            let of_rules = source.rules.iter().flat_map(|rule| texts(rule));
+            of_rules.flat_map(|text| self.input.words(text, fill)).collect()
+        };
+        SourceFlags { added: words(&|rule| &rule.flags), without: words(&|rule| &rule.without) }
+    }
+
+    /// What the compiles of a part have in common.
+    pub(super) fn common_of_compiles(&mut self, id: PartId, part: &PartDef) -> CommonOfCompiles {
         let seen = self.used.seen_by_compiles(self.input, id);
-        let include_words = self.includes(part, &seen);
-        let after: Arc<[StepId]> = self.before_compiles(&seen).into();
-        let defines = self.defines(part);
+        CommonOfCompiles {
+            includes: self.includes(part, &seen),
+            after: self.before_compiles(&seen).into(),
+            position: self.position_independent(id),
+        }
+    }
+
+    pub(super) fn compile(&mut self, id: PartId, part: &'a PartDef) {
+        let common = self.common_of_compiles(id, part);
+        let each_its_own = part.flags.iter().chain(&part.defines).any(|entry| entry.item.looks_at_source());
         // Most sources of a part share everything but their own names.
-        let mut settings: Vec<(Language, Vec<Word>, Arc<Setting>)> = Vec::new();
-        let mut objects = Vec::new();
-        let mut any_cxx = false;
-        for (source, (file_flags, brought_by)) in self.sources(part) {
-            let Some(language) = Language::of(source_path(&source)) else { continue };
-            any_cxx |= language == Language::Cxx;
-            let known = settings.iter().find(|(l, flags, _)| *l == language && *flags == file_flags);
-            let setting = match known {
+        let mut settings: Vec<(Language, SourceFlags, Arc<Setting>)> = Vec::new();
+        let mut objects = Objects::default();
+        for source in self.sources(part) {
+            let Some(language) = Language::of(source_path(&source.at)) else {
+                objects.files.extend(is_object(&source.at).then_some(source.at));
+                continue;
+            };
+            objects.any_cxx |= language == Language::Cxx;
+            let flags = self.source_flags(part, &source);
+            let known = settings.iter().find(|(l, known, _)| *l == language && *known == flags);
+            let setting = match known.filter(|_| !each_its_own) {
                 Some((.., setting)) => Arc::clone(setting),
                 None => {
-                    let mut words = self.flag_words(part, language);
-                    words.extend(file_flags.iter().cloned());
-                    let mut defines = defines.clone();
-                    let mut words = taken_out(words, &mut defines);
-                    words.extend(include_words.clone());
-                    let own = self.input.tools.compiler(language).map(|compiler| compiler.standards(language));
-                    let flags = Flags::of(language, &own.unwrap_or_default(), &words, self.input.folders);
-                    let compiler = self.compiler_for(language, &words);
-                    let setting = Arc::new(Setting::new(compiler, words, defines, language, flags));
-                    settings.push((language, file_flags, Arc::clone(&setting)));
+                    let setting = self.setting(part, &common, language, &source.at, &flags);
+                    settings.push((language, flags, Arc::clone(&setting)));
                     setting
                 }
             };
-            let object = object_of(part, &source);
-            let kind = Kind::Compile(Compile { language, setting });
-            let step = self.add(Some(id), part.place, kind, vec![source], vec![object.clone()], brought_by);
+            let object = object_of(part, &source.at);
+            let kind = Kind::Compile(Compile { language, form: Form::Object, setting });
+            let step = self.add(Some(id), part.place, kind, vec![source.at], vec![object.clone()], source.brought_by);
             if let Some(step) = step {
-                self.plan.steps[step].after = Arc::clone(&after);
+                self.plan.steps[step].after = Arc::clone(&common.after);
             }
-            objects.push(object);
+            objects.files.push(object);
         }
-        self.objects.insert(id, (objects, any_cxx));
+        self.objects.insert(id, objects);
+    }
+
+    /// Puts together how a source is compiled.
+    pub(super) fn setting(
+        &mut self,
+        part: &PartDef,
+        common: &CommonOfCompiles,
+        language: Language,
+        source: &Location,
+        flags: &SourceFlags,
+    ) -> Arc<Setting> {
+        let fill = Fill { source: Some(source), part: Some(part), ..Fill::default() };
+        let mut words = self.flag_words(part, common.position, language, fill);
+        words.retain(|word| !flags.without.contains(word));
+        words.extend(flags.added.iter().cloned());
+        let mut defines = self.defines(part, fill);
+        let mut words = taken_out(words, &mut defines);
+        words.extend(common.includes.clone());
+        let own = self.input.tools.compiler(language).map(|compiler| compiler.standards(language));
+        let known = Flags::of(language, &own.unwrap_or_default(), &words, self.input.folders);
+        let compiler = self.compiler_for(language, &words);
+        Arc::new(Setting::new(compiler, words, defines, language, known))
     }
 
     /// Takes in a part's objects without planning how they are made.
-    pub(super) fn name_objects(&mut self, id: PartId, part: &PartDef) {
-        let sources = self.sources(part);
-        let compiled = sources.keys().filter_map(|source| Some((source, Language::of(source_path(source))?)));
-        let (mut objects, mut any_cxx) = (Vec::new(), false);
-        for (source, language) in compiled {
-            any_cxx |= language == Language::Cxx;
-            objects.push(object_of(part, source));
+    pub(super) fn name_objects(&mut self, id: PartId, part: &'a PartDef) {
+        let mut objects = Objects::default();
+        for source in self.sources(part) {
+            match Language::of(source_path(&source.at)) {
+                Some(language) => {
+                    objects.any_cxx |= language == Language::Cxx;
+                    objects.files.push(object_of(part, &source.at));
+                }
+                None => objects.files.extend(is_object(&source.at).then_some(source.at)),
+            }
         }
-        self.objects.insert(id, (objects, any_cxx));
+        self.objects.insert(id, objects);
     }
 
     pub(super) fn compiler(&self, language: Language) -> Tool {
@@ -111,7 +180,7 @@ impl Lower<'_> {
         tool
     }
 
-    fn flag_words(&self, part: &PartDef, language: Language) -> Vec<Word> {
+    fn flag_words(&self, part: &PartDef, position: bool, language: Language, fill: Fill<'_>) -> Vec<Word> {
         let chain = &self.input.board.toolchain;
         let mut lists = vec![&chain.flags];
         match language {
@@ -121,20 +190,17 @@ impl Lower<'_> {
         }
         lists.push(&part.flags);
         let mut words = self.input.sysroot_words();
-        words.extend(lists.into_iter().flat_map(|list| self.input.plain_words(self.input.held(list))));
+        // The part's own flags come later, and win.
+        words.extend(position.then(|| Word::text("-fPIC")));
+        words.extend(
+            lists
+                .into_iter()
+                .flat_map(|list| self.input.held(list).into_iter().flat_map(|text| self.input.words(text, fill))),
+        );
         for need in self.input.held(&part.needs) {
             for found in self.input.facts.meeting(*need).into_iter().filter_map(Fact::found) {
                 words.extend(found.compile_flags.iter().map(Word::text));
             }
-        }
-        // Libraries and object sets may end up in a shared object, so all of them can.
-        let position_independent = match &part.kind {
-            PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::Objects => true,
-            PartKind::Module(_) => self.input.linkage(part) == Linkage::Loadable,
-            PartKind::Program | PartKind::Generated(_) | PartKind::Data => false,
-        };
-        if position_independent {
-            words.push(Word::text("-fPIC"));
         }
         // The later map is tried first, and the build may lie within the tree.
         let map = |at: Location, name: &str| Word {
@@ -147,6 +213,64 @@ impl Lower<'_> {
         words.push(map(Location::Tree(RelPath::root()), "."));
         words.push(map(Location::Made(RelPath::root()), "made"));
         words
+    }
+
+    /// Tells whether the code of a part must be able to lie anywhere in memory: because it says so, or because something that is made takes
+    /// it into a shared library or a loadable module.
+    fn position_independent(&mut self, id: PartId) -> bool {
+        match self.input.board.parts[id].position {
+            Position::ByFlags => false,
+            Position::Independent => true,
+            Position::AsNeeded => self.is_carried(id),
+        }
+    }
+
+    /// Tells whether something that is made takes a part into a shared library or a loadable module, or is one.
+    fn is_carried(&mut self, id: PartId) -> bool {
+        // Those that were come to, with the one that each was come to from.
+        let mut way: Vec<(PartId, usize)> = vec![(id, 0)];
+        let mut met = HashSet::from([id]);
+        let mut at = 0;
+        while let Some((next, _)) = way.get(at).copied() {
+            let part = &self.input.board.parts[next];
+            let known = self.carried.get(&next).copied();
+            let carries = match &part.kind {
+                _ if !self.input.is_made(part) => false,
+                PartKind::SharedLibrary { .. } => true,
+                PartKind::Module(_) => self.input.linkage(part) == Linkage::Loadable,
+                PartKind::StaticLibrary | PartKind::Objects | PartKind::PartialLink => known == Some(true),
+                PartKind::Program | PartKind::Generated(_) | PartKind::Data => false,
+            };
+            if carries {
+                let mut on_the_way = at;
+                loop {
+                    self.carried.insert(way[on_the_way].0, true);
+                    if on_the_way == 0 {
+                        return true;
+                    }
+                    on_the_way = way[on_the_way].1;
+                }
+            }
+            if known.is_none() && self.input.is_made(part) {
+                let carriers = self.input.board.carriers.get(&next).into_iter().flatten();
+                for carrier in carriers {
+                    if !met.contains(carrier) && self.uses_now(*carrier, next) {
+                        met.insert(*carrier);
+                        way.push((*carrier, at));
+                    }
+                }
+            }
+            at += 1;
+        }
+        self.carried.extend(way.into_iter().map(|(part, _)| (part, false)));
+        false
+    }
+
+    /// Tells whether a part uses another one under this resolution.
+    fn uses_now(&mut self, part: PartId, used: PartId) -> bool {
+        let input = self.input;
+        let uses = self.uses.entry(part).or_insert_with(|| input.uses(&input.board.parts[part]).into_iter().collect());
+        uses.contains(&used)
     }
 
     fn includes(&self, part: &PartDef, seen: &[PartId]) -> Vec<Word> {
@@ -181,10 +305,10 @@ impl Lower<'_> {
         steps
     }
 
-    fn defines(&mut self, part: &PartDef) -> BTreeMap<String, Option<String>> {
+    fn defines(&mut self, part: &PartDef, fill: Fill<'_>) -> BTreeMap<String, Option<String>> {
         let mut defines = BTreeMap::new();
         for interp in self.input.held(&part.defines) {
-            let text = self.input.text(interp);
+            let text = self.input.text_with(interp, fill);
             let (name, value) = text.split_once('=').unwrap_or((text.as_str(), "1"));
             if is_c_name(name) {
                 defines.insert(name.to_string(), Some(value.to_string()));
@@ -194,6 +318,11 @@ impl Lower<'_> {
         }
         defines
     }
+}
+
+/// Tells whether a file is linked as it is.
+fn is_object(file: &Location) -> bool {
+    matches!(source_path(file).extension(), "o")
 }
 
 fn object_of(part: &PartDef, source: &Location) -> Location {

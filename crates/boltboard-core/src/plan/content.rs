@@ -7,7 +7,7 @@ use crate::expr::is_name;
 
 impl PlanInput<'_> {
     /// Fills in a template: `@NAME@` becomes the option's value, `@tree:name@` and `@tree:version@` the tree's own.
-    pub(super) fn template(&self, from: &RelPath, mark: char) -> Result<String, PlanFault> {
+    pub(super) fn template(&self, part: &PartDef, from: &RelPath, mark: char) -> Result<String, PlanFault> {
         let path = from.below(&self.folders.tree);
         let text = std::fs::read_to_string(&path).map_err(|e| PlanFault::Template {
             file: from.to_string(),
@@ -17,7 +17,7 @@ impl PlanInput<'_> {
         })?;
         let mut out = String::new();
         for (index, line) in text.split_inclusive('\n').enumerate() {
-            self.template_line(line, mark, &mut out).map_err(|(name, near)| PlanFault::Template {
+            self.template_line(part, line, mark, &mut out).map_err(|(name, near)| PlanFault::Template {
                 file: from.to_string(),
                 line: index + 1,
                 reason: format!("there is no option `{name}`"),
@@ -27,7 +27,13 @@ impl PlanInput<'_> {
         Ok(out)
     }
 
-    fn template_line(&self, line: &str, mark: char, out: &mut String) -> Result<(), (String, Vec<String>)> {
+    fn template_line(
+        &self,
+        part: &PartDef,
+        line: &str,
+        mark: char,
+        out: &mut String,
+    ) -> Result<(), (String, Vec<String>)> {
         let mut rest = line;
         while let Some(start) = rest.find(mark) {
             out.push_str(&rest[..start]);
@@ -36,6 +42,9 @@ impl PlanInput<'_> {
             let value = match name {
                 Some("tree:name") => Some(self.board.tree.name.clone()),
                 Some("tree:version") => Some(self.board.tree.version.clone()),
+                Some(name) if part.values.iter().any(|value| value.name == name) => {
+                    Some(self.value_of(part, name).map_or(String::new(), |text| self.text(text)))
+                }
                 Some(name) if is_name(name) => {
                     let option = self
                         .board
@@ -71,6 +80,7 @@ impl PlanInput<'_> {
             | PartKind::StaticLibrary
             | PartKind::SharedLibrary { .. }
             | PartKind::Objects
+            | PartKind::PartialLink
             | PartKind::Generated(_)
             | PartKind::Data => false,
         };

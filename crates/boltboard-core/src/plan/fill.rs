@@ -1,9 +1,38 @@
 //! From texts with `${…}` to words of commands.
 
-use super::lower::PlanInput;
+use super::lower::{PlanInput, source_path};
 use crate::base::RelPath;
-use crate::board::{Folder, Generator, Interp, Kind, PartDef, PartId, PartKind, Piece, Value, When};
+use crate::board::{Condition, Folder, Interp, Kind, PartDef, PartId, PartKind, Piece, SourceWord, Value, When};
 use crate::step::{Fragment, Location, Word};
+
+/// What a text is filled in with, beyond what is the same for all.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Fill<'f> {
+    /// What the step reads.
+    pub reads: &'f [Location],
+    /// How many files the step writes.
+    pub writes: usize,
+    /// The source that is compiled.
+    pub source: Option<&'f Location>,
+    /// The part whose text it is.
+    pub part: Option<&'f PartDef>,
+}
+
+impl Fill<'_> {
+    fn about_source(&self, word: SourceWord) -> String {
+        let path = self.source.map(source_path);
+        let of_path = |about: fn(&RelPath) -> String| path.map_or(String::new(), about);
+        match word {
+            SourceWord::Stem => of_path(|path| {
+                let name = path.name();
+                name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_string()
+            }),
+            SourceWord::Name => of_path(|path| path.name().to_string()),
+            SourceWord::Path => of_path(RelPath::to_string),
+            SourceWord::Part => self.part.map_or(String::new(), |part| part.name.clone()),
+        }
+    }
+}
 
 impl PlanInput<'_> {
     /// Returns the items whose condition holds.
@@ -13,10 +42,10 @@ impl PlanInput<'_> {
     }
 
     /// Fills in one text. A text that is nothing but a list of words, or the step's files, becomes several words.
-    pub(super) fn words(&self, interp: &Interp, reads: &[Location], writes: &[Location]) -> Vec<Word> {
+    pub(super) fn words(&self, interp: &Interp, fill: Fill<'_>) -> Vec<Word> {
         match interp.pieces.as_slice() {
-            [Piece::Reads] => return reads.iter().cloned().map(Word::place).collect(),
-            [Piece::Writes] => return (0..writes.len()).map(Word::result).collect(),
+            [Piece::Reads] => return fill.reads.iter().cloned().map(Word::place).collect(),
+            [Piece::Writes] => return (0..fill.writes).map(Word::result).collect(),
             [Piece::Option(option)] if matches!(self.board.options[*option].kind, Kind::Words(_)) => {
                 let Value::Words(words) = self.resolution.value(*option) else { return vec![] };
                 return words.iter().map(Word::text).collect();
@@ -34,16 +63,38 @@ impl PlanInput<'_> {
                 Piece::Folder(folder) => fragments.push(Fragment::At(self.folder(*folder))),
                 Piece::TreeName => fragments.push(Fragment::Text(self.board.tree.name.clone())),
                 Piece::TreeVersion => fragments.push(Fragment::Text(self.board.tree.version.clone())),
-                Piece::Reads => joined(&mut fragments, reads.iter().cloned().map(Fragment::At)),
-                Piece::Writes => joined(&mut fragments, (0..writes.len()).map(Fragment::Result)),
+                Piece::Reads => joined(&mut fragments, fill.reads.iter().cloned().map(Fragment::At)),
+                Piece::Writes => joined(&mut fragments, (0..fill.writes).map(Fragment::Result)),
+                Piece::Source(word) => fragments.push(Fragment::Text(fill.about_source(*word))),
+                Piece::Value(name) => {
+                    let value = fill.part.and_then(|part| self.value_of(part, name));
+                    fragments.extend(value.into_iter().flat_map(|value| {
+                        // Values of values name nothing of a step.
+                        self.words(value, Fill { part: None, ..fill }).into_iter().flat_map(|word| word.fragments)
+                    }));
+                }
             }
         }
         vec![Word { fragments }]
     }
 
-    /// Fills in texts that name no files of the step.
-    pub(super) fn plain_words<'a>(&self, list: impl IntoIterator<Item = &'a Interp>) -> Vec<Word> {
-        list.into_iter().flat_map(|interp| self.words(interp, &[], &[])).collect()
+    /// Returns the text that a part's value stands for, if any of its cases holds.
+    pub(super) fn value_of<'p>(&self, part: &'p PartDef, name: &str) -> Option<&'p Interp> {
+        let value = part.values.iter().find(|value| value.name == name)?;
+        let holds =
+            |when: &Option<Condition>| when.as_ref().is_none_or(|when| self.resolution.holds(self.facts, &when.expr));
+        value.cases.iter().find(|(when, _)| holds(when)).map(|(_, text)| text)
+    }
+
+    /// Fills in texts of a part that name no files of the step.
+    pub(super) fn plain_words<'i>(&self, part: &PartDef, list: impl IntoIterator<Item = &'i Interp>) -> Vec<Word> {
+        let fill = Fill { part: Some(part), ..Fill::default() };
+        list.into_iter().flat_map(|interp| self.words(interp, fill)).collect()
+    }
+
+    /// Fills in texts of the toolchain.
+    pub(super) fn chain_words<'i>(&self, list: impl IntoIterator<Item = &'i Interp>) -> Vec<Word> {
+        list.into_iter().flat_map(|interp| self.words(interp, Fill::default())).collect()
     }
 
     /// What tells the compiler which folder stands for `/` of its target.
@@ -54,7 +105,12 @@ impl PlanInput<'_> {
 
     /// Fills in a text that is no word of a command.
     pub fn text(&self, interp: &Interp) -> String {
-        self.words(interp, &[], &[]).iter().map(|word| word.neutral(&[])).collect::<Vec<_>>().join(" ")
+        self.text_with(interp, Fill::default())
+    }
+
+    /// Fills in a text that is no word of a command, of a part or source.
+    pub(super) fn text_with(&self, interp: &Interp, fill: Fill<'_>) -> String {
+        self.words(interp, fill).iter().map(|word| word.neutral(&[])).collect::<Vec<_>>().join(" ")
     }
 
     fn folder(&self, folder: Folder) -> Location {
@@ -74,11 +130,9 @@ impl PlanInput<'_> {
 /// Returns the file that stands for a part.
 pub(super) fn main_output(part: &PartDef) -> Location {
     match &part.kind {
-        PartKind::Generated(Generator::Command { writes, .. }) => {
-            Location::Made(writes.first().cloned().unwrap_or_else(RelPath::root))
+        PartKind::Generated(generator) => {
+            Location::Made(generator.makes().first().map_or_else(RelPath::root, |file| (*file).clone()))
         }
-        PartKind::Generated(Generator::Template { to, .. }) => Location::Made(to.clone()),
-        PartKind::Generated(Generator::ModuleTable(table)) => Location::Made(table.to.clone()),
         PartKind::SharedLibrary { interface: Some(interface) } => {
             let versioned = format!("{}.{interface}", part.output.name());
             Location::Output(part.output.parent().child(&versioned))
@@ -88,6 +142,7 @@ pub(super) fn main_output(part: &PartDef) -> Location {
         | PartKind::SharedLibrary { interface: None }
         | PartKind::Module(_)
         | PartKind::Objects
+        | PartKind::PartialLink
         | PartKind::Data => Location::Output(part.output.clone()),
     }
 }

@@ -1,22 +1,17 @@
-//! Links, archives, and steps of generators.
-
-use std::sync::Arc;
+//! Links and archives.
 
 use super::fill::main_output;
 use super::lower::{Lower, PlanInput, source_path};
 use crate::base::RelPath;
-use crate::board::{Generator, PartDef, PartId, PartKind, Variable};
-use crate::step::{Archive, Fragment, Generate, Kind, Link, Location, Symlink, Tool, ToolPlace, Word, Write};
-use crate::survey::{EPOCH_VARIABLE, Fact, Language};
-
-/// The variable that says where programs are looked for.
-const SEARCH_PATH: &str = "PATH";
+use crate::board::{LinkWay, PartDef, PartId, PartKind};
+use crate::step::{Archive, Fragment, Kind, Link, Location, Symlink, Tool, ToolPlace, Word};
+use crate::survey::{Fact, Language};
 
 /// What a link is made of, in the order of the command line.
 #[derive(Default)]
 struct LinkInputs {
     objects: Vec<Location>,
-    archives: Vec<Location>,
+    archives: Vec<(PartId, Location)>,
     shared: Vec<Location>,
     flags: Vec<Word>,
     cxx: bool,
@@ -32,20 +27,29 @@ impl Lower<'_> {
         let inputs = self.link_inputs(id, part);
         let chain = &self.input.board.toolchain;
         let mut words = self.input.sysroot_words();
-        words.extend(self.input.plain_words(self.input.held(&chain.link_flags)));
+        words.extend(self.input.chain_words(self.input.held(&chain.link_flags)));
         if let PartKind::SharedLibrary { .. } | PartKind::Module(_) = &part.kind {
             words.push(Word::text("-shared"));
         }
         if let PartKind::SharedLibrary { .. } = &part.kind {
             words.push(Word::text(format!("-Wl,-soname,{}", source_path(&output).name())));
         }
-        words.extend(self.input.plain_words(self.input.held(&part.link_flags)));
+        if let PartKind::PartialLink = &part.kind {
+            // What a whole program is linked with comes when it is linked wholly.
+            words.extend(["-r", "-nostdlib"].map(Word::text));
+        }
+        words.extend(self.input.plain_words(part, self.input.held(&part.link_flags)));
         words.extend([Word::text("-o"), Word::result(0)]);
-        words.extend(inputs.objects.iter().chain(&inputs.archives).chain(&inputs.shared).cloned().map(Word::place));
+        words.extend(inputs.objects.iter().cloned().map(Word::place));
+        words.extend(archive_words(&inputs.archives, part));
+        words.extend(inputs.shared.iter().cloned().map(Word::place));
         words.extend(self.run_paths(&output, &inputs.shared));
-        words.extend(inputs.flags);
+        if !matches!(part.kind, PartKind::PartialLink) {
+            words.extend(inputs.flags);
+        }
         let interfaces = inputs.shared.clone();
-        let mut reads: Vec<Location> = [inputs.objects, inputs.archives, inputs.shared].concat();
+        let mut reads: Vec<Location> =
+            [inputs.objects, inputs.archives.into_iter().map(|(_, at)| at).collect(), inputs.shared].concat();
         reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
         reads.extend(words.iter().filter_map(Word::made_file).filter(|file| self.made_by.contains_key(file)));
         let tool = self.compiler_for(if inputs.cxx { Language::Cxx } else { Language::C }, &words);
@@ -64,10 +68,13 @@ impl Lower<'_> {
     }
 
     fn archive(&mut self, id: PartId, part: &PartDef, output: Location) -> Vec<Location> {
-        let mut objects = self.objects.get(&id).map_or(vec![], |(objects, _)| objects.clone());
+        let mut objects = self.objects.get(&id).map_or(vec![], |objects| objects.files.clone());
         for used in self.used.direct(id) {
-            if let PartKind::Objects = self.input.board.parts[*used].kind {
-                objects.extend(self.objects.get(used).map_or(vec![], |(objects, _)| objects.clone()));
+            let other = &self.input.board.parts[*used];
+            match other.kind {
+                PartKind::Objects => objects.extend(self.objects.get(used).map_or(vec![], |all| all.files.clone())),
+                PartKind::PartialLink => objects.push(main_output(other)),
+                _ => {}
             }
         }
         let tool = self.archiver();
@@ -89,7 +96,7 @@ impl Lower<'_> {
         there.unwrap_or_else(|| self.host_tool("ar"))
     }
 
-    fn host_tool(&mut self, name: &str) -> Tool {
+    pub(super) fn host_tool(&mut self, name: &str) -> Tool {
         if let Some(known) = self.tools.get(name) {
             return known.clone();
         }
@@ -122,8 +129,13 @@ impl Lower<'_> {
                     self.take_flags(other, &mut inputs);
                 }
                 PartKind::StaticLibrary => {
-                    inputs.archives.push(main_output(other));
-                    inputs.cxx |= self.objects.get(&used).is_some_and(|(_, cxx)| *cxx);
+                    inputs.archives.push((used, main_output(other)));
+                    inputs.cxx |= self.objects.get(&used).is_some_and(|objects| objects.any_cxx);
+                    self.take_flags(other, &mut inputs);
+                }
+                PartKind::PartialLink => {
+                    inputs.objects.push(main_output(other));
+                    inputs.cxx |= self.objects.get(&used).is_some_and(|objects| objects.any_cxx);
                     self.take_flags(other, &mut inputs);
                 }
                 PartKind::SharedLibrary { .. } => inputs.shared.push(main_output(other)),
@@ -134,9 +146,9 @@ impl Lower<'_> {
     }
 
     fn take_objects(&self, part: PartId, inputs: &mut LinkInputs) {
-        if let Some((objects, cxx)) = self.objects.get(&part) {
-            inputs.objects.extend(objects.clone());
-            inputs.cxx |= cxx;
+        if let Some(objects) = self.objects.get(&part) {
+            inputs.objects.extend(objects.files.clone());
+            inputs.cxx |= objects.any_cxx;
         }
     }
 
@@ -146,7 +158,7 @@ impl Lower<'_> {
                 inputs.flags.extend(found.link_flags.iter().map(Word::text));
             }
         }
-        let libraries = self.input.plain_words(self.input.held(&part.libraries));
+        let libraries = self.input.plain_words(part, self.input.held(&part.libraries));
         inputs.flags.extend(libraries.into_iter().map(|word| Word::text(format!("-l{}", word.neutral(&[])))));
     }
 
@@ -162,85 +174,33 @@ impl Lower<'_> {
         }
         paths.into_iter().map(|path| Word::text(format!("-Wl,-rpath,{path}"))).collect()
     }
+}
 
-    /// Plans a generated part; returns its files.
-    pub(super) fn generate(&mut self, id: PartId, part: &PartDef, generator: &Generator) -> Vec<Location> {
-        match generator {
-            Generator::Template { from, mark, to } => match self.input.template(from, *mark) {
-                Ok(content) => self.write(id, part, content, to),
-                Err(fault) => {
-                    self.problem(Some(part.place), fault);
-                    vec![]
-                }
-            },
-            Generator::ModuleTable(table) => {
-                let content = self.input.module_table(table);
-                self.write(id, part, content, &table.to)
+/// The words for archives: those that need each other are searched again and again, and of some all objects are taken.
+fn archive_words(archives: &[(PartId, Location)], part: &PartDef) -> Vec<Word> {
+    let way = |id: PartId| part.link_ways.iter().find(|(of, _)| *of == id).map(|(_, way)| *way);
+    let mut words = Vec::new();
+    let mut done: Vec<usize> = Vec::new();
+    for (id, archive) in archives {
+        match way(*id) {
+            None => words.push(Word::place(archive.clone())),
+            Some(LinkWay::Whole) => {
+                words.push(Word::text("-Wl,--whole-archive"));
+                words.push(Word::place(archive.clone()));
+                words.push(Word::text("-Wl,--no-whole-archive"));
             }
-            Generator::Command { command, work_folder, reads, writes, environment, success } => {
-                let listing = self.input.listing;
-                let mut files: Vec<RelPath> = reads.iter().flat_map(|glob| listing.matching(glob)).cloned().collect();
-                files.sort();
-                files.dedup();
-                let mut reads: Vec<Location> = files.into_iter().map(Location::Tree).collect();
-                let writes: Vec<Location> = writes.iter().cloned().map(Location::Made).collect();
-                let mut words: Vec<Word> =
-                    command.iter().flat_map(|interp| self.input.words(interp, &reads, &writes)).collect();
-                if words.is_empty() {
-                    return vec![];
-                }
-                let tool = self.generator_tool(words.remove(0));
-                let outputs = |used: &PartId| self.plan.parts.get(used).cloned().unwrap_or_default();
-                reads.extend(self.used.direct(id).iter().flat_map(outputs));
-                for word in &words {
-                    reads.extend(files_of(word).filter(|at| !reads.contains(at)).collect::<Vec<_>>());
-                }
-                if let ToolPlace::Made(at) = &tool.place {
-                    reads.push(at.clone());
-                }
-                let epoch = self.input.tools.epoch;
-                // What a generator makes of the time, or of where programs are looked for, cannot be told.
-                let time = || (EPOCH_VARIABLE.to_string(), vec![Word::text(epoch.to_string())]);
-                let mut variables: Vec<(String, Vec<Word>)> = Vec::from_iter((!epoch.is_start()).then(time));
-                variables.push((SEARCH_PATH.to_string(), vec![Word::text(&self.input.tools.search_path)]));
-                for (name, value) in environment {
-                    let words = match value {
-                        Variable::Set(value) => Some(self.input.words(value, &[], &writes)),
-                        Variable::Passed => {
-                            self.plan.variables.insert(name.clone());
-                            self.input.tools.variables.get(name).map(|value| vec![Word::text(value)])
-                        }
-                    };
-                    variables.extend(words.map(|words| (name.clone(), words)));
-                }
-                let folder = Location::Tree(work_folder.clone());
-                let success = success.clone();
-                let kind = Kind::Generate(Box::new(Generate { tool, words, folder, environment: variables, success }));
-                let step = self.add(Some(id), part.place, kind, reads, writes.clone(), part.when.clone().map(Arc::new));
-                if let Some(step) = step {
-                    // It may read option headers, and they cost nothing to wait for.
-                    self.plan.steps[step].after = self.header_steps.clone().into();
-                }
-                writes
+            Some(LinkWay::Together(group)) if !done.contains(&group) => {
+                done.push(group);
+                words.push(Word::text("-Wl,--start-group"));
+                let others = archives.iter().filter(|(id, _)| way(*id) == Some(LinkWay::Together(group)));
+                words.extend(others.map(|(_, archive)| Word::place(archive.clone())));
+                words.push(Word::text("-Wl,--end-group"));
             }
+            // It came with the first of them.
+            Some(LinkWay::Together(_)) => {}
         }
     }
-
-    fn write(&mut self, id: PartId, part: &PartDef, content: String, to: &RelPath) -> Vec<Location> {
-        let file = Location::Made(to.clone());
-        self.add(Some(id), part.place, Kind::Write(Write { content }), vec![], vec![file.clone()], None);
-        vec![file]
-    }
-
-    fn generator_tool(&mut self, word: Word) -> Tool {
-        let name = word.neutral(&[]);
-        match files_of(&word).next() {
-            Some(at @ (Location::Output(_) | Location::Made(_) | Location::Tree(_))) => {
-                Tool { name, place: ToolPlace::Made(at) }
-            }
-            _ => self.host_tool(&name),
-        }
-    }
+    words
 }
 
 /// Returns what a link or archive makes: the file, and a second name for a shared library with a version.
@@ -255,25 +215,25 @@ impl PlanInput<'_> {
         match &part.kind {
             PartKind::Generated(_) => self.generated_files(part),
             PartKind::Objects | PartKind::Data => vec![],
-            PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::Module(_) => {
-                linked_files(part)
-            }
+            PartKind::Program
+            | PartKind::StaticLibrary
+            | PartKind::SharedLibrary { .. }
+            | PartKind::PartialLink
+            | PartKind::Module(_) => linked_files(part),
         }
     }
 
     /// Returns what a generated part makes.
     pub(super) fn generated_files(&self, part: &PartDef) -> Vec<Location> {
         match &part.kind {
-            PartKind::Generated(Generator::Command { writes, .. }) => {
-                writes.iter().cloned().map(Location::Made).collect()
-            }
+            PartKind::Generated(generator) => generator.makes().into_iter().cloned().map(Location::Made).collect(),
             _ => vec![main_output(part)],
         }
     }
 }
 
 /// Files (not folders) that a word names.
-fn files_of(word: &Word) -> impl Iterator<Item = Location> {
+pub(super) fn files_of(word: &Word) -> impl Iterator<Item = Location> {
     word.fragments.iter().filter_map(|fragment| match fragment {
         Fragment::At(at) if !source_path(at).as_str().is_empty() => Some(at.clone()),
         Fragment::At(_) | Fragment::Text(_) | Fragment::Result(_) => None,

@@ -1,10 +1,11 @@
 //! From parts to steps.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
 use foldhash::fast::FixedState;
 
+use super::compile::SourceOf;
 use super::link::linked_files;
 use super::macros::{HeaderText, MacroTable, macro_table};
 use super::steps::Plan;
@@ -77,6 +78,9 @@ pub enum PlanFault {
     /// Nothing is left of a part's sources.
     #[error("part `{0}` has no sources with these options")]
     NoSources(String),
+    /// No word of a command is left.
+    #[error("part `{0}` has no command with these options")]
+    NoCommand(String),
     /// Two steps would write one file.
     #[error("{file} would be made twice: by part `{first}` and by part `{second}`")]
     SameFile {
@@ -156,6 +160,8 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
         finished: BTreeMap::new(),
         used: Used::default(),
         tools: BTreeMap::new(),
+        carried: HashMap::new(),
+        uses: HashMap::new(),
         problems: Vec::new(),
     };
     lower.required_needs();
@@ -176,18 +182,31 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
     if lower.problems.is_empty() { Ok(lower.plan) } else { Err(lower.problems) }
 }
 
+/// The objects of a part.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Objects {
+    /// The files, in the order in which they are linked.
+    pub files: Vec<Location>,
+    /// Whether any of them is C++.
+    pub any_cxx: bool,
+}
+
 pub(super) struct Lower<'a> {
     pub input: PlanInput<'a>,
     wanted: Wanted<'a>,
     pub plan: Plan,
     pub(super) header_steps: Vec<StepId>,
     pub(super) made_by: HashMap<Location, StepId, FixedState>,
-    /// The objects of each part, with whether any is C++.
-    pub objects: BTreeMap<PartId, (Vec<Location>, bool)>,
+    /// The objects of each part.
+    pub(super) objects: BTreeMap<PartId, Objects>,
     pub(super) finished: BTreeMap<PartId, Vec<StepId>>,
     pub(super) used: Used,
     /// Programs of the host by their names, each looked for once.
     pub(super) tools: BTreeMap<String, Tool>,
+    /// What others take into shared libraries and modules, as far as it is known.
+    pub(super) carried: HashMap<PartId, bool>,
+    /// What carriers use, each worked out once.
+    pub(super) uses: HashMap<PartId, HashSet<PartId>>,
     problems: Vec<PlanProblem>,
 }
 
@@ -208,6 +227,7 @@ impl PlanInput<'_> {
             | PartKind::StaticLibrary
             | PartKind::SharedLibrary { .. }
             | PartKind::Objects
+            | PartKind::PartialLink
             | PartKind::Generated(_)
             | PartKind::Data => Linkage::Loadable,
         }
@@ -219,7 +239,7 @@ impl PlanInput<'_> {
     }
 }
 
-impl Lower<'_> {
+impl<'a> Lower<'a> {
     pub(super) fn problem(&mut self, place: Option<Place>, fault: PlanFault) {
         self.problems.push(PlanProblem { fault, place });
     }
@@ -318,12 +338,16 @@ impl Lower<'_> {
     }
 
     /// Takes in what others look at of a part for which no steps are made.
-    fn only_named(&mut self, id: PartId, part: &PartDef) {
+    fn only_named(&mut self, id: PartId, part: &'a PartDef) {
         let outputs = match &part.kind {
             PartKind::Generated(_) => self.input.generated_files(part),
-            PartKind::Data => self.sources(part).keys().map(|source| copied(part, source)).collect(),
+            PartKind::Data => self.sources(part).iter().map(|source| copied(part, &source.at)).collect(),
             PartKind::Objects => vec![],
-            PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::Module(_) => {
+            PartKind::Program
+            | PartKind::StaticLibrary
+            | PartKind::SharedLibrary { .. }
+            | PartKind::PartialLink
+            | PartKind::Module(_) => {
                 if self.input.is_linked(part) {
                     linked_files(part)
                 } else {
@@ -337,11 +361,11 @@ impl Lower<'_> {
         self.plan.parts.insert(id, outputs);
     }
 
-    fn steps_of(&mut self, id: PartId, part: &PartDef) -> Vec<Location> {
+    fn steps_of(&mut self, id: PartId, part: &'a PartDef) -> Vec<Location> {
         match &part.kind {
             PartKind::Generated(generator) => self.generate(id, part, generator),
             PartKind::Data => self.copy(id, part),
-            PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } => {
+            PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::PartialLink => {
                 self.compile(id, part);
                 self.link(id, part)
             }
@@ -356,11 +380,11 @@ impl Lower<'_> {
         }
     }
 
-    fn copy(&mut self, id: PartId, part: &PartDef) -> Vec<Location> {
+    fn copy(&mut self, id: PartId, part: &'a PartDef) -> Vec<Location> {
         let mut outputs = Vec::new();
-        for (source, (_, brought_by)) in self.sources(part) {
-            let output = copied(part, &source);
-            self.add(Some(id), part.place, Kind::Copy(Copy), vec![source], vec![output.clone()], brought_by);
+        for SourceOf { at, brought_by, .. } in self.sources(part) {
+            let output = copied(part, &at);
+            self.add(Some(id), part.place, Kind::Copy(Copy), vec![at], vec![output.clone()], brought_by);
             outputs.push(output);
         }
         outputs

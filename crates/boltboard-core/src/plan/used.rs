@@ -35,17 +35,20 @@ impl PlanInput<'_> {
         let mut parts = self.uses(part);
         match &part.kind {
             PartKind::Program => parts.extend(self.builtin_modules(id)),
-            PartKind::Generated(Generator::Command { command, .. }) => {
-                parts.extend(command.iter().flat_map(|i| &i.pieces).filter_map(|piece| match piece {
-                    Piece::Part(part) => Some(*part),
-                    _ => None,
-                }));
+            PartKind::Generated(generator) => {
+                parts.extend(generator.parts());
+                if let Generator::Command(command) = generator {
+                    parts.extend(command.pieces().filter_map(|piece| match piece {
+                        Piece::Part(part) => Some(*part),
+                        _ => None,
+                    }));
+                }
             }
-            PartKind::Generated(_)
-            | PartKind::StaticLibrary
+            PartKind::StaticLibrary
             | PartKind::SharedLibrary { .. }
             | PartKind::Module(_)
             | PartKind::Objects
+            | PartKind::PartialLink
             | PartKind::Data => {}
         }
         parts
@@ -113,22 +116,22 @@ impl Used {
         }
         let kind = |id: PartId| &input.board.parts[id].kind;
         let frame = |id: PartId, listed: Option<PartId>| {
-            let archive = matches!(kind(id), PartKind::StaticLibrary);
+            let archive = matches!(kind(id), PartKind::StaticLibrary | PartKind::PartialLink);
             Frame { uses: self.direct(id), archive, listed }
         };
         let mut after = Vec::new();
         let mut met: HashSet<PartId> = roots.iter().copied().collect();
         let mut through = HashSet::new();
-        for root in roots {
-            let mut open = vec![frame(*root, None)];
+        for root in roots.iter().rev() {
+            let mut open = vec![Frame { archive: false, ..frame(*root, None) }];
             while let Some(top) = open.last_mut() {
-                let Some((used, rest)) = top.uses.split_first() else {
+                let Some((used, rest)) = top.uses.split_last() else {
                     after.extend(top.listed);
                     open.pop();
                     continue;
                 };
                 top.uses = rest;
-                if top.archive && matches!(kind(*used), PartKind::Objects) {
+                if top.archive && matches!(kind(*used), PartKind::Objects | PartKind::PartialLink) {
                     if through.insert(*used) {
                         open.push(frame(*used, None));
                     }

@@ -114,7 +114,7 @@ fn ask(
         folder: "/".into(),
         environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
         limit: Some(LIMIT),
-        watch: None,
+        ..Job::default()
     };
     let outcome = launch.run(&job).map_err(|e| silent(e.source.to_string()))?;
     let text = outcome.stdout_text();

@@ -11,7 +11,7 @@ use super::same_text::Experience;
 use super::stands::{self, Absences, Account, Known, Watching};
 use crate::base::files::{make_folder, make_room, move_file, write_whole};
 use crate::base::{Digest, FileError};
-use crate::launch::{Exit, Job, Launch, LaunchError, Used};
+use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
 use crate::step::{AbsentTool, Ends, Location, Look, Made, Makes, Process, Setup, Step, StepId, repeatable};
 
 use crate::judge::{Alike, Judge};
@@ -223,12 +223,14 @@ impl Executor<'_> {
         loop {
             let depth = self.depth(step, closely);
             let started = time_of_files();
-            let Process { job, lists } = self.process_of(step, &self.setup(aside, depth))?;
+            let process = self.process_of(step, &self.setup(aside, depth))?;
+            let Process { job, lists, .. } = &process;
             let trouble = |cause: Cause, said: &str| {
-                let command = repeatable(step, &job, aside, &self.judge.plan.folders.again());
+                let command = repeatable(step, &process, aside, &self.judge.plan.folders.again());
                 Trouble { cause, said: said.to_string(), command }
             };
-            let outcome = self.launch.run(&job).map_err(|e| trouble(not_started(&job, &e), ""))?;
+            process.lay_out().map_err(|e| trouble(e.into(), ""))?;
+            let outcome = self.run_all(step, &process).map_err(|cause| trouble(cause, ""))?;
             if outcome.exit == Exit::Stopped {
                 return Ok(Ended::Stopped);
             }
@@ -245,7 +247,7 @@ impl Executor<'_> {
                 passed();
             }
             let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
-            let ended = stands::Ended { job: &job, outcome: &outcome, lists: &lists, aside, started, closely };
+            let ended = stands::Ended { job, outcome: &outcome, lists, aside, started, closely };
             let known = self.stands(step, &ended);
             let (stands, said, unexpected) = match known.map_err(|cause| trouble(cause, &said))? {
                 Known::Wholly(stands, said, unexpected) => (Some(stands), said, unexpected),
@@ -270,6 +272,24 @@ impl Executor<'_> {
             }
             return Ok(Ended::Done { note, said, used: outcome.used, unexpected });
         }
+    }
+
+    /// Runs all of a process, one command after the other, up to the first that does not end well.
+    fn run_all(&self, step: &Step, process: &Process) -> Result<Outcome, Cause> {
+        let run = |job: &Job| self.launch.run(job).map_err(|e| not_started(job, &e));
+        let mut earlier: Option<Outcome> = None;
+        for job in process.before.iter().chain([&process.job]) {
+            let outcome = run(job)?;
+            let outcome = match earlier {
+                None => outcome,
+                Some(earlier) => earlier.then(outcome),
+            };
+            if self.bad_end(step, outcome.exit, "").is_some() {
+                return Ok(outcome);
+            }
+            earlier = Some(outcome);
+        }
+        earlier.ok_or_else(|| Cause::Start("there is no command".into()))
     }
 
     /// Moves a result to where it belongs. What a person put there that is no file is kept aside.

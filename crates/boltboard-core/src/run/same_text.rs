@@ -16,7 +16,7 @@ use super::stands::{Account, take};
 use crate::base::files::{make_folder, write_quickly};
 use crate::base::{Digest, DigestOf, FileError};
 use crate::launch::{Exit, Job, Outcome};
-use crate::step::{Compile, Ends, Location, Look, Process, Setup, Step, TEXT};
+use crate::step::{Compile, Ends, Form, Location, Look, Process, Setup, Step, TEXT};
 
 use crate::judge::{Alike, Judge, TextChanges};
 use crate::reading::Tokens;
@@ -107,7 +107,9 @@ impl Executor<'_> {
         alike: Option<Alike>,
         passed: &dyn Fn(),
     ) -> Result<Ended, Trouble> {
-        let Some(alike) = alike.filter(|alike| self.experience.says_look(alike)) else {
+        // What only preprocesses would be spared nothing by that.
+        let looks = |alike: &Alike| compile.form != Form::Text && self.experience.says_look(alike);
+        let Some(alike) = alike.filter(looks) else {
             return self.process(step, aside, None, passed);
         };
         let mut cost = Duration::ZERO;
@@ -132,7 +134,7 @@ impl Executor<'_> {
         let unknown = Ok(Outlook::Other(None));
         let started = time_of_files();
         let setup = Setup { ends: Ends::Preprocessed, ..self.setup(aside, None) };
-        let Process { job, lists } = self.process_of(step, &setup)?;
+        let Process { job, lists, .. } = self.process_of(step, &setup)?;
         let Some(text) = self.preprocessed(&job, &setup, cost) else { return unknown };
         let Ok(Some(reckoned)) = self.reckoned(step, compile, &lists, started) else { return unknown };
         // An edited file that the preprocessor does not read is one that the assembler takes in as it is.

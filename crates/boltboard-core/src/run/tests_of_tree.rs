@@ -328,7 +328,7 @@ fn absolute(input: &PlanInput<'_>, interp: &Interp) -> String {
         Piece::Option(option) => input.resolution.value(*option).to_string(),
         Piece::TreeName => input.board.tree.name.clone(),
         Piece::TreeVersion => input.board.tree.version.clone(),
-        Piece::Reads | Piece::Writes => String::new(),
+        Piece::Reads | Piece::Writes | Piece::Source(_) | Piece::Value(_) => String::new(),
     };
     interp.pieces.iter().map(piece).collect()
 }
@@ -361,8 +361,15 @@ fn run_one(
         environment.extend(profiles_beside_objects(folders));
     }
     let limit = Some(Duration::from_secs(limit_seconds));
-    let job =
-        Job { program, arguments: words, folder: folders.outputs(), environment, limit, watch: Some(Depth::Looks) };
+    let job = Job {
+        program,
+        arguments: words,
+        folder: folders.outputs(),
+        environment,
+        limit,
+        watch: Some(Depth::Looks),
+        ..Job::default()
+    };
     match launch.run(&job) {
         Err(LaunchError { source, .. }) => {
             (failed(format!("cannot start it: {source}"), String::new(), Duration::ZERO), None)

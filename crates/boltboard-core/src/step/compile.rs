@@ -52,8 +52,32 @@ pub fn profiles_beside_objects(folders: &Folders) -> [(String, String); 2] {
 pub struct Compile {
     /// The source's language.
     pub language: Language,
+    /// What it makes of it.
+    pub form: Form,
     /// How, shared with others.
     pub setting: Arc<Setting>,
+}
+
+/// What a compile makes of its source.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    /// An object.
+    Object,
+    /// Assembly.
+    Assembly,
+    /// The text after preprocessing, without marks of lines.
+    Text,
+}
+
+impl Form {
+    /// The words that ask for it.
+    fn words(self) -> &'static [&'static str] {
+        match self {
+            Form::Object => &["-c"],
+            Form::Assembly => &["-S"],
+            Form::Text => &["-E", "-P"],
+        }
+    }
 }
 
 /// What compiles have in common but for their sources.
@@ -122,7 +146,8 @@ impl Compile {
     /// Returns the digest of what is the same whatever the files hold.
     pub(super) fn key(&self, step: &Step) -> Digest {
         let source = step.reads.first().map_or(String::new(), Location::kept);
-        Digest::of_parts([self.tag(), &self.setting.digest.to_string(), &source, &step.name])
+        let form = self.form.words().concat();
+        Digest::of_parts([self.tag(), &form, &self.setting.digest.to_string(), &source, &step.name])
     }
 
     /// Tells whether it leaves further files beside its object.
@@ -142,7 +167,11 @@ impl Compile {
         let family = tools.compiler(self.language).map(|compiler| compiler.family);
         // What such a compile keeps for the link names its own words, and with them the list.
         let keeps_words = self.setting.flags.of_class.iter().any(|word| word.starts_with("-flto"));
-        family == Ok(Family::Gcc) && self.setting.flags.known == Known::Wholly && !keeps_words
+        // Only an object has seen an assembler.
+        self.form == Form::Object
+            && family == Ok(Family::Gcc)
+            && self.setting.flags.known == Known::Wholly
+            && !keeps_words
     }
 
     /// Spells a word: from the tree's root, paths of sources are the same on every machine.
@@ -159,7 +188,7 @@ impl Compile {
 
     /// What makes a whole compile leave all that it makes aside, and nothing of chance in it.
     fn whole(&self, step: &Step, setup: &Setup<'_>, arguments: &mut Vec<String>, lists: &mut Lists) -> PathBuf {
-        if !self.makes_more() {
+        if !self.makes_more() && self.form == Form::Object {
             // The same bytes without a file between compiler and assembler.
             arguments.push("-pipe".into());
         }
@@ -182,17 +211,21 @@ impl Compile {
 
 impl Acts for Compile {
     fn tag(&self) -> &'static str {
-        "compile 5"
+        "compile 6"
     }
 
     fn verb(&self) -> &'static str {
-        "compile"
+        match self.form {
+            Form::Object | Form::Assembly => "compile",
+            Form::Text => "preprocess",
+        }
     }
 
     fn command(&self, step: &Step) -> Vec<String> {
         let mut all = self.setting.tool.with(&self.setting.words, &step.writes);
         all.extend(step.reads.first().map(Location::to_string));
-        all.extend(["-c".to_string(), "-o".into(), step.name.clone()]);
+        all.extend(self.form.words().iter().map(ToString::to_string));
+        all.extend(["-o".to_string(), step.name.clone()]);
         all
     }
 
@@ -222,8 +255,8 @@ impl Runs for Compile {
         }));
         let mut lists = Lists::default();
         let (end, result) = match setup.ends {
-            Ends::Whole => ("-c", self.whole(step, setup, &mut arguments, &mut lists)),
-            Ends::Preprocessed => ("-E", setup.aside.join(TEXT)),
+            Ends::Whole => (self.form.words(), self.whole(step, setup, &mut arguments, &mut lists)),
+            Ends::Preprocessed => (&["-E"][..], setup.aside.join(TEXT)),
         };
         let preprocessed = self.language != Language::Asm;
         if setup.tools.compiler(self.language).map(|compiler| compiler.family) == Ok(Family::Gcc) {
@@ -234,7 +267,8 @@ impl Runs for Compile {
                 arguments.push("-fno-canonical-system-headers".into());
             }
         }
-        arguments.extend([end.into(), "-o".into(), result.display().to_string()]);
+        arguments.extend(end.iter().map(ToString::to_string));
+        arguments.extend(["-o".to_string(), result.display().to_string()]);
         if preprocessed {
             // Else it would be the time of the source's last change, whatever that change was.
             let stamp = format!("-D__TIMESTAMP__=\"{}\"", setup.timestamp);
@@ -253,7 +287,7 @@ impl Runs for Compile {
             job.arguments = before.into_iter().chain(job.arguments).collect();
             job.program = SHELL.into();
         }
-        Ok(Process { job, lists })
+        Ok(Process { lists, ..Process::plain(job) })
     }
 
     /// By its name alone, because compiles are many; what one that leaves more writes of its own place is to be what it is later.

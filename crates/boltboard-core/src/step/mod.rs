@@ -18,10 +18,10 @@ mod word;
 mod write;
 
 pub use archive::Archive;
-pub use compile::{Compile, Setting, TEXT, profiles_beside_objects};
+pub use compile::{Compile, Form, Setting, TEXT, profiles_beside_objects};
 pub use copy::Copy;
 pub use flags::{Flags, Known};
-pub use generate::Generate;
+pub use generate::{Generate, RunFolder, Stage};
 pub use kind::{Acts, Kind, Made, Makes, Runs, Sees, Step, StepId};
 pub use link::Link;
 pub use location::{Location, LocationFault};

@@ -7,7 +7,8 @@ use super::kind::Step;
 use super::location::Location;
 use super::tool::{Tool, ToolPlace};
 use super::word::Word;
-use crate::base::shell_word;
+use crate::base::files::make_folder;
+use crate::base::{FileError, shell_word};
 use crate::launch::Job;
 use crate::survey::{EPOCH_VARIABLE, Tools};
 use crate::watch::Depth;
@@ -44,16 +45,41 @@ pub enum Ends {
 /// A step's process.
 #[derive(Debug)]
 pub struct Process {
-    /// What is started.
+    /// What runs before it, one after the other, as long as each ends well.
+    pub before: Vec<Job>,
+    /// What is started last.
     pub job: Job,
+    /// A folder aside that is to be there, and empty.
+    pub own_folder: Option<PathBuf>,
+    /// Files that are to lie there, with their places.
+    pub laid_out: Vec<(PathBuf, PathBuf)>,
     /// Where it lists what it read.
     pub lists: Lists,
 }
 
 impl Process {
+    /// Lays out what is to lie aside before it starts.
+    ///
+    /// # Errors
+    /// A file cannot be read or written.
+    pub fn lay_out(&self) -> Result<(), FileError> {
+        if let Some(folder) = &self.own_folder {
+            // What a run before this one left there is not ours.
+            let _ = std::fs::remove_dir_all(folder);
+            make_folder(folder)?;
+        }
+        for (from, to) in &self.laid_out {
+            if let Some(folder) = to.parent() {
+                make_folder(folder)?;
+            }
+            std::fs::copy(from, to).map_err(FileError::on("copy", from))?;
+        }
+        Ok(())
+    }
+
     /// One that lists nothing.
     pub(super) fn plain(job: Job) -> Process {
-        Process { job, lists: Lists::default() }
+        Process { before: vec![], job, own_folder: None, laid_out: vec![], lists: Lists::default() }
     }
 }
 
@@ -97,7 +123,7 @@ impl Setup<'_> {
             ("TMPDIR".into(), self.aside.display().to_string()),
         ];
         let folder = self.folders.tree.clone();
-        Ok(Job { program, arguments, folder, environment: environment.into(), limit: None, watch: self.watch })
+        Ok(Job { program, arguments, folder, environment: environment.into(), watch: self.watch, ..Job::default() })
     }
 }
 
@@ -126,26 +152,42 @@ impl<'j> ByHand<'j> {
     }
 }
 
-/// Writes a job as a shell would take it, so that it can be run again by hand. What it made aside goes to the folder `again` instead, so
-/// that nothing of the build, and nothing else, is written over.
-pub fn repeatable(step: &Step, job: &Job, aside: &Path, again: &Path) -> String {
-    let by_hand = step.runs().map_or_else(|| ByHand::of(job), |runs| runs.by_hand(job));
-    let set: String = by_hand.variables.iter().map(|(name, value)| format!("{name}={} ", shell_word(value))).collect();
+/// Writes a process as a shell would take it, so that it can be run again by hand. What it made aside goes to the folder `again` instead,
+/// so that nothing of the build, and nothing else, is written over.
+pub fn repeatable(step: &Step, process: &Process, aside: &Path, again: &Path) -> String {
     let again_text = again.display().to_string();
-    let mut gone = by_hand.gone.clone();
     let aside = aside.display().to_string();
-    gone.push(&aside);
-    let word = |word: &&str| {
-        let moved = gone.iter().fold((*word).to_string(), |word, place| word.replace(place, &again_text));
-        shell_word(&moved)
+    let place = |path: &Path| shell_word(&path.display().to_string().replace(&aside, &again_text));
+    let line = |job: &Job, is_first: bool, is_last: bool| {
+        let by_hand = step.runs().map_or_else(|| ByHand::of(job), |runs| runs.by_hand(job));
+        let mut gone = by_hand.gone.clone();
+        gone.push(&aside);
+        let word = |word: &&str| {
+            let moved = gone.iter().fold((*word).to_string(), |word, place| word.replace(place, &again_text));
+            shell_word(&moved)
+        };
+        let set = by_hand.variables.iter().map(|(name, value)| format!("{name}={}", shell_word(value)));
+        let mut words: Vec<String> = set.collect();
+        words.push(shell_word(by_hand.program));
+        words.extend(by_hand.arguments.iter().map(word));
+        words.extend(job.input.iter().filter(|_| is_first).map(|input| format!("< {}", place(input))));
+        words.extend(job.output.iter().filter(|_| is_last).map(|output| format!("> {}", place(output))));
+        words.join(" ")
     };
-    let words: Vec<String> = by_hand.arguments.iter().map(word).collect();
-    let folders: BTreeSet<PathBuf> =
+    let mut folders: BTreeSet<PathBuf> =
         step.writes.iter().filter_map(|write| step.aside(write, again).parent().map(Path::to_path_buf)).collect();
+    folders.extend(process.own_folder.iter().map(|_| again.to_path_buf()));
+    folders.extend(process.laid_out.iter().filter_map(|(_, to)| {
+        to.parent().map(|folder| PathBuf::from(folder.display().to_string().replace(&aside, &again_text)))
+    }));
     let folders: Vec<String> = folders.iter().map(|folder| shell_word(&folder.display().to_string())).collect();
-    let tree = shell_word(&job.folder.display().to_string());
-    let program = shell_word(by_hand.program);
-    format!("mkdir -p {} && cd {tree} && {set}{program} {}", folders.join(" "), words.join(" "))
+    let mut all = vec![format!("mkdir -p {}", folders.join(" "))];
+    all.extend(process.laid_out.iter().map(|(from, to)| format!("cp {} {}", place(from), place(to))));
+    all.push(format!("cd {}", place(&process.job.folder)));
+    let last = process.before.len();
+    let lines = process.before.iter().chain([&process.job]).enumerate();
+    all.push(lines.map(|(index, job)| line(job, index == 0, index == last)).collect::<Vec<_>>().join(" | "));
+    all.join(" && ")
 }
 
 impl Location {

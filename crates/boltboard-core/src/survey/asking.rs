@@ -121,7 +121,7 @@ impl Run<'_> {
             folder: self.folder.to_path_buf(),
             environment: super::environment(prober.host),
             limit: Some(LIMIT),
-            watch: None,
+            ..Job::default()
         };
         let outcome = match prober.launch.run(&job) {
             Ok(outcome) => outcome,

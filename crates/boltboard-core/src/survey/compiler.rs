@@ -146,7 +146,7 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         folder: root.to_path_buf(),
         environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
         limit: Some(Duration::from_secs(20)),
-        watch: None,
+        ..Job::default()
     };
     let ask = |words: &[&str]| -> Result<(Exit, String, String), CompilerFault> {
         let outcome = launch.run(&job(words)).map_err(|e| silent(e.source.to_string()))?;

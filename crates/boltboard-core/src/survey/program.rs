@@ -134,7 +134,7 @@ fn run(question: &ProgramQuestion, prober: Prober<'_>) -> Said {
         folder: prober.host.scratch.clone(),
         environment: super::environment(prober.host),
         limit: Some(LIMIT),
-        watch: None,
+        ..Job::default()
     };
     let outcome = match prober.launch.run(&job) {
         Ok(outcome) => outcome,

@@ -117,6 +117,14 @@ pub enum Blind {
 }
 
 impl Sight {
+    /// Adds what another command did that ran afterwards.
+    pub fn append(&mut self, later: Sight) {
+        let before = self.processes.len();
+        let moved = |process: Process| Process { parent: process.parent.map(|parent| parent + before), ..process };
+        self.processes.extend(later.processes.into_iter().map(moved));
+        self.blind = self.blind.or(later.blind);
+    }
+
     /// Returns all that was done, with the process that did it.
     pub fn deeds(&self) -> impl Iterator<Item = (&Process, &Deed)> {
         self.processes.iter().flat_map(|process| process.deeds.iter().map(move |deed| (process, deed)))

@@ -101,9 +101,11 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
                 diagnostic.help("give the entry of `uses` a condition, or switch on what makes that part")
             }
             PlanFault::Template { near, .. } => diagnostic.near(near),
-            PlanFault::NoSources(_) | PlanFault::SameFile { .. } | PlanFault::Ring(_) | PlanFault::Define { .. } => {
-                diagnostic
-            }
+            PlanFault::NoSources(_)
+            | PlanFault::NoCommand(_)
+            | PlanFault::SameFile { .. }
+            | PlanFault::Ring(_)
+            | PlanFault::Define { .. } => diagnostic,
         }
     };
     let exit = if all_lacking { Exit::HostLacks } else { Exit::Wrong };

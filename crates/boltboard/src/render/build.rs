@@ -202,6 +202,12 @@ impl Watch for Progress<'_> {
     }
 }
 
+/// Tells whether a plan makes nothing but generated files.
+fn made_only(plan: Option<&Plan>) -> bool {
+    let mut made = plan.into_iter().flat_map(|plan| plan.steps.iter()).flat_map(|(_, step)| &step.writes);
+    made.all(|file| matches!(file, Location::Made(_)))
+}
+
 /// Sums a build up: what there is now and where it lies, then what was done for it. Without a plan, nothing had to be looked at but
 /// status. `outputs` is the folder of the finished parts; `parts` are those
 /// that were asked for, if not all were.
@@ -241,6 +247,7 @@ pub fn summary(
         .filter(|plan| parts.is_empty() && finished(plan))
         .map(|plan| plan.parts.values().filter(has_output).count())
     {
+        Some(0) if made_only(plan) => "generated files".to_string(),
         Some(0) => "objects".to_string(),
         Some(parts) => format!("{} ({size})", count(parts, "part", "parts")),
         None if !parts.is_empty() => parts.join(", "),

@@ -7,12 +7,12 @@ use super::named::named_files;
 use super::seen::{Seen, of_version_control};
 use super::traced::{library_misses, traced};
 use super::{Ended, Known, Stands};
-use crate::base::Digest;
+use crate::base::{Digest, RelPath};
 use crate::launch::Job;
 use crate::run::build::Reads;
 use crate::run::execute::Executor;
 use crate::run::failure::Cause;
-use crate::step::{Location, Look, Step, ToolPlace, Word};
+use crate::step::{Kind, Location, Look, Step, ToolPlace, Word};
 use crate::survey::{Language, Tools};
 use crate::watch::Sight;
 
@@ -118,7 +118,13 @@ impl Executor<'_> {
         let of_tree = matches!(at, Location::Tree(_) | Location::Made(_) | Location::Object(_));
         let tool = step.tool().is_some_and(|tool| matches!(&tool.place, ToolPlace::Made(own) if own == at));
         let free = self.reads == Reads::Free || tool || !of_tree;
-        if free || step.reads.contains(at) { Ok(()) } else { Err(Cause::UndeclaredRead(at.to_string())) }
+        let by_pattern = |path: &RelPath| match &step.kind {
+            Kind::Generate(generate) => generate.reads.iter().any(|glob| glob.matches(path)),
+            _ => false,
+        };
+        // Hidden files are in no listing, and may be read all the same.
+        let hidden = matches!(at, Location::Tree(path) if by_pattern(path));
+        if free || hidden || step.reads.contains(at) { Ok(()) } else { Err(Cause::UndeclaredRead(at.to_string())) }
     }
 
     /// Adds the files that the words of a compile or link name; those of other steps are declared.

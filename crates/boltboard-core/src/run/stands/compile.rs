@@ -30,7 +30,7 @@ pub(in crate::run) struct Reckoned {
 impl Executor<'_> {
     /// What a compile that ended well stands on.
     pub(super) fn compile_stands(&self, step: &Step, compile: &Compile, ended: &Ended<'_>) -> Result<Known, Cause> {
-        let Compile { language, setting } = compile;
+        let Compile { language, setting, .. } = compile;
         let Some(mut reckoned) = self.reckoned(step, compile, ended.lists, ended.started)? else {
             return Ok(Known::Not);
         };

@@ -1,0 +1,210 @@
+//! How generated parts come about: commands, templates, files that only go through a part of the compiler, tables of modules.
+
+use super::Condition;
+use super::interp::{Interp, Piece};
+use super::part::{PartId, When};
+use crate::base::{Glob, RelPath};
+
+/// How a generated part comes about.
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
+pub enum Generator {
+    /// Commands of the tree's own.
+    Command(Box<CommandDef>),
+    /// A file of the tree with placeholders filled in.
+    Template {
+        /// The file.
+        from: RelPath,
+        /// The mark before and after a placeholder's name, `@` unless told otherwise.
+        mark: char,
+        /// The result, below the folder of generated files.
+        to: RelPath,
+    },
+    /// A source that goes through the first phases of the compiler only.
+    Phase {
+        /// The source.
+        from: SourceFile,
+        /// How far it goes.
+        until: Phase,
+        /// The result, below the folder of generated files.
+        to: RelPath,
+    },
+    /// The table of modules that are built into a program.
+    ModuleTable(ModuleTable),
+}
+
+/// A file that a step reads.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum SourceFile {
+    /// A file of the tree.
+    Tree(RelPath),
+    /// The file that a part makes.
+    Part(PartId),
+}
+
+/// How far a source goes through the compiler.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum Phase {
+    /// To its text after preprocessing, without marks of lines.
+    Preprocessed,
+    /// To assembly.
+    Assembly,
+}
+
+/// Commands of the tree's own, of which each reads what the one before it writes.
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
+pub struct CommandDef {
+    /// The commands, each a program with its arguments; at least one.
+    pub stages: Vec<Vec<When<Interp>>>,
+    /// Where they run.
+    pub work_place: WorkPlace,
+    /// What they read of the sources.
+    pub reads: Vec<Glob>,
+    /// What the first of them reads as its standard input.
+    pub input: Option<SourceFile>,
+    /// What they write, below the folder of generated files.
+    pub writes: Vec<Written>,
+    /// Variables of their environment.
+    pub environment: Vec<(String, Variable)>,
+    /// Exit codes that mean success.
+    pub success: Vec<i32>,
+}
+
+/// Where commands run.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum WorkPlace {
+    /// In a folder of the sources.
+    Folder(RelPath),
+    /// In an empty folder of their own, in which these files lie under these names.
+    Scratch(Vec<(RelPath, SourceFile)>),
+}
+
+/// A file that commands write.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Written {
+    /// The file, below the folder of generated files.
+    pub to: RelPath,
+    /// How it comes about.
+    pub from: WrittenFrom,
+}
+
+/// How a file that commands write comes about.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum WrittenFrom {
+    /// They are told where to write it.
+    Told,
+    /// It is what the last of them writes to its standard output.
+    Output,
+    /// They leave it under this name in the folder of their own.
+    Left(RelPath),
+}
+
+/// Where the value of an environment variable comes from.
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+pub enum Variable {
+    /// The definition says it.
+    Set(Interp),
+    /// It is passed on from the environment of whoever builds, where it may be absent.
+    Passed,
+}
+
+/// A value that a part's own texts can name, and that follows from conditions.
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
+pub struct ValueDef {
+    /// Its name.
+    pub name: String,
+    /// What it is; the first counts whose condition holds.
+    pub cases: Vec<(Option<Condition>, Interp)>,
+}
+
+/// A generated C file that registers the modules built into a program. In the texts, `{module}` stands for a module's
+/// part name and `{symbol}` for its symbol.
+#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
+pub struct ModuleTable {
+    /// The program.
+    pub program: PartId,
+    /// The file, below the folder of generated files.
+    pub to: RelPath,
+    /// What comes first.
+    pub head: String,
+    /// A line for each module before the table.
+    pub declare: String,
+    /// What opens the table.
+    pub open: String,
+    /// A line for each module in the table.
+    pub entry: String,
+    /// What closes the table.
+    pub close: String,
+}
+
+impl Generator {
+    /// Returns the files that it makes, below the folder of generated files; the first stands for the part.
+    pub fn makes(&self) -> Vec<&RelPath> {
+        match self {
+            Generator::Command(command) => command.writes.iter().map(|written| &written.to).collect(),
+            Generator::Template { to, .. } | Generator::Phase { to, .. } => vec![to],
+            Generator::ModuleTable(table) => vec![&table.to],
+        }
+    }
+
+    /// Returns the patterns of the sources that it says it reads.
+    pub fn reads(&self) -> &[Glob] {
+        match self {
+            Generator::Command(command) => &command.reads,
+            Generator::Template { .. } | Generator::Phase { .. } | Generator::ModuleTable(_) => &[],
+        }
+    }
+
+    /// Returns the single files of the tree that it is made of.
+    pub fn files(&self) -> Vec<&RelPath> {
+        let files: Vec<&SourceFile> = match self {
+            Generator::Command(command) => command.files(),
+            Generator::Template { from, .. } => return vec![from],
+            Generator::Phase { from, .. } => vec![from],
+            Generator::ModuleTable(_) => vec![],
+        };
+        files
+            .into_iter()
+            .filter_map(|file| match file {
+                SourceFile::Tree(path) => Some(path),
+                SourceFile::Part(_) => None,
+            })
+            .collect()
+    }
+
+    /// Returns the parts whose files it names outside of its texts.
+    pub fn parts(&self) -> Vec<PartId> {
+        let part = |file: &SourceFile| match file {
+            SourceFile::Part(part) => Some(*part),
+            SourceFile::Tree(_) => None,
+        };
+        match self {
+            Generator::Command(command) => command.files().into_iter().filter_map(part).collect(),
+            Generator::Phase { from, .. } => part(from).into_iter().collect(),
+            Generator::Template { .. } | Generator::ModuleTable(_) => vec![],
+        }
+    }
+}
+
+impl CommandDef {
+    /// Returns all texts of its commands and variables.
+    pub fn texts(&self) -> impl Iterator<Item = &Interp> {
+        let set = self.environment.iter().filter_map(|(_, value)| match value {
+            Variable::Set(value) => Some(value),
+            Variable::Passed => None,
+        });
+        self.stages.iter().flatten().map(|word| &word.item).chain(set)
+    }
+
+    /// Returns all pieces of its commands.
+    pub fn pieces(&self) -> impl Iterator<Item = &Piece> {
+        self.stages.iter().flatten().flat_map(|word| &word.item.pieces)
+    }
+
+    fn files(&self) -> Vec<&SourceFile> {
+        let laid_out = match &self.work_place {
+            WorkPlace::Folder(_) => &[][..],
+            WorkPlace::Scratch(files) => files,
+        };
+        self.input.iter().chain(laid_out.iter().map(|(_, file)| file)).collect()
+    }
+}
