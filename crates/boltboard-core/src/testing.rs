@@ -13,7 +13,8 @@ use crate::resolve::{Resolution, resolve};
 use crate::step::{Step, StepId};
 use crate::store::Note;
 use crate::survey::{
-    Compiler, CompilerFault, Fact, FactSource, FactState, Facts, Family, Found, LibrarySearch, Missing, Tools,
+    Compiler, CompilerFault, Compilers, Fact, FactSource, FactState, Facts, Family, Found, LibrarySearch, Missing,
+    Tools,
 };
 use crate::work::Folders;
 
@@ -125,8 +126,8 @@ pub fn tools() -> Tools {
         library_search: LibrarySearch::Partly,
     };
     Tools {
-        c: Ok(compiler("cc")),
-        cxx: Ok(compiler("c++")),
+        target: Compilers { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")) },
+        host: None,
         search_path: "/usr/bin:/bin".into(),
         variables: BTreeMap::new(),
         epoch: Epoch::default(),
@@ -137,7 +138,8 @@ pub fn tools() -> Tools {
 /// Tools of a machine without compilers.
 pub fn no_tools() -> Tools {
     let absent = |name: &str| CompilerFault::Absent { name: name.into() };
-    Tools { c: Err(absent("cc")), cxx: Err(absent("c++")), search_path: String::new(), ..tools() }
+    let target = Compilers { c: Err(absent("cc")), cxx: Err(absent("c++")) };
+    Tools { target, search_path: String::new(), ..tools() }
 }
 
 /// Facts that say of each need whether it is there.

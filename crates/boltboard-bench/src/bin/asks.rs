@@ -10,11 +10,12 @@ use std::fmt::Write as _;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
+use boltboard_core::board::Machine;
 use boltboard_core::definitions::read_tree;
 use boltboard_core::launch::{Job, Launch, LaunchError, Outcome, RealLaunch};
 use boltboard_core::survey::{
-    CompilerFault, CompilerSearch, Facts, Host, Joining, Language, ProbeMemo, Prober, Tools, Wishes, identify,
-    kept_facts, survey,
+    CompilerFault, CompilerSearch, Compilers, Facts, Host, Joining, Language, ProbeMemo, Prober, Tools, Wishes,
+    identify, kept_facts, survey,
 };
 
 type Result<T> = std::result::Result<T, Box<dyn Error>>;
@@ -109,8 +110,8 @@ fn main() -> Result<()> {
     let c = identify("cc", Language::C, search)?;
     println!("{} checks with {}", board.needs.len(), c.short_version());
     let tools = Tools {
-        c: Ok(c),
-        cxx: Err(CompilerFault::Absent { name: "c++".into() }),
+        target: Compilers { c: Ok(c), cxx: Err(CompilerFault::Absent { name: "c++".into() }) },
+        host: None,
         search_path: search_path.clone(),
         variables: Default::default(),
         epoch: Default::default(),
@@ -130,13 +131,33 @@ fn main() -> Result<()> {
         let before = launch.started.load(Ordering::Relaxed);
         let started = Instant::now();
         let wishes = Wishes::default();
-        let prober = Prober { host: &host, tools: &tools, launch: &launch, memo, joining };
+        let prober = Prober {
+            host: &host,
+            own_host: &host,
+            machine: Machine::Target,
+            tools: &tools,
+            launch: &launch,
+            memo,
+            joining,
+        };
         if let Some(facts) = kept_facts(&board, &wishes, prober) {
             return Ok((started.elapsed(), 0, facts));
         }
         let scratch = tempfile::tempdir()?;
         host.scratch = scratch.path().to_path_buf();
-        let facts = survey(&board, &wishes, Prober { host: &host, tools: &tools, launch: &launch, memo, joining });
+        let facts = survey(
+            &board,
+            &wishes,
+            Prober {
+                host: &host,
+                own_host: &host,
+                machine: Machine::Target,
+                tools: &tools,
+                launch: &launch,
+                memo,
+                joining,
+            },
+        );
         Ok((started.elapsed(), launch.started.load(Ordering::Relaxed) - before, facts))
     };
     let (mut joined, mut alone) = (Vec::new(), Vec::new());

@@ -7,7 +7,8 @@ use super::interp::{Interp, Piece};
 use super::need::NeedId;
 use super::option::OptionId;
 use super::part::{PartDef, PartId, PartKind, When};
-use super::{Atom, Condition, Toolchain};
+use super::toolchain::{Toolchain, Toolchains};
+use super::{Atom, Condition};
 
 /// Options, needs and parts that something looks at, in conditions as well as for themselves.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -117,8 +118,19 @@ impl Toolchain {
     /// Returns all that decides how everything is compiled.
     pub fn mentions(&self) -> Mentions {
         let mut all = Mentions::default();
-        [&self.c_compiler, &self.cxx_compiler].into_iter().chain(&self.sysroot).for_each(|text| all.interp(text));
-        [&self.flags, &self.c_flags, &self.cxx_flags, &self.link_flags].into_iter().for_each(|list| all.texts(list));
+        self.programs().for_each(|text| all.interp(text));
+        self.lists().into_iter().for_each(|list| all.texts(list));
+        all
+    }
+}
+
+impl Toolchains {
+    /// Returns all that decides how everything is compiled, for whichever machine.
+    pub fn mentions(&self) -> Mentions {
+        let [mut all, host] = self.both().map(Toolchain::mentions);
+        all.options.extend(host.options);
+        all.needs.extend(host.needs);
+        all.parts.extend(host.parts);
         all
     }
 }

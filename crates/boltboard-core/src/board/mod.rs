@@ -10,6 +10,7 @@ mod need;
 mod option;
 mod output;
 mod part;
+mod toolchain;
 mod value;
 
 use std::collections::BTreeMap;
@@ -33,6 +34,7 @@ pub use need::{
 pub use option::{DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind};
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm, TestDef, TestId};
 pub use part::{InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When};
+pub use toolchain::{Machine, Toolchain, Toolchains};
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};
 
 /// A titled group of options.
@@ -88,25 +90,6 @@ pub struct Tree {
     pub source_root: PathBuf,
 }
 
-/// How everything is compiled, unless a part says more.
-#[derive(Debug, Clone, Default, serde::Serialize, serde::Deserialize)]
-pub struct Toolchain {
-    /// The C compiler.
-    pub c_compiler: Interp,
-    /// The C++ compiler.
-    pub cxx_compiler: Interp,
-    /// The folder that stands for `/` of the target; none, or an empty text, is this host itself.
-    pub sysroot: Option<Interp>,
-    /// Flags of every compile.
-    pub flags: Vec<When<Interp>>,
-    /// Flags of C compiles.
-    pub c_flags: Vec<When<Interp>>,
-    /// Flags of C++ compiles.
-    pub cxx_flags: Vec<When<Interp>>,
-    /// Flags of every link.
-    pub link_flags: Vec<When<Interp>>,
-}
-
 /// Everything that a tree's definitions say. References between items are ids that exist; names are unique.
 #[derive(Debug, Clone)]
 pub struct Board {
@@ -133,7 +116,9 @@ pub struct Board {
     /// What maintainers know about their definitions and accept.
     pub accepted: Vec<Acceptance>,
     /// How everything is compiled.
-    pub toolchain: Toolchain,
+    pub toolchains: Toolchains,
+    /// Whether anything is made for the machine that builds, or asked of it.
+    pub builds_for_host: bool,
     /// The definition files.
     pub files: SourceFiles,
     /// All options, those that others look at first; the same whatever the order of files.

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use super::Board;
 use super::part::PartId;
+use super::toolchain::Machine;
 use crate::base::{Id, Op, Place, VersionRange, near_matches};
 
 /// The id of a [`NeedDef`].
@@ -21,6 +22,8 @@ pub struct NeedDef {
     pub name: String,
     /// One line about it.
     pub summary: String,
+    /// The machine that it is asked of.
+    pub machine: Machine,
     /// How it is found.
     pub check: NeedCheck,
     /// The versions that fit; none takes any.

@@ -4,6 +4,7 @@ use super::generator::{Generator, ValueDef};
 use super::interp::Interp;
 use super::need::NeedId;
 use super::option::OptionId;
+use super::toolchain::Machine;
 use super::{Atom, Condition};
 use crate::base::{Glob, Id, Place, RelPath};
 use crate::expr::Expr;
@@ -29,6 +30,8 @@ pub struct PartDef {
     pub kind: PartKind,
     /// One line about it.
     pub summary: String,
+    /// The machine that it is made for.
+    pub machine: Machine,
     /// The folder of its definition, below the source root.
     pub folder: RelPath,
     /// Made only while this holds.

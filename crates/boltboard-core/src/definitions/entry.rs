@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use super::fields::{Context, Fields, Log, Table, Text};
-use super::problem::Fault;
-use crate::base::{Arena, Glob, RelPath, is_c_name};
-use crate::board::{HeaderId, Rule, RuleId};
+use super::problem::{Fault, Problem};
+use crate::base::{Arena, Glob, RelPath, is_c_name, near_matches};
+use crate::board::{HeaderId, Machine, Rule, RuleId};
 
 /// A named table such as `[option.fog]`, with the folder of its file.
 pub(super) struct Entry<'a> {
@@ -80,4 +80,15 @@ pub(super) fn made_path(fields: &Fields<'_>, text: &Text) -> Option<RelPath> {
             None
         }
     }
+}
+
+/// Reads which machine something is for.
+pub(super) fn machine(fields: &Fields<'_>) -> Machine {
+    let Some(text) = fields.text("for") else { return Machine::Target };
+    let words = Machine::ALL.map(Machine::word);
+    Machine::ALL.into_iter().find(|machine| machine.word() == text.text).unwrap_or_else(|| {
+        let fault = Fault::UnknownName { what: "machine", name: text.text.clone() };
+        fields.log().add(Problem::at(text.place, fault).with_near(near_matches(&text.text, words)));
+        Machine::Target
+    })
 }

@@ -11,11 +11,12 @@ use super::find::RawFile;
 use super::lookup::{Index, Names};
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
+use super::sets::Shared;
 use super::{options, outputs, parts};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, Board, Interp, NeedDef, OptionDef, PartDef, PartId, PartKind, Rule, SectionDef, SectionId,
-    Toolchain, Tree,
+    Acceptance, AcceptedOf, Board, Machine, NeedCheck, NeedDef, OptionDef, PartDef, PartId, PartKind, Rule, SectionDef,
+    SectionId, Toolchain, Toolchains, Tree,
 };
 
 #[derive(Default)]
@@ -26,6 +27,7 @@ struct Entries<'a> {
     sections: Vec<Entry<'a>>,
     headers: Vec<Entry<'a>>,
     tests: Vec<Entry<'a>>,
+    sets: Vec<Entry<'a>>,
     accepted: Vec<Acceptance>,
 }
 
@@ -40,7 +42,8 @@ pub(super) fn link(
     let (first, rest) = raw.split_first()?;
     let fields = board_fields(first, log);
     let tree = read_tree_table(&fields, root, source_root);
-    let toolchain_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]"));
+    let target_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]"));
+    let host_found = fields.get("host-toolchain").and_then(|f| fields.sub(&f, "[host-toolchain]"));
     let mut entries = Entries::default();
     collect(&mut entries, fields, first, log);
     let collected = side_by_side(rest, |(_, files)| {
@@ -70,22 +73,22 @@ pub(super) fn link(
     for entry in &entries.needs {
         needs.add(super::needs::need(entry, &names));
     }
+    let sets: Vec<Shared> = entries.sets.iter().map(|entry| Shared::of_set(entry, &names)).collect();
     let part_list: Vec<Option<PartDef>> =
-        entries.parts.iter().map(|entry| parts::part(entry, &tree.name, &names)).collect();
+        entries.parts.iter().map(|entry| parts::part(entry, &tree.name, &names, &sets)).collect();
     let mut tests = Arena::default();
     for entry in &entries.tests {
         tests.add(outputs::test(entry, &names));
     }
-    let toolchain = match toolchain_found {
+    let toolchain = |fields: Option<Fields<'_>>| match fields {
         Some(fields) => {
             let toolchain = outputs::toolchain(&fields, &names);
             fields.finish();
             toolchain
         }
-        None => {
-            Toolchain { c_compiler: Interp::plain("cc"), cxx_compiler: Interp::plain("c++"), ..Toolchain::default() }
-        }
+        None => Toolchain::plain(),
     };
+    let toolchains = Toolchains { target: toolchain(target_found), host: toolchain(host_found) };
     let mut accepted = std::mem::take(&mut entries.accepted);
     accepted.extend(accepted_options);
     for (index, entry) in entries.needs.iter().enumerate() {
@@ -105,6 +108,13 @@ pub(super) fn link(
         modules.extend(is_module.then_some(id));
     }
     let carriers = carriers(&part_arena, &needs);
+    let of_host = |machine: Machine| machine == Machine::Host;
+    let builds_for_host =
+        part_arena.iter().any(|(_, part)| of_host(part.machine)) || needs.iter().any(|(_, need)| of_host(need.machine));
+    check_machines(&part_arena, &needs, log);
+    if !log.is_empty() {
+        return None;
+    }
     Some(Board {
         tree,
         options,
@@ -117,7 +127,8 @@ pub(super) fn link(
         headers,
         tests,
         accepted,
-        toolchain,
+        toolchains,
+        builds_for_host,
         files: files.clone(),
         order: Vec::new(),
         option_names: NameTable::new(entries.options.iter().map(|entry| entry.name.text.as_str())),
@@ -139,6 +150,35 @@ fn carriers(parts: &Arena<PartDef>, needs: &Arena<NeedDef>) -> BTreeMap<PartId, 
     carriers
 }
 
+/// Reports what is linked of parts for two machines, and needs that are asked of another machine than the part that has them.
+fn check_machines(parts: &Arena<PartDef>, needs: &Arena<NeedDef>, log: &Log) {
+    let complain = |place: Place, text: String| log.add(Problem::at(place, Fault::Combination(text)));
+    for (_, part) in parts.iter() {
+        let linked = |kind: &PartKind| !matches!(kind, PartKind::Generated(_) | PartKind::Data);
+        for used in part.uses.iter().map(|used| &parts[used.item]).filter(|_| linked(&part.kind)) {
+            let is_linked = linked(&used.kind) && !matches!(used.kind, PartKind::Program);
+            if is_linked && used.machine != part.machine {
+                let (mine, other) = (part.machine.word(), used.machine.word());
+                let text =
+                    format!("`{}` is for the {mine} and links `{}`, which is for the {other}", part.name, used.name);
+                complain(part.place, text);
+            }
+        }
+        for need in part.needs.iter().map(|need| &needs[need.item]).filter(|need| need.machine != part.machine) {
+            let (mine, other) = (part.machine.word(), need.machine.word());
+            let text =
+                format!("`{}` is for the {mine}, and its need `{}` is asked of the {other}", part.name, need.name);
+            complain(part.place, text);
+        }
+    }
+    for (_, need) in needs.iter() {
+        let (NeedCheck::AnyOf(members) | NeedCheck::AllOf(members)) = &need.check else { continue };
+        for member in members.iter().map(|member| &needs[*member]).filter(|member| member.machine != need.machine) {
+            complain(need.place, format!("`{}` and its member `{}` are asked of two machines", need.name, member.name));
+        }
+    }
+}
+
 impl<'a> Entries<'a> {
     fn append(&mut self, mut more: Entries<'a>) {
         self.options.append(&mut more.options);
@@ -147,6 +187,7 @@ impl<'a> Entries<'a> {
         self.sections.append(&mut more.sections);
         self.headers.append(&mut more.headers);
         self.tests.append(&mut more.tests);
+        self.sets.append(&mut more.sets);
         self.accepted.append(&mut more.accepted);
     }
 }
@@ -167,13 +208,14 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         entries.accepted.extend(accept::of_files(&table, &entry));
         table.finish();
     }
-    let tables: [(&'static str, &mut Vec<Entry<'a>>); 6] = [
+    let tables: [(&'static str, &mut Vec<Entry<'a>>); 7] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),
         ("part", &mut entries.parts),
         ("section", &mut entries.sections),
         ("header", &mut entries.headers),
         ("test", &mut entries.tests),
+        ("set", &mut entries.sets),
     ];
     for (key, list) in tables {
         for (name, table) in fields.named(key) {
@@ -238,6 +280,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
         parts: Index::new("part"),
         sections: Index::new("section"),
         headers: Index::new("header"),
+        sets: Index::new("set"),
     };
     entries.options.retain(|entry| names.options.add(&entry.name, log).is_some());
     let kinds = |(_, chunk): (usize, &[Entry<'_>])| {
@@ -248,6 +291,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
     entries.parts.retain(|entry| names.parts.add(&entry.name, log).is_some());
     entries.sections.retain(|entry| names.sections.add(&entry.name, log).is_some());
     entries.headers.retain(|entry| names.headers.add(&entry.name, log).is_some());
+    entries.sets.retain(|entry| names.sets.add(&entry.name, log).is_some());
     let mut tests: Index<crate::board::TestDef> = Index::new("test");
     entries.tests.retain(|entry| tests.add(&entry.name, log).is_some());
     names

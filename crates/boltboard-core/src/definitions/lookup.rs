@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use super::fields::{Context, Fields, Found, Log, Text};
 use super::problem::{Fault, Problem};
+use super::sets::SetName;
 use crate::base::{Id, Place, near_matches};
 use crate::board::{
     Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece, SectionDef,
@@ -61,6 +62,7 @@ pub(super) struct Names {
     pub parts: Index<PartDef>,
     pub sections: Index<SectionDef>,
     pub headers: Index<HeaderDef>,
+    pub sets: Index<SetName>,
 }
 
 impl Names {

@@ -16,6 +16,7 @@ mod outputs;
 mod parts;
 mod problem;
 mod read;
+mod sets;
 mod sources;
 
 pub use find::{TreeFault, WORK_MARK, boards_named, find_root};

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use super::entry::Entry;
+use super::entry::{Entry, machine};
 use super::fields::{Context, Fields, Found, Text};
 use super::lookup::Names;
 use super::problem::Fault;
@@ -79,6 +79,7 @@ pub(super) fn need(entry: &Entry<'_>, names: &Names) -> NeedDef {
     let need = NeedDef {
         name: entry.name.text.clone(),
         summary: fields.text_or_empty("summary"),
+        machine: machine(&fields),
         check,
         version,
         packages: packages(&fields),

@@ -59,8 +59,7 @@ pub(super) fn check_cycles(board: &Board, log: &Log) {
 
 /// Reports a compiler, or the folder that stands for a target's root, that follows from a need: needs are looked for with it.
 pub(super) fn check_toolchain(board: &Board, log: &Log) {
-    let chain = &board.toolchain;
-    let named = [&chain.c_compiler, &chain.cxx_compiler].into_iter().chain(&chain.sysroot);
+    let named = board.toolchains.both().into_iter().flat_map(|chain| chain.programs());
     let named: Vec<OptionId> = named.flat_map(|text| text.options().collect::<Vec<_>>()).collect();
     let mut from: BTreeMap<OptionId, OptionId> = BTreeMap::new();
     let mut open = named.clone();

@@ -99,6 +99,7 @@ pub(super) fn toolchain(fields: &Fields<'_>, names: &Names) -> Toolchain {
         flags: names.interp_list(fields, "flags"),
         c_flags: names.interp_list(fields, "c-flags"),
         cxx_flags: names.interp_list(fields, "cxx-flags"),
+        asm_flags: names.interp_list(fields, "asm-flags"),
         link_flags: names.interp_list(fields, "link-flags"),
     }
 }

@@ -1,19 +1,20 @@
 //! `[part.NAME]`: what is made.
 
-use super::entry::{Entry, check_c_name, globs, made_path};
+use super::entry::{Entry, check_c_name, globs, machine, made_path};
 use super::fields::{Fields, Text};
 use super::generators::{check_values, generator, values};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
+use super::sets::Shared;
 use crate::base::{RelPath, near_matches};
 use crate::board::{
-    InstallRole, InstallRule, Interp, Kind, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
+    InstallRole, InstallRule, Interp, Kind, LinkWay, Machine, ModuleRole, PartDef, PartId, PartKind, Position,
+    SourceRule, When,
 };
 
 /// Reads a part. `tree` is the tree's name, from which folders of modules get theirs.
-pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartDef> {
+pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names, sets: &[Shared]) -> Option<PartDef> {
     let fields = entry.fields("part");
-    let log = fields.log();
     let folder = |text: &Text| match entry.folder.join(&text.text) {
         Ok(path) => Some(path),
         Err(fault) => {
@@ -26,30 +27,35 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names) -> Option<PartD
     let summary = fields.text_or_empty("summary");
     let when = names.when(&fields);
     let sources = sources(&fields, entry, names);
-    let output = output(&fields, &entry.name.text, &kind, tree);
-    let (uses, link_ways) = uses(&fields, names);
+    let machine = machine(&fields);
+    let output = output(&fields, &entry.name.text, &kind, machine, tree);
+    let mut own = Shared::read(&fields, entry.folder, names);
+    let link_ways;
+    (own.uses, link_ways) = uses(&fields, names);
+    let shared = own.with_sets(&fields, names, sets);
     let part = PartDef {
         name: entry.name.text.clone(),
         summary,
+        machine,
         folder: entry.folder.clone(),
         when,
         sources,
-        includes: names.when_list(&fields, "include", &mut |text| folder(text)),
-        public_includes: names.when_list(&fields, "public-include", &mut |text| folder(text)),
-        uses,
+        includes: shared.includes,
+        public_includes: shared.public_includes,
+        uses: shared.uses,
         link_ways,
         values: values(&fields, names),
-        flags: names.interp_list(&fields, "flags"),
-        defines: names.interp_list(&fields, "defines"),
+        flags: shared.flags,
+        defines: shared.defines,
         position: match fields.get("position-independent").map(|_| fields.flag("position-independent")) {
             None => Position::AsNeeded,
             Some(true) => Position::Independent,
             Some(false) => Position::ByFlags,
         },
-        link_flags: names.interp_list(&fields, "link-flags"),
+        link_flags: shared.link_flags,
         link_reads: fields.texts("link-reads").iter().filter_map(folder).collect(),
-        libraries: names.interp_list(&fields, "libraries"),
-        needs: names.when_list(&fields, "needs", &mut |text| names.needs.find(text, log)),
+        libraries: shared.libraries,
+        needs: shared.needs,
         output,
         install: install(&fields, &kind, names),
         place: entry.name.place,
@@ -150,7 +156,7 @@ fn uses(fields: &Fields<'_>, names: &Names) -> (Vec<When<PartId>>, Vec<(PartId, 
     (uses, ways)
 }
 
-fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, tree: &str) -> RelPath {
+fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, machine: Machine, tree: &str) -> RelPath {
     if let PartKind::Generated(_) = kind {
         // It is read with what makes it.
         return RelPath::root();
@@ -166,6 +172,10 @@ fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, tree: &str) -> RelPa
         PartKind::PartialLink => format!("lib/{name}.o"),
         PartKind::Data => format!("share/{tree}"),
         PartKind::Objects | PartKind::Generated(_) => return RelPath::root(),
+    };
+    let text = match machine {
+        Machine::Target => text,
+        Machine::Host => format!("host/{text}"),
     };
     RelPath::parse(&text).unwrap_or_else(|_| RelPath::root())
 }

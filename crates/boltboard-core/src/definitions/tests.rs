@@ -296,7 +296,7 @@ fn conditional_entries_keep_their_condition() {
         "[toolchain]\nflags = [\"-O1\", { when = \"a and not b\", add = [\"-DX\", \"-DY\"] }]\n[option.a]\nkind = \"switch\"\n[option.b]\nkind = \"switch\"\n",
     );
     let shown: Vec<Option<String>> =
-        board.toolchain.flags.iter().map(|f| f.when.as_ref().map(|w| board.print(&w.expr))).collect();
+        board.toolchains.target.flags.iter().map(|f| f.when.as_ref().map(|w| board.print(&w.expr))).collect();
     assert_eq!(shown, [None, Some("a and not b".to_string()), Some("a and not b".into())]);
 }
 

@@ -91,7 +91,7 @@ impl Basis {
             facts: digest_of(input.facts),
             values: values_of(input.resolution, lookers.len()),
             lookers,
-            common: board.toolchain.mentions().options,
+            common: board.toolchains.mentions().options,
             followers,
             generated,
             macros: macros.entries.iter().map(known).collect(),

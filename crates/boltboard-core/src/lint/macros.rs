@@ -128,13 +128,12 @@ impl Macros {
         for (_, option) in board.options.iter() {
             known.extend(option.macros.iter().map(|definition| definition.name.as_str()));
         }
-        let chain = &board.toolchain;
-        let lists = [&chain.flags, &chain.c_flags, &chain.cxx_flags];
         let of_parts = board.parts.iter().flat_map(|(_, part)| {
             let of_rules = part.sources.iter().flat_map(|rule| &rule.flags);
             part.defines.iter().chain(&part.flags).map(|entry| &entry.item).chain(of_rules)
         });
-        let of_all = lists.into_iter().flatten().map(|entry| &entry.item);
+        let of_all =
+            board.toolchains.both().into_iter().flat_map(|chain| chain.lists()).flatten().map(|entry| &entry.item);
         let handed: BTreeSet<String> = of_parts.chain(of_all).filter_map(defined_by).collect();
         let strange = self.tested.iter().filter(|(name, _)| {
             !known.contains(name.as_str()) && !self.defined.contains(*name) && !handed.contains(*name)

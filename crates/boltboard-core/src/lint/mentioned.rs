@@ -27,7 +27,7 @@ impl Mentioned {
             option.macros.iter().for_each(|definition| mentioned.when(definition.when.as_ref()));
         }
         board.parts.iter().for_each(|(_, part)| mentioned.all(&part.mentions()));
-        mentioned.all(&board.toolchain.mentions());
+        mentioned.all(&board.toolchains.mentions());
         for (_, test) in board.tests.iter() {
             mentioned.when(test.when.as_ref());
             test.options.iter().for_each(|option| mentioned.options[option.index()] = true);

@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
-use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, PartId, SectionDef, TestDef, Toolchain, Tree};
+use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, PartId, SectionDef, TestDef, Toolchains, Tree};
 use crate::definitions::{Listing, boards_named};
 use crate::logic::Logic;
 use crate::search::SearchIndex;
@@ -47,7 +47,8 @@ struct Head {
     files: Vec<(String, Stamp)>,
     folders: Vec<(RelPath, Stamp)>,
     tree: Tree,
-    toolchain: Toolchain,
+    toolchains: Toolchains,
+    builds_for_host: bool,
     sections: Vec<SectionDef>,
     needs: Vec<NeedDef>,
     headers: Vec<HeaderDef>,
@@ -103,7 +104,8 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         headers: arena(head.headers),
         tests: arena(head.tests),
         accepted: head.accepted,
-        toolchain: head.toolchain,
+        toolchains: head.toolchains,
+        builds_for_host: head.builds_for_host,
         files: SourceFiles::unread(root, head.files.iter().map(|(name, _)| name.as_str())),
         order: logic.order.clone(),
         option_names: head.names,
@@ -163,7 +165,8 @@ pub(super) fn keep(
         files,
         folders,
         tree: board.tree.clone(),
-        toolchain: board.toolchain.clone(),
+        toolchains: board.toolchains.clone(),
+        builds_for_host: board.builds_for_host,
         sections: board.sections.clone().into_items(),
         needs: board.needs.clone().into_items(),
         headers: board.headers.clone().into_items(),

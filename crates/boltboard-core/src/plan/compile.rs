@@ -6,7 +6,7 @@ use std::sync::Arc;
 use super::fill::Fill;
 use super::lower::{Lower, Objects, PlanFault, source_path};
 use crate::base::{Digest, RelPath, is_c_name};
-use crate::board::{Condition, HeaderOrder, Interp, Linkage, PartDef, PartId, PartKind, Position, SourceRule};
+use crate::board::{Condition, HeaderOrder, Interp, Linkage, Machine, PartDef, PartId, PartKind, Position, SourceRule};
 use crate::step::{Compile, Flags, Form, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
@@ -106,7 +106,7 @@ impl<'a> Lower<'a> {
                 }
             };
             let object = object_of(part, &source.at);
-            let kind = Kind::Compile(Compile { language, form: Form::Object, setting });
+            let kind = Kind::Compile(Compile { language, form: Form::Object, machine: part.machine, setting });
             let step = self.add(Some(id), part.place, kind, vec![source.at], vec![object.clone()], source.brought_by);
             if let Some(step) = step {
                 self.plan.steps[step].after = Arc::clone(&common.after);
@@ -132,9 +132,9 @@ impl<'a> Lower<'a> {
         let mut defines = self.defines(part, fill);
         let mut words = taken_out(words, &mut defines);
         words.extend(common.includes.clone());
-        let own = self.input.tools.compiler(language).map(|compiler| compiler.standards(language));
+        let own = self.input.tools.compiler_for(part.machine, language).map(|compiler| compiler.standards(language));
         let known = Flags::of(language, &own.unwrap_or_default(), &words, self.input.folders);
-        let compiler = self.compiler_for(language, &words);
+        let compiler = self.compiler_for(part.machine, language, &words);
         Arc::new(Setting::new(compiler, words, defines, language, known))
     }
 
@@ -153,8 +153,8 @@ impl<'a> Lower<'a> {
         self.objects.insert(id, objects);
     }
 
-    pub(super) fn compiler(&self, language: Language) -> Tool {
-        match self.input.tools.compiler(language) {
+    pub(super) fn compiler(&self, machine: Machine, language: Language) -> Tool {
+        match self.input.tools.compiler_for(machine, language) {
             Ok(compiler) => {
                 let name = compiler.path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned());
                 let place = ToolPlace::Host { path: compiler.path.clone(), identity: compiler.identity };
@@ -168,8 +168,8 @@ impl<'a> Lower<'a> {
     }
 
     /// The compiler that runs these words: where they ask for code for the processor that it runs on, that counts as well.
-    pub(super) fn compiler_for(&self, language: Language, words: &[Word]) -> Tool {
-        let mut tool = self.compiler(language);
+    pub(super) fn compiler_for(&self, machine: Machine, language: Language, words: &[Word]) -> Tool {
+        let mut tool = self.compiler(machine, language);
         let asks =
             |word: &Word| matches!(word.fragments.last(), Some(Fragment::Text(text)) if text.ends_with("=native"));
         if let ToolPlace::Host { identity, .. } = &mut tool.place
@@ -181,15 +181,15 @@ impl<'a> Lower<'a> {
     }
 
     fn flag_words(&self, part: &PartDef, position: bool, language: Language, fill: Fill<'_>) -> Vec<Word> {
-        let chain = &self.input.board.toolchain;
+        let chain = self.input.board.toolchains.of(part.machine);
         let mut lists = vec![&chain.flags];
         match language {
             Language::C => lists.push(&chain.c_flags),
             Language::Cxx => lists.push(&chain.cxx_flags),
-            Language::Asm | Language::AsmWithCpp => {}
+            Language::Asm | Language::AsmWithCpp => lists.push(&chain.asm_flags),
         }
         lists.push(&part.flags);
-        let mut words = self.input.sysroot_words();
+        let mut words = self.input.sysroot_words(part.machine);
         // The part's own flags come later, and win.
         words.extend(position.then(|| Word::text("-fPIC")));
         words.extend(

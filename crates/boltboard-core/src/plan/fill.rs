@@ -2,7 +2,9 @@
 
 use super::lower::{PlanInput, source_path};
 use crate::base::RelPath;
-use crate::board::{Condition, Folder, Interp, Kind, PartDef, PartId, PartKind, Piece, SourceWord, Value, When};
+use crate::board::{
+    Condition, Folder, Interp, Kind, Machine, PartDef, PartId, PartKind, Piece, SourceWord, Value, When,
+};
 use crate::step::{Fragment, Location, Word};
 
 /// What a text is filled in with, beyond what is the same for all.
@@ -98,8 +100,9 @@ impl PlanInput<'_> {
     }
 
     /// What tells the compiler which folder stands for `/` of its target.
-    pub(super) fn sysroot_words(&self) -> Vec<Word> {
-        let folder = self.board.toolchain.sysroot.as_ref().map(|interp| self.text(interp)).unwrap_or_default();
+    pub(super) fn sysroot_words(&self, machine: Machine) -> Vec<Word> {
+        let folder =
+            self.board.toolchains.of(machine).sysroot.as_ref().map(|interp| self.text(interp)).unwrap_or_default();
         if folder.is_empty() { Vec::new() } else { vec![Word::text(format!("--sysroot={folder}"))] }
     }
 

@@ -148,7 +148,7 @@ impl Lower<'_> {
         let flags = SourceFlags { added: own, without: vec![] };
         let common = self.common_of_compiles(id, part);
         let setting = self.setting(part, &common, language, &source, &flags);
-        let kind = Kind::Compile(Compile { language, form, setting });
+        let kind = Kind::Compile(Compile { language, form, machine: part.machine, setting });
         let file = Location::Made(to.clone());
         let when = part.when.clone().map(Arc::new);
         if let Some(step) = self.add(Some(id), part.place, kind, vec![source], vec![file.clone()], when) {

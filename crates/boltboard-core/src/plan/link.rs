@@ -3,7 +3,7 @@
 use super::fill::main_output;
 use super::lower::{Lower, PlanInput, source_path};
 use crate::base::RelPath;
-use crate::board::{LinkWay, PartDef, PartId, PartKind};
+use crate::board::{LinkWay, Machine, PartDef, PartId, PartKind};
 use crate::step::{Archive, Fragment, Kind, Link, Location, Symlink, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
@@ -25,8 +25,8 @@ impl Lower<'_> {
             return self.archive(id, part, output);
         }
         let inputs = self.link_inputs(id, part);
-        let chain = &self.input.board.toolchain;
-        let mut words = self.input.sysroot_words();
+        let chain = self.input.board.toolchains.of(part.machine);
+        let mut words = self.input.sysroot_words(part.machine);
         words.extend(self.input.chain_words(self.input.held(&chain.link_flags)));
         if let PartKind::SharedLibrary { .. } | PartKind::Module(_) = &part.kind {
             words.push(Word::text("-shared"));
@@ -52,7 +52,7 @@ impl Lower<'_> {
             [inputs.objects, inputs.archives.into_iter().map(|(_, at)| at).collect(), inputs.shared].concat();
         reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
         reads.extend(words.iter().filter_map(Word::made_file).filter(|file| self.made_by.contains_key(file)));
-        let tool = self.compiler_for(if inputs.cxx { Language::Cxx } else { Language::C }, &words);
+        let tool = self.compiler_for(part.machine, if inputs.cxx { Language::Cxx } else { Language::C }, &words);
         let kind = Kind::Link(Box::new(Link::new(tool, words, interfaces)));
         let linked = self.add(Some(id), part.place, kind, reads, vec![output.clone()], None);
         let outputs = linked_files(part);
@@ -77,7 +77,7 @@ impl Lower<'_> {
                 _ => {}
             }
         }
-        let tool = self.archiver();
+        let tool = self.archiver(part.machine);
         // `q` keeps members of equal names from different folders apart; `D` leaves out times and owners.
         let mut words = vec![Word::text("qcDs"), Word::result(0)];
         words.extend(objects.iter().cloned().map(Word::place));
@@ -87,8 +87,8 @@ impl Lower<'_> {
     }
 
     /// The archiver that goes with the compiler: that of its target for a cross compiler (`aarch64-linux-gnu-ar`).
-    fn archiver(&mut self) -> Tool {
-        let compiler = self.compiler(Language::C).name;
+    fn archiver(&mut self, machine: Machine) -> Tool {
+        let compiler = self.compiler(machine, Language::C).name;
         let prefix =
             ["-gcc", "-cc", "-clang"].iter().find_map(|part| compiler.split_once(part)).map(|(prefix, _)| prefix);
         let own = prefix.map(|prefix| self.host_tool(&format!("{prefix}-ar")));

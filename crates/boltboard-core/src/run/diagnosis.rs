@@ -8,7 +8,7 @@ use object::{Object, ObjectSymbol};
 
 use super::failure::{Cause, Failure};
 use crate::base::near_matches;
-use crate::board::{Board, Condition, Interp, LeftOut, NeedCheck, NeedId, OptionId, PartId, Piece, When};
+use crate::board::{Board, Condition, Interp, LeftOut, Machine, NeedCheck, NeedId, OptionId, PartId, Piece, When};
 use crate::definitions::Listing;
 use crate::plan::Plan;
 use crate::resolve::Resolution;
@@ -197,9 +197,9 @@ impl Diagnosis<'_> {
 
     /// Finds where a flag comes from: the definitions that name it, the options that bring it.
     fn flag_from(&self, step: &Step, flag: &str) -> Option<FlagFrom> {
-        let chain = &self.board.toolchain;
         let of_part = step.part.map(|part| &self.board.parts[part]);
-        let all = [&chain.flags, &chain.c_flags, &chain.cxx_flags, &chain.link_flags].into_iter().flatten();
+        let chain = self.board.toolchains.of(of_part.map_or(Machine::Target, |part| part.machine));
+        let all = chain.lists().into_iter().flatten();
         let own = of_part.into_iter().flat_map(|part| part.flags.iter().chain(&part.link_flags));
         for when in all.chain(own).filter(|when| self.holds(when)) {
             let text = self.text(&when.item);

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use super::host::filled;
 use super::open::Session;
-use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, NeedCheck, OptionId};
+use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, Machine, NeedCheck, OptionId};
 use crate::profile::Choices;
 use crate::resolve::{Resolution, resolved};
 use crate::survey::{Fact, FactSource, FactState, Facts, Found, Tools};
@@ -25,8 +25,7 @@ impl Session {
     }
 
     pub(super) fn before<'a>(&'a self, choices: &'a Choices) -> Before<'a> {
-        let chain = &self.board.toolchain;
-        let mut texts = [&chain.c_compiler, &chain.cxx_compiler].into_iter().chain(&chain.sysroot);
+        let mut texts = self.board.toolchains.both().into_iter().flat_map(|chain| chain.programs());
         let resolve = || {
             let met = |need| Fact::plain(need, FactState::Found(Found::default()), FactSource::Assumed);
             resolved(&self.board, &self.logic, choices, &Facts::new(self.board.needs.ids().map(met).collect()))
@@ -46,9 +45,9 @@ impl Before<'_> {
         self.session.tools_by(&|option| self.value(option), cxx)
     }
 
-    /// Returns the folder that stands for `/` of the target, if there is one.
-    pub fn sysroot(&self) -> Option<PathBuf> {
-        let folder = self.session.board.toolchain.sysroot.as_ref().map(|text| self.text(text));
+    /// Returns the folder that stands for `/` of a machine, if there is one.
+    pub fn sysroot(&self, machine: Machine) -> Option<PathBuf> {
+        let folder = self.session.board.toolchains.of(machine).sysroot.as_ref().map(|text| self.text(text));
         folder.filter(|folder| !folder.is_empty()).map(PathBuf::from)
     }
 

@@ -38,14 +38,14 @@ pub enum Refused {
 impl Session {
     /// Returns why the C compiler that choices name cannot be used, `None` when it can.
     pub fn compiler_gap(&self, choices: &Choices) -> Option<CompilerGap> {
-        let fault = self.tools_before(choices).c.err()?;
-        Some(self.gap_of(fault.to_string(), &self.board.toolchain.c_compiler))
+        let fault = self.tools_before(choices).target.c.err()?;
+        Some(self.gap_of(fault.to_string(), &self.board.toolchains.target.c_compiler))
     }
 
     /// The same where a survey has found out that it does not work.
     pub fn compiler_gap_of(&self, facts: &Facts, choices: &Choices) -> Option<CompilerGap> {
         let fault = facts.compiler_fault.clone()?;
-        Some(self.compiler_gap(choices).unwrap_or_else(|| self.gap_of(fault, &self.board.toolchain.c_compiler)))
+        Some(self.compiler_gap(choices).unwrap_or_else(|| self.gap_of(fault, &self.board.toolchains.target.c_compiler)))
     }
 
     fn gap_of(&self, fault: String, named: &Interp) -> CompilerGap {
@@ -66,8 +66,14 @@ impl Session {
             Asked::Provider(..) => return None,
             Asked::Value(option, value) => (*option, value),
         };
-        let chain = &self.board.toolchain;
-        for (named, language) in [(&chain.c_compiler, Language::C), (&chain.cxx_compiler, Language::Cxx)] {
+        let chain = &self.board.toolchains.target;
+        let host = &self.board.toolchains.host;
+        for (named, language) in [
+            (&chain.c_compiler, Language::C),
+            (&chain.cxx_compiler, Language::Cxx),
+            (&host.c_compiler, Language::C),
+            (&host.cxx_compiler, Language::Cxx),
+        ] {
             if options_in(named).any(|inside| inside == option) {
                 let name = self.before(choices).text(named);
                 if let Err(fault) = identify(&name, language, self.compiler_search(None)) {

@@ -6,13 +6,13 @@ use super::fault::SessionFault;
 use super::open::{Resolved, Session};
 use super::scope::Surroundings;
 use crate::base::Digest;
-use crate::board::{Interp, NeedId, OptionId, Piece};
+use crate::board::{Interp, Machine, NeedId, OptionId, Piece, Toolchain};
 use crate::definitions::Listing;
 use crate::profile::{Choices, ProfileName};
 use crate::remedy::{self, Distribution};
 use crate::survey::{
-    Assumption, CompilerFault, CompilerSearch, Facts, Host, HostDifference, HostRecord, HostTraits, Joining, Language,
-    ProbeMemo, Prober, Tools, Wishes, changes, identify, kept_facts, survey, survey_some,
+    Assumption, CompilerFault, CompilerSearch, Compilers, Facts, Host, HostDifference, HostRecord, HostTraits, Joining,
+    Language, ProbeMemo, Prober, Tools, Wishes, changes, identify, kept_facts, survey, survey_some,
 };
 
 /// Where the kernel tells about processors.
@@ -94,7 +94,8 @@ pub fn is_own_target(target: &str) -> bool {
 
 /// What checks are made with.
 struct Probed {
-    host: Host,
+    /// What there is of the target and of the machine that builds.
+    hosts: [Host; 2],
     tools: Tools,
     /// Removes the check programs in the end.
     scratch: Option<tempfile::TempDir>,
@@ -103,30 +104,44 @@ struct Probed {
 impl Probed {
     fn new(session: &Session, choices: &Choices) -> Probed {
         let before = session.before(choices);
-        let (tools, sysroot) = (before.tools(), before.sysroot());
-        let target = tools.c.as_ref().map_or(String::new(), |compiler| compiler.target.clone());
-        let host = Host {
-            search_path: session.around.search_path().to_string(),
-            metadata_folders: session.around.metadata_folders(sysroot.as_deref(), &target),
-            sysroot,
-            aside: PathBuf::from(ASIDE),
-            never_below: session.tree_folders.clone(),
-            scratch: PathBuf::new(),
-            jobs: session.around.cores,
+        let tools = before.tools();
+        let of_machine = |machine: Machine| {
+            let sysroot = before.sysroot(machine);
+            let compiler = tools.compiler_for(machine, Language::C);
+            let target = compiler.map_or(String::new(), |compiler| compiler.target.clone());
+            Host {
+                search_path: session.around.search_path().to_string(),
+                metadata_folders: session.around.metadata_folders(sysroot.as_deref(), &target),
+                sysroot,
+                aside: PathBuf::from(ASIDE),
+                never_below: session.tree_folders.clone(),
+                scratch: PathBuf::new(),
+                jobs: session.around.cores,
+            }
         };
-        Probed { host, tools, scratch: None }
+        let hosts = Machine::ALL.map(of_machine);
+        Probed { hosts, tools, scratch: None }
     }
 
     /// Makes the folder for check programs, which is needed only when something has to be asked.
     fn make_scratch(&mut self, session: &Session) -> Result<(), SessionFault> {
         let scratch = session.work.scratch()?;
-        self.host.scratch = scratch.path().to_path_buf();
+        self.hosts.iter_mut().for_each(|host| host.scratch = scratch.path().to_path_buf());
         self.scratch = Some(scratch);
         Ok(())
     }
 
     fn prober<'a>(&'a self, session: &'a Session, joining: Joining) -> Prober<'a> {
-        Prober { host: &self.host, tools: &self.tools, launch: &session.launch, memo: &session.probes, joining }
+        let [host, own] = &self.hosts;
+        Prober {
+            host,
+            own_host: own,
+            machine: Machine::Target,
+            tools: &self.tools,
+            launch: &session.launch,
+            memo: &session.probes,
+            joining,
+        }
     }
 }
 
@@ -204,18 +219,23 @@ impl Session {
     }
 
     pub(super) fn tools_by(&self, value: &dyn Fn(OptionId) -> String, wants_cxx: bool) -> Tools {
-        let chain = &self.board.toolchain;
-        let sysroot = chain.sysroot.as_ref().map(|interp| filled(interp, value)).filter(|folder| !folder.is_empty());
-        let sysroot = sysroot.map(PathBuf::from);
-        let search = self.compiler_search(sysroot.as_deref());
-        let cxx = filled(&chain.cxx_compiler, value);
+        let of_machine = |machine: Machine| {
+            let chain = self.board.toolchains.of(machine);
+            let sysroot = sysroot_of(chain, value);
+            let search = self.compiler_search(sysroot.as_deref());
+            let cxx = filled(&chain.cxx_compiler, value);
+            Compilers {
+                c: identify(&filled(&chain.c_compiler, value), Language::C, search),
+                cxx: if wants_cxx {
+                    identify(&cxx, Language::Cxx, search)
+                } else {
+                    Err(CompilerFault::Absent { name: cxx })
+                },
+            }
+        };
         Tools {
-            c: identify(&filled(&chain.c_compiler, value), Language::C, search),
-            cxx: if wants_cxx {
-                identify(&cxx, Language::Cxx, search)
-            } else {
-                Err(CompilerFault::Absent { name: cxx })
-            },
+            target: of_machine(Machine::Target),
+            host: self.board.builds_for_host.then(|| of_machine(Machine::Host)),
             search_path: self.around.search_path().to_string(),
             variables: self.around.variables.clone(),
             epoch: self.epoch,
@@ -235,9 +255,10 @@ impl Session {
     /// Takes down the facts.
     pub fn host_record(&self, choices: &Choices, facts: &Facts) -> HostRecord {
         let before = self.before(choices);
-        let compiler = before.tools().c.ok();
-        let root = before.sysroot().map_or(String::new(), |folder| format!(" --sysroot={}", folder.display()));
-        let called = before.text(&self.board.toolchain.c_compiler);
+        let compiler = before.tools().target.c.ok();
+        let root =
+            before.sysroot(Machine::Target).map_or(String::new(), |folder| format!(" --sysroot={}", folder.display()));
+        let called = before.text(&self.board.toolchains.target.c_compiler);
         let traits = HostTraits {
             called: format!("{called}{root}"),
             distribution: self.around.distribution().title,
@@ -293,6 +314,12 @@ impl Session {
 /// Tells whether packages can be installed without asking for more rights.
 pub fn as_root() -> bool {
     rustix::process::geteuid().is_root()
+}
+
+/// The folder that stands for `/` of a toolchain's target, if there is one.
+fn sysroot_of(chain: &Toolchain, value: &dyn Fn(OptionId) -> String) -> Option<PathBuf> {
+    let folder = chain.sysroot.as_ref().map(|interp| filled(interp, value));
+    folder.filter(|folder| !folder.is_empty()).map(PathBuf::from)
 }
 
 /// Fills in a text of the toolchain.

@@ -11,6 +11,7 @@ use super::process::{AbsentTool, ByHand, Ends, Lists, Process, Setup};
 use super::tool::{Tool, ToolPlace};
 use super::word::{Fragment, Word};
 use crate::base::Digest;
+use crate::board::Machine;
 use crate::launch::Job;
 use crate::survey::{Family, Language, Tools};
 use crate::work::Folders;
@@ -54,6 +55,8 @@ pub struct Compile {
     pub language: Language,
     /// What it makes of it.
     pub form: Form,
+    /// The machine that it is made for.
+    pub machine: Machine,
     /// How, shared with others.
     pub setting: Arc<Setting>,
 }
@@ -158,13 +161,13 @@ impl Compile {
     /// Tells whether what it looks at follows from its words, its text and its lists.
     pub fn is_plain(&self, tools: &Tools) -> bool {
         let preprocessed = matches!(self.language, Language::C | Language::Cxx);
-        let family = tools.compiler(self.language).map(|compiler| compiler.family);
+        let family = tools.compiler_for(self.machine, self.language).map(|compiler| compiler.family);
         preprocessed && self.setting.flags.known == Known::Wholly && matches!(family, Ok(Family::Gcc | Family::Clang))
     }
 
     /// Tells whether its assembler lists what it takes in.
     pub fn lists_what_is_taken_in(&self, tools: &Tools) -> bool {
-        let family = tools.compiler(self.language).map(|compiler| compiler.family);
+        let family = tools.compiler_for(self.machine, self.language).map(|compiler| compiler.family);
         // What such a compile keeps for the link names its own words, and with them the list.
         let keeps_words = self.setting.flags.of_class.iter().any(|word| word.starts_with("-flto"));
         // Only an object has seen an assembler.
@@ -259,7 +262,7 @@ impl Runs for Compile {
             Ends::Preprocessed => (&["-E"][..], setup.aside.join(TEXT)),
         };
         let preprocessed = self.language != Language::Asm;
-        if setup.tools.compiler(self.language).map(|compiler| compiler.family) == Ok(Family::Gcc) {
+        if setup.tools.compiler_for(self.machine, self.language).map(|compiler| compiler.family) == Ok(Family::Gcc) {
             // What it makes up by chance, such as the names of sections, follows from the name of the result.
             arguments.push(format!("-frandom-seed={}", step.name));
             if preprocessed {

@@ -8,6 +8,7 @@ use std::time::Duration;
 use super::ProbeMemo;
 use super::behind::Behind;
 use crate::base::{Digest, Epoch};
+use crate::board::Machine;
 use crate::launch::{Exit, Job, Launch, find_program};
 use crate::reading::Standard;
 
@@ -316,13 +317,22 @@ impl Compiler {
     }
 }
 
-/// The compilers and other tools that a build uses, each found or not.
+/// The compilers for a machine, each found or not.
 #[derive(Debug, Clone)]
-pub struct Tools {
+pub struct Compilers {
     /// The C compiler.
     pub c: Result<Compiler, CompilerFault>,
     /// The C++ compiler; the same fault as for any absent one when the tree has no C++.
     pub cxx: Result<Compiler, CompilerFault>,
+}
+
+/// The compilers and other tools that a build uses.
+#[derive(Debug, Clone)]
+pub struct Tools {
+    /// Those for the machine that the tree is built for.
+    pub target: Compilers,
+    /// Those for the machine that builds, where anything is made for it.
+    pub host: Option<Compilers>,
     /// The search path for programs.
     pub search_path: String,
     /// The environment of whoever builds; steps see of it what they declare.
@@ -337,15 +347,25 @@ pub struct Tools {
 pub const EPOCH_VARIABLE: &str = "SOURCE_DATE_EPOCH";
 
 impl Tools {
-    /// Returns the compiler for a language.
+    /// Returns the compiler for a language and a machine.
     ///
     /// # Errors
     /// It was not found, or does not work.
-    pub fn compiler(&self, language: Language) -> Result<&Compiler, &CompilerFault> {
+    pub fn compiler_for(&self, machine: Machine, language: Language) -> Result<&Compiler, &CompilerFault> {
+        let compilers = match (machine, &self.host) {
+            (Machine::Host, Some(host)) => host,
+            (Machine::Target, _) | (Machine::Host, None) => &self.target,
+        };
         match language {
-            Language::Cxx => self.cxx.as_ref(),
-            Language::C | Language::Asm | Language::AsmWithCpp => self.c.as_ref(),
+            Language::Cxx => compilers.cxx.as_ref(),
+            Language::C | Language::Asm | Language::AsmWithCpp => compilers.c.as_ref(),
         }
+    }
+
+    /// Returns all compilers that were found.
+    pub fn found(&self) -> impl Iterator<Item = &Compiler> {
+        let all = std::iter::once(&self.target).chain(&self.host);
+        all.flat_map(|compilers| [&compilers.c, &compilers.cxx]).filter_map(|compiler| compiler.as_ref().ok())
     }
 
     /// Returns a program of the search path with a digest of its file's status, `None` when it is not there.

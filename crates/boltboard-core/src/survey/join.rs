@@ -75,7 +75,7 @@ fn ask_cheaper_first(open: &BTreeSet<&Question>, prober: Prober<'_>, answers: &m
 
 /// Takes an answer from the memo, where it is one of itself or of cheaper questions that are as good.
 fn recall(question: &Question, prober: Prober<'_>, answers: &mut BTreeMap<Question, Answer>) -> bool {
-    let Ok(compiler) = prober.tools.compiler(question.setting.language) else { return true };
+    let Ok(compiler) = prober.compiler(question.setting.language) else { return true };
     let kept = |question: &Question| Answer::from_memo(&prober.memo.recall(&question.digest(&compiler.identity))?);
     let cheaper = question.cheaper();
     let as_good = || !cheaper.is_empty() && cheaper.iter().all(|part| kept(part).is_some_and(|answer| answer.yes));
@@ -169,7 +169,7 @@ impl Asker<'_> {
     fn settle(&self, key: &RunKey, set: &[&Question]) {
         let mut open: Vec<&Question> = set.to_vec();
         while !open.is_empty() {
-            let Ok(compiler) = self.prober.tools.compiler(open[0].setting.language) else { return };
+            let Ok(compiler) = self.prober.compiler(open[0].setting.language) else { return };
             let folder = self.prober.host.scratch.join(format!("ask-{}", self.runs.fetch_add(1, Ordering::Relaxed)));
             let result = Run { key, set: &open, compiler, folder: &folder }.go(self.prober);
             if result.done {
@@ -219,7 +219,7 @@ impl Asker<'_> {
     /// Answers what a chain leaves no doubt about: no after the headers were read, or no before and yes after.
     fn settle_chain(&self, key: &RunKey, set: &[&Question]) {
         let Some(first) = set.first() else { return };
-        let Ok(compiler) = self.prober.tools.compiler(first.setting.language) else { return };
+        let Ok(compiler) = self.prober.compiler(first.setting.language) else { return };
         let folder = self.prober.host.scratch.join(format!("ask-{}", self.runs.fetch_add(1, Ordering::Relaxed)));
         // What leads to few others goes first, so that little is in doubt when its turn comes.
         let mut inclusions = Inclusions::default();

@@ -90,7 +90,7 @@ impl Judge<'_> {
             let Some(answer) = answer else { return Err(Missing::NotAsked) };
             // Of what is there, the command is told to those who ask for this need alone.
             let wanted = !answer.yes || self.prober.joining == Joining::Alone;
-            let (command, program) = match self.prober.tools.compiler(question.setting.language) {
+            let (command, program) = match self.prober.compiler(question.setting.language) {
                 Ok(compiler) if wanted => {
                     let (command, program) = by_hand(question, compiler, self.prober);
                     (Some(command), Some(program))

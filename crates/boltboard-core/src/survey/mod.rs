@@ -28,11 +28,12 @@ use std::path::PathBuf;
 use std::sync::Mutex;
 
 use crate::base::Digest;
-use crate::board::{Board, LibraryLinkage, NeedCheck, NeedDef, NeedId, Provider};
+use crate::board::{Board, LibraryLinkage, Machine, NeedCheck, NeedDef, NeedId, Provider};
 use crate::launch::Launch;
 
 pub use compiler::{
-    Compiler, CompilerFault, CompilerSearch, EPOCH_VARIABLE, Family, Language, LibrarySearch, Tools, identify,
+    Compiler, CompilerFault, CompilerSearch, Compilers, EPOCH_VARIABLE, Family, Language, LibrarySearch, Tools,
+    identify,
 };
 pub use fact::{Copy, CopyRank, Evidence, Fact, FactSource, FactState, Facts, Found, Missing, Presence};
 pub use memo::ProbeMemo;
@@ -114,8 +115,12 @@ pub enum Joining {
 /// Everything that checks are made with.
 #[derive(Clone, Copy)]
 pub struct Prober<'a> {
-    /// What the host offers.
+    /// What the machine that is asked about offers.
     pub host: &'a Host,
+    /// What the machine that builds offers.
+    pub own_host: &'a Host,
+    /// The machine that is asked about.
+    pub machine: Machine,
     /// The compilers.
     pub tools: &'a Tools,
     /// Starts processes.
@@ -124,6 +129,21 @@ pub struct Prober<'a> {
     pub memo: &'a ProbeMemo,
     /// Whether questions share runs.
     pub joining: Joining,
+}
+
+impl<'a> Prober<'a> {
+    /// Returns the compiler for a language, for the machine that is asked about.
+    fn compiler(&self, language: Language) -> Result<&'a Compiler, &'a CompilerFault> {
+        self.tools.compiler_for(self.machine, language)
+    }
+
+    /// Returns what asks about a machine.
+    fn about(self, machine: Machine) -> Prober<'a> {
+        match machine {
+            Machine::Target => self,
+            Machine::Host => Prober { host: self.own_host, machine, ..self },
+        }
+    }
 }
 
 /// Returns the facts as they were found last, when nothing that they depend on has changed. Nothing is run, and the folder for
@@ -151,16 +171,18 @@ fn whole_question(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Digest 
         Ok(compiler) => compiler.identity.to_string(),
         Err(fault) => fault.to_string(),
     };
-    let needs: Vec<_> = board.needs.iter().map(|(_, need)| (&need.check, &need.version, need.bundled)).collect();
+    let needs: Vec<_> =
+        board.needs.iter().map(|(_, need)| (need.machine, &need.check, &need.version, need.bundled)).collect();
     let needs = postcard::to_stdvec(&needs).unwrap_or_default();
     let shown = [
         Digest::of(&needs).to_string(),
         format!("{wishes:?} {joining:?}"),
         format!("{:?} {:?} {:?} {:?}", host.metadata_folders, host.sysroot, host.aside, host.never_below),
         host.search_path.clone(),
-        identity(&tools.c),
-        identity(&tools.cxx),
     ];
+    let compilers = std::iter::once(&tools.target).chain(&tools.host).flat_map(|all| [&all.c, &all.cxx]).map(identity);
+    let own = format!("{:?} {:?}", prober.own_host.metadata_folders, prober.own_host.sysroot);
+    let shown: Vec<String> = shown.into_iter().chain(compilers).chain([own]).collect();
     Digest::of_parts(std::iter::once("what are the facts?").chain(shown.iter().map(String::as_str)))
 }
 
@@ -168,6 +190,34 @@ fn whole_question(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Digest 
 pub fn survey_some(board: &Board, wanted: &BTreeSet<NeedId>, wishes: &Wishes, prober: Prober<'_>) -> Facts {
     prober.memo.look_again();
     let wanted = with_members(board, wanted);
+    let mut facts: BTreeMap<NeedId, Fact> = BTreeMap::new();
+    let mut compiler_fault = None;
+    for machine in Machine::ALL {
+        let of_machine: BTreeSet<NeedId> =
+            wanted.iter().filter(|id| board.needs[**id].machine == machine).copied().collect();
+        let fault = survey_machine(board, &of_machine, wishes, prober.about(machine), &mut facts);
+        compiler_fault = compiler_fault.or(fault);
+    }
+    for (id, assumption) in &wishes.assumed {
+        facts.insert(*id, assumed(*id, &board.needs[*id], assumption));
+    }
+    for id in &wanted {
+        compose(board, *id, wishes, &mut facts);
+    }
+    let not_asked = |id| Fact::plain(id, FactState::Missing(Missing::NotAsked), FactSource::Looked);
+    let mut all = Facts::new(board.needs.ids().map(|id| facts.remove(&id).unwrap_or_else(|| not_asked(id))).collect());
+    all.compiler_fault = compiler_fault;
+    all
+}
+
+/// Asks a machine for needs, and returns what is wrong with its compilers, if anything is.
+fn survey_machine(
+    board: &Board,
+    wanted: &BTreeSet<NeedId>,
+    wishes: &Wishes,
+    prober: Prober<'_>,
+    facts: &mut BTreeMap<NeedId, Fact>,
+) -> Option<String> {
     let drafts: Vec<Draft<'_>> = wanted
         .iter()
         .filter(|id| !wishes.assumed.contains_key(id))
@@ -186,25 +236,15 @@ pub fn survey_some(board: &Board, wanted: &BTreeSet<NeedId>, wishes: &Wishes, pr
     });
     let health: BTreeMap<Language, Health> =
         languages.iter().map(|language| (*language, health(*language, &answers, prober))).collect();
-    let mut facts: BTreeMap<NeedId, Fact> = BTreeMap::new();
     for (draft, look) in drafts.into_iter().zip(looks) {
         let (id, definition) = (draft.id, &board.needs[draft.id]);
         let provider = wishes.providers.get(&id).cloned();
         facts.insert(id, judge::judge(draft, look, &answers, &health, definition, provider, prober));
     }
-    for (id, assumption) in &wishes.assumed {
-        facts.insert(*id, assumed(*id, &board.needs[*id], assumption));
-    }
-    for id in &wanted {
-        compose(board, *id, wishes, &mut facts);
-    }
-    let not_asked = |id| Fact::plain(id, FactState::Missing(Missing::NotAsked), FactSource::Looked);
-    let mut all = Facts::new(board.needs.ids().map(|id| facts.remove(&id).unwrap_or_else(|| not_asked(id))).collect());
-    all.compiler_fault = health.values().find_map(|health| match health {
+    health.values().find_map(|health| match health {
         Health::Sound => None,
         Health::CannotLink(words) | Health::Broken(words) => Some(words.clone()),
-    });
-    all
+    })
 }
 
 fn with_members(board: &Board, wanted: &BTreeSet<NeedId>) -> BTreeSet<NeedId> {
@@ -252,7 +292,7 @@ enum Health {
 }
 
 fn health(language: Language, answers: &BTreeMap<Question, Answer>, prober: Prober<'_>) -> Health {
-    let compiler = match prober.tools.compiler(language) {
+    let compiler = match prober.compiler(language) {
         Ok(compiler) => compiler,
         Err(fault) => return Health::Broken(fault.to_string()),
     };
@@ -338,7 +378,7 @@ fn compose(board: &Board, id: NeedId, wishes: &Wishes, facts: &mut BTreeMap<Need
 
 /// Where metadata files of the target are looked for.
 fn metadata_search(folders: Vec<PathBuf>, language: Language, prober: Prober<'_>) -> MetadataSearch {
-    let compiler = prober.tools.compiler(language).ok();
+    let compiler = prober.compiler(language).ok();
     let known =
         compiler.into_iter().flat_map(|c| c.include_folders.iter().chain(&c.library_folders)).cloned().collect();
     MetadataSearch { folders, sysroot: prober.host.sysroot.clone(), known_folders: known }

@@ -124,7 +124,7 @@ impl Lookup<'_, '_> {
 
     /// Looks for the libraries of the link where it is known that the linker looks nowhere else.
     fn libraries(&mut self) -> Result<(), Missing> {
-        let Ok(compiler) = self.prober.tools.compiler(self.language()) else { return Ok(()) };
+        let Ok(compiler) = self.prober.compiler(self.language()) else { return Ok(()) };
         if compiler.library_search != LibrarySearch::Known {
             return Ok(());
         }
@@ -289,9 +289,8 @@ impl Lookup<'_, '_> {
     }
 
     fn headers(&mut self, check: &HostCheck) -> Result<(), Missing> {
-        let by_itself =
-            self.prober.tools.compiler(self.language()).map(|c| c.include_folders.clone()).unwrap_or_default();
-        if self.prober.tools.compiler(self.language()).is_err() && !check.headers.is_empty() {
+        let by_itself = self.prober.compiler(self.language()).map(|c| c.include_folders.clone()).unwrap_or_default();
+        if self.prober.compiler(self.language()).is_err() && !check.headers.is_empty() {
             return Err(Missing::NotAsked);
         }
         for header in &check.headers {
@@ -397,7 +396,7 @@ impl Lookup<'_, '_> {
     }
 
     fn target(&self) -> &str {
-        self.prober.tools.compiler(self.language()).map_or("", |compiler| compiler.target.as_str())
+        self.prober.compiler(self.language()).map_or("", |compiler| compiler.target.as_str())
     }
 }
 

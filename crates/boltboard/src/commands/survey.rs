@@ -69,7 +69,9 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         let _ = session.accept_host(&choices, &facts);
     }
     let (resolution, clashes) = resolved(&session, &choices, &facts);
-    let compiler = session.tools_before(&choices).c.ok();
+    let tools = session.tools_before(&choices);
+    let host_compiler = tools.host.map(|own| own.c.map_or_else(|e| e.to_string(), |c| c.short_version()));
+    let compiler = tools.target.c.ok();
     let foreign = compiler.as_ref().is_some_and(|compiler| !is_own_target(&compiler.target));
     let mut here = session.around.distribution();
     if foreign {
@@ -93,6 +95,7 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         here: here.clone(),
         compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.short_version()),
         target: compiler.map_or(String::new(), |compiler| compiler.target),
+        host_compiler,
         cost: None,
         costs: Vec::new(),
         as_root: as_root(),
@@ -168,7 +171,7 @@ fn against(
 fn list_toolchains(session: &Session, screen: &Screen, choices: &Choices) -> Result<Exit, Stop> {
     let list = toolchains(session.compiler_search(None), session.around.cores);
     session.keep_probes();
-    let in_use = session.tools_before(choices).c.ok().map(|compiler| compiler.real_path);
+    let in_use = session.tools_before(choices).target.c.ok().map(|compiler| compiler.real_path);
     if session.global.json {
         screen.json(&json::toolchains(&list, in_use.as_deref()));
     } else {

@@ -290,7 +290,7 @@ pub fn hints(
     failure: &Failure,
     step: &Step,
 ) -> Vec<boltboard_core::run::Hint> {
-    let folders = planned.tools.c.as_ref().map_or(&[][..], |compiler| &compiler.library_folders);
+    let folders = planned.tools.target.c.as_ref().map_or(&[][..], |compiler| &compiler.library_folders);
     let diagnosis = Diagnosis {
         board: &session.board,
         resolution: &resolved.resolution,

@@ -35,7 +35,7 @@ fn a_source_comes_and_goes_with_its_option() {
     tree.run("set horn=on").code(0);
     assert_eq!(
         tree.previewed("run"),
-        ["write made/mini/options.h", "compile src/horn.c", "compile src/main.c", "link out/bin/mini"]
+        ["write made/mini/options.h", "compile src/main.c", "compile src/horn.c", "link out/bin/mini"]
     );
     tree.run("build").code(0);
     assert!(tree.at("boltboard-work/builds/mine/objects/mini/src/horn.c.o").exists());
@@ -51,7 +51,7 @@ fn a_source_comes_and_goes_with_its_option() {
 fn edits_reach_what_reads_them() {
     let tree = built();
     tree.edit("src/mini.h", "int depth(void);", "int depth(void);\nint tide(void);");
-    assert_eq!(tree.previewed("run"), ["compile src/depth.c", "compile src/main.c"]);
+    assert_eq!(tree.previewed("run"), ["compile src/main.c", "compile src/depth.c"]);
     tree.run("build").code(0);
     tree.equals_clean();
     tree.edit("src/depth.c", "{ return", "{ /* sounded */ return");
@@ -286,7 +286,7 @@ fn the_compilation_database_has_every_compile() {
     let entries = tree.run("export compile-commands --try horn=on").code(0).json();
     let entries = entries.as_array().expect("a list").clone();
     let files: Vec<&str> = entries.iter().filter_map(|e| e["file"].as_str()).collect();
-    assert_eq!(files, ["src/depth.c", "src/horn.c", "src/main.c"]);
+    assert_eq!(files, ["src/main.c", "src/depth.c", "src/horn.c"]);
     assert_eq!(entries[0]["directory"], "TREE");
     let arguments = entries[0]["arguments"].as_array().expect("words");
     assert!(arguments.iter().any(|a| a == "-ITREE/boltboard-work/builds/mine/made"), "{arguments:?}");
@@ -364,7 +364,7 @@ fn macros_among_the_flags_reach_files_that_name_them_and_debug_information_that_
     tree.run("set air=on").code(0);
     tree.run("build").code(0);
     tree.run("set depth=7").code(0);
-    assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/depth.c", "compile src/main.c"]);
+    assert_eq!(tree.previewed("run"), ["write made/mini/options.h", "compile src/main.c", "compile src/depth.c"]);
     tree.run("build").code(0);
     tree.equals_clean();
 }

@@ -15,6 +15,7 @@ mod json;
 mod learn;
 mod linking;
 mod look;
+mod machines;
 mod making;
 mod moving;
 mod large;

@@ -214,14 +214,14 @@ fn files_that_flags_name_count_though_nobody_declares_them() {
     ]);
     tree.run("build").code(0);
     tree.run("build").steps(0);
-    let (both, link) = (["compile low.c", "compile main.c"], ["link out/bin/prog"]);
+    let (both, link) = (["compile main.c", "compile low.c"], ["link out/bin/prog"]);
     for (file, text, want) in [
         ("flags.rsp", "-DDEPTH=5\n@deeper.rsp\n", &both[..]),
         ("deeper.rsp", "-fcommon", &both),
         ("exports.map", "{ global: *; };\n", &link),
         ("more.ld", "low_mark = 2;\n", &link),
         ("link.rsp", "-Wl,--version-script=exports.map -Wl,--defsym=high_mark=3", &link),
-        ("forced.h", "#define LOW 3\n", &both[..1]),
+        ("forced.h", "#define LOW 3\n", &both[1..]),
     ] {
         tree.write(file, text);
         assert_eq!(tree.previewed("run"), want, "{file}");

@@ -13,7 +13,7 @@ use crate::run::build::Reads;
 use crate::run::execute::Executor;
 use crate::run::failure::Cause;
 use crate::step::{Kind, Location, Look, Step, ToolPlace, Word};
-use crate::survey::{Language, Tools};
+use crate::survey::Tools;
 use crate::watch::Sight;
 
 /// Folders in which interpreters keep what they make of scripts.
@@ -165,7 +165,7 @@ fn is_cache(at: &Location) -> bool {
 
 /// The folders that a linker searches by itself.
 fn linker_folders(tools: &Tools, job: &Job) -> Vec<PathBuf> {
-    let compilers = [Language::C, Language::Cxx].into_iter().filter_map(|language| tools.compiler(language).ok());
+    let compilers = tools.found();
     compilers
         .filter(|compiler| compiler.path == job.program)
         .map(|c| c.library_folders.clone())

@@ -87,8 +87,11 @@ impl Executor<'_> {
         if compile.language != Language::Asm {
             let flags = &compile.setting.flags;
             let folders = &self.judge.plan.folders;
-            let own =
-                self.tools.compiler(compile.language).map(|compiler| &compiler.header_search[..]).unwrap_or_default();
+            let own = self
+                .tools
+                .compiler_for(compile.machine, compile.language)
+                .map(|compiler| &compiler.header_search[..])
+                .unwrap_or_default();
             let own = own.iter().map(|folder| Location::of(folder, folders));
             let all: Vec<Location> =
                 flags.search.before.iter().cloned().chain(own).chain(flags.search.after.iter().cloned()).collect();

@@ -38,8 +38,8 @@ impl Bench {
         let memo = ProbeMemo::default();
         let cxx = Err(CompilerFault::Absent { name: "c++".into() });
         let tools = Tools {
-            c: cxx.clone(),
-            cxx,
+            target: Compilers { c: cxx.clone(), cxx },
+            host: None,
             search_path: host.search_path.clone(),
             variables: BTreeMap::new(),
             epoch: Epoch::default(),
@@ -58,12 +58,16 @@ impl Bench {
         let search =
             CompilerSearch { search_path: path, sysroot: None, never_below: &[], launch: &launch, memo: &memo };
         let found = identify(name, Language::C, search);
-        self.tools.c = Ok(found.expect("a C compiler"));
+        self.tools.target.c = Ok(found.expect("a C compiler"));
     }
 
     fn run(&self, wishes: &Wishes, joining: Joining, launch: &dyn Launch) -> Facts {
         let (host, tools, memo) = (&self.host, &self.tools, &self.memo);
-        survey(&self.tree.board(), wishes, Prober { host, tools, launch, memo, joining })
+        survey(
+            &self.tree.board(),
+            wishes,
+            Prober { host, own_host: host, machine: Machine::Target, tools, launch, memo, joining },
+        )
     }
 
     /// Counts the processes that a survey starts.

@@ -35,6 +35,8 @@ pub struct Survey<'a> {
     pub compiler: String,
     /// What the compiler makes programs for.
     pub target: String,
+    /// The compiler for the machine that builds, where something is made for it.
+    pub host_compiler: Option<String>,
     /// What installing everything would take, when that was asked.
     pub cost: Option<Result<Cost, CostFault>>,
     /// The same for each gap, in their order; empty when there is none.
@@ -111,6 +113,10 @@ fn head(survey: &Survey<'_>, width: usize) -> String {
     let bundled = if bundled > 0 { format!(", {bundled} of them by a bundled copy") } else { String::new() };
     let counts = format!("{met} of {total} needs met{bundled}");
     let saved = survey.facts.iter().any(|fact| fact.source == FactSource::Saved);
+    let compiler = match &survey.host_compiler {
+        Some(own) => format!("{compiler} · {own} for the machine that builds"),
+        None => compiler,
+    };
     let host = if saved { "a saved host".to_string() } else { format!("{host} · {compiler}") };
     let lines = super::text::wrap(&format!("{host}\n{counts}"), width);
     lines.iter().map(|line| format!("{}\n", paint(Role::Faint, line))).collect()

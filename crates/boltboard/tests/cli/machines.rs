@@ -1,0 +1,115 @@
+//! Trees that build for one machine on another: programs of generators, and everything else. What several parts share is written once.
+
+use std::process::Command;
+
+use crate::harness::Scratch;
+
+fn tree(parts: &str, files: &[(&str, &str)]) -> Scratch {
+    let board = format!("format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n{parts}");
+    let tree = Scratch::with(&[("boltboard.toml", board.as_str())]);
+    files.iter().for_each(|(name, text)| tree.write(name, text));
+    tree
+}
+
+const CROSS: &str = r#"
+[toolchain]
+flags = ["-DFOR_TARGET", "-O1"]
+link-flags = ["-Wl,--defsym=for_target=1"]
+[host-toolchain]
+flags = ["-DFOR_HOST"]
+[option.wide]
+kind = "switch"
+[header.options]
+output = "options.h"
+prefix = "T_"
+[need.math]
+for = "host"
+header = "math.h"
+link = ["m"]
+[need.own]
+header = "stdio.h"
+[part.mktable]
+kind = "program"
+for = "host"
+sources = ["mktable.c", "shared.c"]
+needs = ["math"]
+[part.table]
+kind = "generated"
+command = ["${part:mktable}"]
+stdout = "table.h"
+[part.prog]
+kind = "program"
+sources = ["main.c", "shared.c"]
+uses = ["table"]
+needs = ["own"]
+"#;
+
+#[test]
+fn what_runs_while_building_is_made_for_the_machine_that_builds() {
+    let shared =
+        "int shared(void) {\n#ifdef FOR_TARGET\n    return 2;\n#endif\n#ifdef FOR_HOST\n    return 5;\n#endif\n}\n";
+    let mktable = "#include <math.h>\n#include <stdio.h>\nint shared(void);\nint main(void) { printf(\"#define FROM_HOST %d\\n\", shared() + (int)floor(1.5)); return 0; }\n";
+    let main = "#include <table.h>\nint shared(void);\nextern char for_target;\nint main(void) { return FROM_HOST * 10 + shared(); }\n";
+    let tree = tree(CROSS, &[("shared.c", shared), ("mktable.c", mktable), ("main.c", main)]);
+    tree.run("build --verify").code(0);
+    let out = tree.at("boltboard-work/builds/mine/out");
+    assert_eq!(Command::new(out.join("bin/prog")).status().expect("it runs").code(), Some(62));
+    assert!(out.join("host/bin/mktable").is_file() && !out.join("bin/mktable").exists());
+    tree.run("survey").code(0).says(&["for the machine that builds"]);
+    // Flags of one machine run nothing of the other, but for what is made with its programs.
+    tree.edit("boltboard.toml", "[\"-DFOR_TARGET\", \"-O1\"]", "[\"-DFOR_TARGET\", \"-O2\"]");
+    assert_eq!(tree.previewed("run"), ["compile main.c", "compile shared.c"]);
+    tree.run("build --verify").code(0);
+    tree.edit("boltboard.toml", "flags = [\"-DFOR_HOST\"]", "flags = [\"-DFOR_HOST\", \"-O2\"]");
+    assert_eq!(tree.previewed("run"), ["compile mktable.c", "compile shared.c"]);
+    tree.run("build --verify").code(0);
+}
+
+#[test]
+fn parts_of_two_machines_are_not_linked_and_their_needs_are_told_apart() {
+    let files = [("shared.c", ""), ("mktable.c", ""), ("main.c", "")];
+    let tree = tree(CROSS, &files);
+    tree.edit("boltboard.toml", "needs = [\"own\"]", "needs = [\"math\"]");
+    tree.run("options").code(3).complains(&["`prog` is for the target, and its need `math` is asked of the host"]);
+    tree.edit(
+        "boltboard.toml",
+        "needs = [\"math\"]\n[part.table]",
+        "[part.low]\nkind = \"objects\"\nfor = \"hots\"\nsources = [\"shared.c\"]\n[part.table]",
+    );
+    tree.run("options").code(3).complains(&["there is no machine `hots`", "host"]);
+    tree.edit("boltboard.toml", "for = \"hots\"", "for = \"host\"");
+    tree.edit("boltboard.toml", "uses = [\"table\"]\nneeds = [\"math\"]", "uses = [\"table\", \"low\"]");
+    tree.run("options").code(3).complains(&["`prog` is for the target and links `low`, which is for the host"]);
+}
+
+const SETS: &str = r#"
+[option.fast]
+kind = "switch"
+[set.house]
+flags = ["-O1", { when = "fast", add = ["-O2"] }]
+defines = ["DEPTH=3", "STEM=${source:stem}", "UNIT=\"${source:part}\""]
+include = ["include"]
+[set.rare]
+defines = ["RARE=4"]
+[part.prog]
+kind = "program"
+sets = ["house", { when = "fast", add = ["rare"] }]
+sources = ["main.c", { add = ["other.c"], without = ["-O1"], flags = ["-DOWN_${source:stem}=1"] }]
+"#;
+
+#[test]
+fn what_parts_share_is_written_once_and_files_can_do_without_some_of_it() {
+    let main = "#include \"depth.h\"\n#include <string.h>\nint mainstem(void), other(void);\n#ifndef RARE\n#define RARE 0\n#endif\n#define JOIN(a) a##stem\n#define NAME(a) JOIN(a)\nint NAME(STEM)(void) { return strcmp(UNIT, \"prog\") == 0; }\n#undef main\nint main(void) { return DEPTH * 10 + RARE + mainstem() + other(); }\n";
+    let other = "int other(void) {\n#ifdef __OPTIMIZE__\n    return 100;\n#endif\n#ifdef OWN_other\n    return 2;\n#endif\n    return 50;\n}\n";
+    let tree = tree(SETS, &[("main.c", main), ("other.c", other), ("include/depth.h", "")]);
+    tree.run("build --verify").code(0);
+    let code = |tree: &Scratch| {
+        Command::new(tree.at("boltboard-work/builds/mine/out/bin/prog")).status().expect("it runs").code()
+    };
+    assert_eq!(code(&tree), Some(33));
+    tree.run("set fast=on").code(0);
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(135));
+    tree.edit("boltboard.toml", "add = [\"rare\"]", "add = [\"rar\"]");
+    tree.run("options").code(3).complains(&["there is no set `rar`", "rare"]);
+}
