@@ -1,6 +1,6 @@
 //! Choices as a person types them.
 
-use super::{Board, FindingKind, NeedId, OptionId, Provider, ProviderFault, Value, ValueFault};
+use super::{Board, DecidedBy, FindingKind, NeedId, OptionId, Provider, ProviderFault, Value, ValueFault};
 use crate::base::near_matches;
 
 /// How a need is named where an option could be: `need:zlib`.
@@ -37,6 +37,12 @@ pub enum TryFault {
         /// What is wrong.
         fault: ValueFault,
     },
+    /// Nobody chooses the option.
+    #[error("nobody chooses {option}: its value follows from others")]
+    Derived {
+        /// The option.
+        option: String,
+    },
     /// There is no such need.
     #[error("there is no need `{name}`")]
     UnknownNeed {
@@ -71,6 +77,9 @@ impl Board {
             return Ok(Asked::Provider(need, Provider::read(self, need, value)?));
         }
         let option = self.find_option(name)?;
+        if self.options[option].decided_by == DecidedBy::Others {
+            return Err(TryFault::Derived { option: name.to_string() });
+        }
         let value = self.options[option].kind.read(value);
         value.map(|v| Asked::Value(option, v)).map_err(|fault| TryFault::Value { option: name.to_string(), fault })
     }

@@ -31,7 +31,9 @@ pub use need::{
     Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef,
     NeedId, Provider, ProviderFault, ScriptLanguage, ScriptModule, ToolCheck, ValueRange, ValueRangeFault,
 };
-pub use option::{DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind};
+pub use option::{
+    DecidedBy, DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind,
+};
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm, TestDef, TestId};
 pub use part::{InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When};
 pub use toolchain::{Machine, Toolchain, Toolchains};

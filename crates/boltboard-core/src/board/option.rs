@@ -29,6 +29,8 @@ pub struct OptionDef {
     pub section: SectionId,
     /// Who it is for.
     pub level: Level,
+    /// Who decides about it.
+    pub decided_by: DecidedBy,
     /// Its defaults; the first whose condition holds counts. The last one has no condition.
     pub defaults: Vec<DefaultRule>,
     /// For kinds other than switch and module: the option matters only while this holds.
@@ -39,6 +41,15 @@ pub struct OptionDef {
     pub macros: Vec<MacroDef>,
     /// Where its name is written.
     pub place: Place,
+}
+
+/// Who decides about an option.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum DecidedBy {
+    /// People may choose it.
+    People,
+    /// Nobody chooses it: its value follows from its defaults, and from what requires it.
+    Others,
 }
 
 /// What values an option takes.

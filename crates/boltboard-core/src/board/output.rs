@@ -62,6 +62,8 @@ pub enum MacroForm {
     BuiltinOrAbsent,
     /// The value as it is.
     Plain,
+    /// A number to the base of sixteen.
+    Hexadecimal,
     /// The value in quotes, as a C string.
     Quoted,
     /// `1` when a pick has this value, otherwise not defined.
@@ -72,13 +74,14 @@ pub enum MacroForm {
 
 impl MacroForm {
     /// The forms that definitions can name.
-    pub const NAMED: [(&'static str, MacroForm); 7] = [
+    pub const NAMED: [(&'static str, MacroForm); 8] = [
         ("one-or-absent", MacroForm::OneOrAbsent),
         ("one-when-off", MacroForm::OneWhenOff),
         ("one-or-zero", MacroForm::OneOrZero),
         ("loadable", MacroForm::LoadableOrAbsent),
         ("builtin", MacroForm::BuiltinOrAbsent),
         ("plain", MacroForm::Plain),
+        ("hexadecimal", MacroForm::Hexadecimal),
         ("quoted", MacroForm::Quoted),
     ];
 
@@ -89,6 +92,7 @@ impl MacroForm {
                 matches!(kind, Kind::Switch | Kind::Module)
             }
             MacroForm::LoadableOrAbsent | MacroForm::BuiltinOrAbsent => matches!(kind, Kind::Module),
+            MacroForm::Hexadecimal => matches!(kind, Kind::Number(_) | Kind::Size(_)),
             MacroForm::PickIs(_) => matches!(kind, Kind::Pick(_)),
             MacroForm::Plain | MacroForm::Quoted => true,
         }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::fields::{Context, Fields, Log, Table, Text};
 use super::problem::{Fault, Problem};
 use crate::base::{Arena, Glob, RelPath, is_c_name, near_matches};
-use crate::board::{HeaderId, Machine, Rule, RuleId};
+use crate::board::{HeaderId, Machine, MacroForm, Rule, RuleId};
 
 /// A named table such as `[option.fog]`, with the folder of its file.
 pub(super) struct Entry<'a> {
@@ -46,6 +46,8 @@ pub(super) struct MacroHabit {
     pub header: HeaderId,
     pub prefix: String,
     pub zero: bool,
+    /// The macros of a module by their forms, with `*` for its usual name; one in the usual form when empty.
+    pub modules: Vec<(MacroForm, String)>,
 }
 
 /// Reports a text that is no C name.

@@ -9,8 +9,8 @@ use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use crate::base::near_matches;
 use crate::board::{
-    Atom, Condition, DefaultRule, DefaultValue, Kind, Level, MacroDef, MacroForm, OptionDef, OptionId, PickValue, Rule,
-    RuleKind, SectionId, read_size,
+    Atom, Condition, DecidedBy, DefaultRule, DefaultValue, Kind, Level, MacroDef, MacroForm, OptionDef, OptionId,
+    PickValue, Rule, RuleKind, SectionId, read_size,
 };
 use crate::expr::Expr;
 
@@ -127,12 +127,14 @@ pub(super) fn option(
     if matches!(kind, Kind::Pick(_)) {
         pick_rules(&fields, id, names, sink);
     }
+    let decided_by = if fields.flag("derived") { DecidedBy::Others } else { DecidedBy::People };
     let option = OptionDef {
         name: entry.name.text.clone(),
         summary: fields.text_or_empty("summary"),
         help: fields.text_or_empty("help").trim().to_string(),
         section,
-        level: level(&fields),
+        level: level(&fields, decided_by),
+        decided_by,
         defaults: defaults(&fields, id, &kind, names),
         applies_while,
         rules: sink.take(),
@@ -189,8 +191,12 @@ fn pick_rules(fields: &Fields<'_>, option: OptionId, names: &Names, sink: &mut R
     }
 }
 
-fn level(fields: &Fields<'_>) -> Level {
-    let Some(text) = fields.text("level") else { return Level::Everyday };
+fn level(fields: &Fields<'_>, decided_by: DecidedBy) -> Level {
+    let usual = match decided_by {
+        DecidedBy::People => Level::Everyday,
+        DecidedBy::Others => Level::Expert,
+    };
+    let Some(text) = fields.text("level") else { return usual };
     match Level::ALL.iter().find(|(name, _)| *name == text.text) {
         Some((_, level)) => *level,
         None => {
@@ -344,6 +350,9 @@ fn own_forms(kind: &Kind, name: &str, habit: &MacroHabit) -> Vec<MacroDef> {
                 one(format!("{name}_{upper}"), MacroForm::PickIs(value.name.clone()))
             })
             .collect(),
+        Kind::Module if !habit.modules.is_empty() => {
+            habit.modules.iter().map(|(form, pattern)| one(pattern.replace('*', name), form.clone())).collect()
+        }
         other => vec![one(name.to_string(), own_form(other, habit.zero))],
     }
 }

@@ -4,8 +4,10 @@ use super::entry::{Entry, MacroHabit, check_c_name, made_path};
 use super::fields::Fields;
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
-use crate::base::{RelPath, near_matches};
-use crate::board::{HeaderDef, HeaderId, HeaderOrder, Interp, OptionId, PartId, Piece, SectionDef, TestDef, Toolchain};
+use crate::base::{RelPath, is_c_name, near_matches};
+use crate::board::{
+    HeaderDef, HeaderId, HeaderOrder, Interp, MacroForm, OptionId, PartId, Piece, SectionDef, TestDef, Toolchain,
+};
 
 /// Reads an option header, and how it names the macros of options that say nothing themselves.
 pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit) {
@@ -33,6 +35,7 @@ pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit)
         },
     };
     let order = if fields.flag("first") { HeaderOrder::First } else { HeaderOrder::Included };
+    let modules = module_macros(&fields);
     let own_guard = || {
         let text: String = path.as_str().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
         format!("MADE_{}", text.to_ascii_uppercase())
@@ -42,7 +45,32 @@ pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit)
     let name = entry.name.text.clone();
     let header = HeaderDef { name, guard, prefix: prefix.clone(), order, place: entry.name.place, path };
     fields.finish();
-    (header, MacroHabit { header: id, prefix, zero })
+    (header, MacroHabit { header: id, prefix, zero, modules })
+}
+
+/// Reads how the macros of modules are called: one for what is built in, one for what is loadable, one for either.
+fn module_macros(fields: &Fields<'_>) -> Vec<(MacroForm, String)> {
+    let Some(found) = fields.get("modules") else { return Vec::new() };
+    let Some(sub) = fields.sub(&found, "`modules`") else {
+        fields.wrong_type(&found, "a table such as { builtin = \"*\", loadable = \"*_MODULE\" }");
+        return Vec::new();
+    };
+    let keys = [
+        ("builtin", MacroForm::BuiltinOrAbsent),
+        ("loadable", MacroForm::LoadableOrAbsent),
+        ("either", MacroForm::OneOrAbsent),
+    ];
+    let mut modules = Vec::new();
+    for (key, form) in keys {
+        let Some(text) = sub.text(key) else { continue };
+        if !text.text.contains('*') || !is_c_name(&text.text.replace('*', "X")) {
+            let fault = format!("`{}` is no name with `*` in it, which stands for the usual macro", text.text);
+            sub.problem(text.place, Fault::Combination(fault));
+        }
+        modules.push((form, text.text));
+    }
+    sub.finish();
+    modules
 }
 
 /// Reads a section.

@@ -13,11 +13,13 @@ pub use crate::base::Op;
 pub use parse::{ExprFault, FaultKind, parse};
 pub use tree::{Expr, Literal, RawAtom, RawWhat};
 
-/// Tells whether a text can name an option, need, part or section: a letter or `_`, then letters, digits, `_`, `-`.
+/// Tells whether a text can name an option, need, part or section: letters, digits, `_`, `-`, with a letter among them and none of the
+/// signs first.
 /// The words of the language are taken.
 pub fn is_name(text: &str) -> bool {
     text.len() <= 100
-        && text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+        && text.starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_')
+        && text.contains(|c: char| c.is_ascii_alphabetic() || c == '_')
         && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '-'))
         && !matches!(text, "and" | "or" | "not" | "need")
 }

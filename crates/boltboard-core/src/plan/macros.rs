@@ -73,6 +73,7 @@ fn stands_for(option: OptionId, carrier: &MacroDef, resolution: &Resolution, fac
         MacroForm::BuiltinOrAbsent => one(*value == Value::Module(Linkage::Builtin)),
         MacroForm::PickIs(wanted) => one(*value == Value::Pick(wanted.clone())),
         MacroForm::Plain => counts.then(|| plain(value)),
+        MacroForm::Hexadecimal => counts.then(|| hexadecimal(value)),
         MacroForm::Quoted => counts.then(|| quoted(&value.to_string())),
     }
 }
@@ -83,6 +84,15 @@ fn plain(value: &Value) -> String {
         Value::Size(bytes) if *bytes > u64::from(u32::MAX) => format!("{bytes}ULL"),
         Value::Size(bytes) => bytes.to_string(),
         other => other.to_string(),
+    }
+}
+
+fn hexadecimal(value: &Value) -> String {
+    match value {
+        Value::Size(bytes) => format!("{bytes:#x}"),
+        Value::Number(number) if *number < 0 => format!("-{:#x}", number.unsigned_abs()),
+        Value::Number(number) => format!("{number:#x}"),
+        other => plain(other),
     }
 }
 

@@ -64,6 +64,9 @@ pub enum ProfileFault {
     /// It chooses an option that does not exist.
     #[error("there is no option `{0}`")]
     UnknownOption(String),
+    /// It chooses an option that nobody chooses.
+    #[error("nobody chooses {0}: its value follows from others")]
+    Derived(String),
     /// It gives an option a value that it does not take.
     #[error("{option} {fault}")]
     Value {

@@ -10,7 +10,7 @@ use super::file::ProfileName;
 use super::shelf::Shelf;
 use crate::base::files::read_regular;
 use crate::base::{Arena, FileId, Id, Place, SourceFiles, Version, near_matches};
-use crate::board::{Asked, Board, Kind, NEED_PREFIX, NeedId, OptionId, Provider, TryFault, Value};
+use crate::board::{Asked, Board, DecidedBy, Kind, NEED_PREFIX, NeedId, OptionId, Provider, TryFault, Value};
 
 /// One set of choices, weaker than those that come after it.
 #[derive(Debug, Clone)]
@@ -296,6 +296,10 @@ impl Reader<'_> {
                 self.problem(Some(Place::new(file, key_span)), near, ProfileFault::UnknownOption(name.into()));
                 continue;
             };
+            if self.board.options[option].decided_by == DecidedBy::Others {
+                self.problem(Some(Place::new(file, key_span)), vec![], ProfileFault::Derived(name.into()));
+                continue;
+            }
             let kind = &self.board.options[option].kind;
             let Some(text) = item_text(item, kind) else {
                 let expected = "a value in quotes; numbers stand alone, lists of words in brackets";

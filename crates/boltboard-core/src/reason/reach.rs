@@ -6,7 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 
-use crate::board::{Board, Kind, Linkage, NeedId, OptionId, Switch, Value};
+use crate::board::{Board, DecidedBy, Kind, Linkage, NeedId, OptionId, Switch, Value};
 use crate::logic::{Lit, Logic, Owner, Sat, Shape, Switchable, Truth, Unsolved};
 use crate::profile::{Choice, Choices};
 use crate::resolve::{Clash, Origin, Resolution, facts_spelt, resolve, resolved};
@@ -272,6 +272,9 @@ impl Start<'_> {
     /// The choice that makes a literal hold, where a single one does.
     fn choice_of(self, lit: Lit) -> Option<(OptionId, Value)> {
         let Owner::Option(option) = self.logic.owner(lit.var()) else { return None };
+        if self.board.options[option].decided_by == DecidedBy::Others {
+            return None;
+        }
         let shape = self.logic.shape(option);
         let at = lit.var().index() - shape.first().index();
         let value = match (shape, lit.is_yes()) {

@@ -6,7 +6,9 @@ use std::path::{Path, PathBuf};
 use super::distribution::Distribution;
 use super::help::{first_copy_aside, helpful_packages, installable, packages, providers};
 use crate::base::Severity;
-use crate::board::{Atom, Board, Importance, Kind, NeedCheck, NeedId, OptionId, PartId, Provider, Switch, Value};
+use crate::board::{
+    Atom, Board, DecidedBy, Importance, Kind, NeedCheck, NeedId, OptionId, PartId, Provider, Switch, Value,
+};
 use crate::expr::Expr;
 use crate::profile::{Choice, Choices};
 use crate::resolve::{Clash, Effect, Origin, Resolution};
@@ -212,6 +214,7 @@ fn gap(situation: Situation<'_>, fact: &Fact) -> Gap {
     if switch_off.is_empty() && chosen_part {
         switch_off.extend(parts.iter().filter(|part| made(part)).filter_map(|part| part_off(board, *part, resolution)));
     }
+    switch_off.retain(|(option, _)| board.options[*option].decided_by == DecidedBy::People);
     let of_family = |packages: &dyn Fn(super::Family) -> Vec<String>| here.family.map_or(Vec::new(), packages);
     let other_version = matches!(fact.state, FactState::Missing(Missing::WrongVersion { .. }));
     let newer = |family| {

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
-use boltboard_core::board::{Asked, Kind, NEED_PREFIX, OptionId};
+use boltboard_core::board::{Asked, DecidedBy, Kind, NEED_PREFIX, OptionId};
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource, Shelf};
 use boltboard_core::search::{Filter, read_filters};
 use clap::Args;
@@ -173,7 +173,11 @@ fn all_in(session: &Session, text: &str) -> Result<Vec<String>, Stop> {
         // A text takes any value; nobody means to write `off` into it.
         !matches!(kind, Kind::Text | Kind::Path | Kind::Words(_)) && kind.read(value.trim()).is_ok()
     };
-    let options = board.options.ids().filter(|option| within(*option)).filter(takes);
+    let options = board
+        .options
+        .ids()
+        .filter(|option| within(*option) && board.options[*option].decided_by == DecidedBy::People)
+        .filter(takes);
     let choices: Vec<String> = options.map(|id| format!("{}={}", board.options[id].name, value.trim())).collect();
     if choices.is_empty() {
         let diagnostic = Diagnostic::new(format!("no option in {section} accepts `{value}`"));

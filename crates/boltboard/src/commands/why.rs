@@ -1,7 +1,7 @@
 //! `boltboard why`
 
 use boltboard_core::base::shell_word;
-use boltboard_core::board::{Kind, NeedId, OptionId};
+use boltboard_core::board::{DecidedBy, Kind, NeedId, OptionId};
 use boltboard_core::reason::{Blocker, Cause, Explainer, Reason};
 use boltboard_core::resolve::resolve;
 use clap::Args;
@@ -144,7 +144,10 @@ fn switch_on(
     let (facts, choices) = (explainer.facts, explainer.choices);
     let on = definition.kind.read(word).ok().map(|on| choices.clone().with(&session.board, option, on));
     let alone = on.is_some_and(|on| resolve(&session.board, &session.logic, &on, facts).is_ok());
-    let diagnostic = if alone {
+    let diagnostic = if definition.decided_by == DecidedBy::Others {
+        // What has its value is chosen, not it.
+        Diagnostic::default().next(format!("boltboard show {name}"), "what requires it")
+    } else if alone {
         Diagnostic::default().next(format!("boltboard set {name}={word}"), "switch it on")
     } else {
         Diagnostic::default().next(format!("boltboard ways {name}={word}"), "the smallest changes that lead there")

@@ -123,6 +123,7 @@ impl From<TryFault> for Stop {
             TryFault::Value { option, fault } => {
                 diagnostic.near(&fault.near).next(format!("boltboard show {option}"), "what it accepts")
             }
+            TryFault::Derived { option } => diagnostic.next(format!("boltboard why {option}"), "what it follows from"),
             TryFault::UnknownNeed { near, .. } => diagnostic.near(near).next("boltboard survey --all", "all needs"),
             TryFault::UnknownFinding { near, .. } => {
                 diagnostic.near(near).next("boltboard lint --help", "all findings")

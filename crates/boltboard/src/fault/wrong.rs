@@ -59,6 +59,9 @@ pub(super) fn profile(problem: &ProfileProblem, files: &SourceFiles) -> Diagnost
         ProfileFault::UnknownOption(name) => {
             diagnostic.next(format!("boltboard options --find {}", shell_word(name)), "search for it")
         }
+        ProfileFault::Derived(name) => {
+            diagnostic.help(format!("remove `{name}` from the profile, and choose what requires it"))
+        }
         ProfileFault::OtherTree { .. } => {
             diagnostic.help("use a profile of this tree, or run in the tree that it is for")
         }

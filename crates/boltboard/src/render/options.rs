@@ -1,6 +1,6 @@
 //! Options with their values, as a tree by section or as a flat table; and all about one.
 
-use boltboard_core::board::{Board, Kind, OptionId, SectionId, Value};
+use boltboard_core::board::{Board, DecidedBy, Kind, OptionId, SectionId, Value};
 use boltboard_core::profile::Choices;
 use boltboard_core::resolve::{Effect, Origin, Resolution, Resolved};
 
@@ -129,7 +129,10 @@ pub fn details(
         |name: &str, role: Role, value: String| rows.push(vec![(Role::Faint, name.to_string()), (role, value)]);
     let origin = origin_word(board, choices, option, resolved);
     add("value", value_role(&resolved.value, resolved), format!("{} ({origin})", resolved.value));
-    add("accepts", Role::Faint, definition.kind.expected());
+    match definition.decided_by {
+        DecidedBy::People => add("accepts", Role::Faint, definition.kind.expected()),
+        DecidedBy::Others => add("accepts", Role::Faint, "no choice: its value follows from others".into()),
+    }
     if let Kind::Pick(values) = &definition.kind {
         for value in values.iter().filter(|v| !v.summary.is_empty()) {
             add("", Role::Faint, format!("{}: {}", value.name, value.summary));

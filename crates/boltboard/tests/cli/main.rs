@@ -4,6 +4,7 @@ mod build;
 mod builder;
 mod definitions;
 mod deliver;
+mod derived;
 mod exact;
 mod failing;
 mod faults;

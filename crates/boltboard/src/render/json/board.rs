@@ -1,6 +1,6 @@
 //! Answers about the board, its values and the host.
 
-use boltboard_core::board::{Board, OptionId};
+use boltboard_core::board::{Board, DecidedBy, OptionId};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::resolve::{Effect, Origin};
 use serde::Serialize;
@@ -30,6 +30,7 @@ pub struct OptionAnswer {
     applies: bool,
     section: Vec<String>,
     level: &'static str,
+    derived: bool,
     summary: String,
 }
 
@@ -81,6 +82,7 @@ fn one(session: &Session, resolved: &Resolved, option: OptionId) -> OptionAnswer
         applies: value.effect == Effect::Applies,
         section: board.section_path(definition.section).iter().map(|s| board.sections[*s].name.clone()).collect(),
         level: definition.level.name(),
+        derived: definition.decided_by == DecidedBy::Others,
         summary: definition.summary.clone(),
     }
 }
