@@ -86,6 +86,11 @@ impl<T> Arena<T> {
         Id::new(self.items.len() - 1)
     }
 
+    /// Returns an item to change it.
+    pub fn get_mut(&mut self, id: Id<T>) -> &mut T {
+        &mut self.items[id.index()]
+    }
+
     /// Returns how many items there are.
     pub fn len(&self) -> usize {
         self.items.len()

@@ -46,15 +46,18 @@ pub enum SourceWord {
     Path,
     /// `${source:part}`: the part that it belongs to.
     Part,
+    /// `${source:module}`: the module that it belongs to, or else its own name without the ending.
+    Module,
 }
 
 impl SourceWord {
     /// Their names in definitions.
-    pub const ALL: [(&'static str, SourceWord); 4] = [
+    pub const ALL: [(&'static str, SourceWord); 5] = [
         ("stem", SourceWord::Stem),
         ("name", SourceWord::Name),
         ("path", SourceWord::Path),
         ("part", SourceWord::Part),
+        ("module", SourceWord::Module),
     ];
 }
 

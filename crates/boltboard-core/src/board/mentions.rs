@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 
 use super::generator::Generator;
 use super::interp::{Interp, Piece};
+use super::lists::ListItem;
 use super::need::NeedId;
 use super::option::OptionId;
 use super::part::{PartDef, PartId, PartKind, When};
@@ -79,6 +80,15 @@ impl PartDef {
         }
         [&self.includes, &self.public_includes].into_iter().for_each(|list| all.conditions(list));
         [&self.flags, &self.defines, &self.link_flags, &self.libraries].into_iter().for_each(|list| all.texts(list));
+        all.conditions(&self.lists);
+        all.parts.extend(self.lists.iter().map(|list| list.item));
+        if let Some(modules) = &self.modules {
+            [&modules.flags, &modules.builtin_flags, &modules.link_flags].into_iter().for_each(|list| all.texts(list));
+        }
+        for (option, carrier) in &self.given {
+            all.options.insert(*option);
+            all.when(carrier.when.as_ref());
+        }
         all.conditions(&self.uses);
         all.parts.extend(self.uses.iter().map(|used| used.item));
         all.conditions(&self.needs);
@@ -99,6 +109,12 @@ impl PartDef {
                     command.texts().for_each(|text| all.interp(text));
                 }
             }
+            PartKind::List(list) => {
+                all.parts.extend(list.items.iter().filter_map(|item| match item {
+                    ListItem::Part(part) => Some(*part),
+                    ListItem::Sources(_) => None,
+                }));
+            }
             PartKind::Generated(Generator::ModuleTable(table)) => {
                 all.parts.insert(table.program);
             }
@@ -111,6 +127,22 @@ impl PartDef {
             | PartKind::Data => {}
         }
         all
+    }
+}
+
+impl PartDef {
+    /// Returns the options that decide how its sources, and those of parts that share its ways, are compiled.
+    pub fn compile_options(&self) -> BTreeSet<OptionId> {
+        let mut all = Mentions::default();
+        [&self.includes, &self.public_includes].into_iter().for_each(|list| all.conditions(list));
+        [&self.flags, &self.defines].into_iter().for_each(|list| all.texts(list));
+        if let Some(modules) = &self.modules {
+            [&modules.flags, &modules.builtin_flags, &modules.link_flags].into_iter().for_each(|list| all.texts(list));
+        }
+        all.conditions(&self.needs);
+        all.conditions(&self.uses);
+        all.options.extend(self.given.iter().map(|(option, _)| *option));
+        all.options
     }
 }
 

@@ -4,6 +4,7 @@ mod choice;
 mod finding;
 mod generator;
 mod interp;
+mod lists;
 mod mentions;
 mod named;
 mod need;
@@ -25,6 +26,7 @@ pub use generator::{
     CommandDef, Generator, ModuleTable, Phase, SourceFile, ValueDef, Variable, WorkPlace, Written, WrittenFrom,
 };
 pub use interp::{Folder, Interp, Piece, SourceWord};
+pub use lists::{Exports, ListDef, ListItem, ListedModules, ModuleForm, ModulePlace};
 pub use mentions::Mentions;
 pub use named::{LeftOut, Named, options_of};
 pub use need::{

@@ -43,6 +43,8 @@ pub struct MacroDef {
     pub name: String,
     /// The header that defines it; none leaves it to `-D` flags.
     pub header: Option<HeaderId>,
+    /// The parts whose compiles alone are given it.
+    pub parts: Vec<PartId>,
     /// How the value is written.
     pub form: MacroForm,
     /// Treated as off unless this holds.

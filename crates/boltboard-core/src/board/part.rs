@@ -2,8 +2,10 @@
 
 use super::generator::{Generator, ValueDef};
 use super::interp::Interp;
+use super::lists::{Exports, ListDef, ListedModules, ModuleForm, ModulePlace};
 use super::need::NeedId;
 use super::option::OptionId;
+use super::output::MacroDef;
 use super::toolchain::Machine;
 use super::{Atom, Condition};
 use crate::base::{Glob, Id, Place, RelPath};
@@ -36,6 +38,8 @@ pub struct PartDef {
     pub folder: RelPath,
     /// Made only while this holds.
     pub when: Option<Condition>,
+    /// The part whose ways of compiling it shares, before its own.
+    pub base: Option<PartId>,
     /// Its sources; for data, its files.
     pub sources: Vec<SourceRule>,
     /// Folders searched for headers by its own sources.
@@ -46,12 +50,20 @@ pub struct PartDef {
     pub uses: Vec<When<PartId>>,
     /// How those of them are linked that are not just linked.
     pub link_ways: Vec<(PartId, LinkWay)>,
+    /// The lists of folders that it owns, in the order in which they are linked.
+    pub lists: Vec<When<PartId>>,
+    /// How the modules in these lists are made.
+    pub modules: Option<Box<ListedModules>>,
+    /// Which of its names modules can use; nobody asks where that is not said.
+    pub exports: Option<Exports>,
     /// Values that its own texts can name.
     pub values: Vec<ValueDef>,
     /// Flags of its compiles.
     pub flags: Vec<When<Interp>>,
     /// Macros given on the command line, each only to files that name it: `NAME` or `NAME=VALUE`.
     pub defines: Vec<When<Interp>>,
+    /// Macros of options that are given to its compiles alone, each only to files that name it.
+    pub given: Vec<(OptionId, MacroDef)>,
     /// Whether its code can lie anywhere in memory.
     pub position: Position,
     /// Flags of its link.
@@ -88,6 +100,8 @@ pub enum PartKind {
     Objects,
     /// One object that is linked of many.
     PartialLink,
+    /// What a folder gives to a part, by options; no definition names it.
+    List(ListDef),
     /// Files made by a command, a template or from the board.
     Generated(Generator),
     /// Files as they are.
@@ -101,7 +115,19 @@ impl PartKind {
 
     /// Tells whether the objects of such a part end in what others link.
     pub fn is_taken_in(&self) -> bool {
-        matches!(self, PartKind::StaticLibrary | PartKind::Objects | PartKind::PartialLink)
+        matches!(self, PartKind::StaticLibrary | PartKind::Objects | PartKind::PartialLink | PartKind::List(_))
+    }
+
+    /// Tells whether such a part ends in a file that is linked.
+    pub fn is_linked(&self) -> bool {
+        match self {
+            PartKind::Program
+            | PartKind::StaticLibrary
+            | PartKind::SharedLibrary { .. }
+            | PartKind::PartialLink
+            | PartKind::Module(_) => true,
+            PartKind::Objects | PartKind::List(_) | PartKind::Generated(_) | PartKind::Data => false,
+        }
     }
 
     /// Tells whether such a part, or what takes it in, can be shared or loaded, with the objects of what it uses.
@@ -118,6 +144,7 @@ impl PartKind {
             PartKind::Module(_) => "module",
             PartKind::Objects => "objects",
             PartKind::PartialLink => "partial-link",
+            PartKind::List(_) => "list",
             PartKind::Generated(_) => "generated",
             PartKind::Data => "data",
         }
@@ -159,6 +186,10 @@ pub struct ModuleRole {
     pub program: PartId,
     /// The C symbol by which the program registers it.
     pub symbol: String,
+    /// What it is when it is loadable.
+    pub form: ModuleForm,
+    /// Where it is defined.
+    pub place: ModulePlace,
 }
 
 /// Some of a part's sources.
@@ -213,6 +244,12 @@ impl PartDef {
         listed.chain(command.into_iter().flat_map(|command| command.texts()))
     }
 
+    /// Tells whether how a source is compiled follows from its own name.
+    pub fn compiles_look_at_source(&self) -> bool {
+        let modules = self.modules.iter().flat_map(|modules| modules.flags.iter().chain(&modules.builtin_flags));
+        self.flags.iter().chain(&self.defines).chain(modules).any(|entry| entry.item.looks_at_source())
+    }
+
     /// Returns the options that decide whether the part is made at all.
     pub fn gate(&self) -> Option<Expr<Atom>> {
         let module = match &self.kind {
@@ -222,6 +259,7 @@ impl PartDef {
             | PartKind::SharedLibrary { .. }
             | PartKind::Objects
             | PartKind::PartialLink
+            | PartKind::List(_)
             | PartKind::Generated(_)
             | PartKind::Data => None,
         };

@@ -165,7 +165,7 @@ fn writes(fields: &Fields<'_>, work_place: &WorkPlace) -> Vec<Written> {
 }
 
 /// Reads a file of the tree, or `${part:NAME}`.
-fn source_file(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<SourceFile> {
+pub(super) fn source_file(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<SourceFile> {
     if text.text.starts_with("${") {
         return match names.interp(text, fields.log())?.pieces[..] {
             [Piece::Part(part)] => Some(SourceFile::Part(part)),

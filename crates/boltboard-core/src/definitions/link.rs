@@ -8,6 +8,7 @@ use super::accept;
 use super::entry::{Entry, MacroHabit, RuleSink};
 use super::fields::{Fields, Log, Text};
 use super::find::RawFile;
+use super::lists::{ListEntry, Lister, list_of};
 use super::lookup::{Index, Names};
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
@@ -15,8 +16,8 @@ use super::sets::Shared;
 use super::{options, outputs, parts};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, Board, Machine, NeedCheck, NeedDef, OptionDef, PartDef, PartId, PartKind, Rule, SectionDef,
-    SectionId, Toolchain, Toolchains, Tree,
+    Acceptance, AcceptedOf, Board, ListItem, Machine, NeedCheck, NeedDef, OptionDef, PartDef, PartId, PartKind, Rule,
+    SectionDef, SectionId, Toolchain, Toolchains, Tree,
 };
 
 #[derive(Default)]
@@ -28,6 +29,7 @@ struct Entries<'a> {
     headers: Vec<Entry<'a>>,
     tests: Vec<Entry<'a>>,
     sets: Vec<Entry<'a>>,
+    lists: Vec<ListEntry<'a>>,
     accepted: Vec<Acceptance>,
 }
 
@@ -74,8 +76,10 @@ pub(super) fn link(
         needs.add(super::needs::need(entry, &names));
     }
     let sets: Vec<Shared> = entries.sets.iter().map(|entry| Shared::of_set(entry, &names)).collect();
-    let part_list: Vec<Option<PartDef>> =
-        entries.parts.iter().map(|entry| parts::part(entry, &tree.name, &names, &sets)).collect();
+    let read_part = |(index, entry): (usize, &Entry<'_>)| {
+        parts::part(entry, crate::base::Id::new(index), &tree.name, &names, &sets)
+    };
+    let part_list: Vec<_> = entries.parts.iter().enumerate().map(read_part).collect();
     let mut tests = Arena::default();
     for entry in &entries.tests {
         tests.add(outputs::test(entry, &names));
@@ -102,11 +106,21 @@ pub(super) fn link(
     }
     let mut part_arena = Arena::default();
     let mut modules = Vec::new();
-    for part in part_list.into_iter().flatten() {
+    let mut owned = Vec::new();
+    for (part, lists) in part_list.into_iter().flatten() {
         let is_module = matches!(part.kind, PartKind::Module(_));
         let id = part_arena.add(part);
         modules.extend(is_module.then_some(id));
+        owned.extend(lists);
     }
+    for (id, option) in options.iter() {
+        for carrier in option.macros.iter().filter(|carrier| !carrier.parts.is_empty()) {
+            for part in &carrier.parts {
+                part_arena.get_mut(*part).given.push((id, carrier.clone()));
+            }
+        }
+    }
+    Lister::new(&names, &sets, &entries.lists, log, &mut part_arena).all(&owned);
     let carriers = carriers(&part_arena, &needs);
     let of_host = |machine: Machine| machine == Machine::Host;
     let builds_for_host =
@@ -141,7 +155,16 @@ fn carriers(parts: &Arena<PartDef>, needs: &Arena<NeedDef>) -> BTreeMap<PartId, 
     let mut carriers: BTreeMap<PartId, Vec<PartId>> = BTreeMap::new();
     for (id, part) in parts.iter().filter(|(_, part)| part.kind.carries_objects()) {
         let copies = part.needs.iter().filter_map(|need| needs[need.item].bundled);
-        for used in part.uses.iter().map(|used| used.item).chain(copies) {
+        let items = match &part.kind {
+            PartKind::List(list) => &list.items[..],
+            _ => &[],
+        };
+        let items = items.iter().filter_map(|item| match item {
+            ListItem::Part(part) => Some(*part),
+            ListItem::Sources(_) => None,
+        });
+        let lists = part.lists.iter().map(|list| list.item);
+        for used in part.uses.iter().map(|used| used.item).chain(copies).chain(items).chain(lists) {
             if parts[used].kind.is_taken_in() {
                 carriers.entry(used).or_default().push(id);
             }
@@ -188,6 +211,7 @@ impl<'a> Entries<'a> {
         self.headers.append(&mut more.headers);
         self.tests.append(&mut more.tests);
         self.sets.append(&mut more.sets);
+        self.lists.append(&mut more.lists);
         self.accepted.append(&mut more.accepted);
     }
 }
@@ -208,6 +232,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         entries.accepted.extend(accept::of_files(&table, &entry));
         table.finish();
     }
+    entries.lists.extend(list_of(&fields, file));
     let tables: [(&'static str, &mut Vec<Entry<'a>>); 7] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),
@@ -229,7 +254,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
 fn each_macro_once(options: &LazyArena<OptionDef>, log: &Log) {
     let mut givers: HashMap<&str, &OptionDef> = HashMap::with_capacity(options.len());
     for (_, option) in options.iter() {
-        for carrier in &option.macros {
+        for carrier in option.macros.iter().filter(|carrier| carrier.parts.is_empty()) {
             let Some(first) = givers.insert(&carrier.name, option).filter(|first| first.name != option.name) else {
                 continue;
             };

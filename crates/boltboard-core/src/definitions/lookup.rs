@@ -44,6 +44,11 @@ impl<T> Index<T> {
         self.find_at(&name.text, name.place, log)
     }
 
+    /// Returns the name of an id.
+    pub fn name(&self, id: Id<T>) -> Option<String> {
+        self.ids.iter().find(|(_, (known, _))| *known == id).map(|(name, _)| name.clone())
+    }
+
     fn find_at(&self, name: &str, place: Place, log: &Log) -> Option<Id<T>> {
         if let Some((id, _)) = self.ids.get(name) {
             return Some(*id);

@@ -8,6 +8,7 @@ mod fields;
 mod find;
 mod generators;
 mod link;
+mod lists;
 mod lookup;
 mod needs;
 mod options;

@@ -10,7 +10,7 @@ use super::problem::{Fault, Problem};
 use crate::base::near_matches;
 use crate::board::{
     Atom, Condition, DecidedBy, DefaultRule, DefaultValue, Kind, Level, MacroDef, MacroForm, OptionDef, OptionId,
-    PickValue, Rule, RuleKind, SectionId, read_size,
+    PartId, PickValue, Rule, RuleKind, SectionId, read_size,
 };
 use crate::expr::Expr;
 
@@ -289,7 +289,14 @@ fn macros(fields: &Fields<'_>, option: &str, kind: &Kind, names: &Names, habit: 
 fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroHabit>) -> Option<MacroDef> {
     let name = sub.required_text("name")?;
     check_c_name(sub, &name);
+    let parts: Vec<PartId> = sub.texts("parts").iter().filter_map(|text| names.parts.find(text, sub.log())).collect();
     let header = match sub.text("header") {
+        Some(text) if !parts.is_empty() => {
+            let text_fault = "a macro is in a header or given to parts; one of `header` and `parts` goes";
+            sub.problem(text.place, Fault::Combination(text_fault.into()));
+            None
+        }
+        None if !parts.is_empty() => None,
         Some(text) => names.headers.find(&text, sub.log()),
         None => habit.map(|h| h.header),
     };
@@ -326,7 +333,7 @@ fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroH
         },
         (None, None) => own_form(kind, habit.is_some_and(|h| h.zero)),
     };
-    Some(MacroDef { name: name.text, header, form, when: names.when(sub) })
+    Some(MacroDef { name: name.text, header, parts, form, when: names.when(sub) })
 }
 
 fn own_form(kind: &Kind, zero: bool) -> MacroForm {
@@ -340,7 +347,7 @@ fn own_form(kind: &Kind, zero: bool) -> MacroForm {
 
 /// A pick has a macro for each of its values; every other kind has one.
 fn own_forms(kind: &Kind, name: &str, habit: &MacroHabit) -> Vec<MacroDef> {
-    let one = |name: String, form| MacroDef { name, header: Some(habit.header), form, when: None };
+    let one = |name: String, form| MacroDef { name, header: Some(habit.header), parts: vec![], form, when: None };
     match kind {
         Kind::Pick(values) => values
             .iter()

@@ -2,18 +2,25 @@
 
 use super::entry::{Entry, check_c_name, globs, machine, made_path};
 use super::fields::{Fields, Text};
-use super::generators::{check_values, generator, values};
+use super::generators::{check_values, generator, source_file, values};
+use super::lists::{OwnedLists, owned};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use super::sets::Shared;
 use crate::base::{RelPath, near_matches};
 use crate::board::{
-    InstallRole, InstallRule, Interp, Kind, LinkWay, Machine, ModuleRole, PartDef, PartId, PartKind, Position,
-    SourceRule, When,
+    Exports, InstallRole, InstallRule, Interp, Kind, LinkWay, ListedModules, Machine, ModuleForm, ModulePlace,
+    ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
 };
 
 /// Reads a part. `tree` is the tree's name, from which folders of modules get theirs.
-pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names, sets: &[Shared]) -> Option<PartDef> {
+pub(super) fn part(
+    entry: &Entry<'_>,
+    id: PartId,
+    tree: &str,
+    names: &Names,
+    sets: &[Shared],
+) -> Option<(PartDef, Option<OwnedLists>)> {
     let fields = entry.fields("part");
     let folder = |text: &Text| match entry.folder.join(&text.text) {
         Ok(path) => Some(path),
@@ -39,14 +46,19 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names, sets: &[Shared]
         machine,
         folder: entry.folder.clone(),
         when,
+        base: None,
         sources,
         includes: shared.includes,
         public_includes: shared.public_includes,
         uses: shared.uses,
         link_ways,
+        lists: vec![],
+        modules: listed_modules(&fields, entry, names),
+        exports: exports(&fields, entry, names),
         values: values(&fields, names),
         flags: shared.flags,
         defines: shared.defines,
+        given: vec![],
         position: match fields.get("position-independent").map(|_| fields.flag("position-independent")) {
             None => Position::AsNeeded,
             Some(true) => Position::Independent,
@@ -63,12 +75,13 @@ pub(super) fn part(entry: &Entry<'_>, tree: &str, names: &Names, sets: &[Shared]
     };
     check_values(&fields, &part.values, part.texts());
     let compiled = !matches!(part.kind, PartKind::Generated(_));
-    if compiled && fields.get("sources").is_none() && part.uses.is_empty() {
+    let owned = owned(&fields, entry, names, id, tree);
+    if compiled && fields.get("sources").is_none() && part.uses.is_empty() && owned.is_none() {
         fields.problem(fields.place, Fault::Missing { key: "sources", context: fields.context.to_string() });
     }
     fields.get("accept");
     fields.finish();
-    Some(part)
+    Some((part, owned))
 }
 
 fn kind(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<PartKind> {
@@ -104,7 +117,8 @@ fn module(fields: &Fields<'_>, names: &Names) -> Option<ModuleRole> {
         fields.problem(option_text.place, Fault::Combination(text));
     }
     let program = names.parts.find(&program_text?, log)?;
-    Some(ModuleRole { option, program, symbol: symbol?.text })
+    let form = module_form(fields);
+    Some(ModuleRole { option, program, symbol: symbol?.text, form, place: ModulePlace::Alone })
 }
 
 fn sources(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Vec<SourceRule> {
@@ -171,13 +185,75 @@ fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, machine: Machine, tr
         PartKind::Module(_) => format!("lib/{tree}/{name}.so"),
         PartKind::PartialLink => format!("lib/{name}.o"),
         PartKind::Data => format!("share/{tree}"),
-        PartKind::Objects | PartKind::Generated(_) => return RelPath::root(),
+        PartKind::Objects | PartKind::List(_) | PartKind::Generated(_) => return RelPath::root(),
     };
     let text = match machine {
         Machine::Target => text,
         Machine::Host => format!("host/{text}"),
     };
     RelPath::parse(&text).unwrap_or_else(|_| RelPath::root())
+}
+
+/// Reads what a loadable module is.
+pub(super) fn module_form(fields: &Fields<'_>) -> ModuleForm {
+    let Some(text) = fields.text("form") else { return ModuleForm::Shared };
+    ModuleForm::ALL.into_iter().find(|(word, _)| *word == text.text).map_or_else(
+        || {
+            let fault = Fault::UnknownName { what: "form of a module", name: text.text.clone() };
+            let near = near_matches(&text.text, ModuleForm::ALL.map(|(word, _)| word));
+            fields.log().add(Problem::at(text.place, fault).with_near(near));
+            ModuleForm::Shared
+        },
+        |(_, form)| form,
+    )
+}
+
+/// Reads how the modules in the lists of a part are made.
+fn listed_modules(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Box<ListedModules>> {
+    let found = fields.get("modules")?;
+    let Some(sub) = fields.sub(&found, "`modules`") else {
+        fields.wrong_type(&found, "a table");
+        return None;
+    };
+    let joined = |text: &Text| match entry.folder.join(&text.text) {
+        Ok(path) => Some(path),
+        Err(fault) => {
+            sub.problem(text.place, fault);
+            None
+        }
+    };
+    let modules = ListedModules {
+        form: module_form(&sub),
+        flags: names.interp_list(&sub, "flags"),
+        builtin_flags: names.interp_list(&sub, "builtin-flags"),
+        link_flags: names.interp_list(&sub, "link-flags"),
+        link_reads: sub.texts("link-reads").iter().filter_map(joined).collect(),
+        stub: sub.text("stub").and_then(|text| joined(&text)),
+    };
+    // Read where the lists are.
+    for key in ["output", "symbol", "install", "mode", "role"] {
+        sub.get(key);
+    }
+    sub.finish();
+    Some(Box::new(modules))
+}
+
+/// Reads which names of a program its modules can use.
+fn exports(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Exports> {
+    let found = fields.get("exports")?;
+    if let Some(text) = found.text() {
+        if text.text == "dynamic" {
+            return Some(Exports::Dynamic);
+        }
+        return source_file(&text, fields, entry, names).map(Exports::Named);
+    }
+    let Some(sub) = fields.sub(&found, "`exports`") else {
+        fields.wrong_type(&found, "\"dynamic\", a file with names, or { marked = \"…\" }");
+        return None;
+    };
+    let marked = sub.required_text("marked");
+    sub.finish();
+    marked.map(|text| Exports::Marked(text.text))
 }
 
 /// Reads permission bits. What would let a program run as someone else, or let everybody write, is decided by who installs, not by a tree.
@@ -195,6 +271,12 @@ fn mode_of(text: &str) -> Result<u32, &'static str> {
 }
 
 fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<InstallRule> {
+    let runs = matches!(kind, PartKind::Program | PartKind::SharedLibrary { .. } | PartKind::Module(_));
+    install_rule(fields, if runs { 0o755 } else { 0o644 }, names)
+}
+
+/// Reads where something is installed, with this mode unless told otherwise.
+pub(super) fn install_rule(fields: &Fields<'_>, usual_mode: u32, names: &Names) -> Option<InstallRule> {
     let to = fields.text("install");
     let role_text = fields.text("role");
     let mode_text = fields.text("mode");
@@ -209,8 +291,7 @@ fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<Instal
             InstallRole::Plain
         }
     };
-    let runs = matches!(kind, PartKind::Program | PartKind::SharedLibrary { .. } | PartKind::Module(_));
-    let mut mode = if runs { 0o755 } else { 0o644 };
+    let mut mode = usual_mode;
     if let Some(text) = mode_text {
         match mode_of(&text.text) {
             Ok(given) => mode = given,

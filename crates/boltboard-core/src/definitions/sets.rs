@@ -4,7 +4,7 @@ use super::entry::Entry;
 use super::fields::{Fields, Text};
 use super::lookup::Names;
 use crate::base::RelPath;
-use crate::board::{Condition, Interp, NeedId, PartId, When};
+use crate::board::{Condition, Interp, NeedId, PartDef, PartId, When};
 use crate::expr::Expr;
 
 /// What a part can say of its compiles and its link, and a set as well.
@@ -67,6 +67,18 @@ impl Shared {
         }
         all.add(&self, None);
         all
+    }
+
+    /// Puts it into a part.
+    pub fn into_part(self, part: &mut PartDef) {
+        part.includes = self.includes;
+        part.public_includes = self.public_includes;
+        part.uses = self.uses;
+        part.flags = self.flags;
+        part.defines = self.defines;
+        part.link_flags = self.link_flags;
+        part.libraries = self.libraries;
+        part.needs = self.needs;
     }
 
     /// Adds another one, while a condition holds.

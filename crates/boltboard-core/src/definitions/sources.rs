@@ -171,6 +171,11 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
                 }
             }
         }
+        for stub in part.modules.iter().filter_map(|modules| modules.stub.as_ref()) {
+            if listing.files.binary_search(stub).is_err() {
+                problems.push(Problem::at(part.place, Fault::NothingMatches(stub.to_string())));
+            }
+        }
         if let PartKind::Generated(generator) = &part.kind {
             for glob in generator.reads().iter().filter(|glob| listing.matching(glob).next().is_none()) {
                 problems.push(Problem::at(part.place, Fault::NothingMatches(glob.as_str().to_string())));
@@ -195,6 +200,7 @@ fn made_by(kind: &PartKind) -> Vec<&RelPath> {
         | PartKind::Module(_)
         | PartKind::Objects
         | PartKind::PartialLink
+        | PartKind::List(_)
         | PartKind::Data => vec![],
     }
 }
@@ -225,14 +231,8 @@ fn same_files(board: &Board) -> Vec<Problem> {
             generated @ PartKind::Generated(_) => {
                 made_by(generated).iter().map(|file| format!("made/{file}")).collect()
             }
-            PartKind::Objects | PartKind::Data => vec![],
-            PartKind::Program
-            | PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::PartialLink
-            | PartKind::Module(_) => {
-                vec![part.output.to_string()]
-            }
+            linked if linked.is_linked() => vec![part.output.to_string()],
+            _ => vec![],
         };
         for file in made {
             if let Some(first) = makers.insert(file.clone(), id)

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use crate::base::Digest;
-use crate::board::{Board, Generator, OptionId, PartId, PartKind};
+use crate::board::{Board, Generator, ModulePlace, OptionId, PartId, PartKind};
 use crate::plan::{MacroEntry, MacroTable, PlanInput, macro_table};
 use crate::resolve::Resolution;
 use crate::survey::{FactState, Facts};
@@ -47,6 +47,9 @@ impl Basis {
         let mut lookers = vec![Vec::new(); board.options.len()];
         let mut followers = vec![BTreeSet::new(); board.parts.len()];
         let mut generated = BTreeSet::new();
+        // What many parts share of their compiles counts as what all share.
+        let mut common = board.toolchains.mentions().options;
+        let mut bases = BTreeSet::new();
         for (used, carriers) in &board.carriers {
             // Whether its code must be able to lie anywhere follows from who takes it in.
             carriers.iter().for_each(|carrier| {
@@ -55,6 +58,9 @@ impl Basis {
         }
         for (id, part) in board.parts.iter() {
             let mentions = part.mentions();
+            if let Some(base) = part.base.filter(|base| bases.insert(*base)) {
+                common.extend(board.parts[base].compile_options());
+            }
             mentions.options.iter().for_each(|option| lookers[option.index()].push(id));
             mentions.parts.iter().for_each(|used| {
                 followers[used.index()].insert(id);
@@ -65,9 +71,11 @@ impl Basis {
                 }
             }
             match &part.kind {
-                PartKind::Module(role) => {
+                // One in a list comes to its program through that.
+                PartKind::Module(role) if role.place == ModulePlace::Alone => {
                     followers[id.index()].insert(role.program);
                 }
+                PartKind::Module(_) => {}
                 PartKind::Generated(generator) => {
                     generated.insert(id);
                     if let Generator::ModuleTable(table) = generator {
@@ -79,6 +87,7 @@ impl Basis {
                 | PartKind::SharedLibrary { .. }
                 | PartKind::Objects
                 | PartKind::PartialLink
+                | PartKind::List(_)
                 | PartKind::Data => {}
             }
         }
@@ -91,7 +100,7 @@ impl Basis {
             facts: digest_of(input.facts),
             values: values_of(input.resolution, lookers.len()),
             lookers,
-            common: board.toolchains.mentions().options,
+            common,
             followers,
             generated,
             macros: macros.entries.iter().map(known).collect(),

@@ -5,8 +5,12 @@ use std::sync::Arc;
 
 use super::fill::Fill;
 use super::lower::{Lower, Objects, PlanFault, source_path};
+use super::macros::stands_for;
 use crate::base::{Digest, RelPath, is_c_name};
-use crate::board::{Condition, HeaderOrder, Interp, Linkage, Machine, PartDef, PartId, PartKind, Position, SourceRule};
+use crate::board::{
+    Condition, HeaderOrder, Interp, Linkage, Machine, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId, PartKind,
+    Position, SourceRule,
+};
 use crate::step::{Compile, Flags, Form, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
@@ -16,6 +20,8 @@ pub(super) struct SourceOf<'b> {
     pub at: Location,
     /// The rules that take it.
     rules: Vec<&'b SourceRule>,
+    /// The number of the first of them.
+    first_rule: usize,
     /// The condition that brought it.
     pub brought_by: Option<Arc<Condition>>,
 }
@@ -42,7 +48,7 @@ impl<'a> Lower<'a> {
     pub(super) fn sources(&mut self, part: &'a PartDef) -> Vec<SourceOf<'a>> {
         let mut sources: Vec<SourceOf<'a>> = Vec::new();
         let mut known: HashMap<Location, usize> = HashMap::new();
-        for rule in &part.sources {
+        for (number, rule) in part.sources.iter().enumerate() {
             if rule.when.as_ref().is_some_and(|w| !self.input.resolution.holds(self.input.facts, &w.expr)) {
                 continue;
             }
@@ -52,11 +58,15 @@ impl<'a> Lower<'a> {
                 let index = *known.entry(at.clone()).or_insert(sources.len());
                 match sources.get_mut(index) {
                     Some(source) => source.rules.push(rule),
-                    None => sources.push(SourceOf { at, rules: vec![rule], brought_by: when.clone() }),
+                    None => {
+                        let (rules, brought_by) = (vec![rule], when.clone());
+                        sources.push(SourceOf { at, rules, first_rule: number, brought_by });
+                    }
                 }
             }
         }
-        let may_be_empty = matches!(part.kind, PartKind::Data) || !part.uses.is_empty();
+        let may_be_empty =
+            matches!(part.kind, PartKind::Data | PartKind::List(_)) || !part.uses.is_empty() || !part.lists.is_empty();
         if sources.is_empty() && !may_be_empty {
             self.problem(Some(part.place), PlanFault::NoSources(part.name.clone()));
         }
@@ -85,17 +95,20 @@ impl<'a> Lower<'a> {
 
     pub(super) fn compile(&mut self, id: PartId, part: &'a PartDef) {
         let common = self.common_of_compiles(id, part);
-        let each_its_own = part.flags.iter().chain(&part.defines).any(|entry| entry.item.looks_at_source());
+        let each_its_own = self.input.ways_of(part).iter().any(|part| part.compiles_look_at_source());
         // Most sources of a part share everything but their own names.
         let mut settings: Vec<(Language, SourceFlags, Arc<Setting>)> = Vec::new();
         let mut objects = Objects::default();
         for source in self.sources(part) {
             let Some(language) = Language::of(source_path(&source.at)) else {
-                objects.files.extend(is_object(&source.at).then_some(source.at));
+                if is_object(&source.at) {
+                    objects.add(source.at, source.first_rule);
+                }
                 continue;
             };
             objects.any_cxx |= language == Language::Cxx;
             let flags = self.source_flags(part, &source);
+            let number = source.first_rule;
             let known = settings.iter().find(|(l, known, _)| *l == language && *known == flags);
             let setting = match known.filter(|_| !each_its_own) {
                 Some((.., setting)) => Arc::clone(setting),
@@ -111,7 +124,7 @@ impl<'a> Lower<'a> {
             if let Some(step) = step {
                 self.plan.steps[step].after = Arc::clone(&common.after);
             }
-            objects.files.push(object);
+            objects.add(object, number);
         }
         self.objects.insert(id, objects);
     }
@@ -145,9 +158,10 @@ impl<'a> Lower<'a> {
             match Language::of(source_path(&source.at)) {
                 Some(language) => {
                     objects.any_cxx |= language == Language::Cxx;
-                    objects.files.push(object_of(part, &source.at));
+                    objects.add(object_of(part, &source.at), source.first_rule);
                 }
-                None => objects.files.extend(is_object(&source.at).then_some(source.at)),
+                None if is_object(&source.at) => objects.add(source.at, source.first_rule),
+                None => {}
             }
         }
         self.objects.insert(id, objects);
@@ -188,7 +202,9 @@ impl<'a> Lower<'a> {
             Language::Cxx => lists.push(&chain.cxx_flags),
             Language::Asm | Language::AsmWithCpp => lists.push(&chain.asm_flags),
         }
-        lists.push(&part.flags);
+        let ways = self.input.ways_of(part);
+        lists.extend(ways.iter().map(|part| &part.flags));
+        lists.extend(self.input.module_flags(part));
         let mut words = self.input.sysroot_words(part.machine);
         // The part's own flags come later, and win.
         words.extend(position.then(|| Word::text("-fPIC")));
@@ -197,7 +213,7 @@ impl<'a> Lower<'a> {
                 .into_iter()
                 .flat_map(|list| self.input.held(list).into_iter().flat_map(|text| self.input.words(text, fill))),
         );
-        for need in self.input.held(&part.needs) {
+        for need in ways.iter().flat_map(|part| self.input.held(&part.needs)) {
             for found in self.input.facts.meeting(*need).into_iter().filter_map(Fact::found) {
                 words.extend(found.compile_flags.iter().map(Word::text));
             }
@@ -218,7 +234,8 @@ impl<'a> Lower<'a> {
     /// Tells whether the code of a part must be able to lie anywhere in memory: because it says so, or because something that is made takes
     /// it into a shared library or a loadable module.
     fn position_independent(&mut self, id: PartId) -> bool {
-        match self.input.board.parts[id].position {
+        let said = self.input.ways_of(&self.input.board.parts[id]).into_iter().rev().map(|part| part.position);
+        match said.into_iter().find(|position| *position != Position::AsNeeded).unwrap_or_default() {
             Position::ByFlags => false,
             Position::Independent => true,
             Position::AsNeeded => self.is_carried(id),
@@ -237,8 +254,12 @@ impl<'a> Lower<'a> {
             let carries = match &part.kind {
                 _ if !self.input.is_made(part) => false,
                 PartKind::SharedLibrary { .. } => true,
-                PartKind::Module(_) => self.input.linkage(part) == Linkage::Loadable,
-                PartKind::StaticLibrary | PartKind::Objects | PartKind::PartialLink => known == Some(true),
+                PartKind::Module(role) => {
+                    role.form == ModuleForm::Shared && self.input.linkage(part) == Linkage::Loadable
+                }
+                PartKind::StaticLibrary | PartKind::Objects | PartKind::PartialLink | PartKind::List(_) => {
+                    known == Some(true)
+                }
                 PartKind::Program | PartKind::Generated(_) | PartKind::Data => false,
             };
             if carries {
@@ -278,8 +299,9 @@ impl<'a> Lower<'a> {
         if !self.plan.headers.is_empty() || seen.iter().any(|p| self.is_generated(*p)) {
             search.push(Location::Made(RelPath::root()));
         }
-        let own = self.input.held(&part.includes).into_iter().chain(self.input.held(&part.public_includes));
-        let mut folders: Vec<RelPath> = own.cloned().collect();
+        let ways = self.input.ways_of(part);
+        let own = ways.iter().flat_map(|part| [&part.includes, &part.public_includes]);
+        let mut folders: Vec<RelPath> = own.flat_map(|list| self.input.held(list)).cloned().collect();
         for used in seen {
             folders.extend(self.input.held(&self.input.board.parts[*used].public_includes).into_iter().cloned());
         }
@@ -307,7 +329,14 @@ impl<'a> Lower<'a> {
 
     fn defines(&mut self, part: &PartDef, fill: Fill<'_>) -> BTreeMap<String, Option<String>> {
         let mut defines = BTreeMap::new();
-        for interp in self.input.held(&part.defines) {
+        let ways = self.input.ways_of(part);
+        for (option, carrier) in ways.iter().flat_map(|part| &part.given) {
+            if let Some(value) = stands_for(*option, carrier, self.input.resolution, self.input.facts) {
+                defines.insert(carrier.name.clone(), Some(value));
+            }
+        }
+        let input = self.input;
+        for interp in ways.iter().flat_map(|part| input.held(&part.defines)) {
             let text = self.input.text_with(interp, fill);
             let (name, value) = text.split_once('=').unwrap_or((text.as_str(), "1"));
             if is_c_name(name) {
@@ -325,11 +354,24 @@ fn is_object(file: &Location) -> bool {
     matches!(source_path(file).extension(), "o")
 }
 
-fn object_of(part: &PartDef, source: &Location) -> Location {
-    let name = match source {
-        Location::Made(path) => format!("{}/made/{path}.o", part.name),
-        _ => format!("{}/{}.o", part.name, source_path(source)),
+/// Where the object of a source comes to lie.
+pub(super) fn object_of(part: &PartDef, source: &Location) -> Location {
+    let folder = match &part.kind {
+        // The names of lists, and of the modules in them, are paths already.
+        PartKind::List(_) => "lists".to_string(),
+        PartKind::Module(ModuleRole { place: ModulePlace::Listed { name, folder }, .. }) => {
+            format!("lists/{}", folder.child(&format!("{name}.module")))
+        }
+        _ => part.name.clone(),
     };
+    let path = source_path(source);
+    let near = path.as_str().strip_prefix(part.folder.as_str()).and_then(|rest| rest.strip_prefix('/'));
+    let shown = match (source, &part.kind, near) {
+        (Location::Made(path), ..) => format!("made/{path}"),
+        (_, PartKind::Module(ModuleRole { place: ModulePlace::Listed { .. }, .. }), Some(near)) => near.to_string(),
+        _ => path.to_string(),
+    };
+    let name = format!("{folder}/{shown}.o");
     Location::Object(RelPath::parse(&name).unwrap_or_else(|_| RelPath::root().child(&name)))
 }
 

@@ -2,7 +2,7 @@
 
 use super::lower::{PlanFault, PlanInput};
 use crate::base::{RelPath, near_matches};
-use crate::board::{Linkage, ModuleTable, PartDef, PartId, PartKind, Value};
+use crate::board::{Linkage, ListItem, ModulePlace, ModuleRole, ModuleTable, PartDef, PartId, PartKind, Value};
 use crate::expr::is_name;
 
 impl PlanInput<'_> {
@@ -25,6 +25,18 @@ impl PlanInput<'_> {
             })?;
         }
         Ok(out)
+    }
+
+    /// Fills in the source that a loadable module is linked with: as a template, where `@module:name@`, `@module:symbol@` and
+    /// `@module:folder@` are the module's.
+    pub(super) fn stub(&self, part: &PartDef, from: &RelPath) -> Result<String, PlanFault> {
+        let text = self.template(part, from, '@')?;
+        let PartKind::Module(ModuleRole { symbol, place: ModulePlace::Listed { name, folder }, .. }) = &part.kind
+        else {
+            return Ok(text);
+        };
+        let filled = text.replace("@module:name@", name).replace("@module:symbol@", symbol);
+        Ok(filled.replace("@module:folder@", folder.as_str()))
     }
 
     fn template_line(
@@ -70,7 +82,7 @@ impl PlanInput<'_> {
         Ok(())
     }
 
-    /// Returns the modules that are built into a program, in the order of the board.
+    /// Returns the modules with tables of their own that are built into a program, in the order of the board.
     pub(super) fn builtin_modules(&self, program: PartId) -> Vec<PartId> {
         let builtin = |part: &PartDef| match &part.kind {
             PartKind::Module(role) => {
@@ -81,6 +93,7 @@ impl PlanInput<'_> {
             | PartKind::SharedLibrary { .. }
             | PartKind::Objects
             | PartKind::PartialLink
+            | PartKind::List(_)
             | PartKind::Generated(_)
             | PartKind::Data => false,
         };
@@ -88,11 +101,32 @@ impl PlanInput<'_> {
         self.board.modules.iter().copied().filter(taken).collect()
     }
 
+    /// Returns the modules in the lists of a part that are made so, in the order of the lists.
+    pub(super) fn listed_modules(&self, owner: PartId, linkage: Linkage) -> Vec<PartId> {
+        let mut modules = Vec::new();
+        // Last first, so that they come off in order.
+        let mut open: Vec<PartId> = self.held(&self.board.parts[owner].lists).into_iter().rev().copied().collect();
+        while let Some(id) = open.pop() {
+            let part = &self.board.parts[id];
+            match &part.kind {
+                _ if !self.is_made(part) => {}
+                PartKind::List(list) => open.extend(list.items.iter().rev().filter_map(|item| match item {
+                    ListItem::Part(part) => Some(*part),
+                    ListItem::Sources(_) => None,
+                })),
+                _ if self.linkage(part) == linkage => modules.push(id),
+                _ => {}
+            }
+        }
+        modules
+    }
+
     /// Writes the table of the modules built into a program.
     pub(super) fn module_table(&self, table: &ModuleTable) -> String {
         let modules: Vec<(String, String)> = self
             .builtin_modules(table.program)
             .into_iter()
+            .chain(self.listed_modules(table.program, Linkage::Builtin))
             .filter_map(|id| match &self.board.parts[id].kind {
                 PartKind::Module(role) => Some((self.board.parts[id].name.clone(), role.symbol.clone())),
                 _ => None,

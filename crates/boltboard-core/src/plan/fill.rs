@@ -3,7 +3,8 @@
 use super::lower::{PlanInput, source_path};
 use crate::base::RelPath;
 use crate::board::{
-    Condition, Folder, Interp, Kind, Machine, PartDef, PartId, PartKind, Piece, SourceWord, Value, When,
+    Condition, Folder, Interp, Kind, Machine, ModulePlace, ModuleRole, PartDef, PartId, PartKind, Piece, SourceWord,
+    Value, When,
 };
 use crate::step::{Fragment, Location, Word};
 
@@ -25,10 +26,12 @@ impl Fill<'_> {
         let path = self.source.map(source_path);
         let of_path = |about: fn(&RelPath) -> String| path.map_or(String::new(), about);
         match word {
-            SourceWord::Stem => of_path(|path| {
-                let name = path.name();
-                name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_string()
-            }),
+            SourceWord::Stem => of_path(stem_of),
+            SourceWord::Module => match self.part.map(|part| &part.kind) {
+                Some(PartKind::Module(ModuleRole { place: ModulePlace::Listed { name, .. }, .. })) => name.clone(),
+                Some(PartKind::Module(_)) => self.part.map_or(String::new(), |part| part.name.clone()),
+                _ => of_path(stem_of),
+            },
             SourceWord::Name => of_path(|path| path.name().to_string()),
             SourceWord::Path => of_path(RelPath::to_string),
             SourceWord::Part => self.part.map_or(String::new(), |part| part.name.clone()),
@@ -36,7 +39,27 @@ impl Fill<'_> {
     }
 }
 
+fn stem_of(path: &RelPath) -> String {
+    let name = path.name();
+    name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_string()
+}
+
 impl PlanInput<'_> {
+    /// Returns the parts whose ways of compiling a part has: those whose ways it shares, the outermost first, and itself.
+    pub(super) fn ways_of<'p>(&self, part: &'p PartDef) -> Vec<&'p PartDef>
+    where
+        Self: 'p,
+    {
+        let mut ways = vec![part];
+        let mut at = part.base;
+        while let Some(base) = at {
+            ways.push(&self.board.parts[base]);
+            at = self.board.parts[base].base;
+        }
+        ways.reverse();
+        ways
+    }
+
     /// Returns the items whose condition holds.
     pub(super) fn held<'a, T>(&self, list: &'a [When<T>]) -> Vec<&'a T> {
         let holds = |item: &&When<T>| item.when.as_ref().is_none_or(|w| self.resolution.holds(self.facts, &w.expr));
@@ -146,6 +169,7 @@ pub(super) fn main_output(part: &PartDef) -> Location {
         | PartKind::Module(_)
         | PartKind::Objects
         | PartKind::PartialLink
+        | PartKind::List(_)
         | PartKind::Data => Location::Output(part.output.clone()),
     }
 }

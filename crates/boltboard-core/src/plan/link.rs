@@ -3,7 +3,7 @@
 use super::fill::main_output;
 use super::lower::{Lower, PlanInput, source_path};
 use crate::base::RelPath;
-use crate::board::{LinkWay, Machine, PartDef, PartId, PartKind};
+use crate::board::{LinkWay, Linkage, ListItem, Machine, ModuleForm, PartDef, PartId, PartKind};
 use crate::step::{Archive, Fragment, Kind, Link, Location, Symlink, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
@@ -28,15 +28,19 @@ impl Lower<'_> {
         let chain = self.input.board.toolchains.of(part.machine);
         let mut words = self.input.sysroot_words(part.machine);
         words.extend(self.input.chain_words(self.input.held(&chain.link_flags)));
-        if let PartKind::SharedLibrary { .. } | PartKind::Module(_) = &part.kind {
-            words.push(Word::text("-shared"));
+        match &part.kind {
+            PartKind::SharedLibrary { .. } => words.push(Word::text("-shared")),
+            PartKind::Module(role) if role.form == ModuleForm::Shared => words.push(Word::text("-shared")),
+            // What a whole program is linked with comes when it is linked wholly.
+            PartKind::Module(_) | PartKind::PartialLink => words.extend(["-r", "-nostdlib"].map(Word::text)),
+            _ => {}
         }
+        let modules = self.input.modules_of(part);
+        words.extend(
+            modules.into_iter().flat_map(|modules| self.input.plain_words(part, self.input.held(&modules.link_flags))),
+        );
         if let PartKind::SharedLibrary { .. } = &part.kind {
             words.push(Word::text(format!("-Wl,-soname,{}", source_path(&output).name())));
-        }
-        if let PartKind::PartialLink = &part.kind {
-            // What a whole program is linked with comes when it is linked wholly.
-            words.extend(["-r", "-nostdlib"].map(Word::text));
         }
         words.extend(self.input.plain_words(part, self.input.held(&part.link_flags)));
         words.extend([Word::text("-o"), Word::result(0)]);
@@ -44,13 +48,19 @@ impl Lower<'_> {
         words.extend(archive_words(&inputs.archives, part));
         words.extend(inputs.shared.iter().cloned().map(Word::place));
         words.extend(self.run_paths(&output, &inputs.shared));
-        if !matches!(part.kind, PartKind::PartialLink) {
+        let partial = match &part.kind {
+            PartKind::PartialLink => true,
+            PartKind::Module(role) => role.form == ModuleForm::Partial,
+            _ => false,
+        };
+        if !partial {
             words.extend(inputs.flags);
         }
         let interfaces = inputs.shared.clone();
         let mut reads: Vec<Location> =
             [inputs.objects, inputs.archives.into_iter().map(|(_, at)| at).collect(), inputs.shared].concat();
-        reads.extend(part.link_reads.iter().cloned().map(Location::Tree));
+        let more = modules.into_iter().flat_map(|modules| &modules.link_reads);
+        reads.extend(part.link_reads.iter().chain(more).cloned().map(Location::Tree));
         reads.extend(words.iter().filter_map(Word::made_file).filter(|file| self.made_by.contains_key(file)));
         let tool = self.compiler_for(part.machine, if inputs.cxx { Language::Cxx } else { Language::C }, &words);
         let kind = Kind::Link(Box::new(Link::new(tool, words, interfaces)));
@@ -112,6 +122,8 @@ impl Lower<'_> {
     fn link_inputs(&self, id: PartId, part: &PartDef) -> LinkInputs {
         let mut inputs = LinkInputs::default();
         self.take_objects(id, &mut inputs);
+        let lists = self.input.held(&part.lists);
+        lists.into_iter().for_each(|list| self.take_list(*list, &mut inputs));
         self.take_flags(part, &mut inputs);
         let mut roots = vec![id];
         if matches!(part.kind, PartKind::Program) {
@@ -139,7 +151,11 @@ impl Lower<'_> {
                     self.take_flags(other, &mut inputs);
                 }
                 PartKind::SharedLibrary { .. } => inputs.shared.push(main_output(other)),
-                PartKind::Program | PartKind::Module(_) | PartKind::Generated(_) | PartKind::Data => {}
+                PartKind::Program
+                | PartKind::Module(_)
+                | PartKind::List(_)
+                | PartKind::Generated(_)
+                | PartKind::Data => {}
             }
         }
         inputs
@@ -148,6 +164,36 @@ impl Lower<'_> {
     fn take_objects(&self, part: PartId, inputs: &mut LinkInputs) {
         if let Some(objects) = self.objects.get(&part) {
             inputs.objects.extend(objects.files.clone());
+            inputs.cxx |= objects.any_cxx;
+        }
+    }
+
+    /// Takes what a list gives, in its order.
+    fn take_list(&self, id: PartId, inputs: &mut LinkInputs) {
+        let part = &self.input.board.parts[id];
+        if !self.input.is_made(part) {
+            return;
+        }
+        match &part.kind {
+            PartKind::List(list) => {
+                for item in &list.items {
+                    match item {
+                        ListItem::Part(part) => self.take_list(*part, inputs),
+                        ListItem::Sources(rule) => self.take_objects_of(id, *rule, inputs),
+                    }
+                }
+            }
+            _ if self.input.linkage(part) == Linkage::Builtin => self.take_objects(id, inputs),
+            _ => return,
+        }
+        self.take_flags(part, inputs);
+    }
+
+    /// Takes the objects that one rule of a part brought.
+    fn take_objects_of(&self, part: PartId, rule: usize, inputs: &mut LinkInputs) {
+        if let Some(objects) = self.objects.get(&part) {
+            let files = objects.files.iter().zip(&objects.rules).filter(|(_, brought)| **brought == rule);
+            inputs.objects.extend(files.map(|(file, _)| file.clone()));
             inputs.cxx |= objects.any_cxx;
         }
     }
@@ -214,7 +260,7 @@ impl PlanInput<'_> {
     pub(crate) fn files_of(&self, part: &PartDef) -> Vec<Location> {
         match &part.kind {
             PartKind::Generated(_) => self.generated_files(part),
-            PartKind::Objects | PartKind::Data => vec![],
+            PartKind::Objects | PartKind::List(_) | PartKind::Data => vec![],
             PartKind::Program
             | PartKind::StaticLibrary
             | PartKind::SharedLibrary { .. }

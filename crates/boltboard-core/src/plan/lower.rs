@@ -187,8 +187,18 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
 pub(super) struct Objects {
     /// The files, in the order in which they are linked.
     pub files: Vec<Location>,
+    /// The number of the rule that brought each.
+    pub rules: Vec<usize>,
     /// Whether any of them is C++.
     pub any_cxx: bool,
+}
+
+impl Objects {
+    /// Adds an object that a rule brought.
+    pub fn add(&mut self, file: Location, rule: usize) {
+        self.files.push(file);
+        self.rules.push(rule);
+    }
 }
 
 pub(super) struct Lower<'a> {
@@ -228,6 +238,7 @@ impl PlanInput<'_> {
             | PartKind::SharedLibrary { .. }
             | PartKind::Objects
             | PartKind::PartialLink
+            | PartKind::List(_)
             | PartKind::Generated(_)
             | PartKind::Data => Linkage::Loadable,
         }
@@ -342,7 +353,7 @@ impl<'a> Lower<'a> {
         let outputs = match &part.kind {
             PartKind::Generated(_) => self.input.generated_files(part),
             PartKind::Data => self.sources(part).iter().map(|source| copied(part, &source.at)).collect(),
-            PartKind::Objects => vec![],
+            PartKind::Objects | PartKind::List(_) => vec![],
             PartKind::Program
             | PartKind::StaticLibrary
             | PartKind::SharedLibrary { .. }
@@ -357,6 +368,10 @@ impl<'a> Lower<'a> {
         };
         if !matches!(part.kind, PartKind::Generated(_) | PartKind::Data) {
             self.name_objects(id, part);
+            if let Some((_, _, object)) = self.stub_places(part) {
+                let rule = part.sources.len();
+                self.objects.entry(id).or_default().add(object, rule);
+            }
         }
         self.plan.parts.insert(id, outputs);
     }
@@ -371,9 +386,10 @@ impl<'a> Lower<'a> {
             }
             PartKind::Module(_) => {
                 self.compile(id, part);
+                self.stub(id, part);
                 if self.input.is_linked(part) { self.link(id, part) } else { vec![] }
             }
-            PartKind::Objects => {
+            PartKind::Objects | PartKind::List(_) => {
                 self.compile(id, part);
                 vec![]
             }

@@ -59,7 +59,13 @@ pub fn macro_table(board: &Board, resolution: &Resolution, facts: &Facts) -> Mac
     MacroTable::of(entries)
 }
 
-fn stands_for(option: OptionId, carrier: &MacroDef, resolution: &Resolution, facts: &Facts) -> Option<String> {
+/// Returns what a macro stands for, `None` when it is not defined.
+pub(super) fn stands_for(
+    option: OptionId,
+    carrier: &MacroDef,
+    resolution: &Resolution,
+    facts: &Facts,
+) -> Option<String> {
     let resolved = resolution.get(option);
     let asked = carrier.when.as_ref().is_none_or(|when| resolution.holds(facts, &when.expr));
     let counts = asked && resolved.effect == Effect::Applies;

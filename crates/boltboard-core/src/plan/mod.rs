@@ -7,6 +7,7 @@ mod generate;
 mod link;
 mod lower;
 mod macros;
+mod modules;
 mod steps;
 mod used;
 

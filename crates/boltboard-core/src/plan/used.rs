@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 
 use super::lower::PlanInput;
-use crate::board::{Generator, PartDef, PartId, PartKind, Piece};
+use crate::board::{Generator, ListItem, PartDef, PartId, PartKind, Piece};
 use crate::survey::FactState;
 
 /// What the parts of a plan use, each worked out once.
@@ -33,6 +33,12 @@ impl PlanInput<'_> {
     /// Parts whose steps must be planned before those of a part.
     pub(super) fn waits_for(&self, id: PartId, part: &PartDef) -> Vec<PartId> {
         let mut parts = self.uses(part);
+        let made = |id: &PartId| self.is_made(&self.board.parts[*id]);
+        parts.extend(self.held(&part.lists).into_iter().copied().filter(made));
+        let bases = self.ways_of(part);
+        for base in &bases[..bases.len() - 1] {
+            parts.extend(self.uses(base).into_iter().filter(|used| self.is_seen_by_compiles(&self.board.parts[*used])));
+        }
         match &part.kind {
             PartKind::Program => parts.extend(self.builtin_modules(id)),
             PartKind::Generated(generator) => {
@@ -43,6 +49,13 @@ impl PlanInput<'_> {
                         _ => None,
                     }));
                 }
+            }
+            PartKind::List(list) => {
+                let items = list.items.iter().filter_map(|item| match item {
+                    ListItem::Part(part) => Some(*part),
+                    ListItem::Sources(_) => None,
+                });
+                parts.extend(items.filter(made));
             }
             PartKind::StaticLibrary
             | PartKind::SharedLibrary { .. }
@@ -92,6 +105,11 @@ impl Used {
             direct.into_iter().filter(|used| self.leads(*used))
         };
         let mut waiting: VecDeque<PartId> = leading(id).collect();
+        let mut at = input.board.parts[id].base;
+        while let Some(base) = at {
+            waiting.extend(leading(base));
+            at = input.board.parts[base].base;
+        }
         let (mut met, mut seen) = (HashSet::new(), Vec::new());
         while let Some(next) = waiting.pop_front() {
             if met.insert(next) {

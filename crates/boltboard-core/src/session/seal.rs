@@ -107,6 +107,8 @@ impl Session {
             if let PartKind::Generated(Generator::Template { from, .. }) = &part.kind {
                 places.push(from.below(&tree.source_root));
             }
+            let stub = part.modules.iter().filter_map(|modules| modules.stub.as_ref());
+            places.extend(stub.map(|from| from.below(&tree.source_root)));
         }
         places.extend(self.probes.places());
         places

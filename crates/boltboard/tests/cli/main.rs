@@ -15,6 +15,7 @@ mod hosts;
 mod json;
 mod learn;
 mod linking;
+mod lists;
 mod look;
 mod machines;
 mod making;

@@ -1,0 +1,520 @@
+//! `[list]`: what a folder gives for which option, one line for each; `[folder]`: what is for all of it; and the parts that follow from
+//! them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::entry::{Entry, globs, made_path};
+use super::fields::{Fields, Found, Log, Table, Text};
+use super::find::RawFile;
+use super::lookup::Names;
+use super::problem::{Fault, Problem};
+use super::sets::{Shared, both};
+use crate::base::{Arena, Glob, Place, RelPath};
+use crate::board::{
+    Atom, Condition, InstallRule, Interp, Kind, ListDef, ListItem, Machine, ModuleForm, ModulePlace, ModuleRole,
+    OptionId, PartDef, PartId, PartKind, Piece, Position, SourceRule, When,
+};
+use crate::expr::{self, Expr};
+
+/// The key for what a folder gives whatever is chosen.
+const ALWAYS: &str = "always";
+/// How deep lists may lie in others.
+const MOST_LEVELS: usize = 64;
+
+/// The folders that a part owns, as it names them.
+pub(super) struct OwnedLists {
+    pub owner: PartId,
+    pub folders: Vec<When<(RelPath, Place)>>,
+    pub habit: ModuleHabit,
+}
+
+/// How modules in lists are called.
+#[derive(Debug, Clone)]
+pub(super) struct ModuleHabit {
+    pub form: ModuleForm,
+    /// Where one comes to lie, with `{folder}` and `{module}`.
+    pub output: String,
+    /// Its symbol, with `{module}`.
+    pub symbol: String,
+    pub install: Option<InstallRule>,
+}
+
+/// The list of a folder, as it is written.
+pub(super) struct ListEntry<'a> {
+    folder: &'a RelPath,
+    place: Place,
+    list: &'a Table<'a>,
+    settings: Option<(&'a Table<'a>, Place)>,
+}
+
+/// Takes the list of a file, where there is one.
+pub(super) fn list_of<'a>(fields: &Fields<'a>, file: &'a RawFile<'_>) -> Option<ListEntry<'a>> {
+    let table = |key: &'static str| {
+        let found = fields.get(key)?;
+        let table = fields.sub(&found, "a list");
+        if table.is_none() {
+            fields.wrong_type(&found, "a table");
+        }
+        Some((table?.table(), found.place))
+    };
+    let (list, settings) = (table("list"), table("folder"));
+    if let (None, Some((_, place))) = (list, settings) {
+        fields
+            .problem(place, Fault::Combination("[folder] says what is for all of a [list], and there is none".into()));
+    }
+    list.map(|(list, place)| ListEntry { folder: &file.folder, place, list, settings })
+}
+
+/// Makes parts of lists.
+pub(super) struct Lister<'a> {
+    pub names: &'a Names,
+    pub sets: &'a [Shared],
+    pub lists: &'a [ListEntry<'a>],
+    pub log: &'a Log,
+    pub parts: &'a mut Arena<PartDef>,
+    by_folder: BTreeMap<RelPath, usize>,
+    taken: BTreeSet<RelPath>,
+}
+
+/// What is passed down from list to list.
+#[derive(Clone, Copy)]
+struct Above<'h> {
+    owner: PartId,
+    habit: &'h ModuleHabit,
+    machine: Machine,
+    level: usize,
+}
+
+/// What one line of a list gives.
+enum Given {
+    Sources(SourceRule),
+    Folder(RelPath, Place),
+    /// A module's name, with its sources.
+    Module(Text, Vec<SourceRule>),
+}
+
+impl<'a> Lister<'a> {
+    pub fn new(
+        names: &'a Names,
+        sets: &'a [Shared],
+        lists: &'a [ListEntry<'a>],
+        log: &'a Log,
+        parts: &'a mut Arena<PartDef>,
+    ) -> Lister<'a> {
+        let mut by_folder = BTreeMap::new();
+        for (index, list) in lists.iter().enumerate() {
+            by_folder.insert(list.folder.clone(), index);
+        }
+        Lister { names, sets, lists, log, parts, by_folder, taken: BTreeSet::new() }
+    }
+
+    /// Adds the parts of all lists that parts own; reports lists that none owns.
+    pub fn all(&mut self, owned: &[OwnedLists]) {
+        for OwnedLists { owner, folders, habit } in owned {
+            let machine = self.parts[*owner].machine;
+            let above = Above { owner: *owner, habit, machine, level: 0 };
+            for When { when, item: (folder, place) } in folders {
+                let gate = both(self.parts[*owner].when.as_ref(), when.as_ref());
+                let part = self.list(folder, *place, gate, *owner, above);
+                let when = when.clone();
+                let list = part.map(|item| When { when, item });
+                self.parts.get_mut(*owner).lists.extend(list);
+            }
+        }
+        for list in self.lists.iter().filter(|list| !self.taken.contains(list.folder)) {
+            let text = format!("no part takes the list of `{}/`: name the folder in `lists` of a part", list.folder);
+            self.log.add(Problem::at(list.place, Fault::Combination(text)));
+        }
+    }
+
+    fn problem(&self, place: Place, text: String) {
+        self.log.add(Problem::at(place, Fault::Combination(text)));
+    }
+
+    /// Adds the parts of a folder's list; returns the part that stands for it.
+    fn list(
+        &mut self,
+        folder: &RelPath,
+        named_at: Place,
+        when: Option<Condition>,
+        base: PartId,
+        above: Above<'_>,
+    ) -> Option<PartId> {
+        let Some(entry) = self.by_folder.get(folder).map(|index| &self.lists[*index]) else {
+            let text = format!(
+                "there is no list for `{folder}/`: it needs a boltboard.toml with a [list], which `more` takes"
+            );
+            self.problem(named_at, text);
+            return None;
+        };
+        if !self.taken.insert(folder.clone()) {
+            self.problem(named_at, format!("the list of `{folder}/` is taken twice"));
+            return None;
+        }
+        if above.level > MOST_LEVELS {
+            self.problem(named_at, format!("lists lie more than {MOST_LEVELS} deep in each other"));
+            return None;
+        }
+        let mut part = PartDef::plain(format!("{folder}/"), entry.place, folder.clone());
+        part.kind = PartKind::List(ListDef { owner: above.owner, items: vec![] });
+        part.machine = above.machine;
+        part.when = when.clone();
+        part.base = Some(base);
+        if let Some((table, place)) = entry.settings {
+            let fields = Fields::new(table, place.file, place, "[folder]".into(), self.log);
+            Shared::read(&fields, folder, self.names).with_sets(&fields, self.names, self.sets).into_part(&mut part);
+            fields.finish();
+        }
+        let id = self.parts.add(part);
+        let fields = Fields::new(entry.list, entry.place.file, entry.place, "[list]".into(), self.log);
+        let mut items = Vec::new();
+        let mut sources = Vec::new();
+        for (key, found) in fields.members_by_key() {
+            let Some((condition, module)) = self.condition(&key) else { continue };
+            for given in self.given(&fields, &found, &key, condition.as_ref(), module, folder) {
+                match given {
+                    Given::Sources(rule) => {
+                        items.push(ListItem::Sources(sources.len()));
+                        sources.push(rule);
+                    }
+                    Given::Folder(below, place) => {
+                        let gate = both(when.as_ref(), condition.as_ref());
+                        let above = Above { level: above.level + 1, ..above };
+                        items.extend(self.list(&below, place, gate, id, above).map(ListItem::Part));
+                    }
+                    Given::Module(name, rules) => items.extend(module.map(|option| {
+                        ListItem::Part(self.module(&name, option, rules, when.clone(), (id, folder), above))
+                    })),
+                }
+            }
+        }
+        let part = self.parts.get_mut(id);
+        part.sources = sources;
+        part.kind = PartKind::List(ListDef { owner: above.owner, items });
+        Some(id)
+    }
+
+    fn module(
+        &mut self,
+        name: &Text,
+        option: OptionId,
+        sources: Vec<SourceRule>,
+        when: Option<Condition>,
+        (base, folder): (PartId, &RelPath),
+        above: Above<'_>,
+    ) -> PartId {
+        let habit = above.habit;
+        let mut part = PartDef::plain(folder.child(&name.text).to_string(), name.place, folder.clone());
+        if !part.name.contains('/') {
+            part.name = format!("./{}", part.name);
+        }
+        let filled = |pattern: &str| pattern.replace("{module}", &name.text).replace("{folder}", folder.as_str());
+        let symbol = filled(&habit.symbol).replace('-', "_");
+        let place = ModulePlace::Listed { name: name.text.clone(), folder: folder.clone() };
+        part.kind = PartKind::Module(ModuleRole { option, program: above.owner, symbol, form: habit.form, place });
+        part.machine = above.machine;
+        part.when = when;
+        part.base = Some(base);
+        part.sources = sources;
+        part.output = match RelPath::parse(&filled(&habit.output)) {
+            Ok(path) => path,
+            Err(fault) => {
+                self.log.add(Problem::at(name.place, fault));
+                RelPath::root()
+            }
+        };
+        part.install = habit.install.clone().map(|mut rule| {
+            if !folder.as_str().is_empty() {
+                rule.to.pieces.push(Piece::Text(format!("/{folder}")));
+            }
+            rule
+        });
+        self.parts.add(part)
+    }
+
+    /// What a key stands for: a condition, and the option when that is a module.
+    fn condition(&self, key: &Text) -> Option<(Option<Condition>, Option<OptionId>)> {
+        if key.text == ALWAYS {
+            return Some((None, None));
+        }
+        let condition = self.names.condition(key, self.log)?;
+        let module = match &condition.expr {
+            Expr::Atom(Atom::On(option)) if expr::is_name(&key.text) => Some(*option),
+            _ => None,
+        };
+        let module = module.filter(|option| self.names.kinds[option.index()] == Kind::Module);
+        Some((Some(condition), module))
+    }
+
+    /// What a line gives. For a module, a text is a module of that file's name, a list one module of the option's name, and lists or
+    /// tables in a list one module each.
+    fn given(
+        &self,
+        fields: &Fields<'_>,
+        found: &Found<'_>,
+        key: &Text,
+        when: Option<&Condition>,
+        module: Option<OptionId>,
+        folder: &RelPath,
+    ) -> Vec<Given> {
+        let reader = Line { lister: self, fields, folder, when };
+        let Some(_) = module else { return reader.plain(found) };
+        match found.members() {
+            None => reader.one_module(found, None).into_iter().collect(),
+            Some(members) if members.iter().all(|member| member.text().is_some()) => {
+                let (folders, files): (Vec<_>, Vec<_>) =
+                    members.iter().filter_map(Found::text).partition(|text| text.text.ends_with('/'));
+                let mut all: Vec<Given> = folders.iter().filter_map(|text| reader.folder(text)).collect();
+                let name = match files.as_slice() {
+                    [] => return all,
+                    [one] => stem_of(one),
+                    _ => key.clone(),
+                };
+                all.push(Given::Module(name, reader.rule(&files, &[], found.place)));
+                all
+            }
+            Some(members) => members.iter().flat_map(|member| reader.one_module(member, Some(key))).collect(),
+        }
+    }
+}
+
+/// Reads one line of a list.
+struct Line<'l, 'a> {
+    lister: &'l Lister<'a>,
+    fields: &'l Fields<'l>,
+    folder: &'l RelPath,
+    when: Option<&'l Condition>,
+}
+
+impl Line<'_, '_> {
+    /// Files, folders and tables that say more about files.
+    fn plain(&self, found: &Found<'_>) -> Vec<Given> {
+        let mut given = Vec::new();
+        for member in found.members().unwrap_or_else(|| vec![*found]) {
+            if let Some(text) = member.text() {
+                match text.text.ends_with('/') {
+                    true => given.extend(self.folder(&text)),
+                    false => given.extend(self.rule(&[text], &[], member.place).into_iter().map(|mut rule| {
+                        rule.when = self.when.cloned();
+                        Given::Sources(rule)
+                    })),
+                }
+            } else if let Some(sub) = self.fields.sub(&member, "an entry of a list") {
+                sub.text("name");
+                given.extend(self.table(&sub, member.place).into_iter().map(|mut rule| {
+                    rule.when = both(self.when, rule.when.as_ref());
+                    Given::Sources(rule)
+                }));
+                sub.finish();
+            } else {
+                self.fields.wrong_type(&member, "a file, a folder that ends with `/`, or { sources = […] }");
+            }
+        }
+        given
+    }
+
+    /// One module: a file, a list with one file, or a table.
+    fn one_module(&self, found: &Found<'_>, key: Option<&Text>) -> Vec<Given> {
+        if let Some(text) = found.text() {
+            if text.text.ends_with('/') {
+                return self.folder(&text).into_iter().collect();
+            }
+            let name = stem_of(&text);
+            return vec![Given::Module(name, self.rule(&[text], &[], found.place))];
+        }
+        if let Some(members) = found.members() {
+            let texts: Vec<Text> = members.iter().filter_map(Found::text).collect();
+            if texts.len() == 1 && members.len() == 1 {
+                return vec![Given::Module(stem_of(&texts[0]), self.rule(&texts, &[], found.place))];
+            }
+            self.lister
+                .problem(found.place, "one of several modules says its name: { name = \"…\", sources = […] }".into());
+            return vec![];
+        }
+        let Some(sub) = self.fields.sub(found, "a module") else {
+            self.fields.wrong_type(found, "a file, or { name = \"…\", sources = […] }");
+            return vec![];
+        };
+        let name = sub.text("name");
+        let rules = self.table(&sub, found.place);
+        sub.finish();
+        let own = rules
+            .iter()
+            .flat_map(|rule| &rule.globs)
+            .next()
+            .map(|glob| Text { text: glob.as_str().into(), place: found.place });
+        let name = match (name, rules.len(), own, key) {
+            (Some(name), ..) => name,
+            (None, 1, Some(own), _) if rules[0].globs.len() == 1 => stem_of(&own),
+            (None, _, _, Some(_)) => {
+                self.lister.problem(found.place, "one of several modules says its name: name = \"…\"".into());
+                return vec![];
+            }
+            (None, ..) => Text { text: option_name(self), place: found.place },
+        };
+        if !expr::is_name(&name.text) {
+            self.lister.log.add(Problem::at(name.place, Fault::BadName(name.text.clone())));
+            return vec![];
+        }
+        vec![Given::Module(name, rules)]
+    }
+
+    /// `{ sources = […], flags = […], … }`, where sources are as in a part.
+    fn table(&self, sub: &Fields<'_>, place: Place) -> Vec<SourceRule> {
+        let names = self.lister.names;
+        let texts = |fields: &Fields<'_>, key| {
+            fields.texts(key).iter().filter_map(|text| names.interp(text, fields.log())).collect::<Vec<Interp>>()
+        };
+        let (flags, without) = (texts(sub, "flags"), texts(sub, "without"));
+        let made: Vec<RelPath> = sub.texts("made").iter().filter_map(|text| made_path(sub, text)).collect();
+        let mut rules = Vec::new();
+        for found in sub.list("sources") {
+            if let Some(text) = found.text() {
+                rules.extend(self.rule(&[text], &[], found.place));
+            } else if let Some(more) = names.conditional(sub, &found) {
+                let when = names.when(&more);
+                let own_made: Vec<RelPath> =
+                    more.texts("made").iter().filter_map(|text| made_path(&more, text)).collect();
+                for mut rule in self.rule(&more.texts("add"), &own_made, found.place) {
+                    rule.when = when.clone();
+                    rule.flags = texts(&more, "flags");
+                    rule.without = texts(&more, "without");
+                    rules.push(rule);
+                }
+                more.finish();
+            }
+        }
+        if !made.is_empty() {
+            rules.extend(self.rule(&[], &made, place));
+        }
+        for rule in &mut rules {
+            rule.flags.extend(flags.iter().cloned());
+            rule.without.extend(without.iter().cloned());
+        }
+        rules
+    }
+
+    fn rule(&self, texts: &[Text], made: &[RelPath], place: Place) -> Vec<SourceRule> {
+        let globs: Vec<Glob> = self.globs(texts);
+        if globs.is_empty() && made.is_empty() {
+            return vec![];
+        }
+        let made = made.to_vec();
+        vec![SourceRule { when: None, globs, except: vec![], made, flags: vec![], without: vec![], place }]
+    }
+
+    fn globs(&self, texts: &[Text]) -> Vec<Glob> {
+        let empty = Text { text: String::new(), place: self.fields.place };
+        let entry = Entry {
+            name: empty,
+            folder: self.folder,
+            default_section: None,
+            table: self.fields.table(),
+            log: self.lister.log,
+        };
+        globs(texts, self.fields, &entry)
+    }
+
+    fn folder(&self, text: &Text) -> Option<Given> {
+        match self.folder.join(text.text.trim_end_matches('/')) {
+            Ok(path) => Some(Given::Folder(path, text.place)),
+            Err(fault) => {
+                self.fields.problem(text.place, fault);
+                None
+            }
+        }
+    }
+}
+
+/// The name of the option whose line it is.
+fn option_name(line: &Line<'_, '_>) -> String {
+    let of_option = line.when.and_then(|when| match &when.expr {
+        Expr::Atom(Atom::On(option)) => line.lister.names.options.name(*option),
+        _ => None,
+    });
+    of_option.unwrap_or_default()
+}
+
+/// A file's name without folders and ending.
+fn stem_of(text: &Text) -> Text {
+    let name = text.text.rsplit('/').next().unwrap_or_default();
+    let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
+    Text { text: stem.to_string(), place: text.place }
+}
+
+/// Reads the folders whose lists a part owns, and how modules in them are called.
+pub(super) fn owned(
+    fields: &Fields<'_>,
+    entry: &Entry<'_>,
+    names: &Names,
+    owner: PartId,
+    tree: &str,
+) -> Option<OwnedLists> {
+    let folder = |text: &Text| match entry.folder.join(text.text.trim_end_matches('/')) {
+        Ok(path) => Some((path, text.place)),
+        Err(fault) => {
+            fields.problem(text.place, fault);
+            None
+        }
+    };
+    let folders = names.when_list(fields, "lists", &mut |text| folder(text));
+    let habit = habit(fields, names, tree);
+    (!folders.is_empty()).then_some(OwnedLists { owner, folders, habit })
+}
+
+fn habit(fields: &Fields<'_>, names: &Names, tree: &str) -> ModuleHabit {
+    let usual = || ModuleHabit {
+        form: ModuleForm::Shared,
+        output: format!("lib/{tree}/{{folder}}/{{module}}.so"),
+        symbol: "{module}".into(),
+        install: None,
+    };
+    let Some(sub) = fields.get("modules").and_then(|found| fields.sub(&found, "`modules`")) else { return usual() };
+    let form = super::parts::module_form(&sub);
+    let ending = match form {
+        ModuleForm::Shared => "so",
+        ModuleForm::Partial => "o",
+    };
+    let output = sub.text("output").map(|text| text.text);
+    ModuleHabit {
+        form,
+        output: output.unwrap_or_else(|| format!("lib/{tree}/{{folder}}/{{module}}.{ending}")),
+        symbol: sub.text("symbol").map_or_else(|| "{module}".into(), |text| text.text),
+        install: super::parts::install_rule(&sub, 0o644, names),
+    }
+}
+
+impl PartDef {
+    /// A part that says nothing yet.
+    fn plain(name: String, place: Place, folder: RelPath) -> PartDef {
+        PartDef {
+            name,
+            kind: PartKind::Objects,
+            summary: String::new(),
+            machine: Machine::Target,
+            folder,
+            when: None,
+            base: None,
+            sources: vec![],
+            includes: vec![],
+            public_includes: vec![],
+            uses: vec![],
+            link_ways: vec![],
+            lists: vec![],
+            modules: None,
+            exports: None,
+            values: vec![],
+            flags: vec![],
+            defines: vec![],
+            given: vec![],
+            position: Position::AsNeeded,
+            link_flags: vec![],
+            link_reads: vec![],
+            libraries: vec![],
+            needs: vec![],
+            output: RelPath::root(),
+            install: None,
+            place,
+        }
+    }
+}
