@@ -71,6 +71,8 @@ pub enum ModulePlace {
 /// What says which names the modules of a program can use.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Exports {
+    /// Nobody asks whether modules can be loaded.
+    Unchecked,
     /// What the program shows to what it loads.
     Dynamic,
     /// A file with the names, one a line.

@@ -11,13 +11,14 @@ mod need;
 mod option;
 mod output;
 mod part;
+mod test;
 mod toolchain;
 mod value;
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use crate::base::{Arena, Id, LazyArena, NameTable, Place, SourceFiles};
+use crate::base::{Arena, Id, LazyArena, NameTable, Place, RelPath, SourceFiles};
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
 pub use choice::{Asked, NEED_PREFIX, TryFault};
@@ -36,8 +37,9 @@ pub use need::{
 pub use option::{
     DecidedBy, DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind,
 };
-pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm, TestDef, TestId};
+pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm};
 pub use part::{InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When};
+pub use test::{Company, Pace, TestDef, TestFolder, TestId};
 pub use toolchain::{Machine, Toolchain, Toolchains};
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};
 
@@ -125,6 +127,8 @@ pub struct Board {
     pub builds_for_host: bool,
     /// The definition files.
     pub files: SourceFiles,
+    /// Folders of the sources whose names parts follow from.
+    pub named_by: Vec<RelPath>,
     /// All options, those that others look at first; the same whatever the order of files.
     pub order: Vec<OptionId>,
     /// Options by name.

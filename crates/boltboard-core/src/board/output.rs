@@ -1,14 +1,11 @@
-//! What carries options into C code, and the tree's own tests.
+//! What carries options into C code.
 
-use super::interp::Interp;
 use super::part::PartId;
-use super::{Condition, Kind, OptionId};
+use super::{Condition, Kind};
 use crate::base::{Id, Place, RelPath};
 
 /// The id of a [`HeaderDef`].
 pub type HeaderId = Id<HeaderDef>;
-/// The id of a [`TestDef`].
-pub type TestId = Id<TestDef>;
 
 /// A generated header with the options' macros.
 #[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
@@ -99,23 +96,4 @@ impl MacroForm {
             MacroForm::Plain | MacroForm::Quoted => true,
         }
     }
-}
-
-/// One of the tree's own tests.
-#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
-pub struct TestDef {
-    /// Its name.
-    pub name: String,
-    /// One line about it.
-    pub summary: String,
-    /// The program with its arguments.
-    pub command: Vec<Interp>,
-    /// Runs only while this holds.
-    pub when: Option<Condition>,
-    /// How long it may take, in seconds.
-    pub limit_seconds: u64,
-    /// Parts that it runs.
-    pub parts: Vec<PartId>,
-    /// Options that its command looks at.
-    pub options: Vec<OptionId>,
 }

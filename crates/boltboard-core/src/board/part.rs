@@ -76,6 +76,8 @@ pub struct PartDef {
     pub needs: Vec<When<NeedId>>,
     /// Where its main file lies below the folder of outputs.
     pub output: RelPath,
+    /// Further names of its main file, beside it.
+    pub further_names: Vec<String>,
     /// Where it is installed, if it is.
     pub install: Option<InstallRule>,
     /// Where its name is written.
@@ -216,6 +218,8 @@ pub struct SourceRule {
 pub struct InstallRule {
     /// The folder.
     pub to: Interp,
+    /// Its main file's name there, if that is another one.
+    pub name: Option<String>,
     /// Permission bits.
     pub mode: u32,
     /// How the files are treated.

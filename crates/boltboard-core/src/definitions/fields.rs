@@ -288,6 +288,11 @@ impl<'a> Found<'a> {
         self.item.is_table()
     }
 
+    /// The table when this is one.
+    pub fn table(&self) -> Option<&'a Table<'a>> {
+        self.item.as_table()
+    }
+
     pub fn integer(&self) -> Option<i64> {
         let number = self.item.as_integer()?;
         i64::from_str_radix(number.as_str(), number.radix()).ok()

@@ -4,6 +4,7 @@ use super::entry::{Entry, globs, made_path};
 use super::fields::{Fields, Found, Text};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
+use super::test::success;
 use crate::base::{RelPath, is_c_name, near_matches};
 use crate::board::{
     CommandDef, Generator, Interp, ModuleTable, Phase, Piece, SourceFile, ValueDef, Variable, When, WorkPlace, Written,
@@ -49,12 +50,7 @@ fn command(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Gene
     if writes.is_empty() {
         fields.problem(fields.place, Fault::Missing { key: "output", context: fields.context.to_string() });
     }
-    let codes = fields.list("success");
-    let success = codes.iter().filter_map(|c| c.integer().and_then(|n| i32::try_from(n).ok())).collect::<Vec<_>>();
-    if success.len() != codes.len() {
-        fields.problem(fields.place, Fault::Combination("`success` lists exit codes, such as [0, 1]".into()));
-    }
-    let success = if success.is_empty() { vec![0] } else { success };
+    let success = success(fields);
     let reads = globs(&fields.texts("reads"), fields, entry);
     let input = fields.text("stdin").and_then(|text| source_file(&text, fields, entry, names));
     let environment = environment(fields, "environment", names);

@@ -5,6 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::accept;
+use super::each;
 use super::entry::{Entry, MacroHabit, RuleSink};
 use super::fields::{Fields, Log, Text};
 use super::find::RawFile;
@@ -13,7 +14,7 @@ use super::lookup::{Index, Names};
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::sets::Shared;
-use super::{options, outputs, parts};
+use super::{options, outputs, parts, test};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
     Acceptance, AcceptedOf, Board, ListItem, Machine, NeedCheck, NeedDef, OptionDef, PartDef, PartId, PartKind, Rule,
@@ -54,6 +55,16 @@ pub(super) fn link(
         entries
     });
     collected.into_iter().for_each(|more| entries.append(more));
+    let sources = tree.as_ref().map_or(root, |tree| tree.source_root.as_path());
+    let expanded = each::expand(raw, sources, log);
+    for alike in &expanded.alike {
+        let entry = |table| {
+            let (name, folder) = (alike.name.clone(), &alike.folder);
+            Entry { name, folder, default_section: None, table, log }
+        };
+        entries.parts.extend(alike.part.as_ref().map(entry));
+        entries.tests.extend(alike.test.as_ref().map(entry));
+    }
     let names = name_all(&mut entries, log);
     let tree = tree?;
 
@@ -82,7 +93,7 @@ pub(super) fn link(
     let part_list: Vec<_> = entries.parts.iter().enumerate().map(read_part).collect();
     let mut tests = Arena::default();
     for entry in &entries.tests {
-        tests.add(outputs::test(entry, &names));
+        tests.add(test::test(entry, &names));
     }
     let toolchain = |fields: Option<Fields<'_>>| match fields {
         Some(fields) => {
@@ -144,6 +155,7 @@ pub(super) fn link(
         toolchains,
         builds_for_host,
         files: files.clone(),
+        named_by: expanded.folders.clone(),
         order: Vec::new(),
         option_names: NameTable::new(entries.options.iter().map(|entry| entry.name.text.as_str())),
     })
@@ -242,6 +254,8 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         ("test", &mut entries.tests),
         ("set", &mut entries.sets),
     ];
+    // Read before, because what follows from it has a name.
+    fields.get("each");
     for (key, list) in tables {
         for (name, table) in fields.named(key) {
             list.push(Entry { name, folder: &file.folder, default_section: default_section.clone(), table, log });
@@ -306,6 +320,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
         sections: Index::new("section"),
         headers: Index::new("header"),
         sets: Index::new("set"),
+        tests: Index::new("test"),
     };
     entries.options.retain(|entry| names.options.add(&entry.name, log).is_some());
     let kinds = |(_, chunk): (usize, &[Entry<'_>])| {
@@ -317,8 +332,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
     entries.sections.retain(|entry| names.sections.add(&entry.name, log).is_some());
     entries.headers.retain(|entry| names.headers.add(&entry.name, log).is_some());
     entries.sets.retain(|entry| names.sets.add(&entry.name, log).is_some());
-    let mut tests: Index<crate::board::TestDef> = Index::new("test");
-    entries.tests.retain(|entry| tests.add(&entry.name, log).is_some());
+    entries.tests.retain(|entry| names.tests.add(&entry.name, log).is_some());
     names
 }
 

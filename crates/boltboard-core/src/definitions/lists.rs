@@ -513,6 +513,7 @@ impl PartDef {
             libraries: vec![],
             needs: vec![],
             output: RelPath::root(),
+            further_names: vec![],
             install: None,
             place,
         }

@@ -8,7 +8,7 @@ use super::sets::SetName;
 use crate::base::{Id, Place, near_matches};
 use crate::board::{
     Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece, SectionDef,
-    SourceWord, When,
+    SourceWord, TestDef, When,
 };
 use crate::expr::{self, Op, RawAtom, RawWhat};
 
@@ -68,6 +68,7 @@ pub(super) struct Names {
     pub sections: Index<SectionDef>,
     pub headers: Index<HeaderDef>,
     pub sets: Index<SetName>,
+    pub tests: Index<TestDef>,
 }
 
 impl Names {

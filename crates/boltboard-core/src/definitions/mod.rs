@@ -3,6 +3,7 @@
 //! Reading never stops at the first mistake: a [`Reading`] holds every problem found. Nothing of the tree is run.
 
 mod accept;
+mod each;
 mod entry;
 mod fields;
 mod find;
@@ -19,6 +20,7 @@ mod problem;
 mod read;
 mod sets;
 mod sources;
+mod test;
 
 pub use find::{TreeFault, WORK_MARK, boards_named, find_root};
 pub use needs::DISTRIBUTIONS;

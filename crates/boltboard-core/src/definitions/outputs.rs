@@ -1,13 +1,11 @@
-//! `[header.NAME]`, `[section.NAME]`, `[test.NAME]` and `[toolchain]`.
+//! `[header.NAME]`, `[section.NAME]` and `[toolchain]`.
 
 use super::entry::{Entry, MacroHabit, check_c_name, made_path};
 use super::fields::Fields;
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use crate::base::{RelPath, is_c_name, near_matches};
-use crate::board::{
-    HeaderDef, HeaderId, HeaderOrder, Interp, MacroForm, OptionId, PartId, Piece, SectionDef, TestDef, Toolchain,
-};
+use crate::board::{HeaderDef, HeaderId, HeaderOrder, Interp, MacroForm, SectionDef, Toolchain};
 
 /// Reads an option header, and how it names the macros of options that say nothing themselves.
 pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit) {
@@ -81,38 +79,6 @@ pub(super) fn section(entry: &Entry<'_>, names: &Names) -> SectionDef {
     let section = SectionDef { name: entry.name.text.clone(), title, parent, place: Some(entry.name.place) };
     fields.finish();
     section
-}
-
-/// Reads one of the tree's own tests.
-pub(super) fn test(entry: &Entry<'_>, names: &Names) -> TestDef {
-    let fields = entry.fields("test");
-    let command: Vec<Interp> =
-        fields.texts("command").iter().filter_map(|text| names.interp(text, fields.log())).collect();
-    if command.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.to_string() });
-    }
-    let parts: Vec<PartId> = fields.texts("parts").iter().filter_map(|t| names.parts.find(t, fields.log())).collect();
-    let named = command.iter().flat_map(|interp| &interp.pieces).filter_map(|piece| match piece {
-        Piece::Part(part) => Some(*part),
-        Piece::Text(_) | Piece::Option(_) | Piece::Folder(_) | Piece::Reads | Piece::Writes => None,
-        Piece::Source(_) | Piece::Value(_) | Piece::TreeName | Piece::TreeVersion => None,
-    });
-    let mut parts: Vec<PartId> = parts.into_iter().chain(named).collect();
-    parts.sort();
-    parts.dedup();
-    let options: Vec<OptionId> = command.iter().flat_map(Interp::options).collect();
-    let limit = fields.integer("limit-seconds").unwrap_or(60);
-    let test = TestDef {
-        name: entry.name.text.clone(),
-        summary: fields.text_or_empty("summary"),
-        command,
-        when: names.when(&fields),
-        limit_seconds: u64::try_from(limit).unwrap_or(60).max(1),
-        parts,
-        options,
-    };
-    fields.finish();
-    test
 }
 
 /// Reads how everything is compiled.

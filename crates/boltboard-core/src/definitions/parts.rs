@@ -69,10 +69,22 @@ pub(super) fn part(
         libraries: shared.libraries,
         needs: shared.needs,
         output,
+        further_names: further_names(&fields),
         install: install(&fields, &kind, names),
         place: entry.name.place,
         kind,
     };
+    let renamed = part.install.as_ref().is_some_and(|rule| rule.name.is_some());
+    let has_names =
+        !part.further_names.is_empty() || matches!(part.kind, PartKind::SharedLibrary { interface: Some(_) });
+    if renamed && has_names {
+        let text = "a part with further names is installed under its own: one of `install-as` and those goes";
+        fields.problem(fields.place, Fault::Combination(text.into()));
+    }
+    if !part.further_names.is_empty() && !part.kind.is_linked() {
+        let text = format!("a part of kind {} has no further names", part.kind.name());
+        fields.problem(fields.place, Fault::Combination(text));
+    }
     check_values(&fields, &part.values, part.texts());
     let compiled = !matches!(part.kind, PartKind::Generated(_));
     let owned = owned(&fields, entry, names, id, tree);
@@ -231,7 +243,7 @@ fn listed_modules(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Opti
         stub: sub.text("stub").and_then(|text| joined(&text)),
     };
     // Read where the lists are.
-    for key in ["output", "symbol", "install", "mode", "role"] {
+    for key in ["output", "symbol", "install", "install-as", "mode", "role"] {
         sub.get(key);
     }
     sub.finish();
@@ -245,6 +257,9 @@ fn exports(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Expo
         if text.text == "dynamic" {
             return Some(Exports::Dynamic);
         }
+        if text.text == "unchecked" {
+            return Some(Exports::Unchecked);
+        }
         return source_file(&text, fields, entry, names).map(Exports::Named);
     }
     let Some(sub) = fields.sub(&found, "`exports`") else {
@@ -254,6 +269,19 @@ fn exports(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Expo
     let marked = sub.required_text("marked");
     sub.finish();
     marked.map(|text| Exports::Marked(text.text))
+}
+
+/// Reads further names of a part's main file.
+fn further_names(fields: &Fields<'_>) -> Vec<String> {
+    let mut names = Vec::new();
+    for text in fields.texts("names") {
+        match RelPath::parse(&text.text) {
+            Ok(path) if path != RelPath::root() && path.parent() == RelPath::root() => names.push(text.text),
+            Ok(_) => fields.problem(text.place, Fault::Combination(format!("`{}` is no file name", text.text))),
+            Err(fault) => fields.problem(text.place, fault),
+        }
+    }
+    names
 }
 
 /// Reads permission bits. What would let a program run as someone else, or let everybody write, is decided by who installs, not by a tree.
@@ -278,6 +306,7 @@ fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<Instal
 /// Reads where something is installed, with this mode unless told otherwise.
 pub(super) fn install_rule(fields: &Fields<'_>, usual_mode: u32, names: &Names) -> Option<InstallRule> {
     let to = fields.text("install");
+    let name = fields.text("install-as");
     let role_text = fields.text("role");
     let mode_text = fields.text("mode");
     let to = names.interp(&to?, fields.log())?;
@@ -298,5 +327,13 @@ pub(super) fn install_rule(fields: &Fields<'_>, usual_mode: u32, names: &Names) 
             Err(why) => fields.problem(text.place, Fault::Combination(format!("`{}` {why}", text.text))),
         }
     }
-    Some(InstallRule { to, mode, role })
+    let plain = |text: &Text| {
+        let is_plain = !text.text.is_empty() && !text.text.contains('/') && !text.text.starts_with('.');
+        if !is_plain {
+            fields.problem(text.place, Fault::Combination(format!("`{}` is no file name", text.text)));
+        }
+        is_plain
+    };
+    let name = name.filter(plain).map(|text| text.text);
+    Some(InstallRule { to, name, mode, role })
 }

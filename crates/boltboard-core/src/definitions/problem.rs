@@ -80,9 +80,7 @@ pub enum Fault {
     #[error("{0}")]
     Combination(String),
     /// A text that cannot be a name.
-    #[error(
-        "`{0}` cannot be a name: letters, digits, `-` and `_`, starting with a letter, and none of `and or not need`"
-    )]
+    #[error("`{0}` cannot be a name: letters, digits, `-` and `_`, a letter among them, and none of `and or not need`")]
     BadName(String),
     /// A C name that is none.
     #[error("`{0}` cannot be a C name")]

@@ -160,8 +160,9 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
         let definition = &board.parts[*part];
         let Some(rule) = &definition.install else { continue };
         let to = checked_folder(definition, &input.text(&rule.to))?;
-        for output in outputs {
-            let (source, name) = (output.path(input.folders), output.name());
+        for (index, output) in outputs.iter().enumerate() {
+            let own = rule.name.as_deref().filter(|_| index == 0);
+            let (source, name) = (output.path(input.folders), own.unwrap_or(output.name()));
             let final_path = to.join(name);
             let target = staged(&final_path, staging);
             staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;

@@ -30,6 +30,7 @@ impl Mentioned {
         mentioned.all(&board.toolchains.mentions());
         for (_, test) in board.tests.iter() {
             mentioned.when(test.when.as_ref());
+            test.needs.iter().for_each(|need| mentioned.needs[need.index()] = true);
             test.options.iter().for_each(|option| mentioned.options[option.index()] = true);
         }
         for (_, need) in board.needs.iter() {

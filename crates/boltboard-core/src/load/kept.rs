@@ -46,6 +46,8 @@ struct Head {
     sources: Option<PathBuf>,
     files: Vec<(String, Stamp)>,
     folders: Vec<(RelPath, Stamp)>,
+    /// Folders of the sources whose names parts follow from.
+    named_by: Vec<(RelPath, Stamp)>,
     tree: Tree,
     toolchains: Toolchains,
     builds_for_host: bool,
@@ -107,6 +109,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         toolchains: head.toolchains,
         builds_for_host: head.builds_for_host,
         files: SourceFiles::unread(root, head.files.iter().map(|(name, _)| name.as_str())),
+        named_by: head.named_by.into_iter().map(|(folder, _)| folder).collect(),
         order: logic.order.clone(),
         option_names: head.names,
     };
@@ -122,6 +125,7 @@ pub(super) struct Contents {
     root: PathBuf,
     files: Vec<(String, Stamp)>,
     folders: Vec<(RelPath, Stamp)>,
+    named_by: Vec<(RelPath, Stamp)>,
     digest: Digest,
 }
 
@@ -134,13 +138,26 @@ impl Contents {
         let folder = |folder: &RelPath| settled(&folder.below(root)).map(|stamp| (folder.clone(), stamp));
         let files: Option<Vec<(String, Stamp)>> = board.files.names().map(file).collect();
         let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, listing).map(folder).collect();
-        let (files, folders) = (files?, folders?);
+        let named =
+            |folder: &RelPath| settled(&folder.below(&board.tree.source_root)).map(|stamp| (folder.clone(), stamp));
+        let named_by: Option<Vec<(RelPath, Stamp)>> = board.named_by.iter().map(named).collect();
+        let (files, folders, named_by) = (files?, folders?, named_by?);
         let mut items = Vec::new();
         let option_ends = board.options.pack_into(&mut items);
         let rule_ends = board.rules.pack_into(&mut items);
         let part_ends = board.parts.pack_into(&mut items);
         let digest = Digest::of(&items);
-        Some(Contents { items, option_ends, rule_ends, part_ends, root: root.to_path_buf(), files, folders, digest })
+        Some(Contents {
+            items,
+            option_ends,
+            rule_ends,
+            part_ends,
+            root: root.to_path_buf(),
+            files,
+            folders,
+            named_by,
+            digest,
+        })
     }
 }
 
@@ -152,7 +169,7 @@ pub(super) fn keep(
     sources: Option<&Path>,
     place: &KeptPlace,
 ) -> Option<Digest> {
-    let Contents { items, option_ends, rule_ends, part_ends, root, files, folders, digest } = contents;
+    let Contents { items, option_ends, rule_ends, part_ends, root, files, folders, named_by, digest } = contents;
     let logic = postcard::to_stdvec(logic).ok()?;
     // All that a search index is made of.
     let sections = postcard::to_stdvec(&board.sections.clone().into_items()).ok()?;
@@ -164,6 +181,7 @@ pub(super) fn keep(
         sources: sources.map(Path::to_path_buf),
         files,
         folders,
+        named_by,
         tree: board.tree.clone(),
         toolchains: board.toolchains.clone(),
         builds_for_host: board.builds_for_host,
@@ -194,6 +212,10 @@ enum Standing {
 
 /// Looks at every file and folder. A folder that has changed may still hold the same definitions.
 fn standing(head: &Head, root: &Path) -> Standing {
+    let sources = &head.tree.source_root;
+    if head.named_by.iter().any(|(folder, stamp)| Stamp::of_any(&folder.below(sources)) != Some(*stamp)) {
+        return Standing::Changed;
+    }
     let half = head.files.len() / 2;
     let same =
         |files: &[(String, Stamp)]| files.iter().all(|(name, stamp)| Stamp::of(&root.join(name)) == Some(*stamp));

@@ -158,7 +158,7 @@ impl Lower<'_> {
     }
 
     /// Where a file lies that a step reads.
-    fn at(&self, file: &SourceFile) -> Location {
+    pub(super) fn at(&self, file: &SourceFile) -> Location {
         match file {
             SourceFile::Tree(path) => Location::Tree(path.clone()),
             SourceFile::Part(part) => self.input.main_output(*part),

@@ -66,7 +66,7 @@ impl Lower<'_> {
         let kind = Kind::Link(Box::new(Link::new(tool, words, interfaces)));
         let linked = self.add(Some(id), part.place, kind, reads, vec![output.clone()], None);
         let outputs = linked_files(part);
-        if let Some(name) = outputs.get(1) {
+        for name in &outputs[1..] {
             let target = source_path(&output).name().to_string();
             let kind = Kind::Symlink(Symlink { target });
             let named = self.add(Some(id), part.place, kind, vec![], vec![name.clone()], None);
@@ -249,10 +249,13 @@ fn archive_words(archives: &[(PartId, Location)], part: &PartDef) -> Vec<Word> {
     words
 }
 
-/// Returns what a link or archive makes: the file, and a second name for a shared library with a version.
+/// Returns what a link or archive makes: the file, a second name for a shared library with a version, and its further names.
 pub(super) fn linked_files(part: &PartDef) -> Vec<Location> {
     let (file, name) = (main_output(part), Location::Output(part.output.clone()));
-    if file == name { vec![file] } else { vec![file, name] }
+    let mut files = if file == name { vec![file] } else { vec![file, name] };
+    let folder = part.output.parent();
+    files.extend(part.further_names.iter().map(|name| Location::Output(folder.child(name))));
+    files
 }
 
 impl PlanInput<'_> {

@@ -178,6 +178,7 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
         Wanted::Only(parts) => parts.iter().copied().collect(),
     };
     lower.in_order(all).into_iter().for_each(|id| lower.part(id));
+    lower.checks();
     lower.plan.macros = macros;
     if lower.problems.is_empty() { Ok(lower.plan) } else { Err(lower.problems) }
 }
@@ -320,10 +321,7 @@ impl<'a> Lower<'a> {
     fn part(&mut self, id: PartId) {
         let part = &self.input.board.parts[id];
         self.used.add(self.input, id);
-        let wanted = match self.wanted {
-            Wanted::All => true,
-            Wanted::Only(parts) => parts.contains(&id),
-        };
+        let wanted = self.is_planned(id);
         for used in self.input.waits_for(id, part) {
             let other = &self.input.board.parts[used];
             if wanted && !self.input.is_made(other) {
@@ -374,6 +372,14 @@ impl<'a> Lower<'a> {
             }
         }
         self.plan.parts.insert(id, outputs);
+    }
+
+    /// Tells whether the steps of a part are wanted.
+    pub(super) fn is_planned(&self, id: PartId) -> bool {
+        match self.wanted {
+            Wanted::All => true,
+            Wanted::Only(parts) => parts.contains(&id),
+        }
     }
 
     fn steps_of(&mut self, id: PartId, part: &'a PartDef) -> Vec<Location> {

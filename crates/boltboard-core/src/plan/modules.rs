@@ -5,8 +5,10 @@ use std::sync::Arc;
 use super::compile::{SourceFlags, object_of};
 use super::lower::{Lower, PlanInput};
 use crate::base::RelPath;
-use crate::board::{Interp, Linkage, ListedModules, ModulePlace, ModuleRole, PartDef, PartId, PartKind, When};
-use crate::step::{Compile, Form, Kind, Location, Write};
+use crate::board::{
+    Exports, Interp, Linkage, ListedModules, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId, PartKind, When,
+};
+use crate::step::{Check, Compile, Form, Kind, Location, Usable, Write};
 use crate::survey::Language;
 
 impl<'a> PlanInput<'a> {
@@ -32,6 +34,62 @@ impl<'a> PlanInput<'a> {
 }
 
 impl Lower<'_> {
+    /// Plans the checks of the loadable modules of programs.
+    pub(super) fn checks(&mut self) {
+        let programs: Vec<PartId> = self.plan.parts.keys().copied().filter(|id| self.is_planned(*id)).collect();
+        let alone: Vec<PartId> = self.input.board.modules.clone();
+        for id in programs {
+            let program = &self.input.board.parts[id];
+            if !matches!(program.kind, PartKind::Program) || program.exports == Some(Exports::Unchecked) {
+                continue;
+            }
+            let of_program = |module: &PartId| match &self.input.board.parts[*module].kind {
+                PartKind::Module(role) => role.program == id,
+                _ => false,
+            };
+            let mut modules: Vec<PartId> = alone.iter().copied().filter(of_program).collect();
+            modules.retain(|module| {
+                let part = &self.input.board.parts[*module];
+                self.input.is_made(part) && self.input.linkage(part) == Linkage::Loadable
+            });
+            modules.extend(self.input.listed_modules(id, Linkage::Loadable));
+            if !modules.is_empty() {
+                self.check(id, program, &modules);
+            }
+        }
+    }
+
+    fn check(&mut self, id: PartId, program: &PartDef, modules: &[PartId]) {
+        let files: Vec<Location> = modules.iter().map(|module| self.input.main_output(*module)).collect();
+        let form = |module: &PartId| match &self.input.board.parts[*module].kind {
+            PartKind::Module(role) => role.form,
+            _ => ModuleForm::Shared,
+        };
+        let usable = match &program.exports {
+            None | Some(Exports::Unchecked) if modules.iter().map(form).all(|form| form == ModuleForm::Partial) => {
+                Usable::Defined
+            }
+            None | Some(Exports::Dynamic | Exports::Unchecked) => Usable::Dynamic,
+            Some(Exports::Marked(mark)) => Usable::Marked(mark.clone()),
+            Some(Exports::Named(file)) => Usable::Listed(self.at(file)),
+        };
+        let output = self.input.main_output(id);
+        let compiler = self.input.tools.compiler_for(program.machine, Language::C);
+        let own = compiler.map_or(&[][..], |compiler| &compiler.library_folders);
+        let parts = self.plan.parts.keys().map(|part| &self.input.board.parts[*part]);
+        let shared = parts.filter(|part| matches!(part.kind, PartKind::SharedLibrary { .. }));
+        let mut library_folders: Vec<Location> = shared.map(|part| Location::Output(part.output.parent())).collect();
+        library_folders.extend(own.iter().map(|folder| Location::of(folder, self.input.folders)));
+        library_folders.dedup();
+        let mut reads: Vec<Location> = std::iter::once(output.clone()).chain(files.iter().cloned()).collect();
+        if let Usable::Listed(file) = &usable {
+            reads.push(file.clone());
+        }
+        let check = Check { program: output, modules: files, usable, library_folders };
+        let record = Location::Object(RelPath::root().child(&program.name).child("modules.names"));
+        self.add(Some(id), program.place, Kind::Check(Box::new(check)), reads, vec![record], None);
+    }
+
     /// Of a loadable module, the template of the source that it is linked with, that source and its object.
     pub(super) fn stub_places(&self, part: &PartDef) -> Option<(RelPath, Location, Location)> {
         let template = self.input.modules_of(part)?.stub.clone()?;

@@ -12,7 +12,7 @@ use super::stands::{self, Absences, Account, Known, Watching};
 use crate::base::files::{make_folder, make_room, move_file, write_whole};
 use crate::base::{Digest, FileError};
 use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
-use crate::step::{AbsentTool, Ends, Location, Look, Made, Makes, Process, Setup, Step, StepId, repeatable};
+use crate::step::{AbsentTool, Ends, Location, Look, Made, MakeFault, Makes, Process, Setup, Step, StepId, repeatable};
 
 use crate::judge::{Alike, Judge};
 use crate::store::{Note, Output, Store};
@@ -123,7 +123,7 @@ impl Executor<'_> {
         let folders = &self.judge.plan.folders;
         let path = step.writes[0].path(folders);
         self.make_room(&path)?;
-        let Made { digest, mode } = makes.make(step, folders)?;
+        let Made { digest, mode, looked } = makes.make(step, folders)?;
         if step.text().is_some() && !self.judge.plan.is_header(&step.writes[0]) {
             self.store.copy(&path, &digest)?;
         }
@@ -131,7 +131,10 @@ impl Executor<'_> {
             self.judge.status.learn(&path, digest);
         }
         // A copy has the content of what it copies; the other texts follow from the resolution alone.
-        let inputs = step.reads.iter().map(|read| (read.kept(), digest)).collect();
+        let inputs = match looked.as_slice() {
+            [] => step.reads.iter().map(|read| (read.kept(), digest)).collect(),
+            looked => looked.iter().map(|(at, content)| (at.kept(), *content)).collect(),
+        };
         let outputs = vec![Output { location: step.writes[0].kept(), digest, mode }];
         let note = self.note(step, inputs, vec![], vec![], outputs, String::new(), 0);
         Ok(Ended::Done { note: Some(note), said: String::new(), used: Used::default(), unexpected: vec![] })
@@ -389,6 +392,19 @@ pub(super) struct Trouble {
     pub cause: Cause,
     pub said: String,
     pub command: String,
+}
+
+impl From<MakeFault> for Trouble {
+    fn from(fault: MakeFault) -> Trouble {
+        match fault {
+            MakeFault::File(error) => error.into(),
+            MakeFault::Unloadable(names) => Trouble {
+                cause: Cause::Unloadable { open: names.0.len() },
+                said: names.to_string(),
+                command: String::new(),
+            },
+        }
+    }
 }
 
 impl From<FileError> for Trouble {

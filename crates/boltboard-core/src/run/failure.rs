@@ -102,6 +102,14 @@ pub enum Cause {
         /// The header.
         header: String,
     },
+    /// Modules leave names open that nobody gives.
+    #[error(
+        "its modules cannot be loaded as they are: give what they need to `uses` of a part, or say in `exports` what they can use ({open} open)"
+    )]
+    Unloadable {
+        /// How many names are open.
+        open: usize,
+    },
     /// A file could not be read or written.
     #[error("{0}")]
     File(String),

@@ -1,6 +1,6 @@
 //! Files of the tree that are parts as they are.
 
-use super::kind::{Acts, Made, Makes, Sees, Step};
+use super::kind::{Acts, Made, MakeFault, Makes, Sees, Step};
 use crate::base::files::{read_regular, write_quickly};
 use crate::base::{Digest, FileError};
 use crate::work::Folders;
@@ -28,10 +28,10 @@ impl Acts for Copy {
 }
 
 impl Makes for Copy {
-    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, FileError> {
+    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, MakeFault> {
         let from = step.reads[0].path(folders);
         let content = read_regular(&from).map_err(FileError::on("read", &from))?;
         write_quickly(&step.writes[0].path(folders), &content)?;
-        Ok(Made { digest: Digest::of(&content), mode: 0o644 })
+        Ok(Made { digest: Digest::of(&content), mode: 0o644, looked: vec![] })
     }
 }

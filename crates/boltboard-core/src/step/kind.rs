@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use super::archive::Archive;
+use super::check::{Check, Unloadable};
 use super::compile::Compile;
 use super::copy::Copy;
 use super::generate::Generate;
@@ -60,6 +61,8 @@ pub enum Kind {
     Copy(Copy),
     /// Makes another name of an output.
     Symlink(Symlink),
+    /// Checks that modules can be loaded.
+    Check(Box<Check>),
 }
 
 /// How all that a step's result depends on comes to be known.
@@ -76,12 +79,25 @@ pub enum Sees {
 }
 
 /// A file that was made without a process.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Made {
     /// Its content; of a link what it leads to.
     pub digest: Digest,
     /// Its permission bits.
     pub mode: u32,
+    /// The files that it was made of with what they held; empty where that follows from its content.
+    pub looked: Vec<(Location, Digest)>,
+}
+
+/// Why a file could not be made without a process.
+#[derive(Debug, thiserror::Error)]
+pub enum MakeFault {
+    /// A file cannot be written, or what it is made of cannot be read.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// Modules cannot be loaded.
+    #[error(transparent)]
+    Unloadable(Unloadable),
 }
 
 /// What every kind of step says of itself.
@@ -144,8 +160,8 @@ pub trait Makes: Acts {
     /// Makes its file.
     ///
     /// # Errors
-    /// The file cannot be written, or what it is made of cannot be read.
-    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, FileError>;
+    /// See [`MakeFault`].
+    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, MakeFault>;
 }
 
 /// How steps of a kind come about.
@@ -164,6 +180,7 @@ impl Kind {
             Kind::Write(kind) => How::Here(kind),
             Kind::Copy(kind) => How::Here(kind),
             Kind::Symlink(kind) => How::Here(kind),
+            Kind::Check(kind) => How::Here(&**kind),
         }
     }
 

@@ -2,6 +2,7 @@
 //! sees comes to be known, how it runs and what it leaves.
 
 mod archive;
+mod check;
 mod compile;
 mod copy;
 mod flags;
@@ -18,11 +19,12 @@ mod word;
 mod write;
 
 pub use archive::Archive;
+pub use check::{Check, OpenName, Unloadable, Usable};
 pub use compile::{Compile, Form, Setting, TEXT, profiles_beside_objects};
 pub use copy::Copy;
 pub use flags::{Flags, Known};
 pub use generate::{Generate, RunFolder, Stage};
-pub use kind::{Acts, Kind, Made, Makes, Runs, Sees, Step, StepId};
+pub use kind::{Acts, Kind, Made, MakeFault, Makes, Runs, Sees, Step, StepId};
 pub use link::Link;
 pub use location::{Location, LocationFault};
 pub use look::Look;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use super::kind::{Acts, Made, Makes, Sees, Step};
+use super::kind::{Acts, Made, MakeFault, Makes, Sees, Step};
 use crate::base::files::make_folder;
 use crate::base::{Digest, FileError};
 use crate::work::Folders;
@@ -37,14 +37,14 @@ impl Acts for Symlink {
 }
 
 impl Makes for Symlink {
-    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, FileError> {
+    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, MakeFault> {
         let path = step.writes[0].path(folders);
         make_folder(path.parent().unwrap_or(Path::new(".")))?;
         match std::fs::remove_file(&path) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e)),
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e).into()),
             _ => {}
         }
         std::os::unix::fs::symlink(&self.target, &path).map_err(FileError::on("make the link", &path))?;
-        Ok(Made { digest: Digest::of(self.target.as_bytes()), mode: 0o777 })
+        Ok(Made { digest: Digest::of(self.target.as_bytes()), mode: 0o777, looked: vec![] })
     }
 }

@@ -1,8 +1,8 @@
 //! Texts that follow from the resolution: option headers, filled-in templates, tables of modules.
 
-use super::kind::{Acts, Made, Makes, Sees, Step};
+use super::kind::{Acts, Made, MakeFault, Makes, Sees, Step};
+use crate::base::Digest;
 use crate::base::files::write_quickly;
-use crate::base::{Digest, FileError};
 use crate::work::Folders;
 
 /// Writes a text.
@@ -35,8 +35,8 @@ impl Acts for Write {
 }
 
 impl Makes for Write {
-    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, FileError> {
+    fn make(&self, step: &Step, folders: &Folders) -> Result<Made, MakeFault> {
         write_quickly(&step.writes[0].path(folders), self.content.as_bytes())?;
-        Ok(Made { digest: Digest::of(self.content.as_bytes()), mode: 0o644 })
+        Ok(Made { digest: Digest::of(self.content.as_bytes()), mode: 0o644, looked: vec![] })
     }
 }

@@ -92,6 +92,11 @@ impl Folders {
         self.build.join(SET_ASIDE)
     }
 
+    /// Where each test of the tree has a folder of its own.
+    pub fn tests(&self) -> PathBuf {
+        self.build.join("tests")
+    }
+
     /// The folder of results that are not in place yet.
     pub fn aside(&self) -> PathBuf {
         self.build.join("aside")

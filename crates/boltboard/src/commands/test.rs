@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 use boltboard_core::base::near_matches;
-use boltboard_core::board::TestDef;
+use boltboard_core::board::{Pace, TestDef};
 use boltboard_core::run::{Rerun, TestOutcome, TestsInput, run_tests};
 use boltboard_core::session::BuildAsk;
 use boltboard_core::work::StatusMemo;
@@ -26,6 +26,9 @@ pub struct TestArgs {
     /// Run all tests, changed or not
     #[arg(long)]
     all: bool,
+    /// Run slow tests as well
+    #[arg(long)]
+    slow: bool,
     /// Run up to N tests at once [default: as many as there are cores]
     #[arg(long, short, value_name = "N")]
     jobs: Option<usize>,
@@ -52,7 +55,10 @@ pub fn run(global: &Global, screen: &Screen, args: &TestArgs) -> Result<Exit, St
         launch: &session.launch,
         logs: session.work.logs(),
         jobs: session.jobs(&BuildAsk { jobs: args.jobs, ..BuildAsk::default() }).count,
-        wanted: &|name: &str| wanted.as_ref().is_none_or(|names| names.contains(name)),
+        wanted: &|test: &TestDef| match &wanted {
+            Some(names) => names.contains(&test.name),
+            None => args.slow || test.pace == Pace::Usual,
+        },
         rerun: if args.all || !args.names.is_empty() { Rerun::All } else { Rerun::Changed },
     };
     let mut course = tests::Course::new(&session.board, screen, global.json);

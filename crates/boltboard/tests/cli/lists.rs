@@ -169,3 +169,146 @@ fn wrong_lists_are_told_with_what_they_want() {
     tree.edit("boltboard.toml", "lists = [\"kernel\", \"drivers\"]", "lists = [\"drivers\"]");
     tree.run("preview").code(3).complains(&["no part takes the list of `kernel/`"]);
 }
+
+const SERVER: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[option.horn]
+kind = "module"
+default = "loadable"
+[option.fog]
+kind = "module"
+default = "loadable"
+[part.server]
+kind = "program"
+sources = ["main.c"]
+link-flags = ["-rdynamic"]
+libraries = ["dl"]
+[part.horn]
+kind = "module"
+option = "horn"
+program = "server"
+symbol = "horn"
+sources = ["horn.c"]
+libraries = ["m"]
+[part.fog]
+kind = "module"
+option = "fog"
+program = "server"
+symbol = "fog"
+sources = ["fog.c"]
+"#;
+
+#[test]
+fn modules_that_nobody_could_load_are_found_when_they_are_linked() {
+    let tree = Scratch::with(&[
+        ("boltboard.toml", SERVER),
+        (
+            "main.c",
+            "#include <stdio.h>\nint depth(void) { return 3; }\nstatic int own(void) { return 1; }\nint main(void) { printf(\"%d\", own()); return 0; }\n",
+        ),
+        (
+            "horn.c",
+            "#include <math.h>\n#include <stdio.h>\nint depth(void);\nint horn(double x) { printf(\"%d\", depth()); return (int)sqrt(x); }\n",
+        ),
+        (
+            "fog.c",
+            "int horn(double);\nextern int perhaps(void) __attribute__((weak));\nint fog(void) { return perhaps ? perhaps() : horn(2); }\n",
+        ),
+    ]);
+    // The program's own, the libraries' and other modules' names count; weak ones may stay open.
+    tree.run("build --verify").code(0);
+    tree.run("build").code(0).steps(0);
+    tree.edit("fog.c", "horn(2)", "siren(2)");
+    tree.edit("fog.c", "int horn(double)", "int siren(double)");
+    tree.run("build").code(1).complains(&["out/lib/t/fog.so cannot be loaded: nobody defines `siren`"]);
+    tree.edit("fog.c", "siren(2)", "own()");
+    tree.edit("fog.c", "int siren(double)", "int own(void)");
+    tree.run("build").code(1).complains(&["out/bin/server defines `own` and does not let modules use it"]);
+    tree.edit("boltboard.toml", "libraries = [\"dl\"]", "libraries = [\"dl\"]\nexports = \"unchecked\"");
+    tree.run("build --verify").code(0);
+}
+
+const KERNEL: &str = r#"format = 1
+[tree]
+name = "k"
+version = "1"
+more = ["drivers/boltboard.toml"]
+[toolchain]
+flags = ["-ffreestanding", "-fno-pic", "-mcmodel=kernel", "-fno-asynchronous-unwind-tables", "-O1"]
+[option.tun]
+kind = "module"
+default = "loadable"
+[option.eth]
+kind = "module"
+default = "loadable"
+[part.kernel]
+kind = "program"
+sources = ["start.S", "init.c"]
+lists = ["drivers"]
+uses = ["script"]
+link-flags = ["-nostdlib", "-static", "-no-pie", "-Wl,-T,${path:made}/kernel.lds", "-Wl,--build-id=none"]
+exports = { marked = "__export_" }
+output = "kernel"
+[part.kernel.modules]
+form = "partial"
+output = "modules/{folder}/{module}.ko"
+flags = ["-DMODULE", "-DNAME=\"${source:module}\""]
+builtin-flags = ["-DNAME=\"${source:module}\""]
+stub = "stub.c.in"
+[part.script]
+kind = "generated"
+preprocess = "kernel.lds.S"
+output = "kernel.lds"
+"#;
+
+const EXPORT: &str = "#define EXPORT(name) __attribute__((used, section(\".exports\"))) static const void *__export_##name = (const void *)name;\n";
+
+#[test]
+fn a_kernel_has_modules_of_one_object_each_checked_against_what_is_exported() {
+    let tree = Scratch::with(&[
+        ("boltboard.toml", KERNEL),
+        ("export.h", EXPORT),
+        ("start.S", ".globl _start\n_start: mov $60, %eax\n mov $7, %edi\n syscall\n"),
+        (
+            "init.c",
+            "#include \"export.h\"\nint ticks(void) { return 1; }\nEXPORT(ticks)\nint hidden(void) { return 2; }\n",
+        ),
+        (
+            "kernel.lds.S",
+            "ENTRY(_start)\nSECTIONS { . = 0x400000; .text : { *(.text) } .data : { *(.rodata .data .exports) } /DISCARD/ : { *(.comment .note*) } }\n",
+        ),
+        ("stub.c.in", "const char stub_of[] = \"@module:name@\";\n"),
+        ("drivers/boltboard.toml", "[list]\ntun = \"tun.c\"\neth = [\"eth.c\", \"ring.c\"]\n"),
+        (
+            "drivers/tun.c",
+            "#include \"../export.h\"\nint ticks(void);\nint tun(void) { return ticks(); }\nEXPORT(tun)\nconst char *tun_name = NAME;\n",
+        ),
+        (
+            "drivers/eth.c",
+            "int ring(void), ticks(void), tun(void);\nint eth(void) { return ring() + ticks() + tun(); }\n",
+        ),
+        ("drivers/ring.c", "int ring(void) { return 3; }\n"),
+    ]);
+    tree.run("build --verify").code(0);
+    let out = tree.at("boltboard-work/builds/mine/out");
+    let ran = Command::new(out.join("kernel")).status().expect("it runs");
+    assert_eq!(ran.code(), Some(7));
+    let module = std::fs::read(out.join("modules/drivers/tun.ko")).expect("a module");
+    // ET_REL: one relocatable object.
+    assert_eq!((&module[..4], module[16]), (&b"\x7fELF"[..], 1));
+    assert!(out.join("modules/drivers/eth.ko").is_file());
+    let commands = tree.run("export compile-commands").code(0).out;
+    assert!(!commands.contains("-fPIC"), "{commands}");
+    tree.edit("drivers/ring.c", "return 3", "return hidden()");
+    tree.edit("drivers/ring.c", "int ring", "int hidden(void);\nint ring");
+    tree.run("build").code(1).complains(&[
+        "out/modules/drivers/eth.ko cannot be loaded: out/kernel defines `hidden` and does not let modules use it",
+    ]);
+    tree.edit("init.c", "int hidden(void) { return 2; }", "int hidden(void) { return 2; }\nEXPORT(hidden)");
+    tree.run("build --verify").code(0);
+    tree.run("set tun=builtin").code(0);
+    tree.run("build --verify").code(0);
+    assert!(!out.join("modules/drivers/tun.ko").exists() && out.join("modules/drivers/eth.ko").exists());
+}

@@ -1,5 +1,6 @@
 //! Tests of the built program: one binary, a file for each subject.
 
+mod alike;
 mod build;
 mod builder;
 mod definitions;
@@ -21,6 +22,7 @@ mod machines;
 mod making;
 mod moving;
 mod large;
+mod own_tests;
 mod printed;
 mod profiles;
 mod reasoning;

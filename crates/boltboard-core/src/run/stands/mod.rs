@@ -96,7 +96,7 @@ impl Executor<'_> {
         match &step.kind {
             Kind::Compile(compile) => self.compile_stands(step, compile, ended),
             Kind::Archive(_) | Kind::Link(_) | Kind::Generate(_) => self.command_stands(step, ended),
-            Kind::Write(_) | Kind::Copy(_) | Kind::Symlink(_) => Ok(Known::Not),
+            Kind::Write(_) | Kind::Copy(_) | Kind::Symlink(_) | Kind::Check(_) => Ok(Known::Not),
         }
     }
 
