@@ -13,7 +13,7 @@ pub enum Generator {
     /// A file of the tree with placeholders filled in.
     Template {
         /// The file.
-        from: RelPath,
+        from: SourceFile,
         /// The mark before and after a placeholder's name, `@` unless told otherwise.
         mark: char,
         /// The result, below the folder of generated files.
@@ -39,6 +39,8 @@ pub enum SourceFile {
     Tree(RelPath),
     /// The file that a part makes.
     Part(PartId),
+    /// A file that lies beside the definitions, below the folder of the root one.
+    Beside(RelPath),
 }
 
 /// How far a source goes through the compiler.
@@ -158,29 +160,50 @@ impl Generator {
     pub fn files(&self) -> Vec<&RelPath> {
         let files: Vec<&SourceFile> = match self {
             Generator::Command(command) => command.files(),
-            Generator::Template { from, .. } => return vec![from],
-            Generator::Phase { from, .. } => vec![from],
+            Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
             Generator::ModuleTable(_) => vec![],
         };
         files
             .into_iter()
             .filter_map(|file| match file {
                 SourceFile::Tree(path) => Some(path),
-                SourceFile::Part(_) => None,
+                SourceFile::Part(_) | SourceFile::Beside(_) => None,
             })
             .collect()
+    }
+
+    /// Returns the files beside the definitions that it is made of.
+    pub fn beside(&self) -> Vec<&RelPath> {
+        let files: Vec<&SourceFile> = match self {
+            Generator::Command(command) => command.files(),
+            Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
+            Generator::ModuleTable(_) => vec![],
+        };
+        let of_files = files.into_iter().filter_map(|file| match file {
+            SourceFile::Beside(path) => Some(path),
+            SourceFile::Tree(_) | SourceFile::Part(_) => None,
+        });
+        let command = match self {
+            Generator::Command(command) => Some(command),
+            Generator::Template { .. } | Generator::Phase { .. } | Generator::ModuleTable(_) => None,
+        };
+        let of_texts = command.into_iter().flat_map(|command| command.pieces()).filter_map(|piece| match piece {
+            Piece::Beside(path) => Some(path),
+            _ => None,
+        });
+        of_files.chain(of_texts).collect()
     }
 
     /// Returns the parts whose files it names outside of its texts.
     pub fn parts(&self) -> Vec<PartId> {
         let part = |file: &SourceFile| match file {
             SourceFile::Part(part) => Some(*part),
-            SourceFile::Tree(_) => None,
+            SourceFile::Tree(_) | SourceFile::Beside(_) => None,
         };
         match self {
             Generator::Command(command) => command.files().into_iter().filter_map(part).collect(),
-            Generator::Phase { from, .. } => part(from).into_iter().collect(),
-            Generator::Template { .. } | Generator::ModuleTable(_) => vec![],
+            Generator::Template { from, .. } | Generator::Phase { from, .. } => part(from).into_iter().collect(),
+            Generator::ModuleTable(_) => vec![],
         }
     }
 }

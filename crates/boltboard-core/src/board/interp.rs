@@ -2,6 +2,7 @@
 
 use super::option::OptionId;
 use super::part::PartId;
+use crate::base::RelPath;
 
 /// A text with places to fill in.
 #[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -19,6 +20,8 @@ pub enum Piece {
     Option(OptionId),
     /// `${part:NAME}`: the file that a part makes.
     Part(PartId),
+    /// `${beside:FILE}`: a file beside the definitions, below the folder of the root one.
+    Beside(RelPath),
     /// `${path:…}`: a folder.
     Folder(Folder),
     /// `${step:reads}`: all that the step reads, one word each.
@@ -89,6 +92,7 @@ impl Interp {
             Piece::Option(id) => Some(*id),
             Piece::Text(_)
             | Piece::Part(_)
+            | Piece::Beside(_)
             | Piece::Folder(_)
             | Piece::Reads
             | Piece::Writes

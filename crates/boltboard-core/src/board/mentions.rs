@@ -48,6 +48,7 @@ impl Mentions {
                     self.parts.insert(*part);
                 }
                 Piece::Text(_)
+                | Piece::Beside(_)
                 | Piece::Folder(_)
                 | Piece::Reads
                 | Piece::Writes

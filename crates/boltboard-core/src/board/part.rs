@@ -1,7 +1,7 @@
 //! Parts: what a tree makes.
 
 use super::generator::{Generator, ValueDef};
-use super::interp::Interp;
+use super::interp::{Interp, Piece};
 use super::lists::{Exports, ListDef, ListedModules, ModuleForm, ModulePlace};
 use super::need::NeedId;
 use super::option::OptionId;
@@ -205,6 +205,8 @@ pub struct SourceRule {
     pub except: Vec<Glob>,
     /// Generated files among them, below the folder of generated files.
     pub made: Vec<RelPath>,
+    /// Files among them that lie beside the definitions, below the folder of the root one.
+    pub beside: Vec<RelPath>,
     /// Flags of these files only.
     pub flags: Vec<Interp>,
     /// Flags of the part that these files do without.
@@ -246,6 +248,20 @@ impl PartDef {
         let of_rules = self.sources.iter().flat_map(|rule| rule.flags.iter().chain(&rule.without));
         let listed = lists.into_iter().flatten().map(|entry| &entry.item).chain(of_rules);
         listed.chain(command.into_iter().flat_map(|command| command.texts()))
+    }
+
+    /// Returns the files beside the definitions that it is made of.
+    pub fn beside(&self) -> Vec<&RelPath> {
+        let of_texts = self.texts().flat_map(|text| &text.pieces).filter_map(|piece| match piece {
+            Piece::Beside(path) => Some(path),
+            _ => None,
+        });
+        let of_generator = match &self.kind {
+            PartKind::Generated(generator) => generator.beside(),
+            _ => vec![],
+        };
+        let of_rules = self.sources.iter().flat_map(|rule| &rule.beside);
+        of_texts.chain(of_generator).chain(of_rules).collect()
     }
 
     /// Tells whether how a source is compiled follows from its own name.

@@ -14,6 +14,9 @@ use crate::board::{
 /// The ways in which a generated part can come about; exactly one is given.
 const WAYS: [&str; 5] = ["command", "template", "preprocess", "assembly", "module-table"];
 
+/// What stands before the name of a file beside the definition.
+pub(super) const BESIDE: &str = "beside:";
+
 /// Reads how a generated part comes about.
 pub(super) fn generator(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Generator> {
     let given: Vec<&str> = WAYS.into_iter().filter(|key| fields.get(key).is_some()).collect();
@@ -25,7 +28,7 @@ pub(super) fn generator(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -
     }
     match given[0] {
         "command" => command(fields, entry, names),
-        "template" => template(fields, entry),
+        "template" => template(fields, entry, names),
         "preprocess" => phase(fields, entry, names, "preprocess", Phase::Preprocessed),
         "assembly" => phase(fields, entry, names, "assembly", Phase::Assembly),
         _ => module_table(fields, names),
@@ -110,7 +113,7 @@ fn work_place(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<W
         let Some(from) = from else { continue };
         let Some(file) = source_file(&from, fields, entry, names) else { continue };
         let own = match &file {
-            SourceFile::Tree(path) => path.name().to_string(),
+            SourceFile::Tree(path) | SourceFile::Beside(path) => path.name().to_string(),
             // What a part makes has the name of the part until the plan knows better.
             SourceFile::Part(_) => String::new(),
         };
@@ -172,7 +175,21 @@ pub(super) fn source_file(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, n
             }
         };
     }
+    if let Some(name) = text.text.strip_prefix(BESIDE) {
+        return beside(name, text, fields).map(SourceFile::Beside);
+    }
     joined(text, fields, entry).map(SourceFile::Tree)
+}
+
+/// Reads a path below the folder of the root definition file.
+pub(super) fn beside(name: &str, text: &Text, fields: &Fields<'_>) -> Option<RelPath> {
+    match RelPath::parse(name) {
+        Ok(path) => Some(path),
+        Err(fault) => {
+            fields.problem(text.place, fault);
+            None
+        }
+    }
 }
 
 fn joined(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>) -> Option<RelPath> {
@@ -185,7 +202,7 @@ fn joined(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>) -> Option<RelPath
     }
 }
 
-fn template(fields: &Fields<'_>, entry: &Entry<'_>) -> Option<Generator> {
+fn template(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Generator> {
     let from = fields.text("template")?;
     let to = fields.required_text("output").and_then(|text| made_path(fields, &text));
     let mark = match fields.text("mark") {
@@ -198,7 +215,7 @@ fn template(fields: &Fields<'_>, entry: &Entry<'_>) -> Option<Generator> {
             }
         },
     };
-    Some(Generator::Template { from: joined(&from, fields, entry)?, mark, to: to? })
+    Some(Generator::Template { from: source_file(&from, fields, entry, names)?, mark, to: to? })
 }
 
 fn phase(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names, key: &'static str, until: Phase) -> Option<Generator> {

@@ -400,7 +400,16 @@ impl Line<'_, '_> {
             return vec![];
         }
         let made = made.to_vec();
-        vec![SourceRule { when: None, globs, except: vec![], made, flags: vec![], without: vec![], place }]
+        vec![SourceRule {
+            when: None,
+            globs,
+            except: vec![],
+            made,
+            beside: vec![],
+            flags: vec![],
+            without: vec![],
+            place,
+        }]
     }
 
     fn globs(&self, texts: &[Text]) -> Vec<Glob> {

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use super::fields::{Context, Fields, Found, Log, Text};
 use super::problem::{Fault, Problem};
 use super::sets::SetName;
-use crate::base::{Id, Place, near_matches};
+use crate::base::{Id, Place, RelPath, near_matches};
 use crate::board::{
     Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece, SectionDef,
     SourceWord, TestDef, When,
@@ -156,6 +156,13 @@ impl Names {
         match inner.split_once(':') {
             None => self.options.find_at(inner, place, log).map(Piece::Option),
             Some(("part", name)) => self.parts.find_at(name, place, log).map(Piece::Part),
+            Some(("beside", path)) => match RelPath::parse(path) {
+                Ok(path) => Some(Piece::Beside(path)),
+                Err(fault) => {
+                    log.add(Problem::at(place, fault));
+                    None
+                }
+            },
             Some(("path", "tree")) => Some(Piece::Folder(Folder::Tree)),
             Some(("path", "board")) => Some(Piece::Folder(Folder::Board)),
             Some(("path", "made")) => Some(Piece::Folder(Folder::Made)),

@@ -2,7 +2,7 @@
 
 use super::entry::{Entry, check_c_name, globs, machine, made_path};
 use super::fields::{Fields, Text};
-use super::generators::{check_values, generator, source_file, values};
+use super::generators::{BESIDE, beside, check_values, generator, source_file, values};
 use super::lists::{OwnedLists, owned};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
@@ -149,8 +149,19 @@ fn sources(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Vec<SourceR
         } else {
             continue;
         };
+        let (near, texts): (Vec<Text>, Vec<Text>) = texts.into_iter().partition(|text| text.text.starts_with(BESIDE));
+        let near = near.iter().filter_map(|text| beside(text.text.trim_start_matches(BESIDE), text, fields)).collect();
         let globs = globs(&texts, fields, entry);
-        rules.push(SourceRule { when, globs, except: except.clone(), made, flags, without, place: found.place });
+        rules.push(SourceRule {
+            when,
+            globs,
+            except: except.clone(),
+            made,
+            beside: near,
+            flags,
+            without,
+            place: found.place,
+        });
     }
     rules
 }

@@ -171,6 +171,10 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
                 }
             }
         }
+        let root = &board.tree.board_root;
+        for file in part.beside().into_iter().filter(|file| !file.below(root).is_file()) {
+            problems.push(Problem::at(part.place, Fault::NothingMatches(format!("beside:{file}"))));
+        }
         for stub in part.modules.iter().filter_map(|modules| modules.stub.as_ref()) {
             if listing.files.binary_search(stub).is_err() {
                 problems.push(Problem::at(part.place, Fault::NothingMatches(stub.to_string())));

@@ -32,7 +32,7 @@ pub(super) fn test(entry: &Entry<'_>, names: &Names) -> TestDef {
     });
     let of_files = input.iter().chain(&output).filter_map(|file| match file {
         SourceFile::Part(part) => Some(*part),
-        SourceFile::Tree(_) => None,
+        SourceFile::Tree(_) | SourceFile::Beside(_) => None,
     });
     let said = fields.texts("parts");
     let said = said.iter().filter_map(|text| names.parts.find(text, log));

@@ -7,7 +7,7 @@ use super::macros::Macros;
 use super::mentioned::Mentioned;
 use super::{Detail, Finding, Spot, Subject, read};
 use crate::base::RelPath;
-use crate::board::{Board, FindingKind, Generator, PartKind};
+use crate::board::{Board, FindingKind, Generator, PartKind, SourceFile};
 use crate::definitions::Listing;
 use crate::reading::{Dialects, Tokens};
 
@@ -22,7 +22,7 @@ pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, 
     let mut included = Included::default();
     let mut macros = Macros::of(board);
     let templates = board.parts.iter().filter_map(|(_, part)| match &part.kind {
-        PartKind::Generated(Generator::Template { from, .. }) => Some(from.clone()),
+        PartKind::Generated(Generator::Template { from: SourceFile::Tree(from), .. }) => Some(from.clone()),
         _ => None,
     });
     for file in listing.files().iter().filter(is_text).cloned().chain(templates) {

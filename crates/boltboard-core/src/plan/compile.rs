@@ -54,7 +54,8 @@ impl<'a> Lower<'a> {
             }
             let when = rule.when.clone().map(Arc::new);
             let files = self.input.listing.of_rule(rule).into_iter().map(Location::Tree);
-            for at in files.chain(rule.made.iter().cloned().map(Location::Made)) {
+            let beside: Vec<Location> = rule.beside.iter().map(|path| self.input.beside(Some(part), path)).collect();
+            for at in files.chain(rule.made.iter().cloned().map(Location::Made)).chain(beside) {
                 let index = *known.entry(at.clone()).or_insert(sources.len());
                 match sources.get_mut(index) {
                     Some(source) => source.rules.push(rule),

@@ -2,15 +2,25 @@
 
 use super::lower::{PlanFault, PlanInput};
 use crate::base::{RelPath, near_matches};
-use crate::board::{Linkage, ListItem, ModulePlace, ModuleRole, ModuleTable, PartDef, PartId, PartKind, Value};
+use crate::board::{
+    Linkage, ListItem, ModulePlace, ModuleRole, ModuleTable, PartDef, PartId, PartKind, SourceFile, Value,
+};
 use crate::expr::is_name;
 
 impl PlanInput<'_> {
     /// Fills in a template: `@NAME@` becomes the option's value, `@tree:name@` and `@tree:version@` the tree's own.
-    pub(super) fn template(&self, part: &PartDef, from: &RelPath, mark: char) -> Result<String, PlanFault> {
-        let path = from.below(&self.folders.tree);
+    pub(super) fn template(&self, part: &PartDef, from: &SourceFile, mark: char) -> Result<String, PlanFault> {
+        let (path, name) = match from {
+            SourceFile::Tree(path) => (path.below(&self.folders.tree), path.to_string()),
+            SourceFile::Beside(path) => (path.below(&self.board.tree.board_root), path.to_string()),
+            // What a part makes is not there yet.
+            SourceFile::Part(made) => {
+                let (part, made) = (part.name.clone(), self.board.parts[*made].name.clone());
+                return Err(PlanFault::TemplateOfPart { part, made });
+            }
+        };
         let text = std::fs::read_to_string(&path).map_err(|e| PlanFault::Template {
-            file: from.to_string(),
+            file: name.clone(),
             line: 0,
             reason: e.to_string(),
             near: vec![],
@@ -18,7 +28,7 @@ impl PlanInput<'_> {
         let mut out = String::new();
         for (index, line) in text.split_inclusive('\n').enumerate() {
             self.template_line(part, line, mark, &mut out).map_err(|(name, near)| PlanFault::Template {
-                file: from.to_string(),
+                file: name.clone(),
                 line: index + 1,
                 reason: format!("there is no option `{name}`"),
                 near,
@@ -30,7 +40,7 @@ impl PlanInput<'_> {
     /// Fills in the source that a loadable module is linked with: as a template, where `@module:name@`, `@module:symbol@` and
     /// `@module:folder@` are the module's.
     pub(super) fn stub(&self, part: &PartDef, from: &RelPath) -> Result<String, PlanFault> {
-        let text = self.template(part, from, '@')?;
+        let text = self.template(part, &SourceFile::Tree(from.clone()), '@')?;
         let PartKind::Module(ModuleRole { symbol, place: ModulePlace::Listed { name, folder }, .. }) = &part.kind
         else {
             return Ok(text);

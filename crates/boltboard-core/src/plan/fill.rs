@@ -85,6 +85,9 @@ impl PlanInput<'_> {
                 Piece::Text(text) => fragments.push(Fragment::Text(text.clone())),
                 Piece::Option(option) => fragments.push(Fragment::Text(self.resolution.value(*option).to_string())),
                 Piece::Part(part) => fragments.push(Fragment::At(self.main_output(*part))),
+                Piece::Beside(path) => {
+                    fragments.push(Fragment::At(self.beside(fill.part, path)));
+                }
                 Piece::Folder(folder) => fragments.push(Fragment::At(self.folder(*folder))),
                 Piece::TreeName => fragments.push(Fragment::Text(self.board.tree.name.clone())),
                 Piece::TreeVersion => fragments.push(Fragment::Text(self.board.tree.version.clone())),
@@ -144,6 +147,19 @@ impl PlanInput<'_> {
             Folder::Tree => Location::Tree(RelPath::root()),
             Folder::Board => Location::of(&self.board.tree.board_root, self.folders),
             Folder::Made => Location::Made(RelPath::root()),
+        }
+    }
+
+    /// Where a file beside the definitions is taken from: where it lies, if that is in the tree, else from a copy, whose place is the same on
+    /// every machine.
+    pub(super) fn beside(&self, part: Option<&PartDef>, path: &RelPath) -> Location {
+        match Location::of(&path.below(&self.board.tree.board_root), self.folders) {
+            at @ Location::Tree(_) => at,
+            _ => {
+                let part = part.map_or("", |part| part.name.as_str());
+                let place = RelPath::root().child("beside").child(part);
+                Location::Made(place.join(path.as_str()).unwrap_or(place))
+            }
         }
     }
 

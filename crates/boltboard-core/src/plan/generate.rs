@@ -42,11 +42,11 @@ impl Lower<'_> {
         files.sort();
         files.dedup();
         let mut reads: Vec<Location> = files.into_iter().map(Location::Tree).collect();
-        let input = command.input.as_ref().map(|file| self.at(file));
+        let input = command.input.as_ref().map(|file| self.at(part, file));
         let folder = match &command.work_place {
             WorkPlace::Folder(folder) => RunFolder::At(Location::Tree(folder.clone())),
             WorkPlace::Scratch(files) => {
-                RunFolder::Scratch(files.iter().map(|(name, file)| (name.clone(), self.at(file))).collect())
+                RunFolder::Scratch(files.iter().map(|(name, file)| (name.clone(), self.at(part, file))).collect())
             }
         };
         let writes: Vec<Location> = command.writes.iter().map(|written| Location::Made(written.to.clone())).collect();
@@ -131,7 +131,7 @@ impl Lower<'_> {
 
     /// Plans a compile that does not go to its end.
     fn phase(&mut self, id: PartId, part: &PartDef, from: &SourceFile, until: Phase, to: &RelPath) -> Vec<Location> {
-        let source = self.at(from);
+        let source = self.at(part, from);
         let path = super::lower::source_path(&source);
         let (form, language, named) = match (until, Language::of(path)) {
             (Phase::Assembly, language) => (Form::Assembly, language.unwrap_or(Language::C), language.is_none()),
@@ -158,10 +158,11 @@ impl Lower<'_> {
     }
 
     /// Where a file lies that a step reads.
-    pub(super) fn at(&self, file: &SourceFile) -> Location {
+    pub(super) fn at(&self, part: &PartDef, file: &SourceFile) -> Location {
         match file {
             SourceFile::Tree(path) => Location::Tree(path.clone()),
-            SourceFile::Part(part) => self.input.main_output(*part),
+            SourceFile::Part(made) => self.input.main_output(*made),
+            SourceFile::Beside(path) => self.input.beside(Some(part), path),
         }
     }
 

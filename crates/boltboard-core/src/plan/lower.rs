@@ -78,6 +78,16 @@ pub enum PlanFault {
     /// Nothing is left of a part's sources.
     #[error("part `{0}` has no sources with these options")]
     NoSources(String),
+    /// A template is to be one that is only made in the build.
+    #[error(
+        "part `{part}`: its template is made by `{made}`, and templates are filled in before anything is made: use a command"
+    )]
+    TemplateOfPart {
+        /// The part.
+        part: String,
+        /// The one that makes it.
+        made: String,
+    },
     /// No word of a command is left.
     #[error("part `{0}` has no command with these options")]
     NoCommand(String),
@@ -383,6 +393,14 @@ impl<'a> Lower<'a> {
     }
 
     fn steps_of(&mut self, id: PartId, part: &'a PartDef) -> Vec<Location> {
+        let beside: BTreeSet<&RelPath> = part.beside().into_iter().collect();
+        for path in beside {
+            let copy = self.input.beside(Some(part), path);
+            if let Location::Made(_) = copy {
+                let from = Location::of(&path.below(&self.input.board.tree.board_root), self.input.folders);
+                self.add(Some(id), part.place, Kind::Copy(Copy), vec![from], vec![copy], None);
+            }
+        }
         match &part.kind {
             PartKind::Generated(generator) => self.generate(id, part, generator),
             PartKind::Data => self.copy(id, part),

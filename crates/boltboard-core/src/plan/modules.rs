@@ -71,7 +71,7 @@ impl Lower<'_> {
             }
             None | Some(Exports::Dynamic | Exports::Unchecked) => Usable::Dynamic,
             Some(Exports::Marked(mark)) => Usable::Marked(mark.clone()),
-            Some(Exports::Named(file)) => Usable::Listed(self.at(file)),
+            Some(Exports::Named(file)) => Usable::Listed(self.at(program, file)),
         };
         let output = self.input.main_output(id);
         let compiler = self.input.tools.compiler_for(program.machine, Language::C);

@@ -41,7 +41,7 @@ pub(crate) fn fill(board: &Board, interp: &Interp, value: &dyn Fn(OptionId) -> S
         Piece::TreeName => board.tree.name.clone(),
         Piece::TreeVersion => board.tree.version.clone(),
         // Defaults cannot name files; definitions with such pieces are filled in by the plan.
-        Piece::Part(_) | Piece::Folder(_) | Piece::Reads | Piece::Writes => String::new(),
+        Piece::Part(_) | Piece::Beside(_) | Piece::Folder(_) | Piece::Reads | Piece::Writes => String::new(),
         Piece::Source(_) | Piece::Value(_) => String::new(),
     };
     interp.pieces.iter().map(piece).collect()

@@ -9,7 +9,7 @@ use super::place::Whereabouts;
 use super::plan::Planned;
 use super::scope::{Scope, Surroundings};
 use crate::base::Digest;
-use crate::board::{Generator, PartKind};
+use crate::board::{Generator, PartKind, SourceFile};
 use crate::definitions::Listing;
 use crate::judge::{Basis, Concern, SealFile, SealWanted, Standing, Touched};
 use crate::profile::ProfileName;
@@ -105,7 +105,11 @@ impl Session {
         let mut places: Vec<PathBuf> = self.board.files.names().map(|name| tree.board_root.join(name)).collect();
         for (_, part) in self.board.parts.iter() {
             if let PartKind::Generated(Generator::Template { from, .. }) = &part.kind {
-                places.push(from.below(&tree.source_root));
+                places.extend(match from {
+                    SourceFile::Beside(path) => Some(path.below(&tree.board_root)),
+                    SourceFile::Tree(path) => Some(path.below(&tree.source_root)),
+                    SourceFile::Part(_) => None,
+                });
             }
             let stub = part.modules.iter().filter_map(|modules| modules.stub.as_ref());
             places.extend(stub.map(|from| from.below(&tree.source_root)));

@@ -102,6 +102,7 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
             }
             PlanFault::Template { near, .. } => diagnostic.near(near),
             PlanFault::NoSources(_)
+            | PlanFault::TemplateOfPart { .. }
             | PlanFault::NoCommand(_)
             | PlanFault::SameFile { .. }
             | PlanFault::Ring(_)

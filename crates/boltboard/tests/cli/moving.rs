@@ -1,6 +1,7 @@
 //! Files that come, go, move, and lead elsewhere: just what reads them is made again, and what comes out equals a clean build.
 
 use std::os::unix::fs::symlink;
+use std::process::Command;
 
 use crate::harness::Scratch;
 
@@ -192,4 +193,57 @@ fn what_an_assembler_takes_in_is_followed() {
     compiles(&tree, "one that is no longer named goes", &[]);
     std::fs::remove_file(tree.at("kit/lamp.bin")).expect("removed");
     tree.run("build").code(1).complains(&["failed: compile kit/logo.S", "kit/lamp.bin"]);
+}
+
+const OUTSIDE: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+sources = "../code"
+[part.config]
+kind = "generated"
+template = "beside:config.h.in"
+output = "config.h"
+[part.names]
+kind = "generated"
+command = ["sh", "${beside:tools/names.sh}"]
+stdin = "beside:names.txt"
+stdout = "names.h"
+[part.prog]
+kind = "program"
+sources = ["main.c", "beside:shim.c"]
+uses = ["config", "names"]
+"#;
+
+#[test]
+fn sources_templates_and_scripts_may_lie_beside_definitions_outside_of_the_tree() {
+    let tree = Scratch::with(&[
+        ("board/boltboard.toml", OUTSIDE),
+        ("board/config.h.in", "#define VERSION \"@tree:version@\"\n"),
+        ("board/tools/names.sh", "while read name; do echo \"#define $name 3\"; done\n"),
+        ("board/names.txt", "DEPTH\n"),
+        ("board/shim.c", "int shim(void) { return 4; }\n"),
+        (
+            "code/main.c",
+            "#include <config.h>\n#include <names.h>\nint shim(void);\nint main(void) { return VERSION[0] - '0' + DEPTH + shim(); }\n",
+        ),
+    ]);
+    let run = |tree: &Scratch, line: &str| tree.run(&format!("{line} --tree {} --work {}", tree.at("board").display(), tree.at("work").display()));
+    run(&tree, "build --verify").code(0);
+    let code = |tree: &Scratch| {
+        Command::new(tree.at("work/builds/mine/out/bin/prog")).status().expect("it runs").code()
+    };
+    assert_eq!(code(&tree), Some(8));
+    run(&tree, "build").code(0).steps(0);
+    tree.edit("board/shim.c", "4", "5");
+    run(&tree, "build --verify").code(0);
+    assert_eq!(code(&tree), Some(9));
+    tree.edit("board/tools/names.sh", "3", "6");
+    run(&tree, "build --verify").code(0);
+    assert_eq!(code(&tree), Some(12));
+    tree.edit("board/config.h.in", "@tree:version@", "2");
+    run(&tree, "build --verify").code(0);
+    assert_eq!(code(&tree), Some(13));
+    tree.edit("board/boltboard.toml", "beside:shim.c", "beside:shin.c");
+    run(&tree, "build").code(3).complains(&["`beside:shin.c` matches no file"]);
 }

@@ -101,6 +101,7 @@ impl TestsInput<'_> {
     fn place_of(&self, file: &SourceFile) -> PathBuf {
         match file {
             SourceFile::Tree(path) => path.below(&self.plan.folders.tree),
+            SourceFile::Beside(path) => path.below(&self.plan_input.board.tree.board_root),
             SourceFile::Part(part) => self.plan_input.main_output(*part).path(&self.plan.folders),
         }
     }
@@ -180,6 +181,7 @@ pub(super) fn absolute(input: &PlanInput<'_>, interp: &Interp) -> String {
     let folders = input.folders;
     let piece = |piece: &Piece| match piece {
         Piece::Part(part) => input.main_output(*part).path(folders).display().to_string(),
+        Piece::Beside(path) => path.below(&input.board.tree.board_root).display().to_string(),
         Piece::Folder(Folder::Tree) => folders.tree.display().to_string(),
         Piece::Folder(Folder::Board) => input.board.tree.board_root.display().to_string(),
         Piece::Folder(Folder::Made) => folders.made().display().to_string(),

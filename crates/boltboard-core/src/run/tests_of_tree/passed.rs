@@ -63,6 +63,7 @@ impl TestsInput<'_> {
         for file in test.input.iter().chain(&test.output) {
             let path = match file {
                 SourceFile::Tree(path) => path.below(&folders.tree),
+                SourceFile::Beside(path) => path.below(&board.tree.board_root),
                 SourceFile::Part(part) => input.main_output(*part).path(folders),
             };
             words.push(self.status.digest(&path).map_or(String::new(), |digest| digest.to_string()));
