@@ -126,7 +126,7 @@ pub fn tools() -> Tools {
         library_search: LibrarySearch::Partly,
     };
     Tools {
-        target: Compilers { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")) },
+        target: Compilers { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")), fortran: Ok(compiler("gfortran")) },
         host: None,
         search_path: "/usr/bin:/bin".into(),
         variables: BTreeMap::new(),
@@ -138,7 +138,7 @@ pub fn tools() -> Tools {
 /// Tools of a machine without compilers.
 pub fn no_tools() -> Tools {
     let absent = |name: &str| CompilerFault::Absent { name: name.into() };
-    let target = Compilers { c: Err(absent("cc")), cxx: Err(absent("c++")) };
+    let target = Compilers { c: Err(absent("cc")), cxx: Err(absent("c++")), fortran: Err(absent("gfortran")) };
     Tools { target, search_path: String::new(), ..tools() }
 }
 

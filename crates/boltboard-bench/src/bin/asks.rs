@@ -110,7 +110,11 @@ fn main() -> Result<()> {
     let c = identify("cc", Language::C, search)?;
     println!("{} checks with {}", board.needs.len(), c.short_version());
     let tools = Tools {
-        target: Compilers { c: Ok(c), cxx: Err(CompilerFault::Absent { name: "c++".into() }) },
+        target: Compilers {
+            c: Ok(c),
+            cxx: Err(CompilerFault::Absent { name: "c++".into() }),
+            fortran: Err(CompilerFault::Absent { name: "gfortran".into() }),
+        },
         host: None,
         search_path: search_path.clone(),
         variables: Default::default(),

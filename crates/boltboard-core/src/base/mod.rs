@@ -29,7 +29,7 @@ pub use lazy::{LazyArena, Packed};
 pub use names::NameTable;
 pub use near::near_matches;
 pub use op::Op;
-pub use relpath::{RelPath, RelPathFault};
+pub use relpath::{RelPath, RelPathFault, is_source};
 pub use severity::Severity;
 pub use shell::shell_word;
 pub use text::{Excerpt, FileId, Place, SourceFiles};

@@ -205,6 +205,8 @@ pub struct SourceRule {
     pub except: Vec<Glob>,
     /// Generated files among them, below the folder of generated files.
     pub made: Vec<RelPath>,
+    /// The Fortran modules that the generated ones hold.
+    pub modules: Vec<String>,
     /// Files among them that lie beside the definitions, below the folder of the root one.
     pub beside: Vec<RelPath>,
     /// Flags of these files only.

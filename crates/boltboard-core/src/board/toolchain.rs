@@ -33,6 +33,8 @@ pub struct Toolchain {
     pub c_compiler: Interp,
     /// The C++ compiler.
     pub cxx_compiler: Interp,
+    /// The Fortran compiler.
+    pub fortran_compiler: Interp,
     /// The folder that stands for `/` of the target; none, or an empty text, is this host itself.
     pub sysroot: Option<Interp>,
     /// Flags of every compile.
@@ -41,6 +43,8 @@ pub struct Toolchain {
     pub c_flags: Vec<When<Interp>>,
     /// Flags of C++ compiles.
     pub cxx_flags: Vec<When<Interp>>,
+    /// Flags of Fortran compiles.
+    pub fortran_flags: Vec<When<Interp>>,
     /// Flags of compiles of assembly.
     pub asm_flags: Vec<When<Interp>>,
     /// Flags of every link.
@@ -50,17 +54,22 @@ pub struct Toolchain {
 impl Toolchain {
     /// Returns one that says nothing.
     pub fn plain() -> Toolchain {
-        Toolchain { c_compiler: Interp::plain("cc"), cxx_compiler: Interp::plain("c++"), ..Toolchain::default() }
+        Toolchain {
+            c_compiler: Interp::plain("cc"),
+            cxx_compiler: Interp::plain("c++"),
+            fortran_compiler: Interp::plain("gfortran"),
+            ..Toolchain::default()
+        }
     }
 
     /// Returns the texts that decide which programs it is.
     pub fn programs(&self) -> impl Iterator<Item = &Interp> {
-        [&self.c_compiler, &self.cxx_compiler].into_iter().chain(&self.sysroot)
+        [&self.c_compiler, &self.cxx_compiler, &self.fortran_compiler].into_iter().chain(&self.sysroot)
     }
 
     /// Returns all lists of flags.
-    pub fn lists(&self) -> [&Vec<When<Interp>>; 5] {
-        [&self.flags, &self.c_flags, &self.cxx_flags, &self.asm_flags, &self.link_flags]
+    pub fn lists(&self) -> [&Vec<When<Interp>>; 6] {
+        [&self.flags, &self.c_flags, &self.cxx_flags, &self.fortran_flags, &self.asm_flags, &self.link_flags]
     }
 }
 

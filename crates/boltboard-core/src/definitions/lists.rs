@@ -405,6 +405,7 @@ impl Line<'_, '_> {
             globs,
             except: vec![],
             made,
+            modules: vec![],
             beside: vec![],
             flags: vec![],
             without: vec![],

@@ -93,6 +93,8 @@ pub(super) fn toolchain(fields: &Fields<'_>, names: &Names) -> Toolchain {
         flags: names.interp_list(fields, "flags"),
         c_flags: names.interp_list(fields, "c-flags"),
         cxx_flags: names.interp_list(fields, "cxx-flags"),
+        fortran_compiler: compiler("fortran-compiler", "gfortran"),
+        fortran_flags: names.interp_list(fields, "fortran-flags"),
         asm_flags: names.interp_list(fields, "asm-flags"),
         link_flags: names.interp_list(fields, "link-flags"),
     }

@@ -137,13 +137,14 @@ fn sources(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Vec<SourceR
     let except = globs(&fields.texts("except"), fields, entry);
     let mut rules: Vec<SourceRule> = Vec::new();
     for found in fields.list("sources") {
-        let (when, texts, made, flags, without) = if let Some(text) = found.text() {
-            (None, vec![text], vec![], vec![], vec![])
+        let (when, texts, made, modules, flags, without) = if let Some(text) = found.text() {
+            (None, vec![text], vec![], vec![], vec![], vec![])
         } else if let Some(sub) = names.conditional(fields, &found) {
             let texts = |key| sub.texts(key).iter().filter_map(|t| names.interp(t, sub.log())).collect::<Vec<Interp>>();
             let (flags, without) = (texts("flags"), texts("without"));
             let made: Vec<RelPath> = sub.texts("made").iter().filter_map(|t| made_path(&sub, t)).collect();
-            let read = (names.when(&sub), sub.texts("add"), made, flags, without);
+            let modules = sub.texts("modules").into_iter().map(|text| text.text).collect();
+            let read = (names.when(&sub), sub.texts("add"), made, modules, flags, without);
             sub.finish();
             read
         } else {
@@ -157,6 +158,7 @@ fn sources(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Vec<SourceR
             globs,
             except: except.clone(),
             made,
+            modules,
             beside: near,
             flags,
             without,

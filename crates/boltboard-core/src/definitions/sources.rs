@@ -6,7 +6,7 @@ use std::path::Path;
 use super::find::WORK_MARK;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
-use crate::base::{Depth, Digest, Glob, RelPath, near_matches};
+use crate::base::{Depth, Digest, Glob, RelPath, is_source, near_matches};
 use crate::board::{Board, PartId, PartKind, SourceRule};
 
 /// All files of a tree, sorted. Hidden folders, work folders and what lies behind links to folders are left out.
@@ -166,7 +166,7 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
                 problems.push(Problem::at(rule.place, Fault::NothingMatches(glob.as_str().to_string())));
             }
             for file in listing.of_rule(rule) {
-                if compiled && language_ending(&file).is_none() {
+                if compiled && !is_source(&file) && file.extension() != "o" {
                     problems.push(Problem::at(rule.place, Fault::NotASource(file.to_string())));
                 }
             }
@@ -221,10 +221,6 @@ fn not_made(board: &Board) -> Vec<Problem> {
             Problem::at(place, Fault::NotMade(file.to_string())).with_near(near)
         })
         .collect()
-}
-
-fn language_ending(path: &RelPath) -> Option<&str> {
-    Some(path.extension()).filter(|e| matches!(*e, "c" | "cc" | "cpp" | "cxx" | "s" | "S" | "o"))
 }
 
 fn same_files(board: &Board) -> Vec<Problem> {

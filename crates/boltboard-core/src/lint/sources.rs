@@ -6,16 +6,15 @@ use std::path::Path;
 use super::macros::Macros;
 use super::mentioned::Mentioned;
 use super::{Detail, Finding, Spot, Subject, read};
-use crate::base::RelPath;
+use crate::base::{RelPath, is_source};
 use crate::board::{Board, FindingKind, Generator, PartKind, SourceFile};
 use crate::definitions::Listing;
 use crate::reading::{Dialects, Tokens};
 
 /// Findings about files. A tree without sources of its own has none.
 pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, root: &Path) -> Vec<Finding> {
-    let is_source = |file: &&RelPath| matches!(file.extension(), "c" | "cc" | "cpp" | "cxx" | "s" | "S");
     let is_text = |file: &&RelPath| is_source(file) || matches!(file.extension(), "h" | "hh" | "hpp" | "hxx" | "inc");
-    let sources: Vec<&RelPath> = listing.files().iter().filter(is_source).collect();
+    let sources: Vec<&RelPath> = listing.files().iter().filter(|file| is_source(file)).collect();
     if sources.is_empty() {
         return Vec::new();
     }

@@ -15,6 +15,7 @@ use crate::step::{Compile, Flags, Form, Fragment, Kind, Location, Setting, StepI
 use crate::survey::{Fact, Language};
 
 /// A source of a part.
+#[derive(Clone)]
 pub(super) struct SourceOf<'b> {
     /// Where it lies.
     pub at: Location,
@@ -24,6 +25,13 @@ pub(super) struct SourceOf<'b> {
     first_rule: usize,
     /// The condition that brought it.
     pub brought_by: Option<Arc<Condition>>,
+}
+
+impl SourceOf<'_> {
+    /// Returns the rules that take it.
+    pub fn rules(&self) -> &[&SourceRule] {
+        &self.rules
+    }
 }
 
 /// What the words of one compile have that those of others of its part have not.
@@ -95,19 +103,23 @@ impl<'a> Lower<'a> {
     }
 
     pub(super) fn compile(&mut self, id: PartId, part: &'a PartDef) {
-        let common = self.common_of_compiles(id, part);
+        let mut common = self.common_of_compiles(id, part);
         let each_its_own = self.input.ways_of(part).iter().any(|part| part.compiles_look_at_source());
         // Most sources of a part share everything but their own names.
         let mut settings: Vec<(Language, SourceFlags, Arc<Setting>)> = Vec::new();
         let mut objects = Objects::default();
-        for source in self.sources(part) {
+        let mut sources = self.sources(part);
+        let listed: Vec<Location> = sources.iter().map(|source| source.at.clone()).collect();
+        let fortran = self.fortran(id, part, &mut sources);
+        common.includes.extend(fortran.search.iter().cloned());
+        for source in sources {
             let Some(language) = Language::of(source_path(&source.at)) else {
                 if is_object(&source.at) {
                     objects.add(source.at, source.first_rule);
                 }
                 continue;
             };
-            objects.any_cxx |= language == Language::Cxx;
+            objects.languages.insert(language);
             let flags = self.source_flags(part, &source);
             let number = source.first_rule;
             let known = settings.iter().find(|(l, known, _)| *l == language && *known == flags);
@@ -121,11 +133,18 @@ impl<'a> Lower<'a> {
             };
             let object = object_of(part, &source.at);
             let kind = Kind::Compile(Compile { language, form: Form::Object, machine: part.machine, setting });
-            let step = self.add(Some(id), part.place, kind, vec![source.at], vec![object.clone()], source.brought_by);
+            let modules = fortran.files.get(&source.at).cloned().unwrap_or_default();
+            let reads = std::iter::once(source.at).chain(modules.reads).collect();
+            let writes = std::iter::once(object.clone()).chain(modules.makes).collect();
+            let step = self.add(Some(id), part.place, kind, reads, writes, source.brought_by);
             if let Some(step) = step {
                 self.plan.steps[step].after = Arc::clone(&common.after);
             }
             objects.add(object, number);
+        }
+        if !fortran.files.is_empty() {
+            // They are compiled in the order of their modules, and linked in that of the list.
+            objects.sort_as(&listed.iter().map(|at| object_of(part, at)).collect::<Vec<_>>());
         }
         self.objects.insert(id, objects);
     }
@@ -155,10 +174,13 @@ impl<'a> Lower<'a> {
     /// Takes in a part's objects without planning how they are made.
     pub(super) fn name_objects(&mut self, id: PartId, part: &'a PartDef) {
         let mut objects = Objects::default();
-        for source in self.sources(part) {
+        let sources = self.sources(part);
+        let mut to_order = sources.clone();
+        self.fortran(id, part, &mut to_order);
+        for source in sources {
             match Language::of(source_path(&source.at)) {
                 Some(language) => {
-                    objects.any_cxx |= language == Language::Cxx;
+                    objects.languages.insert(language);
                     objects.add(object_of(part, &source.at), source.first_rule);
                 }
                 None if is_object(&source.at) => objects.add(source.at, source.first_rule),
@@ -176,7 +198,12 @@ impl<'a> Lower<'a> {
                 Tool { name, place }
             }
             Err(fault) => {
-                let name = if language == Language::Cxx { "c++" } else { "cc" }.to_string();
+                let name = match language {
+                    Language::Cxx => "c++",
+                    Language::Fortran | Language::FortranWithCpp => "gfortran",
+                    Language::C | Language::Asm | Language::AsmWithCpp => "cc",
+                };
+                let name = name.to_string();
                 Tool { name, place: ToolPlace::Absent(fault.to_string()) }
             }
         }
@@ -201,6 +228,7 @@ impl<'a> Lower<'a> {
         match language {
             Language::C => lists.push(&chain.c_flags),
             Language::Cxx => lists.push(&chain.cxx_flags),
+            Language::Fortran | Language::FortranWithCpp => lists.push(&chain.fortran_flags),
             Language::Asm | Language::AsmWithCpp => lists.push(&chain.asm_flags),
         }
         let ways = self.input.ways_of(part);
@@ -209,6 +237,8 @@ impl<'a> Lower<'a> {
         let mut words = self.input.sysroot_words(part.machine);
         // The part's own flags come later, and win.
         words.extend(position.then(|| Word::text("-fPIC")));
+        // The folders of modules are searched before there is anything in them.
+        words.extend(language.is_fortran().then(|| Word::text("-Wno-missing-include-dirs")));
         words.extend(
             lists
                 .into_iter()

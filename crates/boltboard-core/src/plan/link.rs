@@ -1,5 +1,7 @@
 //! Links and archives.
 
+use std::collections::BTreeSet;
+
 use super::fill::main_output;
 use super::lower::{Lower, PlanInput, source_path};
 use crate::base::RelPath;
@@ -14,7 +16,7 @@ struct LinkInputs {
     archives: Vec<(PartId, Location)>,
     shared: Vec<Location>,
     flags: Vec<Word>,
-    cxx: bool,
+    languages: BTreeSet<Language>,
 }
 
 impl Lower<'_> {
@@ -56,13 +58,22 @@ impl Lower<'_> {
         if !partial {
             words.extend(inputs.flags);
         }
+        let fortran = inputs.languages.iter().any(|language| language.is_fortran());
+        let cxx = inputs.languages.contains(&Language::Cxx);
+        let driver = match (fortran, cxx) {
+            (true, _) => Language::Fortran,
+            (false, true) => Language::Cxx,
+            (false, false) => Language::C,
+        };
+        // The compiler of the one language brings its own libraries, and not those of the other.
+        words.extend((fortran && cxx && !partial).then(|| Word::text("-lstdc++")));
         let interfaces = inputs.shared.clone();
         let mut reads: Vec<Location> =
             [inputs.objects, inputs.archives.into_iter().map(|(_, at)| at).collect(), inputs.shared].concat();
         let more = modules.into_iter().flat_map(|modules| &modules.link_reads);
         reads.extend(part.link_reads.iter().chain(more).cloned().map(Location::Tree));
         reads.extend(words.iter().filter_map(Word::made_file).filter(|file| self.made_by.contains_key(file)));
-        let tool = self.compiler_for(part.machine, if inputs.cxx { Language::Cxx } else { Language::C }, &words);
+        let tool = self.compiler_for(part.machine, driver, &words);
         let kind = Kind::Link(Box::new(Link::new(tool, words, interfaces)));
         let linked = self.add(Some(id), part.place, kind, reads, vec![output.clone()], None);
         let outputs = linked_files(part);
@@ -142,12 +153,12 @@ impl Lower<'_> {
                 }
                 PartKind::StaticLibrary => {
                     inputs.archives.push((used, main_output(other)));
-                    inputs.cxx |= self.objects.get(&used).is_some_and(|objects| objects.any_cxx);
+                    inputs.languages.extend(self.languages_of(used));
                     self.take_flags(other, &mut inputs);
                 }
                 PartKind::PartialLink => {
                     inputs.objects.push(main_output(other));
-                    inputs.cxx |= self.objects.get(&used).is_some_and(|objects| objects.any_cxx);
+                    inputs.languages.extend(self.languages_of(used));
                     self.take_flags(other, &mut inputs);
                 }
                 PartKind::SharedLibrary { .. } => inputs.shared.push(main_output(other)),
@@ -161,10 +172,14 @@ impl Lower<'_> {
         inputs
     }
 
+    fn languages_of(&self, part: PartId) -> BTreeSet<Language> {
+        self.objects.get(&part).map_or_else(BTreeSet::new, |objects| objects.languages.clone())
+    }
+
     fn take_objects(&self, part: PartId, inputs: &mut LinkInputs) {
         if let Some(objects) = self.objects.get(&part) {
             inputs.objects.extend(objects.files.clone());
-            inputs.cxx |= objects.any_cxx;
+            inputs.languages.extend(objects.languages.iter().copied());
         }
     }
 
@@ -194,7 +209,7 @@ impl Lower<'_> {
         if let Some(objects) = self.objects.get(&part) {
             let files = objects.files.iter().zip(&objects.rules).filter(|(_, brought)| **brought == rule);
             inputs.objects.extend(files.map(|(file, _)| file.clone()));
-            inputs.cxx |= objects.any_cxx;
+            inputs.languages.extend(objects.languages.iter().copied());
         }
     }
 

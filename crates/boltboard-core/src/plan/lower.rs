@@ -6,6 +6,7 @@ use std::sync::{Arc, OnceLock};
 use foldhash::fast::FixedState;
 
 use super::compile::SourceOf;
+use super::fortran::Modules;
 use super::link::linked_files;
 use super::macros::{HeaderText, MacroTable, macro_table};
 use super::steps::Plan;
@@ -15,7 +16,7 @@ use crate::board::{Board, Condition, Importance, Linkage, NeedId, PartDef, PartI
 use crate::definitions::Listing;
 use crate::resolve::Resolution;
 use crate::step::{Copy, Kind, Location, Step, StepId, Tool, Write};
-use crate::survey::{Facts, Tools};
+use crate::survey::{Facts, Language, Tools};
 use crate::work::Folders;
 
 /// Everything a plan is made of.
@@ -101,6 +102,19 @@ pub enum PlanFault {
         /// The other one.
         second: String,
     },
+    /// Two sources that one compile can see hold modules of one name.
+    #[error("two modules are called `{name}`: in {first} and in {second}")]
+    SameModule {
+        /// The name.
+        name: String,
+        /// The first source.
+        first: String,
+        /// The other one.
+        second: String,
+    },
+    /// Sources use each other's modules.
+    #[error("these sources use each other's modules: {}", .0.join(" → "))]
+    ModuleRing(Vec<String>),
     /// Parts wait for each other.
     #[error("parts wait for each other: {}", .0.join(" → "))]
     Ring(Vec<String>),
@@ -172,6 +186,7 @@ pub fn lower_some(input: PlanInput<'_>, macros: MacroTable, wanted: Wanted<'_>) 
         tools: BTreeMap::new(),
         carried: HashMap::new(),
         uses: HashMap::new(),
+        modules: BTreeMap::new(),
         problems: Vec::new(),
     };
     lower.required_needs();
@@ -200,8 +215,8 @@ pub(super) struct Objects {
     pub files: Vec<Location>,
     /// The number of the rule that brought each.
     pub rules: Vec<usize>,
-    /// Whether any of them is C++.
-    pub any_cxx: bool,
+    /// The languages that they were compiled from.
+    pub languages: BTreeSet<Language>,
 }
 
 impl Objects {
@@ -209,6 +224,14 @@ impl Objects {
     pub fn add(&mut self, file: Location, rule: usize) {
         self.files.push(file);
         self.rules.push(rule);
+    }
+
+    /// Puts them into the order of these files.
+    pub fn sort_as(&mut self, files: &[Location]) {
+        let place: HashMap<&Location, usize> = files.iter().enumerate().map(|(at, file)| (file, at)).collect();
+        let mut both: Vec<(Location, usize)> = self.files.drain(..).zip(self.rules.drain(..)).collect();
+        both.sort_by_key(|(file, _)| place.get(file).copied().unwrap_or(usize::MAX));
+        (self.files, self.rules) = both.into_iter().unzip();
     }
 }
 
@@ -228,6 +251,8 @@ pub(super) struct Lower<'a> {
     pub(super) carried: HashMap<PartId, bool>,
     /// What carriers use, each worked out once.
     pub(super) uses: HashMap<PartId, HashSet<PartId>>,
+    /// The Fortran modules that parts make.
+    pub(super) modules: BTreeMap<PartId, Modules>,
     problems: Vec<PlanProblem>,
 }
 

@@ -3,6 +3,7 @@
 mod compile;
 mod content;
 mod fill;
+mod fortran;
 mod generate;
 mod link;
 mod lower;

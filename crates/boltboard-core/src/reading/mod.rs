@@ -5,12 +5,14 @@
 //! leaves a stale object.
 
 mod dialect;
+mod fortran;
 mod outright;
 mod phases;
 mod tokens;
 mod usage;
 
 pub use dialect::{Dialect, Dialects, Standard};
+pub use fortran::{Module, SourceForm, Submodule, Units};
 pub use outright::{Changes, surely_differs};
 pub use tokens::{Asks, Include, Tokens};
 pub use usage::{NameIndex, TokenMemo, Usage};

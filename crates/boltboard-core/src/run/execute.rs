@@ -79,7 +79,8 @@ impl Executor<'_> {
             (None, None) => self.process(step, &aside, None, passed),
         };
         // A compile leaves nothing but the list of what it read; making folders anew for each costs too much.
-        let leaves_nothing = step.compile().is_some() && !step.makes_more();
+        let fortran = step.compile().is_some_and(|compile| compile.language.is_fortran());
+        let leaves_nothing = step.compile().is_some() && !step.makes_more() && !fortran;
         let tidy = leaves_nothing && matches!(result, Ok(Ended::Done { .. }));
         if step.has_process() && !tidy {
             let _ = std::fs::remove_dir_all(&aside);
@@ -160,6 +161,12 @@ impl Executor<'_> {
             let folder = place.parent().unwrap_or(setup.aside);
             if !folder.is_dir() {
                 make_folder(folder)?;
+            }
+        }
+        if let Some(compile) = step.compile().filter(|compile| compile.language.is_fortran()) {
+            // Where modules are looked for is the same for all from the first one on.
+            for folder in compile.setting.searched_results() {
+                make_folder(&folder.path(setup.folders))?;
             }
         }
         let made = step.runs().map(|runs| runs.process(step, setup));
@@ -248,6 +255,9 @@ impl Executor<'_> {
             if !told {
                 told = true;
                 passed();
+            }
+            if step.compile().is_some_and(|compile| compile.language.is_fortran()) {
+                without_modules(step, aside).map_err(|e| trouble(e.into(), &said))?;
             }
             let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
             let ended = stands::Ended { job, outcome: &outcome, lists, aside, started, closely };
@@ -346,6 +356,15 @@ impl Executor<'_> {
         }
         self.store.add_note(&step.base_key(), note, scrap)
     }
+}
+
+/// Puts an empty file in the place of each file of a module that a Fortran compile did not make after all, because of what its preprocessor
+/// left out; nobody who uses the module can be compiled with it.
+fn without_modules(step: &Step, aside: &Path) -> Result<(), FileError> {
+    for place in step.writes.iter().skip(1).map(|write| step.aside(write, aside)).filter(|place| !place.exists()) {
+        write_whole(&place, b"")?;
+    }
+    Ok(())
 }
 
 /// What a step has made, while it still lies aside: what it declares, and whatever else a compile with such flags leaves beside its

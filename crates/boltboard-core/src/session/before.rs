@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use super::host::filled;
+use super::host::{Wants, filled};
 use super::open::Session;
 use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, Machine, NeedCheck, OptionId};
 use crate::profile::Choices;
@@ -42,7 +42,7 @@ impl Before<'_> {
             NeedCheck::Host(check) => check.language == CheckLanguage::Cxx,
             NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
         });
-        self.session.tools_by(&|option| self.value(option), cxx)
+        self.session.tools_by(&|option| self.value(option), Wants { cxx, fortran: false })
     }
 
     /// Returns the folder that stands for `/` of a machine, if there is one.

@@ -71,6 +71,7 @@ impl Session {
         for (named, language) in [
             (&chain.c_compiler, Language::C),
             (&chain.cxx_compiler, Language::Cxx),
+            (&chain.fortran_compiler, Language::Fortran),
             (&host.c_compiler, Language::C),
             (&host.cxx_compiler, Language::Cxx),
         ] {

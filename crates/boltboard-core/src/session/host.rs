@@ -92,6 +92,13 @@ pub fn is_own_target(target: &str) -> bool {
     target.is_empty() || target.starts_with(arch) || (arch == "x86" && target.starts_with('i'))
 }
 
+/// The languages whose compilers are wanted beside that of C.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Wants {
+    pub cxx: bool,
+    pub fortran: bool,
+}
+
 /// What checks are made with.
 struct Probed {
     /// What there is of the target and of the machine that builds.
@@ -214,22 +221,29 @@ impl Session {
 
     /// Finds the compilers that the toolchain names, for the languages that there are.
     pub(super) fn tools(&self, listing: &Listing, resolved: &Resolved) -> Tools {
-        let cxx = listing.files().iter().any(|file| Language::of(file) == Some(Language::Cxx));
-        self.tools_by(&|option| resolved.resolution.value(option).to_string(), cxx)
+        let any = |wanted: &dyn Fn(Language) -> bool| listing.files().iter().filter_map(Language::of).any(wanted);
+        let wants = Wants { cxx: any(&|language| language == Language::Cxx), fortran: any(&Language::is_fortran) };
+        self.tools_by(&|option| resolved.resolution.value(option).to_string(), wants)
     }
 
-    pub(super) fn tools_by(&self, value: &dyn Fn(OptionId) -> String, wants_cxx: bool) -> Tools {
+    pub(super) fn tools_by(&self, value: &dyn Fn(OptionId) -> String, wants: Wants) -> Tools {
         let of_machine = |machine: Machine| {
             let chain = self.board.toolchains.of(machine);
             let sysroot = sysroot_of(chain, value);
             let search = self.compiler_search(sysroot.as_deref());
             let cxx = filled(&chain.cxx_compiler, value);
+            let fortran = filled(&chain.fortran_compiler, value);
             Compilers {
                 c: identify(&filled(&chain.c_compiler, value), Language::C, search),
-                cxx: if wants_cxx {
+                cxx: if wants.cxx {
                     identify(&cxx, Language::Cxx, search)
                 } else {
                     Err(CompilerFault::Absent { name: cxx })
+                },
+                fortran: if wants.fortran {
+                    identify(&fortran, Language::Fortran, search)
+                } else {
+                    Err(CompilerFault::Absent { name: fortran })
                 },
             }
         };

@@ -128,6 +128,14 @@ impl Setting {
         Setting { digest: Digest::of_parts(parts), class, tool, words, defines, flags, records_macros }
     }
 
+    /// Returns the folders of results that it is told to search.
+    pub fn searched_results(&self) -> impl Iterator<Item = &Location> {
+        self.words.iter().filter_map(|word| match word.fragments.as_slice() {
+            [Fragment::Text(flag), Fragment::At(at @ Location::Object(_))] if flag == "-I" => Some(at),
+            _ => None,
+        })
+    }
+
     /// Returns the texts in its words that can define macros or say what they stand for: all that is no place.
     pub fn defining_words(&self) -> Vec<String> {
         let texts = self.words.iter().filter_map(Word::as_text);
@@ -142,6 +150,8 @@ fn tag_of(language: Language) -> &'static str {
         Language::Cxx => "c++",
         Language::AsmWithCpp => "assembly with macros",
         Language::Asm => "assembly",
+        Language::Fortran => "fortran",
+        Language::FortranWithCpp => "fortran with macros",
     }
 }
 
@@ -261,21 +271,27 @@ impl Runs for Compile {
             Ends::Whole => (self.form.words(), self.whole(step, setup, &mut arguments, &mut lists)),
             Ends::Preprocessed => (&["-E"][..], setup.aside.join(TEXT)),
         };
-        let preprocessed = self.language != Language::Asm;
+        let (preprocessed, fortran) = (self.language.is_preprocessed(), self.language.is_fortran());
         if setup.tools.compiler_for(self.machine, self.language).map(|compiler| compiler.family) == Ok(Family::Gcc) {
             // What it makes up by chance, such as the names of sections, follows from the name of the result.
             arguments.push(format!("-frandom-seed={}", step.name));
-            if preprocessed {
+            if preprocessed && !fortran {
                 // Headers of the host by the names by which they were found, so that links that come to lead elsewhere count.
                 arguments.push("-fno-canonical-system-headers".into());
             }
         }
+        if fortran {
+            arguments.extend(preprocessed.then(|| "-cpp".to_string()));
+            arguments.push(format!("-J{}", setup.aside.display()));
+        }
         arguments.extend(end.iter().map(ToString::to_string));
         arguments.extend(["-o".to_string(), result.display().to_string()]);
         if preprocessed {
-            // Else it would be the time of the source's last change, whatever that change was.
-            let stamp = format!("-D__TIMESTAMP__=\"{}\"", setup.timestamp);
-            arguments.extend(["-Wno-builtin-macro-redefined".into(), stamp]);
+            if !fortran {
+                // Else it would be the time of the source's last change, whatever that change was.
+                let stamp = format!("-D__TIMESTAMP__=\"{}\"", setup.timestamp);
+                arguments.extend(["-Wno-builtin-macro-redefined".into(), stamp]);
+            }
             if setup.defines.is_none() {
                 let file = setup.aside.join(READS);
                 arguments.extend(["-MD", "-MT", "x", "-MF"].map(String::from));
@@ -307,7 +323,7 @@ impl Runs for Compile {
         if let [_, WITH_NEUTRAL, _, compiler, rest @ ..] = by_hand.arguments.as_slice() {
             (by_hand.program, by_hand.arguments) = (compiler, rest.to_vec());
         }
-        if self.language != Language::Asm {
+        if self.language.is_preprocessed() {
             by_hand.arguments.truncate(by_hand.arguments.len().saturating_sub(LIST_WORDS));
         }
         by_hand.arguments.retain(|word| !(word.starts_with(LIST_TAKEN_IN) || self.makes_more() && leaves_more(word)));

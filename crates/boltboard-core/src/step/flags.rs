@@ -174,7 +174,9 @@ impl Flags {
             traditional |= text.starts_with("-traditional");
         }
         let standards = match (language, standard) {
-            (Language::AsmWithCpp | Language::Asm, _) => vec![Standard::Assembly],
+            (Language::AsmWithCpp | Language::Asm | Language::Fortran | Language::FortranWithCpp, _) => {
+                vec![Standard::Assembly]
+            }
             (Language::C | Language::Cxx, None) => own.to_vec(),
             (Language::C | Language::Cxx, Some(standard)) => vec![standard],
         };

@@ -19,7 +19,6 @@ use crate::base::{Digest, FileError, Id};
 use crate::board::{Condition, PartId};
 use crate::launch::Job;
 use crate::reading::Dialects;
-use crate::survey::Language;
 use crate::work::Folders;
 
 /// The id of a [`Step`].
@@ -302,7 +301,7 @@ impl Step {
 
     /// Tells whether it compiles a text that goes through the preprocessor.
     pub fn is_preprocessed(&self) -> bool {
-        self.compile().is_some_and(|compile| compile.language != Language::Asm)
+        self.compile().is_some_and(|compile| compile.language.is_preprocessed())
     }
 
     /// Tells whether its result holds every macro, named or not, as debug information of the third level does.

@@ -37,6 +37,7 @@ impl Run<'_> {
     fn source(&self) -> &'static str {
         match self.set[0].setting.language {
             Language::Cxx => "check.cc",
+            Language::Fortran | Language::FortranWithCpp => "check.F90",
             Language::C | Language::Asm | Language::AsmWithCpp => "check.c",
         }
     }

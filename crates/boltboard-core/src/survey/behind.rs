@@ -36,7 +36,11 @@ impl Behind {
                 list.push(folder);
             }
         }
-        let proper = if language == Language::Cxx { "cc1plus" } else { "cc1" };
+        let proper = match language {
+            Language::Cxx => "cc1plus",
+            Language::Fortran | Language::FortranWithCpp => "f951",
+            Language::C | Language::Asm | Language::AsmWithCpp => "cc1",
+        };
         let mut lines = String::new();
         for name in [proper, "lto1", "collect2", "as", "ld"] {
             let found = there.iter().position(|folder| folder.join(name).is_file());

@@ -68,6 +68,10 @@ pub enum Language {
     AsmWithCpp,
     /// Plain assembly.
     Asm,
+    /// Fortran.
+    Fortran,
+    /// Fortran that the preprocessor reads first.
+    FortranWithCpp,
 }
 
 impl Language {
@@ -78,8 +82,23 @@ impl Language {
             "cc" | "cpp" | "cxx" => Some(Language::Cxx),
             "S" => Some(Language::AsmWithCpp),
             "s" => Some(Language::Asm),
+            "f" | "for" | "ftn" | "f90" | "f95" | "f03" | "f08" => Some(Language::Fortran),
+            "F" | "FOR" | "FTN" | "fpp" | "FPP" | "F90" | "F95" | "F03" | "F08" => Some(Language::FortranWithCpp),
             _ => None,
         }
+    }
+
+    /// Tells whether the preprocessor reads a text first.
+    pub fn is_preprocessed(self) -> bool {
+        match self {
+            Language::C | Language::Cxx | Language::AsmWithCpp | Language::FortranWithCpp => true,
+            Language::Asm | Language::Fortran => false,
+        }
+    }
+
+    /// Tells whether it is Fortran.
+    pub fn is_fortran(self) -> bool {
+        matches!(self, Language::Fortran | Language::FortranWithCpp)
     }
 }
 
@@ -137,7 +156,11 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         return Err(CompilerFault::OfTheTree { name: name.to_string() });
     }
     let silent = |reason: String| CompilerFault::Silent { name: name.to_string(), reason };
-    let as_language = if language == Language::Cxx { "c++" } else { "c" };
+    let as_language = match language {
+        Language::Cxx => "c++",
+        Language::Fortran | Language::FortranWithCpp => "f95-cpp-input",
+        Language::C | Language::Asm | Language::AsmWithCpp => "c",
+    };
     let own_folder = sysroot;
     let sysroot = sysroot.map(|folder| format!("--sysroot={}", folder.display()));
     let real_path = path.canonicalize().unwrap_or_else(|_| path.clone());
@@ -165,7 +188,9 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     let text = match memo.recall(&question).and_then(|bytes| String::from_utf8(bytes).ok()) {
         Some(text) => text,
         None => {
-            let (exit, said, _) = ask(&["-E", "-v", "-x", as_language, "/dev/null", "-o", "/dev/null"])?;
+            let mut words = vec!["-E", "-v", "-x", as_language, "/dev/null", "-o", "/dev/null"];
+            words.extend(language.is_fortran().then_some("-cpp"));
+            let (exit, said, _) = ask(&words)?;
             match exit {
                 Exit::Code(0) => {}
                 Exit::TimedOut => return Err(silent("it did not answer within 20 s".into())),
@@ -294,7 +319,9 @@ impl Compiler {
         let major: u32 = number.and_then(|number| number.parse().ok()).unwrap_or(0);
         let extended = true;
         match (language, self.family) {
-            (Language::Asm | Language::AsmWithCpp, _) => vec![Standard::Assembly],
+            (Language::Asm | Language::AsmWithCpp | Language::Fortran | Language::FortranWithCpp, _) => {
+                vec![Standard::Assembly]
+            }
             (Language::C, Family::Gcc) if (5..15).contains(&major) => vec![Standard::C99 { extended }],
             (Language::C, Family::Clang) if (4..20).contains(&major) => vec![Standard::C99 { extended }],
             (Language::C, _) => vec![Standard::C99 { extended }, Standard::C23 { extended }],
@@ -324,6 +351,8 @@ pub struct Compilers {
     pub c: Result<Compiler, CompilerFault>,
     /// The C++ compiler; the same fault as for any absent one when the tree has no C++.
     pub cxx: Result<Compiler, CompilerFault>,
+    /// The Fortran compiler, likewise.
+    pub fortran: Result<Compiler, CompilerFault>,
 }
 
 /// The compilers and other tools that a build uses.
@@ -358,6 +387,7 @@ impl Tools {
         };
         match language {
             Language::Cxx => compilers.cxx.as_ref(),
+            Language::Fortran | Language::FortranWithCpp => compilers.fortran.as_ref(),
             Language::C | Language::Asm | Language::AsmWithCpp => compilers.c.as_ref(),
         }
     }
@@ -365,7 +395,8 @@ impl Tools {
     /// Returns all compilers that were found.
     pub fn found(&self) -> impl Iterator<Item = &Compiler> {
         let all = std::iter::once(&self.target).chain(&self.host);
-        all.flat_map(|compilers| [&compilers.c, &compilers.cxx]).filter_map(|compiler| compiler.as_ref().ok())
+        all.flat_map(|compilers| [&compilers.c, &compilers.cxx, &compilers.fortran])
+            .filter_map(|compiler| compiler.as_ref().ok())
     }
 
     /// Returns a program of the search path with a digest of its file's status, `None` when it is not there.

@@ -180,7 +180,10 @@ fn whole_question(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Digest 
         format!("{:?} {:?} {:?} {:?}", host.metadata_folders, host.sysroot, host.aside, host.never_below),
         host.search_path.clone(),
     ];
-    let compilers = std::iter::once(&tools.target).chain(&tools.host).flat_map(|all| [&all.c, &all.cxx]).map(identity);
+    let compilers = std::iter::once(&tools.target)
+        .chain(&tools.host)
+        .flat_map(|all| [&all.c, &all.cxx, &all.fortran])
+        .map(identity);
     let own = format!("{:?} {:?}", prober.own_host.metadata_folders, prober.own_host.sysroot);
     let shown: Vec<String> = shown.into_iter().chain(compilers).chain([own]).collect();
     Digest::of_parts(std::iter::once("what are the facts?").chain(shown.iter().map(String::as_str)))

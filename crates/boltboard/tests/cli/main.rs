@@ -9,6 +9,7 @@ mod derived;
 mod exact;
 mod failing;
 mod faults;
+mod fortran;
 mod generators;
 mod habits;
 mod harness;

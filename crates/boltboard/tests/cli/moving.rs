@@ -228,11 +228,12 @@ fn sources_templates_and_scripts_may_lie_beside_definitions_outside_of_the_tree(
             "#include <config.h>\n#include <names.h>\nint shim(void);\nint main(void) { return VERSION[0] - '0' + DEPTH + shim(); }\n",
         ),
     ]);
-    let run = |tree: &Scratch, line: &str| tree.run(&format!("{line} --tree {} --work {}", tree.at("board").display(), tree.at("work").display()));
-    run(&tree, "build --verify").code(0);
-    let code = |tree: &Scratch| {
-        Command::new(tree.at("work/builds/mine/out/bin/prog")).status().expect("it runs").code()
+    let run = |tree: &Scratch, line: &str| {
+        tree.run(&format!("{line} --tree {} --work {}", tree.at("board").display(), tree.at("work").display()))
     };
+    run(&tree, "build --verify").code(0);
+    let code =
+        |tree: &Scratch| Command::new(tree.at("work/builds/mine/out/bin/prog")).status().expect("it runs").code();
     assert_eq!(code(&tree), Some(8));
     run(&tree, "build").code(0).steps(0);
     tree.edit("board/shim.c", "4", "5");

@@ -46,7 +46,8 @@ impl Executor<'_> {
         let inputs = reckoned.inputs.iter().cloned().collect();
         let begins = |at: &Location| step.source() == Some(at);
         let (own, of_class) = self.seeing().of_class(sight, &inputs, &begins, &|_| false);
-        let assembly = matches!(language, Language::AsmWithCpp | Language::Asm);
+        // Only of C and C++ is it known what a text can look at.
+        let assembly = !matches!(language, Language::C | Language::Cxx);
         let closely = ended.closely || reckoned.found.unclear || assembly;
         let class = step.class().unwrap_or_default();
         let stands_for = if ended.job.watch == Some(Depth::Looks) {
@@ -84,7 +85,7 @@ impl Executor<'_> {
         inputs.extend(taken.iter().filter(|at| !inputs.contains(at)).cloned().collect::<Vec<_>>());
         let Some(files) = self.files_read(step, &inputs, started) else { return Ok(None) };
         let mut found = Found::default();
-        if compile.language != Language::Asm {
+        if compile.language.is_preprocessed() {
             let flags = &compile.setting.flags;
             let folders = &self.judge.plan.folders;
             let own = self

@@ -38,7 +38,7 @@ impl Bench {
         let memo = ProbeMemo::default();
         let cxx = Err(CompilerFault::Absent { name: "c++".into() });
         let tools = Tools {
-            target: Compilers { c: cxx.clone(), cxx },
+            target: Compilers { c: cxx.clone(), fortran: cxx.clone(), cxx },
             host: None,
             search_path: host.search_path.clone(),
             variables: BTreeMap::new(),

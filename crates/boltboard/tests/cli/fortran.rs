@@ -1,0 +1,107 @@
+//! Fortran: modules and submodules, in whatever order their sources are listed, with C beside them.
+
+use std::process::Command;
+
+use crate::harness::Scratch;
+
+const TIDE: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[option.deep]
+kind = "switch"
+[option.other]
+kind = "switch"
+[header.options]
+output = "options.h"
+prefix = "T_"
+[part.kinds]
+kind = "static-library"
+sources = ["kinds/*.f90"]
+[part.tide]
+kind = "program"
+sources = ["a_main.f90", "b_tide.F90", "c_wave.f90", "d_wave_parts.f90", "e_old.f", "low.c"]
+uses = ["kinds"]
+"#;
+
+fn tree() -> Option<Scratch> {
+    // Where there is no compiler the tree cannot be built, and there is nothing to see.
+    Command::new("gfortran").arg("--version").output().ok().filter(|ran| ran.status.success())?;
+    Some(Scratch::with(&[
+        ("boltboard.toml", TIDE),
+        ("kinds/kinds.f90", "module kinds\n  integer, parameter :: r8 = kind(1.0d0)\nend module kinds\n"),
+        (
+            "a_main.f90",
+            "program main\n  use :: tide, only : depth ! use nothing\n  use wave\n  implicit none\n  external old\n  integer :: n\n  n = depth() + height()\n  call old(n)\n  call exit(n)\nend program\n",
+        ),
+        (
+            "b_tide.F90",
+            "#include \"options.h\"\nmodule tide\n  use kinds\ncontains\n  integer function depth()\n#ifdef T_DEEP\n    depth = 20\n#else\n    depth = 10\n#endif\n  end function\nend module tide\n",
+        ),
+        (
+            "c_wave.f90",
+            "module wave\n  interface\n    module integer function height()\n    end function\n  end interface\nend module wave\n",
+        ),
+        (
+            "d_wave_parts.f90",
+            "submodule (wave) parts\n  interface\n    integer function low() bind(c)\n    end function\n  end interface\ncontains\n  module procedure height\n    height = low()\n  end procedure\nend submodule parts\n",
+        ),
+        (
+            "e_old.f",
+            "      subroutine old(n)\nC     use nothing\n      integer n\n      n = n +\n     &    1\n      end\n",
+        ),
+        ("low.c", "int low(void) { return 2; }\n"),
+    ]))
+}
+
+fn code(tree: &Scratch) -> Option<i32> {
+    Command::new(tree.at("boltboard-work/builds/mine/out/bin/tide")).status().expect("it runs").code()
+}
+
+#[test]
+fn modules_are_compiled_before_those_that_use_them_and_stand_for_what_they_hold() {
+    let Some(tree) = tree() else { return };
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(13));
+    tree.run("build").code(0).steps(0);
+    // An option that one of them names, through the preprocessor, compiles that one; its module stays the same for the others.
+    tree.run("set deep=on").code(0);
+    let ran = tree.run("build --verbose").code(0);
+    tree.run("build --verify").code(0).steps(0);
+    assert_eq!(code(&tree), Some(23));
+    assert!(ran.err.contains("b_tide.F90") && !ran.err.contains("a_main.f90"), "{}", ran.err);
+    tree.run("set other=on").code(0);
+    tree.run("build --verify").code(0).steps(0);
+    // What a module shows to others compiles them again.
+    tree.edit("b_tide.F90", "contains", "  integer, parameter :: extra = 3\ncontains");
+    let ran = tree.run("build --verbose").code(0);
+    tree.run("build --verify").code(0).steps(0);
+    assert!(ran.err.contains("a_main.f90"), "{}", ran.err);
+    // A procedure of a submodule changes only that.
+    tree.edit("d_wave_parts.f90", "height = low()", "height = low() + 4");
+    let ran = tree.run("build --verbose").code(0);
+    tree.run("build --verify").code(0).steps(0);
+    assert!(!ran.err.contains("a_main.f90") && !ran.err.contains("c_wave.f90"), "{}", ran.err);
+    assert_eq!(code(&tree), Some(27));
+}
+
+#[test]
+fn modules_of_one_name_and_rings_are_told_with_both_places() {
+    let Some(tree) = tree() else { return };
+    tree.edit("c_wave.f90", "module wave\n", "module wave\n  use tide\n");
+    tree.edit("b_tide.F90", "use kinds", "use kinds\n  use wave");
+    tree.run("build").code(3).complains(&["these sources use each other's modules", "b_tide.F90", "c_wave.f90"]);
+    tree.edit("b_tide.F90", "\n  use wave", "");
+    tree.run("build --verify").code(0);
+    tree.write("kinds/more.f90", "module tide\nend module tide\n");
+    tree.run("build").code(3).complains(&["two modules are called `tide`", "b_tide.F90", "kinds/more.f90"]);
+    // One that moves to another file is found there.
+    tree.write("kinds/more.f90", "module more\n integer :: m = 5\nend module more\n");
+    tree.edit("a_main.f90", "use wave", "use wave\n  use more");
+    tree.edit("a_main.f90", "height()", "height() + m");
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(18));
+    std::fs::rename(tree.at("kinds/more.f90"), tree.at("kinds/another.f90")).expect("moved");
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(18));
+}
