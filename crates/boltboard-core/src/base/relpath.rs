@@ -31,9 +31,9 @@ pub enum RelPathFault {
 
 /// Tells whether a file is one that a compiler takes, by the ending of its name.
 pub fn is_source(path: &RelPath) -> bool {
-    const ENDINGS: [&str; 20] = [
+    const ENDINGS: [&str; 22] = [
         "c", "cc", "cpp", "cxx", "s", "S", "f", "for", "ftn", "f90", "f95", "f03", "f08", "F", "FOR", "fpp", "F90",
-        "F95", "F03", "F08",
+        "F95", "F03", "F08", "asm", "nasm",
     ];
     ENDINGS.contains(&path.extension())
 }

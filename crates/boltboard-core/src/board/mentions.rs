@@ -151,7 +151,7 @@ impl Toolchain {
     /// Returns all that decides how everything is compiled.
     pub fn mentions(&self) -> Mentions {
         let mut all = Mentions::default();
-        self.programs().for_each(|text| all.interp(text));
+        self.programs().chain([&self.assembler]).for_each(|text| all.interp(text));
         self.lists().into_iter().for_each(|list| all.texts(list));
         all
     }

@@ -47,6 +47,10 @@ pub struct Toolchain {
     pub fortran_flags: Vec<When<Interp>>,
     /// Flags of compiles of assembly.
     pub asm_flags: Vec<When<Interp>>,
+    /// The assembler of `.asm` sources.
+    pub assembler: Interp,
+    /// Its flags.
+    pub assembler_flags: Vec<When<Interp>>,
     /// Flags of every link.
     pub link_flags: Vec<When<Interp>>,
 }
@@ -58,6 +62,7 @@ impl Toolchain {
             c_compiler: Interp::plain("cc"),
             cxx_compiler: Interp::plain("c++"),
             fortran_compiler: Interp::plain("gfortran"),
+            assembler: Interp::plain("nasm"),
             ..Toolchain::default()
         }
     }
@@ -68,8 +73,16 @@ impl Toolchain {
     }
 
     /// Returns all lists of flags.
-    pub fn lists(&self) -> [&Vec<When<Interp>>; 6] {
-        [&self.flags, &self.c_flags, &self.cxx_flags, &self.fortran_flags, &self.asm_flags, &self.link_flags]
+    pub fn lists(&self) -> [&Vec<When<Interp>>; 7] {
+        [
+            &self.flags,
+            &self.c_flags,
+            &self.cxx_flags,
+            &self.fortran_flags,
+            &self.asm_flags,
+            &self.assembler_flags,
+            &self.link_flags,
+        ]
     }
 }
 

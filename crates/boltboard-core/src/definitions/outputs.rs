@@ -96,6 +96,8 @@ pub(super) fn toolchain(fields: &Fields<'_>, names: &Names) -> Toolchain {
         fortran_compiler: compiler("fortran-compiler", "gfortran"),
         fortran_flags: names.interp_list(fields, "fortran-flags"),
         asm_flags: names.interp_list(fields, "asm-flags"),
+        assembler: compiler("assembler", "nasm"),
+        assembler_flags: names.interp_list(fields, "assembler-flags"),
         link_flags: names.interp_list(fields, "link-flags"),
     }
 }

@@ -164,10 +164,23 @@ impl<'a> Lower<'a> {
         words.extend(flags.added.iter().cloned());
         let mut defines = self.defines(part, fill);
         let mut words = taken_out(words, &mut defines);
+        if language == Language::OwnAsm {
+            // Nobody reads its language, so that all that it is told counts.
+            let define = |(name, value): (String, Option<String>)| {
+                Word::text(value.map_or(format!("-D{name}"), |value| format!("-D{name}={value}")))
+            };
+            words.extend(std::mem::take(&mut defines).into_iter().map(define));
+        }
         words.extend(common.includes.clone());
         let own = self.input.tools.compiler_for(part.machine, language).map(|compiler| compiler.standards(language));
         let known = Flags::of(language, &own.unwrap_or_default(), &words, self.input.folders);
-        let compiler = self.compiler_for(part.machine, language, &words);
+        let compiler = match language {
+            Language::OwnAsm => {
+                let name = self.input.text(&self.input.board.toolchains.of(part.machine).assembler);
+                self.host_tool(&name)
+            }
+            _ => self.compiler_for(part.machine, language, &words),
+        };
         Arc::new(Setting::new(compiler, words, defines, language, known))
     }
 
@@ -201,7 +214,7 @@ impl<'a> Lower<'a> {
                 let name = match language {
                     Language::Cxx => "c++",
                     Language::Fortran | Language::FortranWithCpp => "gfortran",
-                    Language::C | Language::Asm | Language::AsmWithCpp => "cc",
+                    Language::C | Language::Asm | Language::AsmWithCpp | Language::OwnAsm => "cc",
                 };
                 let name = name.to_string();
                 Tool { name, place: ToolPlace::Absent(fault.to_string()) }
@@ -230,6 +243,8 @@ impl<'a> Lower<'a> {
             Language::Cxx => lists.push(&chain.cxx_flags),
             Language::Fortran | Language::FortranWithCpp => lists.push(&chain.fortran_flags),
             Language::Asm | Language::AsmWithCpp => lists.push(&chain.asm_flags),
+            // It takes none of the flags of compilers.
+            Language::OwnAsm => return self.input.chain_words(self.input.held(&chain.assembler_flags)),
         }
         let ways = self.input.ways_of(part);
         lists.extend(ways.iter().map(|part| &part.flags));

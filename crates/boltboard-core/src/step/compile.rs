@@ -152,6 +152,7 @@ fn tag_of(language: Language) -> &'static str {
         Language::Asm => "assembly",
         Language::Fortran => "fortran",
         Language::FortranWithCpp => "fortran with macros",
+        Language::OwnAsm => "assembly of its own",
     }
 }
 
@@ -237,7 +238,8 @@ impl Acts for Compile {
     fn command(&self, step: &Step) -> Vec<String> {
         let mut all = self.setting.tool.with(&self.setting.words, &step.writes);
         all.extend(step.reads.first().map(Location::to_string));
-        all.extend(self.form.words().iter().map(ToString::to_string));
+        let form = if self.language == Language::OwnAsm { &[][..] } else { self.form.words() };
+        all.extend(form.iter().map(ToString::to_string));
         all.extend(["-o".to_string(), step.name.clone()]);
         all
     }
@@ -268,11 +270,14 @@ impl Runs for Compile {
         }));
         let mut lists = Lists::default();
         let (end, result) = match setup.ends {
+            // Its flags say what it makes, and it makes nothing else.
+            Ends::Whole if self.language == Language::OwnAsm => (&[][..], PathBuf::from(setup.result(step, 0))),
             Ends::Whole => (self.form.words(), self.whole(step, setup, &mut arguments, &mut lists)),
             Ends::Preprocessed => (&["-E"][..], setup.aside.join(TEXT)),
         };
         let (preprocessed, fortran) = (self.language.is_preprocessed(), self.language.is_fortran());
-        if setup.tools.compiler_for(self.machine, self.language).map(|compiler| compiler.family) == Ok(Family::Gcc) {
+        let family = setup.tools.compiler_for(self.machine, self.language).map(|compiler| compiler.family);
+        if family == Ok(Family::Gcc) && self.language != Language::OwnAsm {
             // What it makes up by chance, such as the names of sections, follows from the name of the result.
             arguments.push(format!("-frandom-seed={}", step.name));
             if preprocessed && !fortran {

@@ -174,7 +174,10 @@ impl Flags {
             traditional |= text.starts_with("-traditional");
         }
         let standards = match (language, standard) {
-            (Language::AsmWithCpp | Language::Asm | Language::Fortran | Language::FortranWithCpp, _) => {
+            (
+                Language::AsmWithCpp | Language::Asm | Language::Fortran | Language::FortranWithCpp | Language::OwnAsm,
+                _,
+            ) => {
                 vec![Standard::Assembly]
             }
             (Language::C | Language::Cxx, None) => own.to_vec(),

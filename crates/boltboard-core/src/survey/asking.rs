@@ -38,7 +38,7 @@ impl Run<'_> {
         match self.set[0].setting.language {
             Language::Cxx => "check.cc",
             Language::Fortran | Language::FortranWithCpp => "check.F90",
-            Language::C | Language::Asm | Language::AsmWithCpp => "check.c",
+            Language::C | Language::Asm | Language::AsmWithCpp | Language::OwnAsm => "check.c",
         }
     }
 

@@ -39,7 +39,7 @@ impl Behind {
         let proper = match language {
             Language::Cxx => "cc1plus",
             Language::Fortran | Language::FortranWithCpp => "f951",
-            Language::C | Language::Asm | Language::AsmWithCpp => "cc1",
+            Language::C | Language::Asm | Language::AsmWithCpp | Language::OwnAsm => "cc1",
         };
         let mut lines = String::new();
         for name in [proper, "lto1", "collect2", "as", "ld"] {

@@ -72,6 +72,8 @@ pub enum Language {
     Fortran,
     /// Fortran that the preprocessor reads first.
     FortranWithCpp,
+    /// Assembly for an assembler of its own.
+    OwnAsm,
 }
 
 impl Language {
@@ -84,6 +86,7 @@ impl Language {
             "s" => Some(Language::Asm),
             "f" | "for" | "ftn" | "f90" | "f95" | "f03" | "f08" => Some(Language::Fortran),
             "F" | "FOR" | "FTN" | "fpp" | "FPP" | "F90" | "F95" | "F03" | "F08" => Some(Language::FortranWithCpp),
+            "asm" | "nasm" => Some(Language::OwnAsm),
             _ => None,
         }
     }
@@ -92,7 +95,7 @@ impl Language {
     pub fn is_preprocessed(self) -> bool {
         match self {
             Language::C | Language::Cxx | Language::AsmWithCpp | Language::FortranWithCpp => true,
-            Language::Asm | Language::Fortran => false,
+            Language::Asm | Language::Fortran | Language::OwnAsm => false,
         }
     }
 
@@ -159,7 +162,7 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     let as_language = match language {
         Language::Cxx => "c++",
         Language::Fortran | Language::FortranWithCpp => "f95-cpp-input",
-        Language::C | Language::Asm | Language::AsmWithCpp => "c",
+        Language::C | Language::Asm | Language::AsmWithCpp | Language::OwnAsm => "c",
     };
     let own_folder = sysroot;
     let sysroot = sysroot.map(|folder| format!("--sysroot={}", folder.display()));
@@ -319,7 +322,10 @@ impl Compiler {
         let major: u32 = number.and_then(|number| number.parse().ok()).unwrap_or(0);
         let extended = true;
         match (language, self.family) {
-            (Language::Asm | Language::AsmWithCpp | Language::Fortran | Language::FortranWithCpp, _) => {
+            (
+                Language::Asm | Language::AsmWithCpp | Language::Fortran | Language::FortranWithCpp | Language::OwnAsm,
+                _,
+            ) => {
                 vec![Standard::Assembly]
             }
             (Language::C, Family::Gcc) if (5..15).contains(&major) => vec![Standard::C99 { extended }],
@@ -388,7 +394,7 @@ impl Tools {
         match language {
             Language::Cxx => compilers.cxx.as_ref(),
             Language::Fortran | Language::FortranWithCpp => compilers.fortran.as_ref(),
-            Language::C | Language::Asm | Language::AsmWithCpp => compilers.c.as_ref(),
+            Language::C | Language::Asm | Language::AsmWithCpp | Language::OwnAsm => compilers.c.as_ref(),
         }
     }
 

@@ -105,3 +105,52 @@ fn modules_of_one_name_and_rings_are_told_with_both_places() {
     tree.run("build --verify").code(0);
     assert_eq!(code(&tree), Some(18));
 }
+
+const ASSEMBLED: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[toolchain]
+flags = ["-Wall", "-no-pie"]
+link-flags = ["-no-pie"]
+assembler-flags = ["-f", "elf64"]
+[option.depth]
+kind = "number"
+default = 3
+[part.prog]
+kind = "program"
+sources = ["main.c", "low.asm"]
+include = ["inc"]
+defines = ["DEPTH=${depth}"]
+"#;
+
+#[test]
+fn an_assembler_of_its_own_takes_its_own_flags_and_what_it_includes_is_followed() {
+    if Command::new("nasm").arg("-v").output().is_err() {
+        return;
+    }
+    let tree = Scratch::with(&[
+        ("boltboard.toml", ASSEMBLED),
+        ("main.c", "int low(void);\nint main(void) { return low(); }\n"),
+        (
+            "low.asm",
+            "%include \"more.inc\"\nglobal low\nsection .text\nlow:\n mov eax, DEPTH + MORE\n ret\nsection .note.GNU-stack noalloc noexec nowrite progbits\n",
+        ),
+        ("inc/more.inc", "%define MORE 4\n"),
+    ]);
+    let code = |tree: &Scratch| {
+        Command::new(tree.at("boltboard-work/builds/mine/out/bin/prog")).status().expect("it runs").code()
+    };
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(7));
+    tree.run("build").code(0).steps(0);
+    tree.edit("inc/more.inc", "4", "5");
+    assert_eq!(tree.previewed("run"), ["compile low.asm"]);
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(8));
+    tree.run("set depth=9").code(0);
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(14));
+    tree.write("more.inc", "%define MORE 1\n");
+    tree.run("build --verify").code(0);
+}
