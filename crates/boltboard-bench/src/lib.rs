@@ -1,6 +1,7 @@
 //! What the bench programs share: copies of the demo tree, and runs of the built program.
 
 pub mod boards;
+pub mod kernel;
 pub mod trees;
 
 use std::error::Error;

@@ -128,6 +128,7 @@ pub fn tools() -> Tools {
     Tools {
         target: Compilers { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")), fortran: Ok(compiler("gfortran")) },
         host: None,
+        environment: BTreeMap::new(),
         search_path: "/usr/bin:/bin".into(),
         variables: BTreeMap::new(),
         epoch: Epoch::default(),

@@ -105,8 +105,15 @@ fn main() -> Result<()> {
     let search_path = std::env::var("PATH")?;
     let launch = Counting { inner: RealLaunch::default(), started: AtomicUsize::new(0) };
     let who = ProbeMemo::default();
-    let search =
-        CompilerSearch { search_path: &search_path, sysroot: None, never_below: &[], launch: &launch, memo: &who };
+    let nothing = std::collections::BTreeMap::new();
+    let search = CompilerSearch {
+        search_path: &search_path,
+        sysroot: None,
+        never_below: &[],
+        environment: &nothing,
+        launch: &launch,
+        memo: &who,
+    };
     let c = identify("cc", Language::C, search)?;
     println!("{} checks with {}", board.needs.len(), c.short_version());
     let tools = Tools {
@@ -116,6 +123,7 @@ fn main() -> Result<()> {
             fortran: Err(CompilerFault::Absent { name: "gfortran".into() }),
         },
         host: None,
+        environment: Default::default(),
         search_path: search_path.clone(),
         variables: Default::default(),
         epoch: Default::default(),
@@ -125,6 +133,7 @@ fn main() -> Result<()> {
     let one = |joining: Joining, memo: &ProbeMemo| -> Result<(Duration, usize, Facts)> {
         let mut host = Host {
             search_path: search_path.clone(),
+            environment: Default::default(),
             metadata_folders: Vec::new(),
             sysroot: None,
             aside: "/opt".into(),

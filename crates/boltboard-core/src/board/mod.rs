@@ -40,7 +40,7 @@ pub use option::{
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm};
 pub use part::{InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When};
 pub use test::{Company, Pace, TestDef, TestFolder, TestId};
-pub use toolchain::{Machine, Toolchain, Toolchains};
+pub use toolchain::{EnvironmentDef, Machine, Toolchain, Toolchains};
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};
 
 /// A titled group of options.

@@ -26,6 +26,25 @@ impl Machine {
     }
 }
 
+/// What sets the environment of a toolchain.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum EnvironmentDef {
+    /// A script of the compiler's maker.
+    Script(Interp),
+    /// Environment modules of a cluster, in this order.
+    Modules(Vec<Interp>),
+}
+
+impl EnvironmentDef {
+    /// Returns its texts.
+    pub fn texts(&self) -> &[Interp] {
+        match self {
+            EnvironmentDef::Script(file) => std::slice::from_ref(file),
+            EnvironmentDef::Modules(names) => names,
+        }
+    }
+}
+
 /// How everything is compiled, unless a part says more.
 #[derive(Debug, Clone, Default, serde::Serialize, serde::Deserialize)]
 pub struct Toolchain {
@@ -35,6 +54,8 @@ pub struct Toolchain {
     pub cxx_compiler: Interp,
     /// The Fortran compiler.
     pub fortran_compiler: Interp,
+    /// What sets its environment, if anything does.
+    pub environment: Option<EnvironmentDef>,
     /// The folder that stands for `/` of the target; none, or an empty text, is this host itself.
     pub sysroot: Option<Interp>,
     /// Flags of every compile.
@@ -69,7 +90,10 @@ impl Toolchain {
 
     /// Returns the texts that decide which programs it is.
     pub fn programs(&self) -> impl Iterator<Item = &Interp> {
-        [&self.c_compiler, &self.cxx_compiler, &self.fortran_compiler].into_iter().chain(&self.sysroot)
+        [&self.c_compiler, &self.cxx_compiler, &self.fortran_compiler]
+            .into_iter()
+            .chain(&self.sysroot)
+            .chain(self.environment.iter().flat_map(EnvironmentDef::texts))
     }
 
     /// Returns all lists of flags.

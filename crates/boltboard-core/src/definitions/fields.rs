@@ -7,6 +7,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
+use super::keys::{TABLES, table};
 use super::problem::{Fault, Problem};
 use crate::base::{FileId, Place, near_matches};
 
@@ -63,6 +64,20 @@ pub(super) enum Context<'a> {
     Named(&'a str, &'a str),
 }
 
+impl Context<'_> {
+    /// Tells whether the table of keys has a key, where it has the table.
+    fn knows(self, key: &str) -> bool {
+        let name = match self {
+            Context::Only(name) => name.trim_matches(['[', ']']).trim_start_matches("host-"),
+            Context::Named(what, _) => what,
+        };
+        // Tables themselves are no keys of the file that holds them.
+        let of_file = name == "a board" && TABLES.iter().any(|table| table.written.contains(&format!("[{key}")));
+        of_file
+            || table(name).is_none_or(|table| table.name == "list" || table.keys.iter().any(|known| known.name == key))
+    }
+}
+
 impl From<&'static str> for Context<'_> {
     fn from(what: &'static str) -> Self {
         Context::Only(what)
@@ -116,6 +131,7 @@ impl<'a> Fields<'a> {
     }
 
     pub fn get(&self, key: &'static str) -> Option<Found<'a>> {
+        debug_assert!(self.context.knows(key), "`{key}` of {} is in no table of keys", self.context);
         self.asked.borrow_mut().push(key);
         let (name, item) = self.keys.may_hold(key).then(|| self.table.get_key_value(key)).flatten()?;
         Some(Found { key, item: item.get_ref(), place: self.place_of(item.span(), name.span()) })

@@ -8,6 +8,7 @@ mod entry;
 mod fields;
 mod find;
 mod generators;
+mod keys;
 mod link;
 mod lists;
 mod lookup;
@@ -18,15 +19,18 @@ mod outputs;
 mod parts;
 mod problem;
 mod read;
+mod schema;
 mod sets;
 mod sources;
 mod test;
 
 pub use find::{TreeFault, WORK_MARK, boards_named, find_root};
+pub use keys::{Key, Shape, TABLES, TableKeys};
 pub use needs::DISTRIBUTIONS;
 pub(crate) use needs::version_regex;
 pub use problem::{Fault, Problem};
 pub use read::read_tree;
+pub use schema::{definitions_schema, profile_schema, reference_text};
 pub use sources::{Listing, check_sources};
 
 use crate::base::SourceFiles;

@@ -5,7 +5,7 @@ use super::fields::Fields;
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use crate::base::{RelPath, is_c_name, near_matches};
-use crate::board::{HeaderDef, HeaderId, HeaderOrder, Interp, MacroForm, SectionDef, Toolchain};
+use crate::board::{EnvironmentDef, HeaderDef, HeaderId, HeaderOrder, Interp, MacroForm, SectionDef, Toolchain};
 
 /// Reads an option header, and how it names the macros of options that say nothing themselves.
 pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit) {
@@ -93,11 +93,29 @@ pub(super) fn toolchain(fields: &Fields<'_>, names: &Names) -> Toolchain {
         flags: names.interp_list(fields, "flags"),
         c_flags: names.interp_list(fields, "c-flags"),
         cxx_flags: names.interp_list(fields, "cxx-flags"),
+        environment: environment_of(fields, names),
         fortran_compiler: compiler("fortran-compiler", "gfortran"),
         fortran_flags: names.interp_list(fields, "fortran-flags"),
         asm_flags: names.interp_list(fields, "asm-flags"),
         assembler: compiler("assembler", "nasm"),
         assembler_flags: names.interp_list(fields, "assembler-flags"),
         link_flags: names.interp_list(fields, "link-flags"),
+    }
+}
+
+/// Reads what sets the environment of a toolchain.
+fn environment_of(fields: &Fields<'_>, names: &Names) -> Option<EnvironmentDef> {
+    let script = fields.text("environment-from").and_then(|text| names.interp(&text, fields.log()));
+    let modules: Vec<Interp> =
+        fields.texts("environment-modules").iter().filter_map(|text| names.interp(text, fields.log())).collect();
+    match (script, modules.is_empty()) {
+        (Some(_), false) => {
+            let text = "the environment comes from a script or from modules; one of `environment-from` and `environment-modules` goes";
+            fields.problem(fields.place, Fault::Combination(text.into()));
+            None
+        }
+        (Some(script), true) => Some(EnvironmentDef::Script(script)),
+        (None, false) => Some(EnvironmentDef::Modules(modules)),
+        (None, true) => None,
     }
 }

@@ -10,7 +10,7 @@ use crate::expr::is_name;
 impl PlanInput<'_> {
     /// Fills in a template: `@NAME@` becomes the option's value, `@tree:name@` and `@tree:version@` the tree's own.
     pub(super) fn template(&self, part: &PartDef, from: &SourceFile, mark: char) -> Result<String, PlanFault> {
-        let (path, name) = match from {
+        let (path, shown) = match from {
             SourceFile::Tree(path) => (path.below(&self.folders.tree), path.to_string()),
             SourceFile::Beside(path) => (path.below(&self.board.tree.board_root), path.to_string()),
             // What a part makes is not there yet.
@@ -20,7 +20,7 @@ impl PlanInput<'_> {
             }
         };
         let text = std::fs::read_to_string(&path).map_err(|e| PlanFault::Template {
-            file: name.clone(),
+            file: shown.clone(),
             line: 0,
             reason: e.to_string(),
             near: vec![],
@@ -28,7 +28,7 @@ impl PlanInput<'_> {
         let mut out = String::new();
         for (index, line) in text.split_inclusive('\n').enumerate() {
             self.template_line(part, line, mark, &mut out).map_err(|(name, near)| PlanFault::Template {
-                file: name.clone(),
+                file: shown.clone(),
                 line: index + 1,
                 reason: format!("there is no option `{name}`"),
                 near,

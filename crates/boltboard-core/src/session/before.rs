@@ -7,7 +7,7 @@ use super::open::Session;
 use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, Machine, NeedCheck, OptionId};
 use crate::profile::Choices;
 use crate::resolve::{Resolution, resolved};
-use crate::survey::{Fact, FactSource, FactState, Facts, Found, Tools};
+use crate::survey::{Fact, FactSource, FactState, Facts, Found, ToolEnvironment, Tools};
 
 /// What choices make of the toolchain's options, worked out once.
 pub(super) struct Before<'a> {
@@ -22,6 +22,11 @@ impl Session {
     /// Finds the compilers that choices name, before anything is resolved.
     pub fn tools_before(&self, choices: &Choices) -> Tools {
         self.before(choices).tools()
+    }
+
+    /// Returns what the environment of the toolchain sets that choices name, where it has one.
+    pub fn environment_before(&self, choices: &Choices) -> Option<ToolEnvironment> {
+        self.before(choices).environment()
     }
 
     pub(super) fn before<'a>(&'a self, choices: &'a Choices) -> Before<'a> {
@@ -43,6 +48,12 @@ impl Before<'_> {
             NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
         });
         self.session.tools_by(&|option| self.value(option), Wants { cxx, fortran: false })
+    }
+
+    /// Returns what the toolchain's environment sets, where it has one.
+    pub fn environment(&self) -> Option<ToolEnvironment> {
+        self.session.board.toolchains.target.environment.as_ref()?;
+        self.session.tool_environment(&|option| self.value(option)).ok()
     }
 
     /// Returns the folder that stands for `/` of a machine, if there is one.

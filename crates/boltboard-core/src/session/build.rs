@@ -255,10 +255,17 @@ impl Session {
         Jobs { memory: available_memory(), load: ask.load, ..Jobs::of(count) }
     }
 
+    /// Sees to it that what is to be watched is.
+    pub(super) fn watch(&self) {
+        if let Some(own) = &self.around.own {
+            self.launch.watch_with(Gate { program: own.file.clone(), word: own.gate });
+        }
+    }
+
     /// Sees to it that steps are watched, and end with this process.
     fn watch_and_guard(&self) {
         let Some(own) = &self.around.own else { return };
-        self.launch.watch_with(Gate { program: own.file.clone(), word: own.gate });
+        self.watch();
         // Without one, steps outlive a tool that is killed; that is no reason not to build.
         if let Ok(guard) = Guard::start(&own.file, &[own.guard]) {
             self.launch.guard_with(guard);

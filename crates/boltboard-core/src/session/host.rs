@@ -1,18 +1,20 @@
 //! This machine as the survey sees it: where things are looked for, what a person wants instead, and what has changed.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use super::fault::SessionFault;
 use super::open::{Resolved, Session};
 use super::scope::Surroundings;
 use crate::base::Digest;
-use crate::board::{Interp, Machine, NeedId, OptionId, Piece, Toolchain};
+use crate::board::{EnvironmentDef, Interp, Machine, NeedId, OptionId, Piece, Toolchain};
 use crate::definitions::Listing;
 use crate::profile::{Choices, ProfileName};
 use crate::remedy::{self, Distribution};
 use crate::survey::{
-    Assumption, CompilerFault, CompilerSearch, Compilers, Facts, Host, HostDifference, HostRecord, HostTraits, Joining,
-    Language, ProbeMemo, Prober, Tools, Wishes, changes, identify, kept_facts, survey, survey_some,
+    Assumption, CompilerFault, CompilerSearch, Compilers, EnvironmentFault, EnvironmentFrom, Facts, Host,
+    HostDifference, HostRecord, HostTraits, Joining, Language, ProbeMemo, Prober, ToolEnvironment, Tools, Wishes,
+    changes, identify, kept_facts, survey, survey_some,
 };
 
 /// Where the kernel tells about processors.
@@ -92,6 +94,9 @@ pub fn is_own_target(target: &str) -> bool {
     target.is_empty() || target.starts_with(arch) || (arch == "x86" && target.starts_with('i'))
 }
 
+/// An environment that sets nothing.
+static NOTHING_SET: BTreeMap<String, String> = BTreeMap::new();
+
 /// The languages whose compilers are wanted beside that of C.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Wants {
@@ -117,7 +122,8 @@ impl Probed {
             let compiler = tools.compiler_for(machine, Language::C);
             let target = compiler.map_or(String::new(), |compiler| compiler.target.clone());
             Host {
-                search_path: session.around.search_path().to_string(),
+                search_path: tools.search_path.clone(),
+                environment: tools.environment.clone(),
                 metadata_folders: session.around.metadata_folders(sysroot.as_deref(), &target),
                 sysroot,
                 aside: PathBuf::from(ASIDE),
@@ -214,6 +220,7 @@ impl Session {
             search_path: self.around.search_path(),
             sysroot,
             never_below: &self.tree_folders,
+            environment: &NOTHING_SET,
             launch: &self.launch,
             memo: &self.probes,
         }
@@ -227,10 +234,25 @@ impl Session {
     }
 
     pub(super) fn tools_by(&self, value: &dyn Fn(OptionId) -> String, wants: Wants) -> Tools {
+        let (environment, fault) = match self.tool_environment(value) {
+            Ok(environment) => (environment, None),
+            Err(fault) => (ToolEnvironment::default(), Some(CompilerFault::Environment(fault))),
+        };
+        let search_path = environment.search_path().unwrap_or(self.around.search_path()).to_string();
+        let mut variables = environment.variables;
+        variables.remove("PATH");
         let of_machine = |machine: Machine| {
+            if let (Machine::Target, Some(fault)) = (machine, &fault) {
+                let fault = || Err(fault.clone());
+                return Compilers { c: fault(), cxx: fault(), fortran: fault() };
+            }
             let chain = self.board.toolchains.of(machine);
             let sysroot = sysroot_of(chain, value);
-            let search = self.compiler_search(sysroot.as_deref());
+            let search = CompilerSearch {
+                search_path: &search_path,
+                environment: &variables,
+                ..self.compiler_search(sysroot.as_deref())
+            };
             let cxx = filled(&chain.cxx_compiler, value);
             let fortran = filled(&chain.fortran_compiler, value);
             Compilers {
@@ -247,14 +269,37 @@ impl Session {
                 },
             }
         };
+        let target = of_machine(Machine::Target);
+        let host = self.board.builds_for_host.then(|| of_machine(Machine::Host));
         Tools {
-            target: of_machine(Machine::Target),
-            host: self.board.builds_for_host.then(|| of_machine(Machine::Host)),
-            search_path: self.around.search_path().to_string(),
+            target,
+            host,
+            search_path,
+            environment: variables,
             variables: self.around.variables.clone(),
             epoch: self.epoch,
             processor: self.around.processor(),
         }
+    }
+
+    /// Finds out what the toolchain's environment sets; nothing where it has none.
+    ///
+    /// # Errors
+    /// It cannot be had.
+    pub(super) fn tool_environment(
+        &self,
+        value: &dyn Fn(OptionId) -> String,
+    ) -> Result<ToolEnvironment, EnvironmentFault> {
+        let from = match &self.board.toolchains.target.environment {
+            None => return Ok(ToolEnvironment::default()),
+            Some(EnvironmentDef::Script(file)) => EnvironmentFrom::Script(filled(file, value)),
+            Some(EnvironmentDef::Modules(names)) => {
+                EnvironmentFrom::Modules(names.iter().map(|name| filled(name, value)).collect())
+            }
+        };
+        // Only so is it known what its script reads.
+        self.watch();
+        from.ask(&self.launch, &self.probes)
     }
 
     /// Returns the command that installs what these needs ask for, where their packages are known.

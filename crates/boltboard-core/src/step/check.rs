@@ -221,12 +221,11 @@ fn names_of(content: &[u8]) -> Names {
     let Ok(file) = object::File::parse(content) else { return Names::default() };
     let mut names = Names::default();
     let text = |symbol: &object::Symbol<'_, '_>| symbol.name().ok().filter(|name| !name.is_empty()).map(str::to_string);
-    for symbol in file.symbols() {
-        if symbol.is_definition() {
-            names.defined.extend(text(&symbol));
-        }
+    // Whatever sort of symbol it is: functions that are chosen when they are loaded are of one of their own.
+    for symbol in file.symbols().filter(|symbol| !symbol.is_undefined()) {
+        names.defined.extend(text(&symbol));
     }
-    for symbol in file.dynamic_symbols().filter(|symbol| symbol.is_definition() && !symbol.is_local()) {
+    for symbol in file.dynamic_symbols().filter(|symbol| !symbol.is_undefined() && !symbol.is_local()) {
         names.dynamic.extend(text(&symbol));
     }
     let shared = file.dynamic_symbols().next().is_some();

@@ -279,6 +279,11 @@ impl Step {
         if let Kind::Link(link) = &self.kind { Some(link) } else { None }
     }
 
+    /// Returns the program whose modules it checks, if that is what it does.
+    pub fn checks(&self) -> Option<&Location> {
+        if let Kind::Check(check) = &self.kind { Some(&check.program) } else { None }
+    }
+
     /// Returns the text that it writes, if that is what it does.
     pub fn text(&self) -> Option<&str> {
         if let Kind::Write(write) = &self.kind { Some(&write.content) } else { None }

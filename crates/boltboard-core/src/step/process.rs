@@ -123,7 +123,8 @@ impl Setup<'_> {
             ("TMPDIR".into(), self.aside.display().to_string()),
         ];
         let folder = self.folders.tree.clone();
-        Ok(Job { program, arguments, folder, environment: environment.into(), watch: self.watch, ..Job::default() })
+        let environment = self.tools.environment.clone().into_iter().chain(environment).collect();
+        Ok(Job { program, arguments, folder, environment, watch: self.watch, ..Job::default() })
     }
 }
 

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use super::ProbeMemo;
 use super::behind::Behind;
+use super::environment::EnvironmentFault;
 use crate::base::{Digest, Epoch};
 use crate::board::Machine;
 use crate::launch::{Exit, Job, Launch, find_program};
@@ -120,6 +121,9 @@ pub enum CompilerFault {
         /// The program's name.
         name: String,
     },
+    /// The environment that it is to run in cannot be had.
+    #[error(transparent)]
+    Environment(EnvironmentFault),
     /// It did not answer.
     #[error("{name} does not work as a compiler: {reason}")]
     Silent {
@@ -139,6 +143,8 @@ pub struct CompilerSearch<'a> {
     pub sysroot: Option<&'a Path>,
     /// Folders whose programs are not run when they are named by path: those of the tree.
     pub never_below: &'a [PathBuf],
+    /// What the toolchain's environment sets.
+    pub environment: &'a BTreeMap<String, String>,
     /// Starts processes.
     pub launch: &'a dyn Launch,
     /// What was answered before.
@@ -150,7 +156,7 @@ pub struct CompilerSearch<'a> {
 /// # Errors
 /// See [`CompilerFault`].
 pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> Result<Compiler, CompilerFault> {
-    let CompilerSearch { search_path, sysroot, never_below, launch, memo } = search;
+    let CompilerSearch { search_path, sysroot, never_below, environment, launch, memo } = search;
     let root = Path::new("/");
     let absent = || CompilerFault::Absent { name: name.to_string() };
     let path = find_program(name, search_path, root).ok_or_else(absent)?;
@@ -171,7 +177,11 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         program: path.clone(),
         arguments: sysroot.iter().cloned().chain(words.iter().map(ToString::to_string)).collect(),
         folder: root.to_path_buf(),
-        environment: [("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())].into(),
+        environment: environment
+            .clone()
+            .into_iter()
+            .chain([("PATH".to_string(), search_path.to_string()), ("LC_ALL".into(), "C".into())])
+            .collect(),
         limit: Some(Duration::from_secs(20)),
         ..Job::default()
     };
@@ -187,6 +197,7 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         as_language,
         search_path,
         &own_root,
+        &format!("{environment:?}"),
     ]);
     let text = match memo.recall(&question).and_then(|bytes| String::from_utf8(bytes).ok()) {
         Some(text) => text,
@@ -225,7 +236,8 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     let version = version.unwrap_or("unknown version").trim().to_string();
     let status = std::fs::metadata(&real_path).map_err(|e| silent(e.to_string()))?;
     let file = identity_of(&real_path, &status);
-    let own = [file.as_str(), version.as_str(), own_root.as_str()];
+    let told = if environment.is_empty() { String::new() } else { format!("{environment:?}") };
+    let own = [file.as_str(), version.as_str(), own_root.as_str(), told.as_str()];
     let identity = Digest::of_parts(own.into_iter().chain(Behind::lines_in(&text)));
     let target = text.lines().find_map(|line| line.trim().strip_prefix("Target:")).map(str::trim).unwrap_or_default();
     Ok(Compiler {
@@ -368,6 +380,8 @@ pub struct Tools {
     pub target: Compilers,
     /// Those for the machine that builds, where anything is made for it.
     pub host: Option<Compilers>,
+    /// What the toolchain's environment sets, beside the search path.
+    pub environment: BTreeMap<String, String>,
     /// The search path for programs.
     pub search_path: String,
     /// The environment of whoever builds; steps see of it what they declare.
@@ -410,6 +424,9 @@ impl Tools {
         let path = find_program(name, &self.search_path, Path::new("/"))?;
         let real = path.canonicalize().ok()?;
         let status = std::fs::metadata(&real).ok()?;
-        Some((path, Digest::of_parts([identity_of(&real, &status).as_str()])))
+        let told = if self.environment.is_empty() { String::new() } else { format!("{:?}", self.environment) };
+        let identity = identity_of(&real, &status);
+        let parts = std::iter::once(identity.as_str()).chain((!told.is_empty()).then_some(told.as_str()));
+        Some((path, Digest::of_parts(parts)))
     }
 }

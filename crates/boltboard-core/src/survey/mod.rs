@@ -9,6 +9,7 @@ mod asking;
 mod behind;
 mod blame;
 mod compiler;
+mod environment;
 mod fact;
 mod inclusions;
 mod join;
@@ -35,6 +36,7 @@ pub use compiler::{
     Compiler, CompilerFault, CompilerSearch, Compilers, EPOCH_VARIABLE, Family, Language, LibrarySearch, Tools,
     identify,
 };
+pub use environment::{EnvironmentFault, EnvironmentFrom, ToolEnvironment};
 pub use fact::{Copy, CopyRank, Evidence, Fact, FactSource, FactState, Facts, Found, Missing, Presence};
 pub use memo::ProbeMemo;
 pub use metadata::{Metadata, MetadataFault, MetadataSearch};
@@ -63,6 +65,8 @@ pub struct Host {
     pub aside: PathBuf,
     /// Folders whose programs are not run when they are named by path: those of the tree.
     pub never_below: Vec<PathBuf>,
+    /// What the toolchain's environment sets.
+    pub environment: BTreeMap<String, String>,
     /// A folder for check programs; removed by its owner.
     pub scratch: PathBuf,
     /// How many processes run at a time.
@@ -77,12 +81,12 @@ impl Host {
 
 /// The environment of everything that the survey runs.
 fn environment(host: &Host) -> BTreeMap<String, String> {
-    [
+    let own = [
         ("PATH".to_string(), host.search_path.clone()),
         ("LC_ALL".into(), "C".into()),
         ("TMPDIR".into(), host.scratch.display().to_string()),
-    ]
-    .into()
+    ];
+    host.environment.clone().into_iter().chain(own).collect()
 }
 
 /// What a person wants of the survey.
@@ -184,7 +188,7 @@ fn whole_question(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Digest 
         .chain(&tools.host)
         .flat_map(|all| [&all.c, &all.cxx, &all.fortran])
         .map(identity);
-    let own = format!("{:?} {:?}", prober.own_host.metadata_folders, prober.own_host.sysroot);
+    let own = format!("{:?} {:?} {:?}", host.environment, prober.own_host.metadata_folders, prober.own_host.sysroot);
     let shown: Vec<String> = shown.into_iter().chain(compilers).chain([own]).collect();
     Digest::of_parts(std::iter::once("what are the facts?").chain(shown.iter().map(String::as_str)))
 }

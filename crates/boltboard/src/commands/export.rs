@@ -1,6 +1,7 @@
 //! `boltboard export`
 
-use boltboard_core::step::{Compile, Fragment, Location, Word};
+use boltboard_core::definitions::{definitions_schema, profile_schema};
+use boltboard_core::step::{Compile, Form, Fragment, Location, Word};
 
 use boltboard_core::plan::Plan;
 use clap::{Args, Subcommand};
@@ -22,6 +23,20 @@ pub struct ExportArgs {
 enum What {
     /// Print the JSON compilation database that editors read
     CompileCommands,
+    /// Print the JSON Schema of a file of ours, for editors
+    Schema {
+        /// Which file
+        #[arg(value_enum, default_value = "definitions")]
+        file: SchemaOf,
+    },
+}
+
+#[derive(Debug, Clone, Copy, clap::ValueEnum)]
+enum SchemaOf {
+    /// boltboard.toml
+    Definitions,
+    /// A profile
+    Profile,
 }
 
 #[derive(Serialize)]
@@ -34,7 +49,13 @@ struct Entry {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &ExportArgs) -> Result<Exit, Stop> {
-    let What::CompileCommands = args.what;
+    if let What::Schema { file } = args.what {
+        screen.json(&match file {
+            SchemaOf::Definitions => definitions_schema(),
+            SchemaOf::Profile => profile_schema(),
+        });
+        return Ok(Exit::Done);
+    }
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
@@ -54,7 +75,7 @@ fn entries(plan: &Plan) -> Vec<Entry> {
     };
     let mut entries = Vec::new();
     for (_, step) in plan.steps.iter() {
-        let (Some(Compile { setting, .. }), Some(source)) = (step.compile(), step.source()) else {
+        let (Some(Compile { setting, form: Form::Object, .. }), Some(source)) = (step.compile(), step.source()) else {
             continue;
         };
         let output = step.writes.first().map_or(String::new(), |at| at.path(folders).display().to_string());

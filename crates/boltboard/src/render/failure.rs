@@ -16,7 +16,8 @@ const LISTED: usize = 3;
 
 /// What a step works on, as people call it.
 pub fn subject(step: &Step) -> String {
-    step.source().map_or_else(|| step.name.clone(), |source| source.to_string())
+    let program = step.checks().map(ToString::to_string);
+    program.or_else(|| step.source().map(ToString::to_string)).unwrap_or_else(|| step.name.clone())
 }
 
 /// The place of an error as `file:line:column`.

@@ -59,7 +59,7 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(&overview, "parts"), &["name", "kind", "made"]);
     let options = answer("options --level expert");
     keys(&options, &["format", "tree", "profile", "options"]);
-    let option = ["name", "kind", "value", "origin", "applies", "section", "level", "summary"];
+    let option = ["name", "kind", "value", "origin", "applies", "section", "level", "derived", "summary"];
     for one in options["options"].as_array().expect("a list") {
         keys(one, &option);
         match one["origin"]["from"].as_str().expect("from") {
@@ -105,7 +105,16 @@ fn every_answer_has_just_its_documented_fields() {
         assert!(documented.contains(&format!("`{key}`")), "docs/json.md does not tell of `{key}` (lint)");
     }
     let survey = answer("survey");
-    let head = ["format", "distribution", "release", "compiler", "target", "compiler-fault?"];
+    let head = [
+        "format",
+        "distribution",
+        "release",
+        "compiler",
+        "target",
+        "compiler-fault?",
+        "host-compiler?",
+        "environment?",
+    ];
     keys(&survey, &[&head[..], &["needs", "gaps", "install?", "do-without?", "cost?"]].concat());
     let need =
         ["name", "state", "version?", "place?", "detail?", "source", "required", "provider?", "met-by", "needed-by"];

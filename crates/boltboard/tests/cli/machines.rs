@@ -113,3 +113,56 @@ fn what_parts_share_is_written_once_and_files_can_do_without_some_of_it() {
     tree.edit("boltboard.toml", "add = [\"rare\"]", "add = [\"rar\"]");
     tree.run("options").code(3).complains(&["there is no set `rar`", "rare"]);
 }
+
+const ENVIRONMENT: &str = r#"format = 1
+[tree]
+name = "t"
+version = "1"
+[toolchain]
+environment-from = "ENV"
+[part.prog]
+kind = "program"
+sources = ["main.c"]
+[part.said]
+kind = "generated"
+command = ["tool-of-the-maker"]
+stdout = "said.txt"
+"#;
+
+#[test]
+fn the_environment_of_a_toolchain_is_asked_once_handed_on_and_noticed_when_it_changes() {
+    let tree = Scratch::with(&[
+        ("main.c", "#include <depth.h>\nint main(void) { return DEPTH; }\n"),
+        ("maker/bin/tool-of-the-maker", "#!/bin/sh\necho $MAKER_WORD\n"),
+        ("maker/include/depth.h", "#define DEPTH 3\n"),
+        ("maker/other/depth.h", "#define DEPTH 5\n"),
+        ("maker/more.sh", "export CPATH=$MAKER/include\n"),
+    ]);
+    let maker = tree.at("maker").display().to_string();
+    tree.write("boltboard.toml", &ENVIRONMENT.replace("ENV", &format!("{maker}/env.sh")));
+    tree.write(
+        "maker/env.sh",
+        &format!("MAKER={maker}\nexport PATH=$MAKER/bin:$PATH\nexport MAKER_WORD=tide\n. $MAKER/more.sh\necho talks\n"),
+    );
+    let tool = tree.at("maker/bin/tool-of-the-maker");
+    std::fs::set_permissions(&tool, std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("set");
+    let code = |tree: &Scratch| {
+        Command::new(tree.at("boltboard-work/builds/mine/out/bin/prog")).status().expect("it runs").code()
+    };
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(3));
+    assert_eq!(std::fs::read_to_string(tree.at("boltboard-work/builds/mine/made/said.txt")).expect("made"), "tide\n");
+    tree.run("build").code(0).steps(0);
+    tree.run("survey").code(0).says(&["env.sh", "CPATH", "MAKER_WORD"]);
+    // Also what the script reads counts.
+    tree.write("maker/more.sh", "export CPATH=$MAKER/other\n");
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(5));
+    tree.edit("maker/env.sh", "=tide", "=ebb");
+    tree.run("build --verify").code(0);
+    assert_eq!(std::fs::read_to_string(tree.at("boltboard-work/builds/mine/made/said.txt")).expect("made"), "ebb\n");
+    tree.edit("maker/env.sh", "echo talks", "echo no licence >&2; exit 4");
+    tree.run("build").code(4).complains(&["env.sh cannot be had: no licence"]);
+    std::fs::remove_file(tree.at("maker/env.sh")).expect("removed");
+    tree.run("build").code(4).complains(&["there is no such file"]);
+}

@@ -1,6 +1,7 @@
 //! Tests of the built program: one binary, a file for each subject.
 
 mod alike;
+mod book;
 mod build;
 mod builder;
 mod definitions;

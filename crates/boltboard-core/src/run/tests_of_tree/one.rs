@@ -52,7 +52,11 @@ impl TestsInput<'_> {
         shell.extend(std::iter::once(&name).chain(&words).map(|word| shell_word(word)));
         shell.extend(stdin.iter().map(|place| format!("< {}", shell_word(&place.display().to_string()))));
         let place = shell_word(&folder.display().to_string());
-        let command = format!("mkdir -p {place} && cd {place} && {}", shell.join(" "));
+        let make = match test.folder {
+            TestFolder::Outputs => String::new(),
+            TestFolder::Scratch => format!("mkdir -p {place} && "),
+        };
+        let command = format!("{make}cd {place} && {}", shell.join(" "));
         let told = |report: TestReport| TestReport { command: command.clone(), ..report };
         let Some(program) = crate::launch::find_program(&name, &input.tools.search_path, &folders.tree) else {
             return (told(failed(id, format!("there is no program `{name}`"))), None);

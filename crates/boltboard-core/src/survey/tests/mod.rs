@@ -32,6 +32,7 @@ impl Bench {
             sysroot: None,
             aside: at("opt"),
             never_below: vec![at("tree")],
+            environment: BTreeMap::new(),
             scratch: at("scratch"),
             jobs: 2,
         };
@@ -40,6 +41,7 @@ impl Bench {
         let tools = Tools {
             target: Compilers { c: cxx.clone(), fortran: cxx.clone(), cxx },
             host: None,
+            environment: BTreeMap::new(),
             search_path: host.search_path.clone(),
             variables: BTreeMap::new(),
             epoch: Epoch::default(),
@@ -55,8 +57,14 @@ impl Bench {
     fn take_compiler(&mut self, name: &str) {
         let (path, launch) = (&self.host.search_path, RealLaunch::default());
         let memo = ProbeMemo::default();
-        let search =
-            CompilerSearch { search_path: path, sysroot: None, never_below: &[], launch: &launch, memo: &memo };
+        let search = CompilerSearch {
+            search_path: path,
+            sysroot: None,
+            never_below: &[],
+            environment: &BTreeMap::new(),
+            launch: &launch,
+            memo: &memo,
+        };
         let found = identify(name, Language::C, search);
         self.tools.target.c = Ok(found.expect("a C compiler"));
     }
@@ -322,6 +330,7 @@ fn compilers_say_who_they_are() {
         search_path: "/bin:/usr/bin",
         sysroot: None,
         never_below: &["/srv/tree".into()],
+        environment: &BTreeMap::new(),
         launch: &launch,
         memo: &memo,
     };

@@ -13,12 +13,20 @@ use crate::render::survey::{Survey, do_without_command, trouble, wanted_by};
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
+struct EnvironmentAnswer {
+    from: String,
+    variables: std::collections::BTreeMap<String, String>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub struct SurveyAnswer {
     format: u32,
     distribution: &'static str,
     release: String,
     compiler: String,
     host_compiler: Option<String>,
+    environment: Option<EnvironmentAnswer>,
     target: String,
     compiler_fault: Option<String>,
     needs: Vec<NeedAnswer>,
@@ -108,6 +116,10 @@ pub fn survey(survey: &Survey<'_>, only: Option<NeedId>) -> SurveyAnswer {
         release: survey.here.title.clone(),
         compiler: survey.compiler.clone(),
         host_compiler: survey.host_compiler.clone(),
+        environment: survey.environment.as_ref().map(|environment| EnvironmentAnswer {
+            from: environment.from.clone(),
+            variables: environment.variables.clone(),
+        }),
         target: survey.target.clone(),
         compiler_fault: survey.facts.compiler_fault.clone(),
         needs: survey.facts.iter().filter(|fact| asked(fact.need)).map(|fact| need(survey, fact)).collect(),

@@ -7,7 +7,7 @@ mod one;
 use boltboard_core::board::{Board, NeedId};
 use boltboard_core::profile::Choices;
 use boltboard_core::remedy::{self, Cost, CostFault, Distribution, Gap};
-use boltboard_core::survey::{CopyRank, Fact, FactSource, FactState, Facts, Missing, Presence};
+use boltboard_core::survey::{CopyRank, Fact, FactSource, FactState, Facts, Missing, Presence, ToolEnvironment};
 
 use super::text::{Cell, Role, columns, columns_within, count, next_lines, paint};
 use crate::fault::Next;
@@ -37,6 +37,8 @@ pub struct Survey<'a> {
     pub target: String,
     /// The compiler for the machine that builds, where something is made for it.
     pub host_compiler: Option<String>,
+    /// What the toolchain's environment sets, where it has one.
+    pub environment: Option<ToolEnvironment>,
     /// What installing everything would take, when that was asked.
     pub cost: Option<Result<Cost, CostFault>>,
     /// The same for each gap, in their order; empty when there is none.
@@ -118,7 +120,11 @@ fn head(survey: &Survey<'_>, width: usize) -> String {
         None => compiler,
     };
     let host = if saved { "a saved host".to_string() } else { format!("{host} · {compiler}") };
-    let lines = super::text::wrap(&format!("{host}\n{counts}"), width);
+    let environment = survey.environment.as_ref().map_or(String::new(), |environment| {
+        let names: Vec<&str> = environment.variables.keys().map(String::as_str).collect();
+        format!("\n{} sets {}", environment.from, if names.is_empty() { "nothing".into() } else { names.join(", ") })
+    });
+    let lines = super::text::wrap(&format!("{host}{environment}\n{counts}"), width);
     lines.iter().map(|line| format!("{}\n", paint(Role::Faint, line))).collect()
 }
 
