@@ -42,6 +42,8 @@ pub struct MacroDef {
     pub header: Option<HeaderId>,
     /// The parts whose compiles alone are given it.
     pub parts: Vec<PartId>,
+    /// The sets whose parts are given it, by their numbers.
+    pub sets: Vec<u32>,
     /// How the value is written.
     pub form: MacroForm,
     /// Treated as off unless this holds.

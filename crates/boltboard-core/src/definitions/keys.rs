@@ -150,7 +150,7 @@ pub const TABLES: &[TableKeys] = &[
             key(
                 "macro",
                 Free,
-                "how it is called in the code: a name, `{ name, form, value, when, header, parts }`, or a list of these",
+                "how it is called in the code: a name, `{ name, form, value, when, header, parts, sets }`, or a list of these",
             ),
             key("accept", Free, "findings of `lint` that are known: `{ FINDING = \"reason\" }`"),
         ],

@@ -1,6 +1,6 @@
 //! From files to one board: names first, then everything that refers to them.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -11,6 +11,7 @@ use super::fields::{Fields, Log, Text};
 use super::find::RawFile;
 use super::lists::{ListEntry, Lister, list_of};
 use super::lookup::{Index, Names};
+use super::parts::PartRead;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::sets::Shared;
@@ -118,15 +119,19 @@ pub(super) fn link(
     let mut part_arena = Arena::default();
     let mut modules = Vec::new();
     let mut owned = Vec::new();
-    for (part, lists) in part_list.into_iter().flatten() {
+    let mut of_set: BTreeMap<usize, Vec<PartId>> = BTreeMap::new();
+    for PartRead { part, owned: lists, sets } in part_list.into_iter().flatten() {
         let is_module = matches!(part.kind, PartKind::Module(_));
         let id = part_arena.add(part);
         modules.extend(is_module.then_some(id));
         owned.extend(lists);
+        sets.into_iter().for_each(|set| of_set.entry(set).or_default().push(id));
     }
     for (id, option) in options.iter() {
-        for carrier in option.macros.iter().filter(|carrier| !carrier.parts.is_empty()) {
-            for part in &carrier.parts {
+        for carrier in option.macros.iter().filter(|carrier| carrier.header.is_none()) {
+            let of_sets = carrier.sets.iter().filter_map(|set| of_set.get(&(*set as usize))).flatten();
+            let parts: BTreeSet<PartId> = carrier.parts.iter().chain(of_sets).copied().collect();
+            for part in &parts {
                 part_arena.get_mut(*part).given.push((id, carrier.clone()));
             }
         }
@@ -268,7 +273,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
 fn each_macro_once(options: &LazyArena<OptionDef>, log: &Log) {
     let mut givers: HashMap<&str, &OptionDef> = HashMap::with_capacity(options.len());
     for (_, option) in options.iter() {
-        for carrier in option.macros.iter().filter(|carrier| carrier.parts.is_empty()) {
+        for carrier in option.macros.iter().filter(|carrier| carrier.header.is_some()) {
             let Some(first) = givers.insert(&carrier.name, option).filter(|first| first.name != option.name) else {
                 continue;
             };

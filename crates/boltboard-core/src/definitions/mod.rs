@@ -10,6 +10,7 @@ mod find;
 mod generators;
 mod keys;
 mod link;
+mod list_line;
 mod lists;
 mod lookup;
 mod needs;

@@ -290,13 +290,20 @@ fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroH
     let name = sub.required_text("name")?;
     check_c_name(sub, &name);
     let parts: Vec<PartId> = sub.texts("parts").iter().filter_map(|text| names.parts.find(text, sub.log())).collect();
+    let sets: Vec<u32> = sub
+        .texts("sets")
+        .iter()
+        .filter_map(|text| names.sets.find(text, sub.log()))
+        .filter_map(|set| u32::try_from(set.index()).ok())
+        .collect();
+    let scoped = !parts.is_empty() || !sets.is_empty();
     let header = match sub.text("header") {
-        Some(text) if !parts.is_empty() => {
-            let text_fault = "a macro is in a header or given to parts; one of `header` and `parts` goes";
+        Some(text) if scoped => {
+            let text_fault = "a macro is in a header or given to parts; `header`, or `parts` and `sets`, goes";
             sub.problem(text.place, Fault::Combination(text_fault.into()));
             None
         }
-        None if !parts.is_empty() => None,
+        None if scoped => None,
         Some(text) => names.headers.find(&text, sub.log()),
         None => habit.map(|h| h.header),
     };
@@ -333,7 +340,7 @@ fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroH
         },
         (None, None) => own_form(kind, habit.is_some_and(|h| h.zero)),
     };
-    Some(MacroDef { name: name.text, header, parts, form, when: names.when(sub) })
+    Some(MacroDef { name: name.text, header, parts, sets, form, when: names.when(sub) })
 }
 
 fn own_form(kind: &Kind, zero: bool) -> MacroForm {
@@ -347,7 +354,14 @@ fn own_form(kind: &Kind, zero: bool) -> MacroForm {
 
 /// A pick has a macro for each of its values; every other kind has one.
 fn own_forms(kind: &Kind, name: &str, habit: &MacroHabit) -> Vec<MacroDef> {
-    let one = |name: String, form| MacroDef { name, header: Some(habit.header), parts: vec![], form, when: None };
+    let one = |name: String, form| MacroDef {
+        name,
+        header: Some(habit.header),
+        parts: vec![],
+        sets: vec![],
+        form,
+        when: None,
+    };
     match kind {
         Kind::Pick(values) => values
             .iter()

@@ -13,14 +13,17 @@ use crate::board::{
     ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
 };
 
+/// A part as it was read.
+pub(super) struct PartRead {
+    pub part: PartDef,
+    /// The lists that it owns.
+    pub owned: Option<OwnedLists>,
+    /// The numbers of the sets that it names.
+    pub sets: Vec<usize>,
+}
+
 /// Reads a part. `tree` is the tree's name, from which folders of modules get theirs.
-pub(super) fn part(
-    entry: &Entry<'_>,
-    id: PartId,
-    tree: &str,
-    names: &Names,
-    sets: &[Shared],
-) -> Option<(PartDef, Option<OwnedLists>)> {
+pub(super) fn part(entry: &Entry<'_>, id: PartId, tree: &str, names: &Names, sets: &[Shared]) -> Option<PartRead> {
     let fields = entry.fields("part");
     let folder = |text: &Text| match entry.folder.join(&text.text) {
         Ok(path) => Some(path),
@@ -93,7 +96,7 @@ pub(super) fn part(
     }
     fields.get("accept");
     fields.finish();
-    Some((part, owned))
+    Some(PartRead { part, owned, sets: shared.sets })
 }
 
 fn kind(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<PartKind> {

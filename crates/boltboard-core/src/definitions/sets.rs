@@ -18,6 +18,8 @@ pub(super) struct Shared {
     pub link_flags: Vec<When<Interp>>,
     pub libraries: Vec<When<Interp>>,
     pub needs: Vec<When<NeedId>>,
+    /// The numbers of the sets that it is made of.
+    pub sets: Vec<usize>,
 }
 
 /// The name of one, for lists of names.
@@ -43,6 +45,7 @@ impl Shared {
             link_flags: names.interp_list(fields, "link-flags"),
             libraries: names.interp_list(fields, "libraries"),
             needs: names.when_list(fields, "needs", &mut |text| names.needs.find(text, log)),
+            sets: Vec::new(),
         }
     }
 
@@ -63,6 +66,7 @@ impl Shared {
         for When { when, item } in named {
             if let Some(set) = sets.get(item.index()) {
                 all.add(set, when.as_ref());
+                all.sets.push(item.index());
             }
         }
         all.add(&self, None);
