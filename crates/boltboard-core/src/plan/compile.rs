@@ -14,6 +14,9 @@ use crate::board::{
 use crate::step::{Compile, Flags, Form, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
+/// Flags that ask for named modules.
+const CXX_MODULES: [&str; 3] = ["-fmodules-ts", "-fmodules", "-fcxx-modules"];
+
 /// A source of a part.
 #[derive(Clone)]
 pub(super) struct SourceOf<'b> {
@@ -162,6 +165,10 @@ impl<'a> Lower<'a> {
         let mut words = self.flag_words(part, common.position, language, fill);
         words.retain(|word| !flags.without.contains(word));
         words.extend(flags.added.iter().cloned());
+        let modules = words.iter().filter_map(Word::as_text).find(|text| CXX_MODULES.contains(text));
+        if let Some(flag) = modules.map(str::to_string) {
+            self.problem(Some(part.place), PlanFault::CxxModules { part: part.name.clone(), flag });
+        }
         let mut defines = self.defines(part, fill);
         let mut words = taken_out(words, &mut defines);
         if language == Language::OwnAsm {

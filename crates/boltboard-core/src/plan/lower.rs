@@ -112,6 +112,16 @@ pub enum PlanFault {
         /// The other one.
         second: String,
     },
+    /// A flag asks for what cannot be built in the right order.
+    #[error(
+        "part `{part}`: named modules of C++20 (`{flag}`) are not built: nobody knows their order, and the compiler keeps them in the sources; use headers"
+    )]
+    CxxModules {
+        /// The part.
+        part: String,
+        /// The flag.
+        flag: String,
+    },
     /// Sources use each other's modules.
     #[error("these sources use each other's modules: {}", .0.join(" → "))]
     ModuleRing(Vec<String>),

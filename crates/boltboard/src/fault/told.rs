@@ -101,7 +101,8 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
                 diagnostic.help("give the entry of `uses` a condition, or switch on what makes that part")
             }
             PlanFault::Template { near, .. } => diagnostic.near(near),
-            PlanFault::SameModule { .. }
+            PlanFault::CxxModules { .. }
+            | PlanFault::SameModule { .. }
             | PlanFault::ModuleRing(_)
             | PlanFault::NoSources(_)
             | PlanFault::TemplateOfPart { .. }

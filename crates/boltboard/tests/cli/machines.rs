@@ -166,3 +166,11 @@ fn the_environment_of_a_toolchain_is_asked_once_handed_on_and_noticed_when_it_ch
     std::fs::remove_file(tree.at("maker/env.sh")).expect("removed");
     tree.run("build").code(4).complains(&["there is no such file"]);
 }
+
+#[test]
+fn named_modules_of_cxx_are_refused_before_the_compiler_writes_into_the_sources() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.p]\nkind = \"program\"\nsources = [\"main.cc\"]\nflags = [\"-std=c++20\", \"-fmodules-ts\"]\n";
+    let tree = Scratch::with(&[("boltboard.toml", board), ("main.cc", "int main() { return 0; }\n")]);
+    tree.run("build").code(3).complains(&["named modules of C++20 (`-fmodules-ts`) are not built", "use headers"]);
+    assert!(!tree.at("gcm.cache").exists());
+}
