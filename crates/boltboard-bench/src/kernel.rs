@@ -59,10 +59,13 @@ pub fn write(root: &Path, size: Size) -> Result<(), Box<dyn std::error::Error>> 
         for (at, number) in own.iter().enumerate() {
             let kind = if number % 2 == 0 { "module" } else { "switch" };
             let default = if kind == "switch" { "on" } else { ["off", "loadable", "builtin"][number / 2 % 3] };
-            let requires = number.checked_sub(7).filter(|before| *before > 0 && kind == "switch").map_or(String::new(), |before| {
-                let other = before - (1 - before % 2);
-                format!(", requires = \"opt-{other}\"")
-            });
+            let requires = number.checked_sub(7).filter(|before| *before > 0 && kind == "switch").map_or(
+                String::new(),
+                |before| {
+                    let other = before - (1 - before % 2);
+                    format!(", requires = \"opt-{other}\"")
+                },
+            );
             writeln!(
                 options,
                 "opt-{number} = {{ kind = \"{kind}\", default = \"{default}\", summary = \"What unit {number} of folder {folder} does\"{requires} }}"

@@ -53,6 +53,7 @@ pub mod resolve;
 pub mod reason;
 pub mod remedy;
 pub mod step;
+pub mod patch;
 pub mod plan;
 pub mod judge;
 pub mod lint;

@@ -38,6 +38,10 @@ fn main() -> Result<(), Box<dyn Error>> {
         ("lint", &["lint"], true),
         ("preview of everything", &["preview"], true),
     ] {
+        if kept {
+            // Something is kept where there is a work folder.
+            run(&root, &["set", "opt-1=on"])?;
+        }
         let mut ratios = Vec::new();
         let mut times = Vec::new();
         for _ in 0..ROUNDS {

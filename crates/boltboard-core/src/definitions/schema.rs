@@ -50,6 +50,8 @@ pub fn profile_schema() -> Value {
             "choose": { "type": "object", "additionalProperties": scalar, "description": "values of options" },
             "providers": texts,
             "reasons": texts,
+            "patches": { "type": "array", "items": { "type": "string" }, "description": "patches, in the folder NAME.changes" },
+            "replaced": texts,
         },
         "additionalProperties": false,
     })

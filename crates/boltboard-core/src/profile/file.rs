@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
-use super::layers::{Choices, ProfileSource};
+use super::layers::{CHANGE_PREFIX, Choices, ProfileSource};
 use crate::base::FileError;
 use crate::base::files::{read_text, write_whole};
 use crate::board::{Board, NEED_PREFIX, Tree, Value};
@@ -112,6 +112,43 @@ impl ProfileFile {
         let was = self.drop_entry("providers", need);
         self.drop_entry("reasons", &format!("{NEED_PREFIX}{need}"));
         was
+    }
+
+    /// Carries a patch, after all others, with a reason if there is one.
+    pub fn add_patch(&mut self, name: &str, reason: Option<&str>) {
+        let mut list = self.document.get("patches").and_then(Item::as_array).cloned().unwrap_or_default();
+        if list.iter().all(|entry| entry.as_str() != Some(name)) {
+            list.push(name);
+        }
+        self.document["patches"] = value(list);
+        self.give_reason(name, reason);
+    }
+
+    /// Carries another file in the place of one of the sources, with a reason if there is one.
+    pub fn replace_file(&mut self, path: &str, name: &str, reason: Option<&str>) {
+        put(table(&mut self.document, "replaced"), path, name.into());
+        self.give_reason(path, reason);
+    }
+
+    /// Takes a change to the sources out, with its reason. Returns whether it was there.
+    pub fn drop_change(&mut self, name: &str) -> bool {
+        let mut was = self.drop_entry("replaced", name);
+        if let Some(list) = self.document.get_mut("patches").and_then(Item::as_array_mut) {
+            let before = list.len();
+            list.retain(|entry| entry.as_str() != Some(name));
+            was |= list.len() < before;
+            if list.is_empty() {
+                self.document.remove("patches");
+            }
+        }
+        self.drop_entry("reasons", &format!("{CHANGE_PREFIX}{name}"));
+        was
+    }
+
+    fn give_reason(&mut self, name: &str, reason: Option<&str>) {
+        if let Some(reason) = reason {
+            put(table(&mut self.document, "reasons"), &format!("{CHANGE_PREFIX}{name}"), reason.into());
+        }
     }
 
     /// Takes an entry out, and its table when nothing else is in it.

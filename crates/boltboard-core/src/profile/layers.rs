@@ -1,7 +1,7 @@
 //! From a profile and its layers to checked choices.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use toml_edit::{Document, Item};
 
@@ -9,7 +9,7 @@ use super::fault::{MOST_LEVELS, ProfileFault, ProfileProblem};
 use super::file::ProfileName;
 use super::shelf::Shelf;
 use crate::base::files::read_regular;
-use crate::base::{Arena, FileId, Id, Place, SourceFiles, Version, near_matches};
+use crate::base::{Arena, FileId, Id, Place, RelPath, SourceFiles, Version, near_matches};
 use crate::board::{Asked, Board, DecidedBy, Kind, NEED_PREFIX, NeedId, OptionId, Provider, TryFault, Value};
 
 /// One set of choices, weaker than those that come after it.
@@ -59,8 +59,42 @@ pub struct Choices {
     pub items: Vec<Choice>,
     /// Who is to meet a need, where a person said so.
     pub providers: BTreeMap<NeedId, ProviderChoice>,
+    /// Changes to the sources that people carry, in the order in which they are applied.
+    pub changes: Vec<SourceChange>,
     /// The profile files.
     pub files: SourceFiles,
+}
+
+/// A change to the sources that a profile carries.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SourceChange {
+    /// What it is called: the name of the patch's file, or the path of the file that is replaced.
+    pub name: String,
+    /// What sort of change it is.
+    pub sort: ChangeSort,
+    /// Where the patch, or the other file, lies.
+    pub file: PathBuf,
+    /// The layer that it comes from.
+    pub layer: LayerId,
+    /// Why the person carries it.
+    pub reason: Option<String>,
+}
+
+/// Sorts of changes to the sources.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ChangeSort {
+    /// A patch.
+    Patch,
+    /// Another file in the place of this one.
+    Replaced(RelPath),
+}
+
+/// What stands before the name of a change where reasons are.
+pub const CHANGE_PREFIX: &str = "patch:";
+
+/// The folder beside a profile's file in which the changes lie that it carries.
+pub fn changes_folder(profile: &Path) -> PathBuf {
+    profile.with_extension("changes")
 }
 
 /// Who a person wants a need to be met by.
@@ -205,6 +239,7 @@ impl Reader<'_> {
         let layer = self.choices.layers.add(Layer { name: name.to_string(), source });
         self.choose(file, &document, layer);
         self.providers(file, &document, layer);
+        self.changes(file, &document, layer, &changes_folder(&path));
         self.open.pop();
         self.read.insert(name.clone());
     }
@@ -233,7 +268,8 @@ impl Reader<'_> {
     }
 
     fn head(&mut self, file: FileId, document: &Document<String>) {
-        const KEYS: [&str; 7] = ["format", "tree", "tree-version", "base", "choose", "providers", "reasons"];
+        const KEYS: [&str; 9] =
+            ["format", "tree", "tree-version", "base", "choose", "providers", "reasons", "patches", "replaced"];
         for (key, item) in document.iter() {
             if !KEYS.contains(&key) {
                 let span = document.key(key).and_then(toml_edit::Key::span);
@@ -263,6 +299,41 @@ impl Reader<'_> {
         {
             let fault = ProfileFault::Newer { found: found.into(), tree: tree.version.clone() };
             self.problem(place("tree-version"), vec![], fault);
+        }
+    }
+
+    /// Takes in the changes to the sources that a profile carries.
+    fn changes(&mut self, file: FileId, document: &Document<String>, layer: LayerId, folder: &Path) {
+        let reason = |name: &str| {
+            let reasons = document.get("reasons").and_then(Item::as_table_like)?;
+            reasons.get(&format!("{CHANGE_PREFIX}{name}")).and_then(Item::as_str).map(str::to_string)
+        };
+        let plain = |text: &str| !text.is_empty() && !text.contains('/') && !text.starts_with('.');
+        if let Some(item) = document.get("patches") {
+            let names: Option<Vec<&str>> =
+                item.as_array().map(|list| list.iter().filter_map(|entry| entry.as_str()).collect());
+            let sound = names.as_ref().is_some_and(|names| names.iter().all(|name| plain(name)));
+            if !sound {
+                let place = Some(Place::new(file, item.span().unwrap_or(0..0)));
+                let expected = "a list of names of patches";
+                return self.problem(place, vec![], ProfileFault::WrongType { key: "patches".into(), expected });
+            }
+            for name in names.unwrap_or_default() {
+                let (sort, at) = (ChangeSort::Patch, folder.join(name));
+                let (name, reason) = (name.to_string(), reason(name));
+                self.choices.changes.push(SourceChange { name, sort, file: at, layer, reason });
+            }
+        }
+        for (path, item) in document.get("replaced").and_then(Item::as_table_like).into_iter().flat_map(|t| t.iter()) {
+            let place = Some(Place::new(file, item.span().unwrap_or(0..0)));
+            let (Ok(at), Some(name)) = (RelPath::parse(path), item.as_str().filter(|name| plain(name))) else {
+                let expected = "the name of the file that stands in the place of this one";
+                self.problem(place, vec![], ProfileFault::WrongType { key: path.into(), expected });
+                continue;
+            };
+            let (sort, file) = (ChangeSort::Replaced(at), folder.join(name));
+            let (name, reason) = (path.to_string(), reason(path));
+            self.choices.changes.push(SourceChange { name, sort, file, layer, reason });
         }
     }
 
@@ -321,10 +392,16 @@ impl Reader<'_> {
             }
         }
         for (name, item) in reasons.into_iter().flat_map(|r| r.iter()) {
-            let chosen_here = match name.strip_prefix(NEED_PREFIX) {
-                Some(need) => table("providers").is_some_and(|providers| providers.get(need).is_some()),
-                None => chosen.is_some_and(|chosen| chosen.get(name).is_some()),
-            };
+            let carried = name.strip_prefix(CHANGE_PREFIX).is_some_and(|change| {
+                let patches = document.get("patches").and_then(Item::as_array);
+                patches.is_some_and(|list| list.iter().any(|entry| entry.as_str() == Some(change)))
+                    || table("replaced").is_some_and(|replaced| replaced.get(change).is_some())
+            });
+            let chosen_here = carried
+                || match name.strip_prefix(NEED_PREFIX) {
+                    Some(need) => table("providers").is_some_and(|providers| providers.get(need).is_some()),
+                    None => chosen.is_some_and(|chosen| chosen.get(name).is_some()),
+                };
             if !chosen_here {
                 let place = Place::new(file, item.span().unwrap_or(0..0));
                 self.problem(Some(place), vec![], ProfileFault::LooseReason(name.into()));

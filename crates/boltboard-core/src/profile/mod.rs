@@ -8,7 +8,10 @@ mod shelf;
 
 pub use fault::{ProfileFault, ProfileProblem};
 pub use file::{ProfileFile, ProfileName};
-pub use layers::{Choice, Choices, Layer, LayerId, ProfileSource, ProviderChoice};
+pub use layers::{
+    CHANGE_PREFIX, ChangeSort, Choice, Choices, Layer, LayerId, ProfileSource, ProviderChoice, SourceChange,
+    changes_folder,
+};
 pub use shelf::Shelf;
 
 #[cfg(test)]

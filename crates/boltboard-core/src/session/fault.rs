@@ -4,6 +4,7 @@ use super::compiler::CompilerGap;
 use crate::base::{FileError, SourceFiles};
 use crate::board::TryFault;
 use crate::definitions::{Problem, Reading, TreeFault};
+use crate::patch::PatchFault;
 use crate::plan::PlanProblem;
 use crate::profile::{Choices, ProfileProblem};
 use crate::resolve::Clash;
@@ -77,6 +78,17 @@ pub enum SessionFault {
         /// The choices.
         choices: Box<Choices>,
     },
+    /// A change to the sources that the profile carries cannot be read.
+    #[error("the change {name} that the profile carries cannot be read: {reason}")]
+    Change {
+        /// The change.
+        name: String,
+        /// What the system says.
+        reason: String,
+    },
+    /// A patch that the profile carries does not fit.
+    #[error(transparent)]
+    Patch(#[from] PatchFault),
     /// A text is no name of a profile.
     #[error("`{0}` cannot be a profile's name")]
     ProfileName(String),

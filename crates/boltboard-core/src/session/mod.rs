@@ -11,6 +11,7 @@
 
 mod before;
 mod build;
+mod changes;
 mod compiler;
 mod entry;
 mod fault;
@@ -22,6 +23,7 @@ mod scope;
 mod seal;
 
 pub use build::{Begun, BuildAsk, Built, Start, Verified};
+pub use changes::Carried;
 pub use compiler::{CompilerGap, Refused};
 pub use fault::SessionFault;
 pub use host::{as_root, is_own_target};

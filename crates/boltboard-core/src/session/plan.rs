@@ -59,12 +59,13 @@ impl Session {
     /// # Errors
     /// As for [`Session::plan`].
     pub fn plan_of(&self, profile: &ProfileName, resolved: &Resolved) -> Result<Planned, SessionFault> {
-        self.plan_in(self.work.folders(&self.board.tree.source_root, profile), resolved)
+        let folders = self.work.folders(&self.board.tree.source_root, profile);
+        self.plan_in(self.with_changes(folders, &resolved.choices)?, resolved)
     }
 
     /// Makes the plan of a build in these folders.
     fn plan_in(&self, folders: Folders, resolved: &Resolved) -> Result<Planned, SessionFault> {
-        let listing = Listing::of(&self.board.tree.source_root);
+        let listing = Listing::of(&folders.tree);
         let problems = check_sources(&self.board, &listing);
         if !problems.is_empty() {
             return Err(SessionFault::Sources(problems));
@@ -103,7 +104,8 @@ impl Session {
         let root = &self.board.tree.source_root;
         let tried = !self.scope.tried.is_empty();
         let folders = if tried { WorkFolder::tried_folders } else { WorkFolder::folders };
-        self.plan_in(folders(&self.work, root, &self.profile), resolved)
+        let folders = folders(&self.work, root, &self.profile);
+        self.plan_in(self.with_changes(folders, &resolved.choices)?, resolved)
     }
 
     /// Makes the plan of what was touched since a sealed build, with what it is judged by, or else that of everything.
@@ -115,7 +117,7 @@ impl Session {
         resolved: &Resolved,
         sweep: Option<&Sweep<'_>>,
     ) -> Result<(Planned, Option<Touched>), SessionFault> {
-        let touched = match sweep {
+        let touched = match sweep.filter(|_| resolved.choices.changes.is_empty()) {
             Some(sweep) => self.touched(resolved, sweep)?,
             None => None,
         };

@@ -72,7 +72,8 @@ impl Session {
         planned: &Planned,
         touched: Option<&Touched>,
     ) -> Option<SealWanted> {
-        if self.scope.is_supposed() {
+        // What is built of changed sources is looked at anew each time: a new file beside them could come first.
+        if self.scope.is_supposed() || !resolved.choices.changes.is_empty() {
             return None;
         }
         let layers = resolved.choices.layers.iter().filter_map(|(_, layer)| ProfileName::parse(&layer.name));

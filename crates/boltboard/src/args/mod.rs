@@ -70,6 +70,8 @@ pub enum Command {
     Unset(commands::set::UnsetArgs),
     /// Make, list and use profiles
     Profile(commands::profile::ProfileArgs),
+    /// Carry changes to the sources in a profile
+    Patch(commands::patch::PatchArgs),
     /// Check everything that the tree needs on this host
     Survey(commands::survey::SurveyArgs),
     /// Compare two profiles

@@ -65,6 +65,14 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
         let never = [(&left, &lj), (&right, &rj)].into_iter().filter(|(_, journal)| journal.all().next().is_none());
         let never: Vec<String> = never.map(|(name, _)| name.to_string()).collect();
         screen.out(&compare::text(&compared, &never, screen.width));
+        for (name, here, there) in [(&left, &l, &r), (&right, &r, &l)] {
+            let only =
+                here.choices.changes.iter().filter(|one| there.choices.changes.iter().all(|o| o.name != one.name));
+            let only: Vec<&str> = only.map(|change| change.name.as_str()).collect();
+            if !only.is_empty() {
+                screen.out(&format!("Only {name} carries changes to the sources: {}\n", only.join(", ")));
+            }
+        }
     }
     let steps = &compared.plans;
     let same = compared.values.is_empty()

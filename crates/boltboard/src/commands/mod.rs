@@ -12,6 +12,7 @@ pub mod lint;
 pub mod options;
 pub mod overview;
 pub mod parts;
+pub mod patch;
 pub mod preview;
 pub mod profile;
 pub mod ways;
@@ -38,6 +39,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Set(args)) => set::set(global, screen, args),
         Some(Command::Unset(args)) => set::unset(global, screen, args),
         Some(Command::Profile(args)) => profile::run(global, screen, args),
+        Some(Command::Patch(args)) => patch::run(global, screen, args),
         Some(Command::Survey(args)) => survey::run(global, screen, args),
         Some(Command::Compare(args)) => compare::run(global, screen, args),
         Some(Command::Preview(args)) => preview::run(global, screen, args),

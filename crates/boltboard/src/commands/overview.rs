@@ -37,6 +37,7 @@ pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exi
         made: board.parts.iter().map(|(_, part)| made(part)).collect(),
         profile: session.profile.to_string(),
         choices: resolved.choices.items.len(),
+        changes: resolved.choices.changes.iter().map(|change| change.name.clone()).collect(),
         profiles: session.shelf.list()?.keys().map(ToString::to_string).collect(),
         last: Ledger::read(&session.work.ledger())?.entries.pop(),
     };

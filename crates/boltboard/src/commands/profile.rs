@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::NEED_PREFIX;
-use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
+use boltboard_core::profile::{CHANGE_PREFIX, ChangeSort, ProfileFile, ProfileName, ProfileSource};
 use boltboard_core::resolve::Effect;
 use clap::{Args, Subcommand};
 
@@ -214,6 +214,18 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
         ]
     });
     rows.extend(providers);
+    rows.extend(choices.changes.iter().map(|change| {
+        let what = match change.sort {
+            ChangeSort::Patch => "applied",
+            ChangeSort::Replaced(_) => "replaced",
+        };
+        vec![
+            (Role::Name, format!("{CHANGE_PREFIX}{}", change.name)),
+            (Role::Value, what.to_string()),
+            (Role::Faint, choices.layers[change.layer].name.clone()),
+            (Role::Faint, change.reason.clone().unwrap_or_default()),
+        ]
+    }));
     screen.out(&columns(&rows, 2, screen.width));
     if rows.is_empty() {
         screen.out("  It has no choices yet.\n");

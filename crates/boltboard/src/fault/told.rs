@@ -66,6 +66,11 @@ impl Stop {
                 Stop::new(Exit::WrongUse, Diagnostic::new(format!("{fault} {what}")))
             }
             (fault @ SessionFault::Epoch { .. }, _) => Stop::usage(fault.to_string()),
+            (fault @ (SessionFault::Change { .. } | SessionFault::Patch(_)), Some(_)) => {
+                let told = Diagnostic::new(fault.to_string());
+                let told = told.next("boltboard patch list", "what the profile carries");
+                Stop::new(Exit::Wrong, told.help("make it fit these sources, or `boltboard patch remove` it"))
+            }
             (fault, None) => Stop::new(Exit::Wrong, Diagnostic::new(fault.to_string())),
         }
     }

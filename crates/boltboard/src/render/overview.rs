@@ -18,6 +18,8 @@ pub struct Overview {
     pub missing: Vec<String>,
     /// Whether each part is made, in the order of parts.
     pub made: Vec<bool>,
+    /// Changes to the sources that it carries.
+    pub changes: Vec<String>,
     /// The profile in use.
     pub profile: String,
     /// How many choices count.
@@ -83,6 +85,10 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     };
     add("needs", if overview.missing.is_empty() { Role::Value } else { Role::Warn }, needs);
     add("profile", Role::Value, format!("{} with {}", overview.profile, count(overview.choices, "choice", "choices")));
+    if !overview.changes.is_empty() {
+        let carried = count(overview.changes.len(), "change to the sources", "changes to the sources");
+        add("carries", Role::Warn, format!("{carried}: {}", overview.changes.join(", ")));
+    }
     if !overview.profiles.is_empty() {
         add("profiles", Role::Faint, overview.profiles.join(", "));
     }

@@ -25,6 +25,7 @@ mod making;
 mod moving;
 mod large;
 mod own_tests;
+mod patches;
 mod printed;
 mod profiles;
 mod reasoning;

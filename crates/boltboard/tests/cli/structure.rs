@@ -3,13 +3,14 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 27] = [
+const FLOW: [&str; 28] = [
     "base",
     "expr",
     "board",
     "definitions",
     "search",
     "profile",
+    "patch",
     "reading",
     "work",
     "store",

@@ -231,6 +231,7 @@ pub struct OverviewAnswer {
     missing: Vec<String>,
     parts: Vec<PartAnswer>,
     profile: String,
+    changes: Vec<String>,
     choices: usize,
 }
 
@@ -260,6 +261,7 @@ pub fn overview(board: &Board, overview: &Overview) -> OverviewAnswer {
             .map(|((_, part), made)| PartAnswer { name: part.name.clone(), kind: part.kind.name(), made: *made })
             .collect(),
         profile: overview.profile.clone(),
+        changes: overview.changes.clone(),
         choices: overview.choices,
     }
 }

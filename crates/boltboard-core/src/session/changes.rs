@@ -1,0 +1,84 @@
+//! Changes to the sources that a profile carries: the tree is built from a mirror in which they are made.
+
+use std::path::PathBuf;
+
+use super::fault::SessionFault;
+use super::open::Session;
+use crate::patch::{Changed, Patch, apply, mirror};
+use crate::profile::{ChangeSort, Choices, SourceChange};
+use crate::work::Folders;
+
+/// A change with the files that it touches.
+#[derive(Debug, Clone)]
+pub struct Carried {
+    /// The change.
+    pub change: SourceChange,
+    /// The files, as paths of the tree.
+    pub files: Vec<String>,
+}
+
+impl Session {
+    /// Returns the folders of a build, with a mirror of the sources where changes to these are carried.
+    ///
+    /// # Errors
+    /// A change cannot be read or does not fit; nothing is changed then.
+    pub(super) fn with_changes(&self, folders: Folders, choices: &Choices) -> Result<Folders, SessionFault> {
+        if choices.changes.is_empty() {
+            return Ok(folders);
+        }
+        let changed = self.changed(choices)?;
+        let tree = folders.build.join("tree");
+        let own: Vec<PathBuf> = vec![self.work.root().to_path_buf()];
+        mirror(&self.board.tree.source_root, &tree, &changed, &own)?;
+        Ok(Folders { tree, ..folders })
+    }
+
+    /// Works out what the changed files hold.
+    fn changed(&self, choices: &Choices) -> Result<Changed, SessionFault> {
+        let root = &self.board.tree.source_root;
+        let mut changed = Changed::new();
+        for change in &choices.changes {
+            match &change.sort {
+                ChangeSort::Replaced(path) => {
+                    changed.insert(path.clone(), Some(read(change)?));
+                }
+                ChangeSort::Patch => apply(root, &[patch_of(change)?], &mut changed)?,
+            }
+        }
+        Ok(changed)
+    }
+
+    /// Returns the changes that are carried, with the files that they touch.
+    ///
+    /// # Errors
+    /// One cannot be read.
+    pub fn carried(&self, choices: &Choices) -> Result<Vec<Carried>, SessionFault> {
+        let files = |change: &SourceChange| -> Result<Vec<String>, SessionFault> {
+            Ok(match &change.sort {
+                ChangeSort::Replaced(path) => vec![path.to_string()],
+                ChangeSort::Patch => {
+                    let files = patch_of(change)?.files;
+                    files.iter().filter_map(|file| Some(file.new.as_ref().or(file.old.as_ref())?.to_string())).collect()
+                }
+            })
+        };
+        choices.changes.iter().map(|change| Ok(Carried { change: change.clone(), files: files(change)? })).collect()
+    }
+
+    /// Checks that all changes fit the sources as they are.
+    ///
+    /// # Errors
+    /// The first that does not.
+    pub fn changes_fit(&self, choices: &Choices) -> Result<(), SessionFault> {
+        self.changed(choices).map(|_| ())
+    }
+}
+
+fn read(change: &SourceChange) -> Result<Vec<u8>, SessionFault> {
+    std::fs::read(&change.file).map_err(|e| SessionFault::Change { name: change.name.clone(), reason: e.to_string() })
+}
+
+fn patch_of(change: &SourceChange) -> Result<Patch, SessionFault> {
+    let text = String::from_utf8_lossy(&read(change)?).into_owned();
+    Ok(Patch::parse(&change.name, &text)?)
+}
