@@ -266,6 +266,15 @@ impl PartDef {
         of_texts.chain(of_generator).chain(of_rules).collect()
     }
 
+    /// Tells whether it follows from a list, and no definition names it.
+    pub fn is_listed(&self) -> bool {
+        match &self.kind {
+            PartKind::List(_) => true,
+            PartKind::Module(role) => role.place != ModulePlace::Alone,
+            _ => false,
+        }
+    }
+
     /// Tells whether how a source is compiled follows from its own name.
     pub fn compiles_look_at_source(&self) -> bool {
         let modules = self.modules.iter().flat_map(|modules| modules.flags.iter().chain(&modules.builtin_flags));

@@ -309,6 +309,17 @@ impl Reader<'_> {
             reasons.get(&format!("{CHANGE_PREFIX}{name}")).and_then(Item::as_str).map(str::to_string)
         };
         let plain = |text: &str| !text.is_empty() && !text.contains('/') && !text.starts_with('.');
+        for (path, item) in document.get("replaced").and_then(Item::as_table_like).into_iter().flat_map(|t| t.iter()) {
+            let place = Some(Place::new(file, item.span().unwrap_or(0..0)));
+            let (Ok(at), Some(name)) = (RelPath::parse(path), item.as_str().filter(|name| plain(name))) else {
+                let expected = "the name of the file that stands in the place of this one";
+                self.problem(place, vec![], ProfileFault::WrongType { key: path.into(), expected });
+                continue;
+            };
+            let (sort, file) = (ChangeSort::Replaced(at), folder.join(name));
+            let (name, reason) = (path.to_string(), reason(path));
+            self.choices.changes.push(SourceChange { name, sort, file, layer, reason });
+        }
         if let Some(item) = document.get("patches") {
             let names: Option<Vec<&str>> =
                 item.as_array().map(|list| list.iter().filter_map(|entry| entry.as_str()).collect());
@@ -323,17 +334,6 @@ impl Reader<'_> {
                 let (name, reason) = (name.to_string(), reason(name));
                 self.choices.changes.push(SourceChange { name, sort, file: at, layer, reason });
             }
-        }
-        for (path, item) in document.get("replaced").and_then(Item::as_table_like).into_iter().flat_map(|t| t.iter()) {
-            let place = Some(Place::new(file, item.span().unwrap_or(0..0)));
-            let (Ok(at), Some(name)) = (RelPath::parse(path), item.as_str().filter(|name| plain(name))) else {
-                let expected = "the name of the file that stands in the place of this one";
-                self.problem(place, vec![], ProfileFault::WrongType { key: path.into(), expected });
-                continue;
-            };
-            let (sort, file) = (ChangeSort::Replaced(at), folder.join(name));
-            let (name, reason) = (path.to_string(), reason(path));
-            self.choices.changes.push(SourceChange { name, sort, file, layer, reason });
         }
     }
 

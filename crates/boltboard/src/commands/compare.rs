@@ -3,6 +3,7 @@
 use boltboard_core::compare::{Side, plans, values};
 use boltboard_core::journal::Journal;
 use boltboard_core::judge::Judge;
+use boltboard_core::profile::Choices;
 use boltboard_core::reading::TokenMemo;
 
 use boltboard_core::work::StatusMemo;
@@ -75,7 +76,9 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
         }
     }
     let steps = &compared.plans;
-    let same = compared.values.is_empty()
+    let carried = |choices: &Choices| choices.changes.iter().map(|change| change.name.clone()).collect::<Vec<_>>();
+    let same = carried(&l.choices) == carried(&r.choices)
+        && compared.values.is_empty()
         && steps.left_only.is_empty()
         && steps.right_only.is_empty()
         && steps.differ.is_empty();

@@ -159,7 +159,7 @@ fn carry(
     edit(&mut profile);
     let fits = session.choices_as(&profile.text()).and_then(|choices| {
         session.changes_fit(&choices)?;
-        Ok(session.carried(&choices)?)
+        session.carried(&choices)
     });
     let carried = match fits {
         Ok(carried) => carried,

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use boltboard_core::board::{Board, Kind};
+use boltboard_core::board::{Board, Kind, PartDef};
 use boltboard_core::work::LedgerEntry;
 
 use super::text::{Cell, Role, bytes, columns, count, duration, next_lines, paint, wrap};
@@ -67,12 +67,21 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     for (kind, (made, all)) in parts {
         let of_kind = |wanted: bool| -> Vec<&str> {
             let parts = board.parts.iter().zip(&overview.made);
-            let parts = parts.filter(|((_, part), made)| part.kind.name() == kind && **made == wanted);
+            // What lists give is counted; nobody reads thousands of names.
+            let told = |part: &PartDef| part.kind.name() == kind && !part.is_listed();
+            let parts = parts.filter(|((_, part), made)| told(part) && **made == wanted);
             parts.map(|((_, part), _)| part.name.as_str()).collect()
         };
         let (names, not) = (of_kind(true), of_kind(false));
         let number = if made == all { made.to_string() } else { format!("{made} of {all}") };
-        let mut told = vec![format!("{kind} {number}: {}", names.join(", "))];
+        let listed = board.parts.iter().filter(|(_, part)| part.kind.name() == kind && part.is_listed()).count();
+        let counted = match listed {
+            0 => String::new(),
+            listed if listed == all => " in lists".to_string(),
+            listed => format!(" ({listed} of them in lists)"),
+        };
+        let names = if names.is_empty() { String::new() } else { format!(": {}", names.join(", ")) };
+        let mut told = vec![format!("{kind} {number}{counted}{names}")];
         told.extend((!not.is_empty()).then(|| format!("not made: {}", not.join(", "))));
         for line in told.iter().flat_map(|text| wrap(text, width.saturating_sub(16))).enumerate() {
             add("", Role::Faint, if line.0 == 0 { line.1 } else { format!("  {}", line.1) });

@@ -84,7 +84,7 @@ fn whole_files_are_replaced_and_what_reads_them_follows() {
     tree.run("patch list").code(0).says(&["src/low.h", "deeper", "fix.patch"]);
     tree.run("profile new plain").code(0);
     tree.run("compare plain mine").code(1).says(&["Only mine carries changes to the sources: ", "fix.patch"]);
-    let list = tree.run("patch list --json").json();
+    let list = tree.run("patch list --json --profile mine").json();
     assert_eq!(list["changes"][0]["replaces"], true);
 }
 
