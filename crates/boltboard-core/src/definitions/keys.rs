@@ -64,6 +64,8 @@ pub const TABLES: &[TableKeys] = &[
         keys: &[
             key("format", Number, "1"),
             key("default-section", Text, "the section of this file's options that name none"),
+            key("lists", Free, "`[lists.\"sub/folder\"]`: as `[list]`, for a folder below that has no file of its own"),
+            key("folders", Free, "`[folders.\"sub/folder\"]`: as `[folder]`, beside such a list"),
             key(
                 "accept",
                 Free,

@@ -9,7 +9,7 @@ use super::each;
 use super::entry::{Entry, MacroHabit, RuleSink};
 use super::fields::{Fields, Log, Text};
 use super::find::RawFile;
-use super::lists::{ListEntry, Lister, list_of};
+use super::lists::{ListEntry, Lister, lists_of};
 use super::lookup::{Index, Names};
 use super::parts::PartRead;
 use super::problem::{Fault, Problem};
@@ -249,7 +249,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         entries.accepted.extend(accept::of_files(&table, &entry));
         table.finish();
     }
-    entries.lists.extend(list_of(&fields, file));
+    entries.lists.extend(lists_of(&fields, file));
     let tables: [(&'static str, &mut Vec<Entry<'a>>); 7] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),

@@ -42,28 +42,49 @@ pub(super) struct ModuleHabit {
 
 /// The list of a folder, as it is written.
 pub(super) struct ListEntry<'a> {
-    folder: &'a RelPath,
+    folder: RelPath,
     place: Place,
     list: &'a Table<'a>,
     settings: Option<(&'a Table<'a>, Place)>,
 }
 
-/// Takes the list of a file, where there is one.
-pub(super) fn list_of<'a>(fields: &Fields<'a>, file: &'a RawFile<'_>) -> Option<ListEntry<'a>> {
-    let table = |key: &'static str| {
-        let found = fields.get(key)?;
-        let table = fields.sub(&found, "a list");
+/// Takes the lists of a file: that of its own folder, and those of folders below that it names.
+pub(super) fn lists_of<'a>(fields: &Fields<'a>, file: &'a RawFile<'_>) -> Vec<ListEntry<'a>> {
+    let table = |found: Found<'a>| {
+        let table = found.table();
         if table.is_none() {
             fields.wrong_type(&found, "a table");
         }
-        Some((table?.table(), found.place))
+        Some((table?, found.place))
     };
-    let (list, settings) = (table("list"), table("folder"));
+    let of = |key: &'static str| fields.get(key).and_then(table);
+    let (list, settings) = (of("list"), of("folder"));
     if let (None, Some((_, place))) = (list, settings) {
         fields
             .problem(place, Fault::Combination("[folder] says what is for all of a [list], and there is none".into()));
     }
-    list.map(|(list, place)| ListEntry { folder: &file.folder, place, list, settings })
+    let own = list.map(|(list, place)| ListEntry { folder: file.folder.clone(), place, list, settings });
+    let mut entries: Vec<ListEntry<'a>> = own.into_iter().collect();
+    let folders = fields.named("folders");
+    for (name, list) in fields.named("lists") {
+        let folder = match file.folder.join(name.text.trim_end_matches('/')) {
+            Ok(folder) => folder,
+            Err(fault) => {
+                fields.problem(name.place, fault);
+                continue;
+            }
+        };
+        let settings = folders.iter().find(|(other, _)| other.text == name.text);
+        let settings = settings.map(|(name, table)| (*table, name.place));
+        entries.push(ListEntry { folder, place: name.place, list, settings });
+    }
+    for (name, _) in &folders {
+        if !entries.iter().any(|entry| entry.settings.is_some_and(|(_, place)| place == name.place)) {
+            let text = format!("`{}` has settings and no list: give it one, as in [lists.\"{0}\"]", name.text);
+            fields.problem(name.place, Fault::Combination(text));
+        }
+    }
+    entries
 }
 
 /// Makes parts of lists.
@@ -122,7 +143,7 @@ impl<'a> Lister<'a> {
                 self.parts.get_mut(*owner).lists.extend(list);
             }
         }
-        for list in self.lists.iter().filter(|list| !self.taken.contains(list.folder)) {
+        for list in self.lists.iter().filter(|list| !self.taken.contains(&list.folder)) {
             let text = format!("no part takes the list of `{}/`: name the folder in `lists` of a part", list.folder);
             self.log.add(Problem::at(list.place, Fault::Combination(text)));
         }

@@ -8,8 +8,8 @@ use super::lower::{Lower, Objects, PlanFault, source_path};
 use super::macros::stands_for;
 use crate::base::{Digest, RelPath, is_c_name};
 use crate::board::{
-    Condition, HeaderOrder, Interp, Linkage, Machine, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId, PartKind,
-    Position, SourceRule,
+    Condition, HeaderDef, HeaderOrder, Interp, Linkage, Machine, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId,
+    PartKind, Position, SourceRule,
 };
 use crate::step::{Compile, Flags, Form, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
@@ -361,7 +361,9 @@ impl<'a> Lower<'a> {
         let mut met = BTreeSet::new();
         search.extend(folders.into_iter().filter(|f| met.insert(f.clone())).map(Location::Tree));
         let mut words: Vec<Word> = search.iter().map(|at| Word::flag("-I", at.clone())).collect();
-        for (_, header) in self.input.board.headers.iter().filter(|(_, h)| h.order == HeaderOrder::First) {
+        // What runs while building is compiled as it is anywhere.
+        let first = |header: &HeaderDef| header.order == HeaderOrder::First && part.machine == Machine::Target;
+        for (_, header) in self.input.board.headers.iter().filter(|(_, header)| first(header)) {
             words.extend([Word::text("-include"), Word::place(Location::Made(header.path.clone()))]);
         }
         words

@@ -312,3 +312,22 @@ fn a_kernel_has_modules_of_one_object_each_checked_against_what_is_exported() {
     tree.run("build --verify").code(0);
     assert!(!out.join("modules/drivers/tun.ko").exists() && out.join("modules/drivers/eth.ko").exists());
 }
+
+#[test]
+fn one_file_may_hold_the_lists_of_many_folders() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[option.fog]\nkind = \"switch\"\n[part.p]\nkind = \"program\"\nsources = [\"main.c\"]\nlists = [\"a\"]\n[lists.a]\nalways = [\"one.c\", \"deep/\"]\n[lists.\"a/deep\"]\nfog = \"fog.c\"\nalways = \"two.c\"\n[folders.\"a/deep\"]\ndefines = [\"DEEP=7\"]\n";
+    let tree = Scratch::with(&[
+        ("boltboard.toml", board),
+        ("main.c", "int two(void);\nint main(void) { return two(); }\n"),
+        ("a/one.c", "int one;\n"),
+        ("a/deep/two.c", "int two(void) { return DEEP; }\n"),
+        ("a/deep/fog.c", "int fog;\n"),
+    ]);
+    tree.run("build --verify").code(0);
+    let ran = Command::new(tree.at("boltboard-work/builds/mine/out/bin/p")).status().expect("it runs");
+    assert_eq!(ran.code(), Some(7));
+    tree.run("set fog=on").code(0);
+    assert_eq!(tree.previewed("run"), ["compile a/deep/fog.c", "link out/bin/p"]);
+    tree.edit("boltboard.toml", "[folders.\"a/deep\"]", "[folders.\"a/dee\"]");
+    tree.run("build").code(3).complains(&["`a/dee` has settings and no list"]);
+}
