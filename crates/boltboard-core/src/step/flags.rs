@@ -1,6 +1,7 @@
 //! What is known of a compile's flags: where it looks for headers, in which dialect it reads, and whether anything among them may make it
 //! look at what we do not know of.
 
+use super::location::Location;
 use super::search::HeaderSearch;
 use super::word::Word;
 use crate::reading::{Asks, Dialects, Include, Standard};
@@ -14,6 +15,8 @@ pub struct Flags {
     pub search: HeaderSearch,
     /// Headers that the words ask for, in their order.
     pub includes: Vec<Include>,
+    /// Headers that they ask for by their place.
+    pub forced: Vec<Location>,
     /// How it reads its text.
     pub dialects: Dialects,
     /// Whether all words are known, so that a compile looks at nothing else than these say.
@@ -116,7 +119,7 @@ impl Flags {
     /// `own` are the standards that the compiler may go by when nothing is said.
     pub fn of(language: Language, own: &[Standard], words: &[Word], folders: &Folders) -> Flags {
         let mut known = Known::Wholly;
-        let (mut includes, mut of_class) = (Vec::new(), Vec::new());
+        let (mut includes, mut forced, mut of_class) = (Vec::new(), Vec::new(), Vec::new());
         let (mut standard, mut trigraphs, mut traditional, mut makes_more) = (None, false, false, false);
         let all: Vec<String> = words
             .iter()
@@ -127,10 +130,10 @@ impl Flags {
             let valued = WITH_VALUE.iter().find(|flag| text.starts_with(*flag) && !text.starts_with("-include-"));
             if let Some(flag) = valued {
                 let value = match &text[flag.len()..] {
-                    "" => rest.next().map(|(value, word)| (value.as_str(), word.is_place())),
-                    own => Some((own, word.as_text().is_none())),
+                    "" => rest.next().map(|(value, word)| (value.as_str(), word.is_place(), word.as_place())),
+                    own => Some((own, word.as_text().is_none(), None)),
                 };
-                let Some((value, is_place)) = value else {
+                let Some((value, is_place, place)) = value else {
                     known = Known::Partly;
                     continue;
                 };
@@ -139,7 +142,7 @@ impl Flags {
                     "-include" | "-imacros" if !is_place => {
                         includes.push(Include { name: value.to_string(), beside: true, asks: Asks::Content });
                     }
-                    "-include" | "-imacros" => {}
+                    "-include" | "-imacros" => forced.extend(place),
                     // A folder below another root, or a mark that parts the list in two.
                     _ if value.starts_with('=') || value.starts_with("$SYSROOT") || value == "-" => {
                         known = Known::Partly
@@ -194,7 +197,7 @@ impl Flags {
             dialects = dialects.everywhere();
         }
         let search = HeaderSearch::of(&all, folders);
-        Flags { search, includes, dialects, known, of_class, makes_more }
+        Flags { search, includes, forced, dialects, known, of_class, makes_more }
     }
 }
 

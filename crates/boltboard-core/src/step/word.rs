@@ -46,6 +46,14 @@ impl Word {
         matches!(self.fragments[..], [Fragment::At(_)])
     }
 
+    /// Returns the file or folder when it is that and nothing else.
+    pub fn as_place(&self) -> Option<Location> {
+        match self.fragments.as_slice() {
+            [Fragment::At(at)] => Some(at.clone()),
+            _ => None,
+        }
+    }
+
     /// Returns it when it is a text and nothing else.
     pub fn as_text(&self) -> Option<&str> {
         match self.fragments.as_slice() {

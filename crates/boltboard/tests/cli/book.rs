@@ -57,7 +57,8 @@ fn each_example_is_built_and_its_commands_work() {
         if text.contains("gfortran") && std::process::Command::new("gfortran").arg("--version").output().is_err() {
             continue;
         }
-        tree.run(&format!("build --verify {at}")).code(0);
+        let first = tree.run(&format!("build --verify {at}")).code(0);
+        assert!(!first.err.contains("did not expect"), "{}: {}", page.display(), first.err);
         tree.run(&format!("build {at}")).code(0).steps(0);
         if text.contains("[test.") {
             tree.run(&format!("test {at}")).code(0);

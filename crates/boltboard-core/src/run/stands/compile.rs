@@ -101,6 +101,7 @@ impl Executor<'_> {
                 quoted: &flags.search.quoted,
                 folders: &all,
                 asked: &flags.includes,
+                forced: &flags.forced,
                 started,
                 makes: &|file| self.judge.plan.maker(file).is_some(),
                 places: folders,

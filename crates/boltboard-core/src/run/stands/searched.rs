@@ -58,6 +58,8 @@ pub(in crate::run) struct Searched<'a> {
     pub folders: &'a [Location],
     /// Headers that the command asks for; those in quotes are looked for from the tree's root.
     pub asked: &'a [Include],
+    /// Headers that it asks for by their place.
+    pub forced: &'a [Location],
     /// When it started.
     pub started: SystemTime,
     /// Tells whether a step of this build makes a file.
@@ -93,6 +95,9 @@ impl Searched<'_> {
         for include in self.asked {
             self.look(include, &root, &mut found);
             self.precompiled(include, &root, &mut found);
+        }
+        for at in self.forced {
+            self.compiled_before(at, &mut found);
         }
         for (number, file) in files.iter().enumerate() {
             let beside = parent(&file.at);
@@ -167,18 +172,23 @@ impl Searched<'_> {
     /// Looks where a header compiled before would be taken instead of the first that is asked for.
     fn precompiled(&self, include: &Include, beside: &Location, found: &mut Found) {
         for at in self.chain(include, beside) {
-            for ending in [".gch", ".pch"] {
-                let path = at.path(self.places);
-                let Some(name) = path.file_name().map(|name| name.to_string_lossy() + ending) else { continue };
-                let Some(compiled) = child(&parent(&at), &name, self.places) else { continue };
-                if self.was_there(&compiled) || compiled.path(self.places).is_dir() {
-                    found.unclear = true;
-                } else {
-                    found.absent.insert(compiled);
-                }
-            }
+            self.compiled_before(&at, found);
             if self.read.contains(&at) {
                 return;
+            }
+        }
+    }
+
+    /// Looks whether a header lies there compiled before.
+    fn compiled_before(&self, at: &Location, found: &mut Found) {
+        for ending in [".gch", ".pch"] {
+            let path = at.path(self.places);
+            let Some(name) = path.file_name().map(|name| name.to_string_lossy() + ending) else { continue };
+            let Some(compiled) = child(&parent(at), &name, self.places) else { continue };
+            if self.was_there(&compiled) || compiled.path(self.places).is_dir() {
+                found.unclear = true;
+            } else {
+                found.absent.insert(compiled);
             }
         }
     }
@@ -313,6 +323,7 @@ mod tests {
                 quoted: &[],
                 folders: &folders,
                 asked: &[],
+                forced: &[],
                 started: later,
                 makes: &|_| false,
                 places: &places,
