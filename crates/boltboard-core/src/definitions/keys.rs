@@ -45,7 +45,15 @@ pub enum Shape {
     Numbers,
     /// A table of texts by free names.
     Named,
-    /// A table, or what else the key's own page says.
+    /// A table with some of these keys.
+    Entry(&'static [&'static str]),
+    /// A text, a table with some of these keys, or a list of such.
+    Entries(&'static [&'static str]),
+    /// What a table of this name holds.
+    Like(&'static str),
+    /// Tables by free names, each as the table of this name.
+    NamedLike(&'static str),
+    /// What the key's line says.
     Free,
 }
 
@@ -53,7 +61,9 @@ const fn key(name: &'static str, shape: Shape, says: &'static str) -> Key {
     Key { name, shape, says }
 }
 
-use Shape::{Condition, Conditional, Flag, Free, Named, Number, Numbers, Text, Texts, Word};
+use Shape::{
+    Condition, Conditional, Entries, Entry, Flag, Free, Like, Named, NamedLike, Number, Numbers, Text, Texts, Word,
+};
 
 /// All tables.
 pub const TABLES: &[TableKeys] = &[
@@ -64,8 +74,12 @@ pub const TABLES: &[TableKeys] = &[
         keys: &[
             key("format", Number, "1"),
             key("default-section", Text, "the section of this file's options that name none"),
-            key("lists", Free, "`[lists.\"sub/folder\"]`: as `[list]`, for a folder below that has no file of its own"),
-            key("folders", Free, "`[folders.\"sub/folder\"]`: as `[folder]`, beside such a list"),
+            key(
+                "lists",
+                NamedLike("list"),
+                "`[lists.\"sub/folder\"]`: as `[list]`, for a folder below that has no file of its own",
+            ),
+            key("folders", NamedLike("folder"), "`[folders.\"sub/folder\"]`: as `[folder]`, beside such a list"),
             key(
                 "accept",
                 Free,
@@ -138,7 +152,7 @@ pub const TABLES: &[TableKeys] = &[
             ),
             key(
                 "values",
-                Free,
+                Entries(&["name", "summary", "requires", "conflicts", "needs"]),
                 "of a pick: texts, or `{ name, summary, requires, conflicts, needs }`; of words: the allowed ones",
             ),
             key("range", Free, "of a number or size: its ends"),
@@ -151,10 +165,10 @@ pub const TABLES: &[TableKeys] = &[
             key("needs", Texts, "needs that must be met while it is on"),
             key(
                 "macro",
-                Free,
+                Entries(&["name", "form", "value", "when", "header", "parts", "sets"]),
                 "how it is called in the code: a name, `{ name, form, value, when, header, parts, sets }`, or a list of these",
             ),
-            key("accept", Free, "findings of `lint` that are known: `{ FINDING = \"reason\" }`"),
+            key("accept", Named, "findings of `lint` that are known: `{ FINDING = \"reason\" }`"),
         ],
     },
     TableKeys {
@@ -168,7 +182,7 @@ pub const TABLES: &[TableKeys] = &[
             key("style", Word(&["one-or-absent", "one-or-zero"]), "how an option that is off shows"),
             key(
                 "modules",
-                Free,
+                Entry(&["builtin", "loadable", "either"]),
                 "macros of modules, with `*` for the usual name: `{ builtin = \"*\", loadable = \"*_MODULE\" }`, also `either`",
             ),
             key("first", Flag, "read before everything else, so that a shipped copy stays without effect"),
@@ -202,10 +216,14 @@ pub const TABLES: &[TableKeys] = &[
             key("function", Texts, "functions that link"),
             key("type", Texts, "types, in the headers of the need"),
             key("member", Texts, "members, as in `struct tm.tm_zone`"),
-            key("macro", Free, "macros that are defined: a name, or `{ name, value = \">= 0x1270\" }`"),
+            key(
+                "macro",
+                Entries(&["name", "value"]),
+                "macros that are defined: a name, or `{ name, value = \">= 0x1270\" }`",
+            ),
             key("version-macro", Text, "a macro of the headers that holds the version"),
-            key("size", Free, "`{ of = \"void *\", value = \"= 8\" }`"),
-            key("alignment", Free, "likewise"),
+            key("size", Entries(&["of", "value"]), "`{ of = \"void *\", value = \"= 8\" }`"),
+            key("alignment", Entries(&["of", "value"]), "likewise"),
             key("byte-order", Word(&["little", "big"]), "the byte order"),
             key("kernel-headers", Text, "versions of the kernel's headers"),
             key("flag", Texts, "flags that the compiler accepts; without paths"),
@@ -215,12 +233,16 @@ pub const TABLES: &[TableKeys] = &[
             key("tool", Texts, "a program of the search path; the first that is there"),
             key("version-arguments", Texts, "how the tool is asked for its version"),
             key("version-pattern", Text, "a regular expression for its answer; the first group counts"),
-            key("interpreter-module", Free, "`{ program = \"python3\", module = \"yaml\" }`, for python and perl"),
+            key(
+                "interpreter-module",
+                Entry(&["program", "module"]),
+                "`{ program = \"python3\", module = \"yaml\" }`, for python and perl",
+            ),
             key("file", Texts, "absolute paths of files"),
             key("device", Texts, "absolute paths of devices"),
             key("language", Word(&["c", "c++"]), "which compiler is asked"),
             key("define", Texts, "macros before the headers"),
-            key("accept", Free, "findings of `lint` that are known"),
+            key("accept", Named, "findings of `lint` that are known"),
         ],
     },
     TableKeys {
@@ -263,7 +285,7 @@ pub const TABLES: &[TableKeys] = &[
             key("when", Condition, "it is made only while this holds"),
             key(
                 "sources",
-                Free,
+                Entries(&["when", "add", "made", "modules", "flags", "without"]),
                 "patterns, or `{ when, add, made, modules, flags, without }`; `beside:FILE` lies beside the root definition file",
             ),
             key("except", Texts, "patterns that do not count"),
@@ -272,18 +294,31 @@ pub const TABLES: &[TableKeys] = &[
             key("public-include", Conditional, "folders searched also by the sources of parts that use it"),
             key(
                 "uses",
-                Free,
+                Entries(&["when", "add", "link"]),
                 "parts that it is linked with or comes after: names, or `{ when, add, link = \"whole\" or \"together\" }`",
             ),
             key("lists", Conditional, "folders whose `[list]` belongs to it, in the order of the link"),
             key(
                 "modules",
-                Free,
+                Entry(&[
+                    "form",
+                    "output",
+                    "symbol",
+                    "flags",
+                    "builtin-flags",
+                    "link-flags",
+                    "link-reads",
+                    "stub",
+                    "install",
+                    "install-as",
+                    "mode",
+                    "role",
+                ]),
                 "how the modules in these lists are made: `form`, `output`, `symbol`, `flags`, `builtin-flags`, `link-flags`, `link-reads`, `stub`, `install`",
             ),
             key(
                 "exports",
-                Free,
+                Entries(&["marked"]),
                 "what modules can use: `\"dynamic\"`, a file with names, `{ marked = \"…\" }`, `\"unchecked\"`",
             ),
             key("flags", Conditional, "flags of its compiles"),
@@ -302,7 +337,7 @@ pub const TABLES: &[TableKeys] = &[
                 Free,
                 "values that its own texts can name as `${value:NAME}`: a text, or a list of `{ when, value }`",
             ),
-            key("output", Free, "where its file lies; of a command: files, or `{ file, left }`"),
+            key("output", Entries(&["file", "left"]), "where its file lies; of a command: files, or `{ file, left }`"),
             key("names", Texts, "further names of its file, beside it"),
             key("install", Text, "the folder that it is installed in"),
             key("install-as", Text, "its name there"),
@@ -319,7 +354,11 @@ pub const TABLES: &[TableKeys] = &[
             key("stdout", Text, "the file that takes the standard output of the last"),
             key("reads", Texts, "patterns of what it reads of the sources"),
             key("folder", Text, "the folder that it runs in; that of the definition unless told otherwise"),
-            key("scratch", Free, "it runs in an empty folder, in which these files lie: names, or `{ file, as }`"),
+            key(
+                "scratch",
+                Entries(&["file", "as"]),
+                "it runs in an empty folder, in which these files lie: names, or `{ file, as }`",
+            ),
             key("environment", Texts, "`NAME=VALUE`, or `NAME` to pass it on"),
             key("success", Numbers, "exit codes that mean success"),
             key("template", Text, "of a generated part: a file with `@NAME@` in it"),
@@ -328,10 +367,10 @@ pub const TABLES: &[TableKeys] = &[
             key("assembly", Text, "of a generated part: a source that is compiled to assembly"),
             key(
                 "module-table",
-                Free,
+                Entry(&["program", "output", "head", "declare", "open", "entry", "close"]),
                 "of a generated part: `program`, `output`, `head`, `declare`, `open`, `entry`, `close`",
             ),
-            key("accept", Free, "findings of `lint` that are known"),
+            key("accept", Named, "findings of `lint` that are known"),
         ],
     },
     TableKeys {
@@ -342,8 +381,8 @@ pub const TABLES: &[TableKeys] = &[
             key("files", Texts, "the patterns"),
             key("except", Texts, "patterns that do not count"),
             key("name", Text, "the name of each; `{stem}` unless told otherwise"),
-            key("part", Free, "what a part says; its source is the file unless it names `sources`"),
-            key("test", Free, "what a test says"),
+            key("part", Like("part"), "what a part says; its source is the file unless it names `sources`"),
+            key("test", Like("test"), "what a test says"),
         ],
     },
     TableKeys {

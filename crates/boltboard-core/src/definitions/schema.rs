@@ -102,7 +102,7 @@ fn of_shape(shape: Shape) -> Value {
         Shape::Texts => json!({ "oneOf": [text(), { "type": "array", "items": text() }] }),
         Shape::Conditional => {
             let texts = of_shape(Shape::Texts);
-            let entry = json!({ "type": "object", "properties": { "when": text(), "add": texts } });
+            let entry = json!({ "type": "object", "properties": { "when": text(), "add": texts }, "additionalProperties": false });
             let member = json!({ "oneOf": [text(), entry] });
             json!({ "oneOf": [text(), entry, { "type": "array", "items": member }] })
         }
@@ -110,6 +110,13 @@ fn of_shape(shape: Shape) -> Value {
         Shape::Number => json!({ "type": "integer" }),
         Shape::Numbers => json!({ "type": "array", "items": { "type": "integer" } }),
         Shape::Named => json!({ "type": "object", "additionalProperties": text() }),
+        Shape::Entry(keys) => of_entry(keys),
+        Shape::Entries(keys) => {
+            let member = json!({ "oneOf": [text(), of_entry(keys)] });
+            json!({ "oneOf": [text(), of_entry(keys), { "type": "array", "items": member }] })
+        }
+        Shape::Like(table) => reference(table),
+        Shape::NamedLike(table) => json!({ "type": "object", "additionalProperties": reference(table) }),
         Shape::Free => json!({}),
     }
 }
@@ -125,6 +132,19 @@ fn shown(shape: Shape) -> String {
         Shape::Number => "a number".into(),
         Shape::Numbers => "numbers".into(),
         Shape::Named => "texts by name".into(),
+        Shape::Entry(keys) => table_of(keys),
+        Shape::Entries(keys) => format!("texts, or {}", table_of(keys)),
+        Shape::Like(table) => format!("the keys of `[{table}]`"),
+        Shape::NamedLike(table) => format!("tables by name, each as `[{table}]`"),
         Shape::Free => "see there".into(),
     }
+}
+
+fn of_entry(keys: &[&str]) -> Value {
+    let properties: Map<String, Value> = keys.iter().map(|key| (key.to_string(), json!({}))).collect();
+    json!({ "type": "object", "properties": properties, "additionalProperties": false })
+}
+
+fn table_of(keys: &[&str]) -> String {
+    format!("`{{ {} }}`", keys.join(", "))
 }

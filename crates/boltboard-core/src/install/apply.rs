@@ -40,6 +40,15 @@ pub struct Removal {
     pub folders: Vec<PathBuf>,
 }
 
+/// What an installation was built from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BuiltFrom {
+    /// The profile.
+    pub profile: String,
+    /// The changes to the sources that it carries.
+    pub patches: Vec<String>,
+}
+
 /// Installs everything that was planned.
 ///
 /// # Errors
@@ -47,7 +56,7 @@ pub struct Removal {
 /// that what a stopped installation left can be removed; `seals` is told of each before.
 pub fn install(
     board: &Board,
-    profile: &str,
+    from: &BuiltFrom,
     plan: &InstallPlan,
     record: Record,
     seals: &mut dyn FnMut(Digest) -> Result<(), FileError>,
@@ -65,7 +74,8 @@ pub fn install(
         format: 1,
         tree: board.tree.name.clone(),
         version: board.tree.version.clone(),
-        profile: profile.to_string(),
+        profile: from.profile.clone(),
+        patches: from.patches.clone(),
         files: recorded_files,
         folders: plan.before.as_ref().map_or(vec![], |m| m.folders.clone()),
     };

@@ -20,6 +20,9 @@ pub struct Manifest {
     pub version: String,
     /// The profile that it was built with.
     pub profile: String,
+    /// The changes to the sources that it was built with.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub patches: Vec<String>,
     /// The files, by path.
     pub files: Vec<Installed>,
     /// Folders that the installation made, outermost first.

@@ -15,7 +15,7 @@ use crate::step::Location;
 
 use crate::plan::{Plan, PlanInput};
 
-pub use apply::{Believed, InstallReport, Record, Removal, install, uninstall};
+pub use apply::{Believed, BuiltFrom, InstallReport, Record, Removal, install, uninstall};
 pub use manifest::{Installed, Manifest, Recorded};
 pub use place::{Content, InTheWay, Installable};
 use place::{checked_folder, content_of, stays_below};

@@ -21,12 +21,16 @@ install = "${prefix}/etc"
 role = "config"
 "#;
 
-/// A tree whose parts are "built": their outputs lie in place.
+fn from() -> BuiltFrom {
+    BuiltFrom { profile: "p".into(), patches: Vec::new() }
+}
+
 /// All parts, built as they are to be.
 fn all(staging: Option<&Path>) -> InstallAsk<'_> {
     InstallAsk { parts: &[], staging, is_stale: &|_| false, wrote: &|_| true }
 }
 
+/// A tree whose parts are "built": their outputs lie in place.
 struct Built {
     tree: TestTree,
     planner: Planner,
@@ -52,7 +56,7 @@ impl Built {
     }
 
     fn install(&self) -> Result<InstallReport, InstallFault> {
-        super::install(&self.planner.board, "p", &self.plan(), Record::Write, &mut |_| Ok(()))
+        super::install(&self.planner.board, &from(), &self.plan(), Record::Write, &mut |_| Ok(()))
     }
 
     fn record(&self) -> Manifest {
@@ -142,7 +146,7 @@ fn staging_puts_everything_below_one_folder_without_a_record() {
     let built = Built::new();
     let staging = built.tree.root().join("stage");
     let plan = plan_install(&built.planner.input(), &built.planner.plan(), &all(Some(&staging))).expect("a plan");
-    super::install(&built.planner.board, "p", &plan, Record::Leave, &mut |_| Ok(())).expect("staged");
+    super::install(&built.planner.board, &from(), &plan, Record::Leave, &mut |_| Ok(())).expect("staged");
     let inside = staging.join(built.to("bin/tool").strip_prefix("/").expect("absolute"));
     assert!(inside.is_file() && !built.to("bin").exists() && !plan.manifest_path.exists());
     use std::os::unix::fs::PermissionsExt;
@@ -155,7 +159,7 @@ fn what_cannot_be_installed_is_said() {
     std::fs::remove_file(built.tree.root().join("build/out/bin/tool")).expect("removed");
     let plan = built.plan();
     let fault =
-        super::install(&built.planner.board, "p", &plan, Record::Write, &mut |_| Ok(())).expect_err("not built");
+        super::install(&built.planner.board, &from(), &plan, Record::Write, &mut |_| Ok(())).expect_err("not built");
     assert!(matches!(fault, InstallFault::NotBuilt(_)));
     let relative = Planner::new(&built.tree, "prefix=here", true);
     let fault = plan_install(&relative.input(), &relative.plan(), &all(None)).expect_err("relative");

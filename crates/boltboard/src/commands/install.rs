@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    Believed, InstallAsk, InstallFault, Installable, Manifest, Record, Recorded, install as core_install,
+    Believed, BuiltFrom, InstallAsk, InstallFault, Installable, Manifest, Record, Recorded, install as core_install,
     manifest_path, plan_install, uninstall as core_uninstall,
 };
 use boltboard_core::step::{Location, StepId};
@@ -129,7 +129,9 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     let now = InstallAsk { parts: of_parts, staging: below, is_stale: &|_| false, wrote: &wrote };
     let plan = plan_install(&input, &built.planned.plan, &now)?;
     let note = &mut |seal| session.work.note_record(&seal);
-    let report = core_install(&session.board, session.profile.as_str(), &plan, record, note)?;
+    let patches = built.resolved.choices.changes.iter().map(|change| change.name.clone()).collect();
+    let from = BuiltFrom { profile: session.profile.to_string(), patches };
+    let report = core_install(&session.board, &from, &plan, record, note)?;
     if global.json {
         screen.json(&json::installed(&plan, &report));
     } else {

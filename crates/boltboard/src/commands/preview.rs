@@ -1,8 +1,11 @@
 //! `boltboard preview`
 
+use std::collections::BTreeSet;
+
 use boltboard_core::base::near_matches;
 use boltboard_core::board::LeftOut;
 use boltboard_core::judge::{Standing, preview};
+use boltboard_core::profile::ChangeSort;
 use boltboard_core::session::{BuildAsk, Planned, Resolved};
 use boltboard_core::step::{Location, Step, StepId};
 use clap::Args;
@@ -76,7 +79,11 @@ pub fn explain(session: &Session, resolved: &Resolved, planned: &Planned, file: 
     let plan = &planned.plan;
     let here = std::env::current_dir().unwrap_or_default();
     let typed = Location::of(&here.join(file), &plan.folders);
-    let named = |location: &Location| *location == typed || location.to_string() == file;
+    let of_tree = names::file_of_tree(session, file);
+    let named = |location: &Location| {
+        let is_of_tree = || of_tree.as_ref().is_some_and(|path| *location == Location::Tree(path.clone()));
+        *location == typed || location.to_string() == file || is_of_tree()
+    };
     let memory = session.memory(planned)?;
     let judge = memory.judge(plan);
     let preview = preview(&judge);
@@ -102,7 +109,31 @@ pub fn explain(session: &Session, resolved: &Resolved, planned: &Planned, file: 
             Diagnostic::new(format!("no step compiles, reads or makes `{file}` with these options")).near(&near);
         return Err(Stop::new(Exit::WrongUse, names::lead_on(diagnostic, session, file)));
     }
-    Ok(steps.iter().map(|(id, step)| render::explained(&session.board, plan, &judge, *id, step, &preview)).collect())
+    let mut read: BTreeSet<String> = of_tree.iter().map(ToString::to_string).collect();
+    for (_, step) in &steps {
+        read.extend(step.reads.iter().map(Location::to_string));
+        let note = judge.journal.get(&step.name).and_then(|record| record.note);
+        let inputs = note.iter().flat_map(|note| note.inputs.iter());
+        read.extend(inputs.filter_map(|(text, _)| text.parse::<Location>().ok()).map(|input| input.to_string()));
+    }
+    let mut text = carried(session, resolved, &read)?;
+    text.extend(steps.iter().map(|(id, step)| render::explained(&session.board, plan, &judge, *id, step, &preview)));
+    Ok(text)
+}
+
+/// Tells which changes to the sources stand in what is read.
+fn carried(session: &Session, resolved: &Resolved, read: &BTreeSet<String>) -> Result<String, Stop> {
+    let mut text = String::new();
+    for one in session.carried(&resolved.choices)? {
+        let name = &one.change.name;
+        for file in one.files.iter().filter(|file| read.contains(*file)) {
+            text.push_str(&match one.change.sort {
+                ChangeSort::Patch => format!("{file} is read as {name} changes it.\n"),
+                ChangeSort::Replaced(_) => format!("{file} is read as the profile replaces it.\n"),
+            });
+        }
+    }
+    Ok(text)
 }
 
 /// Tells why a source of the tree is not built: what would have to hold, and what does not.

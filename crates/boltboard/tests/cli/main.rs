@@ -31,6 +31,7 @@ mod profiles;
 mod reasoning;
 mod rounds;
 mod same_text;
+mod schema;
 mod shown;
 mod skerry;
 mod structure;

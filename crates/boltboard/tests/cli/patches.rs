@@ -51,6 +51,9 @@ fn a_patch_changes_what_is_built_and_never_the_sources() {
     assert_eq!(code(&tree), Some(13));
     assert_eq!(std::fs::read_to_string(tree.at("src/low.c")).expect("a source"), before);
     tree.run("build").code(0).steps(0);
+    tree.run("preview --why src/low.c").code(0).says(&["src/low.c is read as fix.patch changes it.", "compile"]);
+    let other = tree.run("preview --why other.c").code(0);
+    assert!(!other.out.contains("fix.patch"), "{}", other.out);
     for (command, said) in [
         ("overview", "1 change to the sources: fix.patch"),
         ("patch list", "src/low.c"),
@@ -78,6 +81,8 @@ fn whole_files_are_replaced_and_what_reads_them_follows() {
     assert_eq!(tree.previewed("run"), ["compile src/low.c", "compile src/main.c"]);
     tree.run("build --verify").code(0);
     assert_eq!(code(&tree), Some(5));
+    let main = tree.run("preview --why src/main.c").code(0);
+    main.says(&["src/low.h is read as the profile replaces it."]);
     add(&tree, "fix.patch").code(0);
     tree.run("build --verify").code(0);
     assert_eq!(code(&tree), Some(15));
@@ -107,4 +112,17 @@ fn what_does_not_fit_is_told_with_its_hunk_and_nothing_is_half_done() {
     tree.run("build --verify").code(0);
     assert_eq!(code(&tree), Some(6));
     tree.run("patch remove fix.patch").code(2).complains(&["carries no change `fix.patch`"]);
+}
+
+#[test]
+fn the_record_of_an_installation_names_them() {
+    let tree = tree();
+    let prefix = format!("[option.prefix]\nkind = \"path\"\ndefault = \"{}\"\n", tree.at("to").display());
+    let other = "[part.other]\nkind = \"program\"\n";
+    tree.edit("boltboard.toml", other, &format!("{prefix}{other}install = \"${{prefix}}/bin\"\n"));
+    tree.run("install").code(0);
+    assert_eq!(tree.run("uninstall --preview --json").json()["patches"].as_array().map(Vec::len), Some(0));
+    add(&tree, "fix.patch").code(0);
+    tree.run("install").code(0);
+    assert_eq!(tree.run("uninstall --preview --json").json()["patches"][0], "fix.patch");
 }

@@ -121,6 +121,7 @@ pub struct UninstallAnswer {
     tree: String,
     version: String,
     profile: String,
+    patches: Vec<String>,
     paths: Vec<String>,
 }
 
@@ -131,6 +132,7 @@ pub fn uninstall(manifest: &Manifest) -> UninstallAnswer {
         tree: manifest.tree.clone(),
         version: manifest.version.clone(),
         profile: manifest.profile.clone(),
+        patches: manifest.patches.clone(),
         paths: manifest.files.iter().map(|file| file.path.display().to_string()).collect(),
     }
 }

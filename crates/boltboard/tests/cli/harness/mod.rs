@@ -153,24 +153,31 @@ impl Scratch {
     }
 
     /// Runs the program with these words.
+    #[track_caller]
     pub fn run(&self, words: &str) -> Ran {
         self.ran(&mut self.command(words))
     }
 
     /// The same with a variable set; `TREE` in its value stands for this folder.
+    #[track_caller]
     pub fn run_with(&self, words: &str, name: &str, value: &str) -> Ran {
         let value = value.replace("TREE", &self.path().display().to_string());
         self.ran(self.command(words).env(name, value))
     }
 
     /// Runs a prepared command.
+    #[track_caller]
     pub fn ran(&self, command: &mut Command) -> Ran {
         let output = command.stdout(Stdio::piped()).stderr(Stdio::piped()).output().expect("the program starts");
         self.told(&output)
     }
 
-    /// Takes what a process left behind.
+    /// Takes what a process left behind. What it accepted, its schema accepts.
+    #[track_caller]
     pub fn told(&self, output: &Output) -> Ran {
+        if output.status.success() {
+            crate::schema::accepts(self.path());
+        }
         let real = self.path().canonicalize().unwrap_or_else(|_| self.path().to_path_buf());
         let text = |bytes: &[u8]| {
             let text = String::from_utf8_lossy(bytes).into_owned();
