@@ -98,7 +98,10 @@ impl PartDef {
             all.when(when.as_ref());
             all.interp(text);
         }
-        self.install.iter().for_each(|rule| all.interp(&rule.to));
+        if let Some(rule) = &self.install {
+            all.interp(&rule.to);
+            rule.folders.iter().filter_map(|folder| folder.owner.as_ref()).for_each(|owner| all.interp(owner));
+        }
         match &self.kind {
             PartKind::Module(role) => {
                 all.options.insert(role.option);

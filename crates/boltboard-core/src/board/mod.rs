@@ -38,7 +38,9 @@ pub use option::{
     DecidedBy, DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind,
 };
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm};
-pub use part::{InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When};
+pub use part::{
+    EmptyFolder, InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
+};
 pub use test::{Company, Pace, TestDef, TestFolder, TestId};
 pub use toolchain::{EnvironmentDef, Machine, Toolchain, Toolchains};
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};

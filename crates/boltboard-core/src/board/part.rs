@@ -228,6 +228,19 @@ pub struct InstallRule {
     pub mode: u32,
     /// How the files are treated.
     pub role: InstallRole,
+    /// Empty folders that are made there.
+    pub folders: Vec<EmptyFolder>,
+}
+
+/// An empty folder that an installation makes.
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct EmptyFolder {
+    /// Where, below the folder that the part is installed in.
+    pub path: RelPath,
+    /// Permission bits.
+    pub mode: u32,
+    /// Who it is to belong to, as in `user:group`.
+    pub owner: Option<Interp>,
 }
 
 /// How installed files are treated.

@@ -341,6 +341,11 @@ pub const TABLES: &[TableKeys] = &[
             key("names", Texts, "further names of its file, beside it"),
             key("install", Text, "the folder that it is installed in"),
             key("install-as", Text, "its name there"),
+            key(
+                "empty-folders",
+                Entries(&["folder", "mode", "owner"]),
+                "empty folders that are made there: names, or `{ folder, mode, owner = \"user:group\" }`",
+            ),
             key("mode", Text, "permission bits, as in `755`"),
             key("role", Word(&["plain", "config"]), "a file of kind config that a person has edited is kept"),
             key("abi", Text, "of a shared library: the version of its interface"),

@@ -9,8 +9,8 @@ use super::problem::{Fault, Problem};
 use super::sets::Shared;
 use crate::base::{RelPath, near_matches};
 use crate::board::{
-    Exports, InstallRole, InstallRule, Interp, Kind, LinkWay, ListedModules, Machine, ModuleForm, ModulePlace,
-    ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
+    EmptyFolder, Exports, InstallRole, InstallRule, Interp, Kind, LinkWay, ListedModules, Machine, ModuleForm,
+    ModulePlace, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
 };
 
 /// A part as it was read.
@@ -316,7 +316,41 @@ fn mode_of(text: &str) -> Result<u32, &'static str> {
 
 fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<InstallRule> {
     let runs = matches!(kind, PartKind::Program | PartKind::SharedLibrary { .. } | PartKind::Module(_));
-    install_rule(fields, if runs { 0o755 } else { 0o644 }, names)
+    let mut rule = install_rule(fields, if runs { 0o755 } else { 0o644 }, names);
+    let found = fields.get("empty-folders");
+    match (&mut rule, found) {
+        (_, None) => {}
+        (Some(rule), Some(_)) => rule.folders = empty_folders(fields, names),
+        (None, Some(found)) => {
+            let fault = "`empty-folders` lie in the folder that `install` names; say `install`";
+            fields.problem(found.place, Fault::Combination(fault.into()));
+        }
+    }
+    rule
+}
+
+/// Reads the empty folders that an installation makes.
+fn empty_folders(fields: &Fields<'_>, names: &Names) -> Vec<EmptyFolder> {
+    let mut folders = Vec::new();
+    for member in fields.list("empty-folders") {
+        if let Some(text) = member.text() {
+            folders.extend(made_path(fields, &text).map(|path| EmptyFolder { path, mode: 0o755, owner: None }));
+        } else if let Some(sub) = fields.sub(&member, "an entry of `empty-folders`") {
+            let path = sub.required_text("folder").and_then(|text| made_path(&sub, &text));
+            let mode = sub.text("mode").map_or(0o755, |text| {
+                mode_of(&text.text).unwrap_or_else(|why| {
+                    sub.problem(text.place, Fault::Combination(format!("`{}` {why}", text.text)));
+                    0o755
+                })
+            });
+            let owner = sub.text("owner").and_then(|text| names.interp(&text, sub.log()));
+            folders.extend(path.map(|path| EmptyFolder { path, mode, owner }));
+            sub.finish();
+        } else {
+            fields.wrong_type(&member, "a folder, or { folder = \"…\", mode = \"750\", owner = \"user:group\" }");
+        }
+    }
+    folders
 }
 
 /// Reads where something is installed, with this mode unless told otherwise.
@@ -351,5 +385,5 @@ pub(super) fn install_rule(fields: &Fields<'_>, usual_mode: u32, names: &Names) 
         is_plain
     };
     let name = name.filter(plain).map(|text| text.text);
-    Some(InstallRule { to, name, mode, role })
+    Some(InstallRule { to, name, mode, role, folders: Vec::new() })
 }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags};
 
 use super::manifest::{Installed, Manifest};
-use super::{Content, InstallFault, InstallFile, InstallPlan, InstallStep, Installable, content_of};
+use super::{Content, InstallFault, InstallFile, InstallPlan, InstallStep, Installable, There, content_of, folders};
 use crate::base::{Digest, FileError};
 use crate::board::{Board, InstallRole};
 
@@ -21,6 +21,10 @@ pub struct InstallReport {
     pub same: usize,
     /// Edited configuration files that were kept, with where ours went.
     pub kept: Vec<(PathBuf, PathBuf)>,
+    /// Empty folders made.
+    pub folders: Vec<PathBuf>,
+    /// Folders that could not be given to whom they are to belong to.
+    pub not_given: Vec<(PathBuf, String)>,
     /// Files of the earlier installation that were removed.
     pub removed: Vec<PathBuf>,
 }
@@ -80,6 +84,10 @@ pub fn install(
         folders: plan.before.as_ref().map_or(vec![], |m| m.folders.clone()),
     };
     let targets = plan.files.iter().map(|f| f.target.as_path());
+    let new = plan.folders.iter().filter(|folder| folder.there == There::Nothing);
+    for folder in new.clone() {
+        missing_folders(&folder.target.join("x"), &mut manifest.folders);
+    }
     for path in targets.chain((record == Record::Write).then_some(plan.manifest_path.as_path())) {
         missing_folders(path, &mut manifest.folders);
     }
@@ -106,6 +114,12 @@ pub fn install(
             }
             InstallStep::Foreign(_) => {}
         }
+    }
+    for folder in new {
+        if !folders::make(folder)? {
+            report.not_given.extend(folder.owner.clone().map(|owner| (folder.target.clone(), owner)));
+        }
+        report.folders.push(folder.target.clone());
     }
     for old in &plan.obsolete {
         if remove_ours(old)? == Gone::Removed {

@@ -1,6 +1,7 @@
 //! What goes where, preview, removal. A stranger's file is never touched, an edited configuration file is kept.
 
 mod apply;
+mod folders;
 mod manifest;
 mod place;
 
@@ -16,6 +17,7 @@ use crate::step::Location;
 use crate::plan::{Plan, PlanInput};
 
 pub use apply::{Believed, BuiltFrom, InstallReport, Record, Removal, install, uninstall};
+pub use folders::{InstallFolder, There};
 pub use manifest::{Installed, Manifest, Recorded};
 pub use place::{Content, InTheWay, Installable};
 use place::{checked_folder, content_of, stays_below};
@@ -28,6 +30,8 @@ mod tests;
 pub struct InstallPlan {
     /// The files.
     pub files: Vec<InstallFile>,
+    /// Empty folders.
+    pub folders: Vec<InstallFolder>,
     /// Files of an earlier installation that are no longer part of the tree.
     pub obsolete: Vec<Installed>,
     /// Files of an earlier installation that are left as they are, because other parts are asked for.
@@ -76,6 +80,7 @@ pub enum InstallStep {
 
 /// What is in the way of an installation.
 const NOT_OURS: &str = "not installed by this tree";
+const NO_FOLDER: &str = "no folder";
 const CHANGED: &str = "not as this tree installed it: it was changed or replaced since";
 
 /// Why nothing can be installed.
@@ -95,6 +100,14 @@ pub enum InstallFault {
     /// A file that should have been built.
     #[error("{0} is not built")]
     NotBuilt(PathBuf),
+    /// An owner that is none.
+    #[error("part `{part}` has a folder that would belong to `{owner}`, which is neither USER, USER:GROUP nor :GROUP")]
+    Owner {
+        /// The part.
+        part: String,
+        /// What stands there.
+        owner: String,
+    },
     /// A target with `..` in it.
     #[error("part `{part}` would be installed to `{to}`; a place to install to has no `..` in it")]
     Detour {
@@ -154,11 +167,12 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
         Recorded::Whole(manifest) => Some(*manifest),
         Recorded::Damaged => return Err(InstallFault::Damaged(manifest_path)),
     };
-    let mut files = Vec::new();
+    let (mut files, mut folders) = (Vec::new(), Vec::new());
     let wanted_part = |part: &PartId| ask.parts.is_empty() || ask.parts.contains(part);
     for (part, outputs) in plan.parts.iter().filter(|(part, _)| wanted_part(part)) {
         let definition = &board.parts[*part];
         let Some(rule) = &definition.install else { continue };
+        folders.extend(folders::planned(input, *part, definition, staging)?);
         let to = checked_folder(definition, &input.text(&rule.to))?;
         for (index, output) in outputs.iter().enumerate() {
             let own = rule.name.as_deref().filter(|_| index == 0);
@@ -180,9 +194,10 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
             });
         }
     }
-    if files.is_empty() {
+    if files.is_empty() && folders.is_empty() {
         return Err(InstallFault::Nothing);
     }
+    folders.sort_by(|a, b| a.target.cmp(&b.target));
     files.sort_by(|a, b| a.target.cmp(&b.target));
     if let Some(pair) = files.windows(2).find(|pair| pair[0].target == pair[1].target) {
         return Err(InstallFault::Twice(pair[0].target.clone()));
@@ -194,7 +209,7 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
     let installable = if known { Installable::default() } else { Installable::of(input) };
     let goes = |file: &Installed| ask.parts.is_empty() && (known || installable.has(&file.path));
     let (obsolete, kept) = others.into_iter().partition(goes);
-    Ok(InstallPlan { files, obsolete, kept, manifest_path, before })
+    Ok(InstallPlan { files, folders, obsolete, kept, manifest_path, before })
 }
 
 impl InstallPlan {
@@ -204,14 +219,23 @@ impl InstallPlan {
             InstallStep::Foreign(what) => Some(InTheWay { path: file.target.clone(), what }),
             InstallStep::New | InstallStep::Same | InstallStep::Replace | InstallStep::KeepEdited => None,
         };
-        self.files.iter().filter_map(foreign).collect()
+        let is_other = |folder: &&InstallFolder| folder.there == There::Other;
+        let others = self.folders.iter().filter(is_other).map(|folder| folder.target.as_path());
+        let targets = self.files.iter().map(|file| &file.target);
+        let targets = targets.chain(self.folders.iter().map(|folder| &folder.target));
+        let ways = targets.filter_map(|target| existing_folder(target)).filter(|above| !above.is_dir());
+        let places: BTreeSet<&Path> = others.chain(ways).collect();
+        let places = places.into_iter().map(|path| InTheWay { path: path.to_path_buf(), what: NO_FOLDER });
+        self.files.iter().filter_map(foreign).chain(places).collect()
     }
 
     /// Returns the first folder that would have to be written to and may not be.
     pub fn barred(&self, record: Record) -> Option<PathBuf> {
         let targets = self.files.iter().filter(|file| file.step != InstallStep::Same).map(|file| &file.target);
         let record = (record == Record::Write).then_some(&self.manifest_path);
-        let folders: BTreeSet<&Path> = targets.chain(record).filter_map(|target| existing_folder(target)).collect();
+        let new = self.folders.iter().filter(|folder| folder.there == There::Nothing).map(|folder| &folder.target);
+        let folders: BTreeSet<&Path> =
+            targets.chain(new).chain(record).filter_map(|target| existing_folder(target)).collect();
         let writable = |folder: &Path| access(folder, Access::WRITE_OK | Access::EXEC_OK).is_ok();
         folders.into_iter().find(|folder| !writable(folder)).map(Path::to_path_buf)
     }

@@ -119,6 +119,7 @@ impl Installable {
                 }
                 _ => input.files_of(part).iter().map(|at: &Location| at.name().to_string()).collect(),
             };
+            places.extend(rule.folders.iter().map(|empty| empty.path.below(&folder)));
             places.extend(names.into_iter().chain(rule.name.clone()).map(|name| folder.join(name)));
         }
         Installable { places }

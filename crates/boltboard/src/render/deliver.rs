@@ -1,7 +1,8 @@
 //! What goes where, and what was removed.
 
+use boltboard_core::base::shell_word;
 use boltboard_core::board::Board;
-use boltboard_core::install::{InstallPlan, InstallReport, InstallStep, Removal};
+use boltboard_core::install::{InstallFolder, InstallPlan, InstallReport, InstallStep, Removal, There};
 
 use super::text::{Cell, Role, columns, count, next_line, paint};
 
@@ -27,6 +28,21 @@ pub fn preview(board: &Board, plan: &InstallPlan, due: usize, width: usize) -> S
             ]
         })
         .collect();
+    let folder = |folder: &InstallFolder| {
+        let (role, word) = match folder.there {
+            There::Nothing => (Role::Good, "new folder".to_string()),
+            There::Folder => (Role::Faint, "there already".to_string()),
+            There::Other => (Role::Bad, "in the way".to_string()),
+        };
+        let word = folder.owner.as_ref().map_or(word.clone(), |owner| format!("{word} of {owner}"));
+        vec![
+            (Role::Faint, board.parts[folder.part].name.clone()),
+            (Role::Faint, format!("{:o}", folder.mode)),
+            (role, word),
+            (Role::Name, format!("{}/", folder.target.display())),
+        ]
+    };
+    let rows: Vec<Vec<Cell>> = rows.into_iter().chain(plan.folders.iter().map(folder)).collect();
     let mut text = columns(&rows, 0, width);
     if due > 0 {
         text.push_str(&paint(Role::Faint, &format!("Built first: {}.\n", count(due, "step", "steps"))));
@@ -55,6 +71,9 @@ pub fn installed(report: &InstallReport, recorded: bool) -> String {
         count(report.written.len(), "file", "files"),
         report.same
     );
+    if !report.folders.is_empty() {
+        text.push_str(&format!(", {} made", count(report.folders.len(), "empty folder", "empty folders")));
+    }
     if !report.removed.is_empty() {
         text.push_str(&format!(", {} removed", report.removed.len()));
     }
@@ -66,6 +85,11 @@ pub fn installed(report: &InstallReport, recorded: bool) -> String {
             kept.display(),
             beside.display()
         ));
+    }
+    for (folder, owner) in &report.not_given {
+        let folder = folder.display().to_string();
+        text.push_str(&format!("{} {folder} is yours, and is to belong to {owner}\n", paint(Role::Warn, "owner:")));
+        text.push_str(&next_line(format!("sudo chown {owner} {}", shell_word(&folder)), "give it away"));
     }
     if recorded {
         text.push_str(&next_line("boltboard uninstall", "remove exactly these files"));

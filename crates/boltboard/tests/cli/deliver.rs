@@ -214,3 +214,43 @@ fn a_staging_folder_is_never_left() {
     tree.run("install --staging clean").code(3).complains(&["a place to install to has no `..` in it"]);
     assert!(!tree.at("clean").exists());
 }
+
+#[test]
+fn empty_folders_are_made_with_their_mode_and_told_where_they_cannot_be_given_away() {
+    let tree = Scratch::with(&[("seed", "s\n")]);
+    let prefix = tree.at("to").display().to_string();
+    let owner = |owner: &str| {
+        let board = format!(
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[option.prefix]\nkind = \"path\"\ndefault = \"{prefix}\"\n[option.user]\nkind = \"text\"\ndefault = \"{owner}\"\n[part.state]\nkind = \"data\"\nsources = [\"seed\"]\ninstall = \"${{prefix}}/var\"\nempty-folders = [\"out\", {{ folder = \"spool/in\", mode = \"750\", owner = \"${{user}}\" }}]\n"
+        );
+        tree.write("boltboard.toml", &board);
+    };
+    owner("-R keeper");
+    tree.run("install").code(3).complains(&["would belong to `-R keeper`", "USER:GROUP"]);
+    owner("no-such-keeper");
+    tree.run("install --preview").code(0).says(&["new folder of no-such-keeper", "750", "/to/var/spool/in/"]);
+    let answer = tree.run("install --preview --json").code(0).json();
+    let spool = serde_json::json!({
+        "path": "TREE/to/var/spool/in", "part": "state", "mode": "750", "owner": "no-such-keeper", "step": "new",
+    });
+    assert_eq!(answer["folders"][1], spool);
+    let said = "sudo chown no-such-keeper TREE/to/var/spool/in";
+    tree.run("install").code(0).says(&["2 empty folders made", "is to belong to no-such-keeper", said]);
+    let mode = |path: &str| {
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::metadata(tree.at(path)).expect("made").permissions().mode() & 0o7777
+    };
+    assert_eq!((mode("to/var/spool/in"), mode("to/var/out")), (0o750, 0o755));
+    // What a person made of it since stays, and what is in it keeps it.
+    tree.set_mode("to/var/out", 0o700);
+    tree.write("to/var/out/letter", "x");
+    let again = tree.run("install").code(0);
+    assert!(!again.out.contains("empty folder"), "{}", again.out);
+    assert_eq!(mode("to/var/out"), 0o700);
+    tree.run("uninstall").code(0);
+    assert!(tree.at("to/var/out/letter").exists() && !tree.at("to/var/spool").exists());
+    // Something else in its place is not touched.
+    tree.write("to/var/spool", "not ours");
+    tree.run("install").code(1).complains(&["are in the way", "to/var/spool"]);
+    assert_eq!(tree.read("to/var/spool"), "not ours");
+}

@@ -219,11 +219,11 @@ fn every_answer_has_just_its_documented_fields() {
     );
     keys(first(&compare, "values"), &["option", "left", "left-origin", "right", "right-origin"]);
     let install = answer("install --preview");
-    keys(&install, &["format", "files", "obsolete", "manifest"]);
+    keys(&install, &["format", "files", "folders", "obsolete", "manifest"]);
     keys(first(&install, "files"), &["path", "part", "mode", "step"]);
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
     tree.run("install").code(0);
-    keys(&answer("uninstall --preview"), &["format", "tree", "version", "profile", "paths"]);
+    keys(&answer("uninstall --preview"), &["format", "tree", "version", "profile", "patches", "paths"]);
 }
 
 /// Checks that all fields of an answer are told of.
@@ -292,7 +292,7 @@ fn commands_that_act_answer_too() {
     keys(first(&test, "tests"), &["test", "outcome", "why?", "wall-ms", "said", "log?", "command"]);
     answer(&format!("set prefix={}/to", tree.path().display()), 0);
     let installed = answer("install", 0);
-    keys(&installed, &["format", "written", "unchanged", "kept", "removed", "manifest"]);
+    keys(&installed, &["format", "written", "unchanged", "kept", "folders", "not-given", "removed", "manifest"]);
     keys(&answer("uninstall", 0), &["format", "tree", "version", "removed", "left", "doubted", "gone"]);
     tree.write("src/main.c", "int main(void) { return wrong; }\n");
     let failed = answer("build", 1);

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use boltboard_core::board::Board;
-use boltboard_core::install::{InstallPlan, InstallReport, InstallStep, Manifest, Removal};
+use boltboard_core::install::{InstallFolder, InstallPlan, InstallReport, InstallStep, Manifest, Removal, There};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -13,6 +13,7 @@ use super::FORMAT;
 pub struct InstallAnswer {
     format: u32,
     files: Vec<FileAnswer>,
+    folders: Vec<FolderAnswer>,
     obsolete: Vec<String>,
     manifest: String,
 }
@@ -26,6 +27,16 @@ struct FileAnswer {
     step: &'static str,
     #[serde(skip_serializing_if = "Option::is_none")]
     in_the_way: Option<&'static str>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct FolderAnswer {
+    path: String,
+    part: String,
+    mode: String,
+    owner: Option<String>,
+    step: &'static str,
 }
 
 /// Answers `install --preview`.
@@ -43,9 +54,21 @@ pub fn install(board: &Board, plan: &InstallPlan) -> InstallAnswer {
         },
         in_the_way: if let InstallStep::Foreign(what) = file.step { Some(what) } else { None },
     };
+    let folder = |folder: &InstallFolder| FolderAnswer {
+        path: folder.target.display().to_string(),
+        part: board.parts[folder.part].name.clone(),
+        mode: format!("{:o}", folder.mode),
+        owner: folder.owner.clone(),
+        step: match folder.there {
+            There::Nothing => "new",
+            There::Folder => "same",
+            There::Other => "foreign",
+        },
+    };
     InstallAnswer {
         format: FORMAT,
         files: plan.files.iter().map(file).collect(),
+        folders: plan.folders.iter().map(folder).collect(),
         obsolete: plan.obsolete.iter().map(|f| f.path.display().to_string()).collect(),
         manifest: plan.manifest_path.display().to_string(),
     }
@@ -58,8 +81,17 @@ pub struct InstalledAnswer {
     written: Vec<String>,
     unchanged: usize,
     kept: Vec<KeptAnswer>,
+    folders: Vec<String>,
+    not_given: Vec<OwnerAnswer>,
     removed: Vec<String>,
     manifest: String,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct OwnerAnswer {
+    path: String,
+    owner: String,
 }
 
 #[derive(Serialize)]
@@ -84,6 +116,12 @@ pub fn installed(plan: &InstallPlan, report: &InstallReport) -> InstalledAnswer 
         written: paths(&report.written),
         unchanged: report.same,
         kept: report.kept.iter().map(kept).collect(),
+        folders: paths(&report.folders),
+        not_given: report
+            .not_given
+            .iter()
+            .map(|(path, owner)| OwnerAnswer { path: path.display().to_string(), owner: owner.clone() })
+            .collect(),
         removed: paths(&report.removed),
         manifest: plan.manifest_path.display().to_string(),
     }
