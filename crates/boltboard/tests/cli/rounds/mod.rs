@@ -4,11 +4,12 @@
 //! `BOLTBOARD_ROUNDS=10000 BOLTBOARD_SEED=7 cargo test --release -p boltboard --test cli rounds` makes a long run. A failure
 //! prints its seed and the fewest acts that still bring it about.
 
+mod fortran;
 mod nasty;
 mod worlds;
 
 use std::path::PathBuf;
-use std::process::Stdio;
+use std::process::{Command, Stdio};
 use std::time::{Duration, SystemTime};
 
 use crate::harness::Scratch;
@@ -167,6 +168,9 @@ fn happen(world: &World, act: Act) {
         Act::Compiler(version) | Act::Spec(version) if host.at("more").exists() => {
             host.write("more", &format!("-DMORE={} -O{}\n", version % 2, version / 2 % 3));
         }
+        Act::Compiler(version) if host.at("fc").exists() && version.is_multiple_of(2) => {
+            fortran::fortran_compiler(host, version % 3);
+        }
         Act::Compiler(version) if host.at("cc").exists() => compiler(host, version % 3),
         Act::Mode(how) if tree.at("tools/maybe").exists() => {
             let mode = if how.is_multiple_of(2) { 0o755 } else { 0o644 };
@@ -182,7 +186,7 @@ fn happen(world: &World, act: Act) {
         Act::Compiler(_) => {}
         Act::FullDisk(blocks) => {
             let command = tree.command("build");
-            let mut limited = std::process::Command::new("sh");
+            let mut limited = Command::new("sh");
             limited.arg("-c").arg(format!("ulimit -f {}; exec \"$0\" \"$@\"", blocks % 48)).arg(command.get_program());
             limited.args(command.get_args()).current_dir(command.get_current_dir().expect("a folder"));
             let set = command.get_envs().filter_map(|(name, value)| Some((name, value?)));
@@ -311,6 +315,14 @@ fn whatever_happens_to_trees_made_at_random_a_build_equals_a_clean_one() {
 #[test]
 fn whatever_happens_to_trees_that_are_easily_misread_a_build_equals_a_clean_one() {
     many(80, Kind::Nasty);
+}
+
+#[test]
+fn whatever_happens_to_trees_of_fortran_a_build_equals_a_clean_one() {
+    // Where there is no compiler nothing can be built.
+    if Command::new("gfortran").arg("--version").output().is_ok_and(|ran| ran.status.success()) {
+        many(40, Kind::Fortran);
+    }
 }
 
 #[test]

@@ -27,6 +27,7 @@ pub enum Kind {
     Small,
     Random(u64),
     Nasty(u64),
+    Fortran(u64),
     Skerry,
 }
 
@@ -37,6 +38,7 @@ impl Kind {
             Kind::Small => small(),
             Kind::Random(seed) => random(seed),
             Kind::Nasty(seed) => super::nasty::nasty(seed),
+            Kind::Fortran(seed) => super::fortran::fortran(seed),
             Kind::Skerry => skerry(),
         };
         world.tree.run("build").code(0);
