@@ -365,3 +365,16 @@ fn texts_are_read_by_the_standard_of_their_compile() {
         tree.run("build --verify").code(0).steps(SPELLINGS.len()).says(&["Verified:"]);
     }
 }
+
+#[test]
+fn what_is_only_asked_for_whether_it_is_there_is_nothing_unexpected() {
+    let source =
+        "#if __has_include(<late.h>) && defined NOT_SO\n#include <late.h>\n#endif\nint main(void) { return 0; }\n";
+    let board = format!("{HEAD}[part.p]\nkind = \"program\"\nsources = [\"main.c\"]\ninclude = [\"inc\"]\n");
+    let tree = Scratch::with(&[("boltboard.toml", &board), ("main.c", source), ("inc/late.h", "int late;\n")]);
+    let built = tree.run("build").code(0);
+    assert!(!built.err.contains("did not expect"), "{}", built.err);
+    std::fs::remove_file(tree.at("inc/late.h")).expect("removed");
+    assert_eq!(tree.previewed("run"), ["compile main.c"]);
+    tree.run("build --verify").code(0);
+}

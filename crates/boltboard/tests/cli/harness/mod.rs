@@ -183,7 +183,10 @@ impl Scratch {
             let text = String::from_utf8_lossy(bytes).into_owned();
             text.replace(&real.display().to_string(), "TREE").replace(&self.path().display().to_string(), "TREE")
         };
-        Ran { code: output.status.code().unwrap_or(-1), out: text(&output.stdout), err: text(&output.stderr) }
+        let ran =
+            Ran { code: output.status.code().unwrap_or(-1), out: text(&output.stdout), err: text(&output.stderr) };
+        assert!(!ran.err.contains("did not expect this"), "something was not reckoned with:\n{}", ran.err);
+        ran
     }
 
     /// Returns all files that a build made for its users, with their content.
