@@ -47,7 +47,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("boltboard-set", &["boltboard set fog-horn=builtin", "boltboard set need:gps=off --reason \"no receiver\""]),
     ("boltboard-unset", &["boltboard unset fog-horn"]),
     ("boltboard-profile", &["boltboard profile list", "boltboard profile new quiet --base small-station"]),
-    ("boltboard-patch", &["boltboard patch add fix.patch --reason \"until 2.5\"", "boltboard patch list"]),
+    ("boltboard-patch", &["boltboard patch add fix.patch", "boltboard patch list"]),
     ("boltboard-survey", &["boltboard survey", "boltboard survey alsa", "boltboard survey --cost"]),
     ("boltboard-compare", &["boltboard compare small-station mine"]),
     ("boltboard-preview", &["boltboard preview", "boltboard preview --why fog/horn.c"]),
