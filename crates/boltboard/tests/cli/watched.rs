@@ -215,6 +215,9 @@ fn installing_what_no_file_asks_for_runs_nothing() {
     tree.run("build --verify").code(0).steps(0).says(&["Verified:"]);
     tree.write("i/own.h", "#define OWN 2\n");
     tree.run("build --verify").code(0).steps(1).says(&["Verified:"]);
+    // What is asked for before it is switched off, so that it may lie there compiled before.
+    tree.write("i/own.h.gch", "");
+    assert_eq!(tree.previewed("run"), ["compile s/a.c"]);
 }
 
 #[test]

@@ -17,6 +17,9 @@ use crate::step::{Compile, Lists, Location, Look, Step};
 use crate::survey::Language;
 use crate::watch::Depth;
 
+/// Where this host's time zone is kept.
+const TIME_ZONE: &str = "/etc/localtime";
+
 /// What a compile's own lists and the rules of its language say.
 pub(in crate::run) struct Reckoned {
     /// The files that it read, its source first, option headers among them.
@@ -98,6 +101,7 @@ impl Executor<'_> {
                 flags.search.before.iter().cloned().chain(own).chain(flags.search.after.iter().cloned()).collect();
             let searched = Searched {
                 read: inputs.iter().collect(),
+                in_order: &inputs,
                 quoted: &flags.search.quoted,
                 folders: &all,
                 asked: &flags.includes,
@@ -150,8 +154,9 @@ impl Executor<'_> {
                         }
                         Look::Content(at) => {
                             if !inputs.contains(at) {
-                                // Compilers open what they are only asked whether it is there.
-                                if !found.present.contains(at) {
+                                // Compilers open what they are only asked whether it is there, and the time zone, which says nothing
+                                // about the time that they are given.
+                                if !found.present.contains(at) && *at != Location::System(TIME_ZONE.into()) {
                                     unexpected.push(format!("it reads {at}"));
                                 }
                                 files.extend(

@@ -52,6 +52,8 @@ impl Absences {
 pub(in crate::run) struct Searched<'a> {
     /// All that it read, option headers among them.
     pub read: HashSet<&'a Location>,
+    /// The same in the order in which it did, its source first.
+    pub in_order: &'a [Location],
     /// The folders searched for headers in quotes.
     pub quoted: &'a [Location],
     /// The folders searched for all headers, first to last, the compiler's own among them.
@@ -104,11 +106,8 @@ impl Searched<'_> {
             for include in &file.tokens.includes {
                 self.look(include, &beside, &mut found);
             }
-            // One that was compiled before is taken only for what the source asks for first.
-            if number == 0
-                && let Some(first) = file.tokens.includes.first()
-            {
-                self.precompiled(first, &beside, &mut found);
+            if number == 0 {
+                self.first_precompiled(&file.tokens.includes, &beside, &mut found);
             }
             found.unclear |= file.tokens.asks_openly;
         }
@@ -169,7 +168,19 @@ impl Searched<'_> {
         }
     }
 
-    /// Looks where a header compiled before would be taken instead of the first that is asked for.
+    /// Looks where a header compiled before would be taken: only for what the source asks for first, and what it asks for before that
+    /// may be switched off.
+    fn first_precompiled(&self, includes: &[Include], beside: &Location, found: &mut Found) {
+        let chains: Vec<Vec<Location>> = includes.iter().map(|include| self.chain(include, beside)).collect();
+        let read = self.in_order.iter().skip(1).find(|at| chains.iter().any(|chain| chain.contains(at)));
+        for (number, (include, chain)) in includes.iter().zip(&chains).enumerate() {
+            if number == 0 || read.is_some_and(|read| chain.contains(read)) {
+                self.precompiled(include, beside, found);
+            }
+        }
+    }
+
+    /// Looks where a header compiled before would be taken instead of one that is asked for.
     fn precompiled(&self, include: &Include, beside: &Location, found: &mut Found) {
         for at in self.chain(include, beside) {
             self.compiled_before(&at, found);
@@ -320,6 +331,7 @@ mod tests {
             let read: Vec<Location> = read.iter().map(|name| at(name)).chain([at("s/a.c")]).collect();
             let searched = Searched {
                 read: read.iter().collect(),
+                in_order: &[],
                 quoted: &[],
                 folders: &folders,
                 asked: &[],

@@ -185,7 +185,10 @@ impl Scratch {
         };
         let ran =
             Ran { code: output.status.code().unwrap_or(-1), out: text(&output.stdout), err: text(&output.stderr) };
-        assert!(!ran.err.contains("did not expect this"), "something was not reckoned with:\n{}", ran.err);
+        // A warning shows a line of the file that `#line` names, which is beside the rules of what a text can see.
+        let is_unexpected =
+            |line: &&str| line.contains("did not expect this") && !line.contains("it looks for other.c");
+        assert_eq!(ran.err.lines().find(is_unexpected), None, "something was not reckoned with");
         ran
     }
 
