@@ -17,7 +17,7 @@ use crate::base::Digest;
 use crate::journal::{Journal, StepRecord};
 use crate::plan::Plan;
 use crate::reading::{Changes, TokenMemo, surely_differs};
-use crate::step::{Location, Look, Step};
+use crate::step::{Kind, Location, Look, Step};
 
 use crate::store::{Note, Store};
 
@@ -188,9 +188,10 @@ impl Judge<'_> {
                 reasons.push(Reason::Unsettled);
                 continue;
             };
-            // A process looks at what it finds; every other step reads what it declares.
+            // A process looks at what it finds, and a check at the libraries behind a program; every other step reads what it declares.
             if let Look::Content(location) = &look
                 && !step.has_process()
+                && !matches!(step.kind, Kind::Check(_))
                 && !step.reads.contains(location)
             {
                 reasons.push(Reason::Dropped(location.clone()));
