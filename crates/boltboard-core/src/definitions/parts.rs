@@ -329,6 +329,15 @@ fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<Instal
     rule
 }
 
+/// Reads permission bits.
+fn mode(fields: &Fields<'_>, usual: u32) -> u32 {
+    let Some(text) = fields.text("mode") else { return usual };
+    mode_of(&text.text).unwrap_or_else(|why| {
+        fields.problem(text.place, Fault::Combination(format!("`{}` {why}", text.text)));
+        usual
+    })
+}
+
 /// Reads the empty folders that an installation makes.
 fn empty_folders(fields: &Fields<'_>, names: &Names) -> Vec<EmptyFolder> {
     let mut folders = Vec::new();
@@ -337,12 +346,7 @@ fn empty_folders(fields: &Fields<'_>, names: &Names) -> Vec<EmptyFolder> {
             folders.extend(made_path(fields, &text).map(|path| EmptyFolder { path, mode: 0o755, owner: None }));
         } else if let Some(sub) = fields.sub(&member, "an entry of `empty-folders`") {
             let path = sub.required_text("folder").and_then(|text| made_path(&sub, &text));
-            let mode = sub.text("mode").map_or(0o755, |text| {
-                mode_of(&text.text).unwrap_or_else(|why| {
-                    sub.problem(text.place, Fault::Combination(format!("`{}` {why}", text.text)));
-                    0o755
-                })
-            });
+            let mode = mode(&sub, 0o755);
             let owner = sub.text("owner").and_then(|text| names.interp(&text, sub.log()));
             folders.extend(path.map(|path| EmptyFolder { path, mode, owner }));
             sub.finish();
@@ -358,7 +362,7 @@ pub(super) fn install_rule(fields: &Fields<'_>, usual_mode: u32, names: &Names) 
     let to = fields.text("install");
     let name = fields.text("install-as");
     let role_text = fields.text("role");
-    let mode_text = fields.text("mode");
+    let mode = mode(fields, usual_mode);
     let to = names.interp(&to?, fields.log())?;
     let role = match role_text.as_ref().map(|t| t.text.as_str()) {
         None | Some("plain") => InstallRole::Plain,
@@ -370,13 +374,6 @@ pub(super) fn install_rule(fields: &Fields<'_>, usual_mode: u32, names: &Names) 
             InstallRole::Plain
         }
     };
-    let mut mode = usual_mode;
-    if let Some(text) = mode_text {
-        match mode_of(&text.text) {
-            Ok(given) => mode = given,
-            Err(why) => fields.problem(text.place, Fault::Combination(format!("`{}` {why}", text.text))),
-        }
-    }
     let plain = |text: &Text| {
         let is_plain = !text.text.is_empty() && !text.text.contains('/') && !text.text.starts_with('.');
         if !is_plain {

@@ -79,8 +79,7 @@ impl Executor<'_> {
             (None, None) => self.process(step, &aside, None, passed),
         };
         // A compile leaves nothing but the list of what it read; making folders anew for each costs too much.
-        let fortran = step.compile().is_some_and(|compile| compile.language.is_fortran());
-        let leaves_nothing = step.compile().is_some() && !step.makes_more() && !fortran;
+        let leaves_nothing = step.compile().is_some() && !step.makes_more() && step.fortran().is_none();
         let tidy = leaves_nothing && matches!(result, Ok(Ended::Done { .. }));
         if step.has_process() && !tidy {
             let _ = std::fs::remove_dir_all(&aside);
@@ -163,7 +162,7 @@ impl Executor<'_> {
                 make_folder(folder)?;
             }
         }
-        if let Some(compile) = step.compile().filter(|compile| compile.language.is_fortran()) {
+        if let Some(compile) = step.fortran() {
             // Where modules are looked for is the same for all from the first one on.
             for folder in compile.setting.searched_results() {
                 make_folder(&folder.path(setup.folders))?;
@@ -256,7 +255,7 @@ impl Executor<'_> {
                 told = true;
                 passed();
             }
-            if step.compile().is_some_and(|compile| compile.language.is_fortran()) {
+            if step.fortran().is_some() {
                 without_modules(step, aside).map_err(|e| trouble(e.into(), &said))?;
             }
             let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;

@@ -274,6 +274,11 @@ impl Step {
         if let Kind::Compile(compile) = &self.kind { Some(compile) } else { None }
     }
 
+    /// Returns its compile, if it is one of Fortran.
+    pub fn fortran(&self) -> Option<&Compile> {
+        self.compile().filter(|compile| compile.language.is_fortran())
+    }
+
     /// Returns its link, if it is one.
     pub fn link(&self) -> Option<&Link> {
         if let Kind::Link(link) = &self.kind { Some(link) } else { None }

@@ -50,7 +50,11 @@ impl From<InstallFault> for Stop {
             InstallFault::Relative { .. } => {
                 Stop::new(Exit::WrongUse, diagnostic.next(own_prefix(), "an absolute prefix of your own"))
             }
-            InstallFault::Detour { .. } | InstallFault::Owner { .. } => Stop::new(Exit::Wrong, diagnostic),
+            InstallFault::Owner { .. } => Stop::new(
+                Exit::Wrong,
+                diagnostic.help("write `owner` of that entry of `empty-folders` in one of these ways"),
+            ),
+            InstallFault::Detour { .. } => Stop::new(Exit::Wrong, diagnostic),
             InstallFault::LeavesStaging { .. } => {
                 Stop::new(Exit::No, diagnostic.note("Nothing was installed.").help("use an empty staging folder"))
             }

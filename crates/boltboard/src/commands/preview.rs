@@ -87,14 +87,15 @@ pub fn explain(session: &Session, resolved: &Resolved, planned: &Planned, file: 
     let memory = session.memory(planned)?;
     let judge = memory.judge(plan);
     let preview = preview(&judge);
-    let reads = |step: &Step| {
+    let seen = |step: &Step| -> Vec<Location> {
         let note = judge.journal.get(&step.name).and_then(|record| record.note);
-        note.is_some_and(|note| note.inputs.iter().any(|(text, _)| text.parse().is_ok_and(|input| named(&input))))
+        let inputs = note.iter().flat_map(|note| note.inputs.iter());
+        inputs.filter_map(|(text, _)| text.parse().ok()).collect()
     };
     let concerned = |step: &Step| step.reads.iter().chain(&step.writes).any(named);
     let mut steps: Vec<(StepId, &Step)> = plan.steps.iter().filter(|(_, step)| concerned(step)).collect();
     if steps.is_empty() {
-        steps = plan.steps.iter().filter(|(_, step)| reads(step)).collect();
+        steps = plan.steps.iter().filter(|(_, step)| seen(step).iter().any(named)).collect();
     }
     if steps.is_empty()
         && let Some(told) = left_out(session, resolved, file)
@@ -109,14 +110,14 @@ pub fn explain(session: &Session, resolved: &Resolved, planned: &Planned, file: 
             Diagnostic::new(format!("no step compiles, reads or makes `{file}` with these options")).near(&near);
         return Err(Stop::new(Exit::WrongUse, names::lead_on(diagnostic, session, file)));
     }
-    let mut read: BTreeSet<String> = of_tree.iter().map(ToString::to_string).collect();
-    for (_, step) in &steps {
-        read.extend(step.reads.iter().map(Location::to_string));
-        let note = judge.journal.get(&step.name).and_then(|record| record.note);
-        let inputs = note.iter().flat_map(|note| note.inputs.iter());
-        read.extend(inputs.filter_map(|(text, _)| text.parse::<Location>().ok()).map(|input| input.to_string()));
+    let mut text = String::new();
+    if !resolved.choices.changes.is_empty() {
+        let mut read: BTreeSet<String> = of_tree.iter().map(ToString::to_string).collect();
+        for (_, step) in &steps {
+            read.extend(step.reads.iter().chain(&seen(step)).map(Location::to_string));
+        }
+        text = carried(session, resolved, &read)?;
     }
-    let mut text = carried(session, resolved, &read)?;
     text.extend(steps.iter().map(|(id, step)| render::explained(&session.board, plan, &judge, *id, step, &preview)));
     Ok(text)
 }

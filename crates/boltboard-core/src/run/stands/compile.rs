@@ -17,8 +17,10 @@ use crate::step::{Compile, Lists, Location, Look, Step};
 use crate::survey::Language;
 use crate::watch::Depth;
 
-/// Where this host's time zone is kept.
-const TIME_ZONE: &str = "/etc/localtime";
+/// Tells whether a file is this host's time zone: compilers open it, and it says nothing about the time that they are given.
+fn is_time_zone(at: &Location) -> bool {
+    matches!(at, Location::System(path) if path == Path::new("/etc/localtime"))
+}
 
 /// What a compile's own lists and the rules of its language say.
 pub(in crate::run) struct Reckoned {
@@ -154,9 +156,8 @@ impl Executor<'_> {
                         }
                         Look::Content(at) => {
                             if !inputs.contains(at) {
-                                // Compilers open what they are only asked whether it is there, and the time zone, which says nothing
-                                // about the time that they are given.
-                                if !found.present.contains(at) && *at != Location::System(TIME_ZONE.into()) {
+                                // Compilers open what they are only asked whether it is there.
+                                if !found.present.contains(at) && !is_time_zone(at) {
                                     unexpected.push(format!("it reads {at}"));
                                 }
                                 files.extend(

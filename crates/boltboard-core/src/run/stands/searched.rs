@@ -92,22 +92,23 @@ impl Searched<'_> {
         let mut found = Found::default();
         let root = Location::Tree(RelPath::root());
         let before_all = Include { name: BEFORE_ALL.into(), beside: false, asks: Asks::Content };
-        self.look(&before_all, &root, &mut found);
-        self.precompiled(&before_all, &root, &mut found);
-        for include in self.asked {
-            self.look(include, &root, &mut found);
-            self.precompiled(include, &root, &mut found);
+        for include in std::iter::once(&before_all).chain(self.asked) {
+            let chain = self.chain(include, &root);
+            self.look(include, &chain, &mut found);
+            self.precompiled(&chain, &mut found);
         }
         for at in self.forced {
             self.compiled_before(at, &mut found);
         }
         for (number, file) in files.iter().enumerate() {
             let beside = parent(&file.at);
-            for include in &file.tokens.includes {
-                self.look(include, &beside, &mut found);
+            let chains: Vec<Vec<Location>> =
+                file.tokens.includes.iter().map(|include| self.chain(include, &beside)).collect();
+            for (include, chain) in file.tokens.includes.iter().zip(&chains) {
+                self.look(include, chain, &mut found);
             }
             if number == 0 {
-                self.first_precompiled(&file.tokens.includes, &beside, &mut found);
+                self.first_precompiled(&chains, &mut found);
             }
             found.unclear |= file.tokens.asks_openly;
         }
@@ -131,8 +132,7 @@ impl Searched<'_> {
             .collect()
     }
 
-    fn look(&self, include: &Include, beside: &Location, found: &mut Found) {
-        let chain = self.chain(include, beside);
+    fn look(&self, include: &Include, chain: &[Location], found: &mut Found) {
         match include.asks {
             Asks::Content | Asks::Next => {
                 // The last of those that were read: a folder that is named twice may count where it is named last.
@@ -153,12 +153,12 @@ impl Searched<'_> {
             }
             Asks::Presence | Asks::NextPresence => {
                 for at in chain {
-                    if !self.was_there(&at) {
-                        found.absent.insert(at);
+                    if !self.was_there(at) {
+                        found.absent.insert(at.clone());
                         continue;
                     }
-                    if !self.read.contains(&at) {
-                        found.present.insert(at);
+                    if !self.read.contains(at) {
+                        found.present.insert(at.clone());
                     }
                     if include.asks == Asks::Presence {
                         return;
@@ -170,21 +170,21 @@ impl Searched<'_> {
 
     /// Looks where a header compiled before would be taken: only for what the source asks for first, and what it asks for before that
     /// may be switched off.
-    fn first_precompiled(&self, includes: &[Include], beside: &Location, found: &mut Found) {
-        let chains: Vec<Vec<Location>> = includes.iter().map(|include| self.chain(include, beside)).collect();
-        let read = self.in_order.iter().skip(1).find(|at| chains.iter().any(|chain| chain.contains(at)));
-        for (number, (include, chain)) in includes.iter().zip(&chains).enumerate() {
+    fn first_precompiled(&self, chains: &[Vec<Location>], found: &mut Found) {
+        let asked: HashSet<&Location> = chains.iter().flatten().filter(|at| self.read.contains(at)).collect();
+        let read = self.in_order.iter().skip(1).find(|at| asked.contains(at));
+        for (number, chain) in chains.iter().enumerate() {
             if number == 0 || read.is_some_and(|read| chain.contains(read)) {
-                self.precompiled(include, beside, found);
+                self.precompiled(chain, found);
             }
         }
     }
 
-    /// Looks where a header compiled before would be taken instead of one that is asked for.
-    fn precompiled(&self, include: &Include, beside: &Location, found: &mut Found) {
-        for at in self.chain(include, beside) {
-            self.compiled_before(&at, found);
-            if self.read.contains(&at) {
+    /// Looks where a header compiled before would be taken instead of one that is looked for in these places.
+    fn precompiled(&self, chain: &[Location], found: &mut Found) {
+        for at in chain {
+            self.compiled_before(at, found);
+            if self.read.contains(at) {
                 return;
             }
         }

@@ -158,8 +158,8 @@ pub fn fortran(seed: u64) -> World {
             parts.line(&format!("submodule (m_{letter}) p_{letter}"));
             parts.line("contains");
             parts.line(&format!("module procedure s_{letter}"));
-            parts.either(options[chance.usize(0..2)], "continue", "continue");
             parts.line(&format!("s_{letter} = v_{letter} + 0"));
+            parts.either(options[chance.usize(0..2)], &format!("s_{letter} = s_{letter} * v_{letter}"), "continue");
             parts.line("end procedure");
             parts.line(&format!("end submodule p_{letter}"));
             put(&mut chance, folder, &format!("{letter}_parts"), parts);
