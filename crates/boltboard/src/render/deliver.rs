@@ -1,8 +1,10 @@
 //! What goes where, and what was removed.
 
+use std::path::PathBuf;
+
 use boltboard_core::base::shell_word;
-use boltboard_core::board::Board;
-use boltboard_core::install::{InstallFolder, InstallPlan, InstallReport, InstallStep, Removal, There};
+use boltboard_core::board::{Board, PartId};
+use boltboard_core::install::{InstallFile, InstallFolder, InstallPlan, InstallReport, InstallStep, Removal, There};
 
 use super::text::{Cell, Role, columns, count, next_line, paint};
 
@@ -15,37 +17,34 @@ pub fn preview(board: &Board, plan: &InstallPlan, due: usize, width: usize) -> S
         InstallStep::KeepEdited => (Role::Warn, "keep yours, ours goes beside it as .from-VERSION"),
         InstallStep::Foreign(_) => (Role::Bad, "in the way"),
     };
-    let rows: Vec<Vec<Cell>> = plan
-        .files
-        .iter()
-        .map(|file| {
-            let (role, word) = word(file.step);
-            vec![
-                (Role::Faint, board.parts[file.part].name.clone()),
-                (Role::Faint, format!("{:o}", file.mode)),
-                (role, word.to_string()),
-                (Role::Name, file.target.display().to_string()),
-            ]
-        })
-        .collect();
-    let folder = |folder: &InstallFolder| {
-        let (role, word) = match folder.there {
-            There::Nothing => (Role::Good, "new folder".to_string()),
-            There::Folder => (Role::Faint, "there already".to_string()),
-            There::Other => (Role::Bad, "in the way".to_string()),
-        };
-        let word = folder.owner.as_ref().map_or(word.clone(), |owner| format!("{word} of {owner}"));
+    let row = |part: PartId, mode: u32, role, word: String, place: String| {
         vec![
-            (Role::Faint, board.parts[folder.part].name.clone()),
-            (Role::Faint, format!("{:o}", folder.mode)),
+            (Role::Faint, board.parts[part].name.clone()),
+            (Role::Faint, format!("{mode:o}")),
             (role, word),
-            (Role::Name, format!("{}/", folder.target.display())),
+            (Role::Name, place),
         ]
     };
-    let rows: Vec<Vec<Cell>> = rows.into_iter().chain(plan.folders.iter().map(folder)).collect();
+    let file = |file: &InstallFile| {
+        let (role, word) = word(file.step);
+        (file.target.clone(), row(file.part, file.mode, role, word.to_string(), file.target.display().to_string()))
+    };
+    let folder = |folder: &InstallFolder| {
+        let (role, word) = match folder.there {
+            There::Nothing => (Role::Good, "new"),
+            There::Folder => (Role::Faint, "same"),
+            There::Other => (Role::Bad, "in the way"),
+        };
+        let word = folder.owner.as_ref().map_or(word.to_string(), |owner| format!("{word}, of {owner}"));
+        (folder.target.clone(), row(folder.part, folder.mode, role, word, format!("{}/", folder.target.display())))
+    };
+    let mut rows: Vec<(PathBuf, Vec<Cell>)> =
+        plan.files.iter().map(file).chain(plan.folders.iter().map(folder)).collect();
+    rows.sort_by(|a, b| a.0.cmp(&b.0));
+    let rows: Vec<Vec<Cell>> = rows.into_iter().map(|(_, cells)| cells).collect();
     let mut text = columns(&rows, 0, width);
     if due > 0 {
-        text.push_str(&paint(Role::Faint, &format!("Built first: {}.\n", count(due, "step", "steps"))));
+        text.push_str(&paint(Role::Faint, &format!("To be built first: {}.\n", count(due, "step", "steps"))));
     }
     for old in &plan.obsolete {
         text.push_str(&format!(

@@ -228,7 +228,7 @@ fn empty_folders_are_made_with_their_mode_and_told_where_they_cannot_be_given_aw
     owner("-R keeper");
     tree.run("install").code(3).complains(&["would belong to `-R keeper`", "USER:GROUP"]);
     owner("no-such-keeper");
-    tree.run("install --preview").code(0).says(&["new folder of no-such-keeper", "750", "/to/var/spool/in/"]);
+    tree.run("install --preview").code(0).says(&["new, of no-such-keeper", "750", "/to/var/spool/in/"]);
     let answer = tree.run("install --preview --json").code(0).json();
     let spool = serde_json::json!({
         "path": "TREE/to/var/spool/in", "part": "state", "mode": "750", "owner": "no-such-keeper", "step": "new",
