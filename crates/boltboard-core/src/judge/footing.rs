@@ -21,26 +21,37 @@ pub(super) struct Footings {
 pub(super) struct OfClass {
     /// All states that were met, the newest first.
     all: Vec<Footing>,
-    /// Which of them stands now.
-    stands: Option<usize>,
+    /// Which of them stand now: several, where one names more than another. What is learnt next goes to the first.
+    stands: Vec<usize>,
 }
 
 impl OfClass {
     /// What stands now.
     fn now(&self) -> Option<&Footing> {
-        self.stands.and_then(|at| self.all.get(at))
+        self.standing().next()
+    }
+
+    fn standing(&self) -> impl Iterator<Item = &Footing> {
+        self.stands.iter().filter_map(|at| self.all.get(*at))
+    }
+
+    /// Returns the state of this generation if it stands now.
+    pub fn standing_of(&self, generation: Digest) -> Option<&Footing> {
+        self.standing().find(|footing| footing.generation == generation)
     }
 }
 
 impl Judge<'_> {
-    fn footings_of(&self, class: &Digest) -> Arc<OfClass> {
+    /// Returns what is known of a class.
+    pub(super) fn footings_of(&self, class: &Digest) -> Arc<OfClass> {
         // Held while it is looked up, so that nothing older is put down after another thread has learnt more.
         let mut known = self.footings.known.lock().unwrap_or_else(PoisonError::into_inner);
         let of_class = known.entry(*class).or_insert_with(|| {
             let all = self.store.footings(class);
             let mut order: Vec<usize> = (0..all.len()).collect();
             order.sort_by_key(|at| all[*at].search_path != self.plan.search_path);
-            let stands = order.into_iter().find(|at| self.stands_now(&all[*at]));
+            order.retain(|at| self.stands_now(&all[*at]));
+            let stands = order;
             Arc::new(OfClass { all, stands })
         });
         Arc::clone(of_class)
@@ -64,6 +75,11 @@ impl Judge<'_> {
             None if known.all.is_empty() => None,
             None => Some(Digest::of(b"as it never was")),
         }
+    }
+
+    /// Tells whether what a step of a class stood on then stands now, whatever else does.
+    pub(super) fn footing_stands(&self, class: &Digest, then: Digest) -> bool {
+        self.footings_of(class).standing_of(then).is_some()
     }
 
     /// Takes in what a step was seen to share with its class. Returns what stands for it from now on. Of two steps of a class, one at a

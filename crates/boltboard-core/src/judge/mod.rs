@@ -16,7 +16,7 @@ mod touched;
 mod verdict;
 
 pub use basis::Basis;
-pub use interface::interface_digest;
+pub use interface::{DataBy, interface_digest, may_copy_data};
 pub use macros::Forms;
 pub use preview::{Preview, PreviewStep, Timing, Timings, Work, WorkKnown, preview};
 pub use quick::QuickJudge;

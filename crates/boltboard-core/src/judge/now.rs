@@ -1,6 +1,6 @@
 //! What stands now for what steps looked at: contents, names, modes, and what the programs of a class stand on.
 
-use super::interface::interface_digest;
+use super::interface::{DataBy, interface_digest};
 use super::step::Judge;
 use super::verdict::{Ahead, Coming};
 use crate::base::Digest;
@@ -26,7 +26,9 @@ impl Judge<'_> {
         };
         Ok(match look {
             Look::Content(at) => self.content(at, ahead)?,
-            Look::Interface(at) => self.content(at, ahead)?.map(|content| self.interface(at, content)),
+            Look::Interface(at) | Look::Data(at) => {
+                self.content(at, ahead)?.map(|content| self.of_library(look, at, content))
+            }
             Look::Mode(at) | Look::Status(at) | Look::Leads(at) => {
                 waits(at)?;
                 look.alone(&self.plan.folders, self.status)
@@ -39,19 +41,35 @@ impl Judge<'_> {
         })
     }
 
+    /// Tells whether something is as it was looked at then.
+    ///
+    /// # Errors
+    /// A step that is still to run decides about it.
+    pub(super) fn is_as_it_was(&self, look: &Look, then: Digest, ahead: &Ahead) -> Result<bool, StepId> {
+        Ok(match look {
+            Look::Footing(class) => self.footing_stands(class, then),
+            _ => self.look_now(look, ahead)? == Some(then),
+        })
+    }
+
     /// Returns what stands for the guard of an option header.
     pub fn form(&self, at: &Location) -> Option<Digest> {
         let header = self.plan.headers.iter().find(|header| header.at == *at)?;
         Some(Digest::of(header.guard.as_bytes()))
     }
 
-    /// Returns the digest of a shared library's interface; that of its content where it has none.
-    pub fn interface(&self, location: &Location, content: Digest) -> Digest {
+    /// Returns the digest of what a look sees of a file of this content: of a shared library its interface, where it has one.
+    pub fn of_library(&self, look: &Look, location: &Location, content: Digest) -> Digest {
+        let (sort, data) = match look {
+            Look::Interface(_) => ("interface", DataBy::Name),
+            Look::Data(_) => ("data", DataBy::Copy),
+            _ => return content,
+        };
         let read = || {
             let here = std::fs::read(location.path(&self.plan.folders)).ok();
             let right = here.filter(|bytes| Digest::of(bytes) == content);
-            right.or_else(|| self.store.read(&content)).and_then(|bytes| interface_digest(&bytes))
+            right.or_else(|| self.store.read(&content)).and_then(|bytes| interface_digest(&bytes, data))
         };
-        self.store.derived("interface", &content, &read).unwrap_or(content)
+        self.store.derived(sort, &content, &read).unwrap_or(content)
     }
 }

@@ -54,8 +54,14 @@ impl<'a> QuickJudge<'a> {
     /// Forgets a file that a step has written.
     pub fn forget(&mut self, location: &Location) {
         let at = || location.clone();
-        let looks =
-            [Look::Content(at()), Look::Interface(at()), Look::Mode(at()), Look::Status(at()), Look::Leads(at())];
+        let looks = [
+            Look::Content(at()),
+            Look::Interface(at()),
+            Look::Data(at()),
+            Look::Mode(at()),
+            Look::Status(at()),
+            Look::Leads(at()),
+        ];
         for number in looks.iter().filter_map(|look| self.judge.journal.number(&look.kept())) {
             self.contents[number as usize] = Found::Unknown;
             self.present[number as usize] = None;
@@ -67,7 +73,8 @@ impl<'a> QuickJudge<'a> {
         let Some(note) = journal.packed(&step.name).and_then(|record| record.note.as_ref()) else { return false };
         let number = |look: Look| journal.number(&look.kept());
         let known = |read: &Location| {
-            let numbers = [number(Look::Content(read.clone())), number(Look::Interface(read.clone()))];
+            let looks = [Look::Content(read.clone()), Look::Interface(read.clone()), Look::Data(read.clone())];
+            let numbers = looks.map(number);
             note.inputs.iter().any(|(look, _)| numbers.contains(&Some(*look)))
         };
         step.reads.iter().all(known)
@@ -95,7 +102,11 @@ impl<'a> QuickJudge<'a> {
             let now = look.and_then(|look| self.judge.look_now(&look, &Ahead::default()).ok()?);
             *found = now.map_or(Found::Nothing, Found::Content);
         }
-        *found == Found::Content(content)
+        if *found == Found::Content(content) {
+            return true;
+        }
+        // Of what the programs behind a tool stand on, more than one state may stand.
+        matches!(name.parse(), Ok(Look::Footing(class)) if self.judge.footing_stands(&class, content))
     }
 
     fn has_mode(&self, file: u32, mode: u32) -> bool {

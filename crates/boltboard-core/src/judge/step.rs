@@ -197,18 +197,27 @@ impl Judge<'_> {
                 reasons.push(Reason::Dropped(location.clone()));
                 continue;
             }
-            match self.look_now(&look, ahead) {
-                Ok(Some(now)) if now == *digest => {}
-                Ok(_) if matches!(look, Look::Footing(_)) => reasons.extend(self.tool_changes(step, &look)),
-                Ok(now) => reasons.push(match (&look, now) {
-                    (Look::Content(at) | Look::Interface(at), Some(_)) => Reason::Edited(at.clone()),
-                    (Look::Content(at) | Look::Interface(at) | Look::Form(at), None) => Reason::Gone(at.clone()),
-                    (Look::Unseen, _) => Reason::Unseen,
-                    _ => Reason::Looks(look.clone()),
-                }),
+            match self.is_as_it_was(&look, *digest, ahead) {
+                Ok(true) => {}
+                Ok(false) => match &look {
+                    Look::Footing(_) => reasons.extend(self.tool_changes(step, &look)),
+                    Look::Content(at) | Look::Interface(at) | Look::Data(at) | Look::Form(at) => {
+                        let there = self.look_now(&look, ahead).is_ok_and(|now| now.is_some());
+                        let form = matches!(look, Look::Form(_));
+                        reasons.push(match there {
+                            true if form => Reason::Looks(look.clone()),
+                            true => Reason::Edited(at.clone()),
+                            false => Reason::Gone(at.clone()),
+                        });
+                    }
+                    Look::Unseen => reasons.push(Reason::Unseen),
+                    Look::Names(_) | Look::Mode(_) | Look::Status(_) | Look::Leads(_) | Look::SearchPath => {
+                        reasons.push(Reason::Looks(look.clone()));
+                    }
+                },
                 Err(id) => reasons.push(Reason::Follows(id)),
             }
-            if let Look::Content(at) | Look::Interface(at) = look {
+            if let Look::Content(at) | Look::Interface(at) | Look::Data(at) = look {
                 inputs.push(at);
             }
         }

@@ -6,13 +6,13 @@ use std::path::{Path, PathBuf};
 
 use object::{Object, ObjectSymbol};
 
-use super::failure::{Cause, Failure};
+use super::failure::{Cause, Failure, LeftOver};
 use crate::base::near_matches;
 use crate::board::{Board, Condition, Interp, LeftOut, Machine, NeedCheck, NeedId, OptionId, PartId, Piece, When};
 use crate::definitions::Listing;
 use crate::plan::Plan;
 use crate::resolve::Resolution;
-use crate::step::Step;
+use crate::step::{Location, Step};
 use crate::survey::Facts;
 
 /// How many undefined symbols are looked into.
@@ -63,14 +63,25 @@ pub struct Undefined {
     pub symbol: String,
     /// Who uses it, as the linker says.
     pub used_by: Vec<String>,
+    /// Sources that defined it in the last build, and are gone or belong to no part any more.
+    pub was_in: Vec<WasIn>,
     /// Parts that define it and are not linked here.
     pub parts: Vec<PartId>,
     /// Needs whose library defines it, and that the part does not name.
     pub needs: Vec<NeedId>,
-    /// Sources that name it and are not built.
+    /// Sources that define it and are not built.
     pub left_out: Vec<(String, LeftOut)>,
     /// Symbols of nearly the same name.
     pub near: Vec<String>,
+}
+
+/// A source that defined a symbol in the last build.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WasIn {
+    /// The source.
+    pub source: String,
+    /// Whether it still lies there.
+    pub is_there: bool,
 }
 
 /// Where a flag comes from.
@@ -99,7 +110,7 @@ impl Diagnosis<'_> {
             undefined
                 .into_iter()
                 .take(SYMBOLS)
-                .map(|(symbol, used_by)| self.undefined(step, symbol, used_by, &objects)),
+                .map(|(symbol, used_by)| self.undefined(step, symbol, used_by, &objects, &failure.left_over)),
         );
         hints.extend(missing_libraries(said).into_iter().map(|name| {
             let need = self.board.needs.iter().find(|(_, need)| match &need.check {
@@ -131,7 +142,16 @@ impl Diagnosis<'_> {
         symbol: String,
         used_by: Vec<String>,
         objects: &[(Option<PartId>, BTreeSet<String>)],
+        left_over: &[LeftOver],
     ) -> Hint {
+        let defines = |object: &Location| defined_symbols(&object.path(&self.plan.folders), false).contains(&symbol);
+        let left_out = self.left_out(&symbol);
+        let is_told = |source: &str| left_out.iter().any(|(file, _)| file == source);
+        let was_in = left_over.iter().filter(|one| defines(&one.object) && !is_told(&one.source.to_string()));
+        let was_in = was_in.map(|one| WasIn {
+            source: one.source.to_string(),
+            is_there: one.source.path(&self.plan.folders).exists(),
+        });
         let linked: BTreeSet<PartId> = step.part.map_or_else(BTreeSet::new, |part| self.linked_with(part));
         let defining = objects.iter().filter(|(_, defined)| defined.contains(&symbol)).filter_map(|(part, _)| *part);
         let parts: BTreeSet<PartId> = defining.filter(|part| !linked.contains(part)).collect();
@@ -145,7 +165,8 @@ impl Diagnosis<'_> {
             used_by,
             parts: parts.into_iter().collect(),
             needs: needs.collect(),
-            left_out: self.left_out(&symbol),
+            was_in: was_in.collect(),
+            left_out,
             near: near.into_iter().filter(|name| *name != symbol).collect(),
             symbol,
         })
@@ -178,7 +199,7 @@ impl Diagnosis<'_> {
         })
     }
 
-    /// Sources of the tree that name a symbol before a bracket, and that no step compiles now.
+    /// Sources of the tree that define a function, and that no step compiles now.
     fn left_out(&self, symbol: &str) -> Vec<(String, LeftOut)> {
         let built: BTreeSet<String> =
             self.plan.steps.iter().filter_map(|(_, step)| Some(step.source()?.to_string())).collect();
@@ -187,7 +208,7 @@ impl Diagnosis<'_> {
             let of = self.board.source_of(file);
             if let (Some(first), true) = (of.first(), is_code(file.extension())) {
                 let text = std::fs::read_to_string(file.below(&self.board.tree.source_root)).unwrap_or_default();
-                if names_function(&text, symbol) {
+                if defines_function(&text, symbol) {
                     found.push((file.to_string(), first.clone()));
                 }
             }
@@ -249,12 +270,20 @@ fn is_code(ending: &str) -> bool {
     ["c", "cc", "cpp", "cxx", "S", "s"].contains(&ending)
 }
 
-/// Tells whether a text names a function: the name by itself, and then a bracket.
-fn names_function(text: &str, name: &str) -> bool {
+/// Tells whether a text looks as if it defines a function: the name by itself, a list in brackets, and then its body, or the sorts of what
+/// is in the brackets before it.
+fn defines_function(text: &str, name: &str) -> bool {
     let is_part = |c: char| c.is_alphanumeric() || c == '_';
-    text.match_indices(name).any(|(at, _)| {
-        let alone = !text[..at].ends_with(is_part);
-        alone && text[at + name.len()..].trim_start().starts_with('(')
+    text.match_indices(name).filter(|(at, _)| !text[..*at].ends_with(is_part)).any(|(at, _)| {
+        let Some(list) = text[at + name.len()..].trim_start().strip_prefix('(') else { return false };
+        let mut depth = 1;
+        let end = list.find(|c| {
+            depth += i32::from(c == '(') - i32::from(c == ')');
+            depth == 0
+        });
+        let Some(rest) = end.map(|end| list[end + 1..].trim_start()) else { return false };
+        let before_body = rest.split('{').next().unwrap_or_default();
+        rest.starts_with('{') || rest.starts_with(is_part) && !before_body.contains(['(', '}', '='])
     })
 }
 
@@ -356,8 +385,20 @@ mod tests {
     }
 
     #[test]
-    fn a_function_is_named_by_itself() {
-        assert!(names_function("int lamp_on(void) {", "lamp_on") && names_function("lamp_on (1)", "lamp_on"));
-        assert!(!names_function("my_lamp_on(1); lamp_only(2); int lamp_on;", "lamp_on"));
+    fn a_function_is_defined_with_its_body() {
+        for text in ["int lamp_on(void)\n{", "lamp_on (int (*f)(void)) {", "int lamp_on(a)\n  int a;\n{ return a; }"] {
+            assert!(defines_function(text, "lamp_on"), "{text}");
+        }
+        for text in [
+            "int my_lamp_on(void) {}",
+            "int lamp_only(void) {}",
+            "int lamp_on;",
+            "int lamp_on(void);\nint f(void) {}",
+            "int f(void) { if (lamp_on(1)) { return lamp_on(2); } }",
+            "int lamp_on(void) __attribute__((cold));\nint f(void) {}",
+            "int lamp_on(",
+        ] {
+            assert!(!defines_function(text, "lamp_on"), "{text}");
+        }
     }
 }

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use super::build::Reads;
-use super::failure::{Cause, Failure, first_error};
+use super::failure::{Cause, Failure, LeftOver, first_error};
 use super::same_text::Experience;
 use super::stands::{self, Absences, Account, Known, Watching};
 use crate::base::files::{make_folder, make_room, move_file, write_whole};
@@ -14,7 +14,7 @@ use crate::base::{Digest, FileError};
 use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
 use crate::step::{AbsentTool, Ends, Location, Look, Made, MakeFault, Makes, Process, Setup, Step, StepId, repeatable};
 
-use crate::judge::{Alike, Judge};
+use crate::judge::{Ahead, Alike, Judge};
 use crate::store::{Note, Output, Store};
 
 use crate::survey::Tools;
@@ -104,7 +104,25 @@ impl Executor<'_> {
             brought_by: step.brought_by.clone(),
             log,
             gone: self.gone_since(step),
+            reasons: self.judge.judge(step, &Ahead::default()).reasons,
+            left_over: if step.link().is_some() { self.left_over() } else { vec![] },
         }
+    }
+
+    /// The objects of the last build that this one does not make.
+    fn left_over(&self) -> Vec<LeftOver> {
+        let records = self.judge.stale().into_iter().filter_map(|name| self.judge.journal.get(&name)?.note);
+        let of_note = |note: Note| {
+            let first = |texts: &mut dyn Iterator<Item = &String>, wanted: &dyn Fn(&Location) -> bool| {
+                texts.filter_map(|text| text.parse::<Location>().ok()).find(wanted)
+            };
+            let object = first(&mut note.outputs.iter().map(|o| &o.location), &|at| matches!(at, Location::Object(_)))?;
+            // An object is called by its source.
+            let of_object = |at: &Location| matches!(at, Location::Tree(path) if object.to_string().ends_with(&format!("/{path}.o")));
+            let source = first(&mut note.inputs.iter().map(|(look, _)| look), &of_object)?;
+            Some(LeftOver { source, object })
+        };
+        records.filter_map(of_note).collect()
     }
 
     /// The objects that a link or archive was made of the last time, and is not made of any more, by their sources' names.

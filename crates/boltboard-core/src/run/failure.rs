@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use crate::base::FileError;
 use crate::board::Condition;
-use crate::step::StepId;
+use crate::judge::Reason;
+use crate::step::{Location, StepId};
 
 /// A step that failed.
 #[derive(Debug, Clone)]
@@ -26,6 +27,19 @@ pub struct Failure {
     pub log: Option<PathBuf>,
     /// Sources whose objects were part of it the last time, and are not any more.
     pub gone: Vec<String>,
+    /// Why it ran: what is not as it was when it last ended well.
+    pub reasons: Vec<Reason>,
+    /// What was compiled for the last build and is not compiled for this one. It lies there until a build ends well.
+    pub left_over: Vec<LeftOver>,
+}
+
+/// An object of an earlier build that this one does not make.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LeftOver {
+    /// Its source.
+    pub source: Location,
+    /// Where it lies.
+    pub object: Location,
 }
 
 /// What compilers and systems say when there is not enough memory or are not enough processes.

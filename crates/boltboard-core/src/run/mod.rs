@@ -13,8 +13,8 @@ mod tests_of_tree;
 mod verify;
 
 pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Reads, Span, Watch, build};
-pub use diagnosis::{Diagnosis, FlagFrom, Hint, Undefined};
-pub use failure::{Cause, Failure, FirstError, first_error};
+pub use diagnosis::{Diagnosis, FlagFrom, Hint, Undefined, WasIn};
+pub use failure::{Cause, Failure, FirstError, LeftOver, first_error};
 pub use jobs::{Jobs, available_memory};
 pub use stands::Watching;
 pub use tests_of_tree::{Rerun, TestEvent, TestOutcome, TestReport, TestsInput, run_tests};

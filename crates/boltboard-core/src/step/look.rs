@@ -18,6 +18,8 @@ pub enum Look {
     Content(Location),
     /// The interface of a shared library.
     Interface(Location),
+    /// The interface of a shared library, with all that counts for a copy of its data.
+    Data(Location),
     /// The names in a folder.
     Names(Location),
     /// What sort of thing lies there and what may be done with it; also that something lies there at all.
@@ -39,6 +41,7 @@ pub enum Look {
 /// The marks of looks in their kept form; a content has none.
 const NAMES: &str = "names>";
 const INTERFACE: &str = "interface>";
+const DATA: &str = "data>";
 const MODE: &str = "mode>";
 const STATUS: &str = "status>";
 const LEADS: &str = "leads>";
@@ -53,6 +56,7 @@ impl Look {
         match self {
             Look::Content(at)
             | Look::Interface(at)
+            | Look::Data(at)
             | Look::Names(at)
             | Look::Mode(at)
             | Look::Status(at)
@@ -65,7 +69,7 @@ impl Look {
     /// Returns the file whose content counts, wholly or by its interface.
     pub fn file(&self) -> Option<&Location> {
         match self {
-            Look::Content(at) | Look::Interface(at) => Some(at),
+            Look::Content(at) | Look::Interface(at) | Look::Data(at) => Some(at),
             Look::Names(_)
             | Look::Mode(_)
             | Look::Status(_)
@@ -85,7 +89,9 @@ impl Look {
             Look::Mode(at) => mode_digest(&at.path(folders)),
             Look::Status(at) => status_digest(at, &at.path(folders)),
             Look::Leads(at) => leads_digest(&at.path(folders)),
-            Look::Interface(_) | Look::Form(_) | Look::Footing(_) | Look::SearchPath | Look::Unseen => None,
+            Look::Interface(_) | Look::Data(_) | Look::Form(_) | Look::Footing(_) | Look::SearchPath | Look::Unseen => {
+                None
+            }
         }
     }
 
@@ -94,6 +100,7 @@ impl Look {
         match self {
             Look::Content(at) => at.kept(),
             Look::Interface(at) => format!("{INTERFACE}{}", at.kept()),
+            Look::Data(at) => format!("{DATA}{}", at.kept()),
             Look::Names(at) => format!("{NAMES}{}", at.kept()),
             Look::Mode(at) => format!("{MODE}{}", at.kept()),
             Look::Status(at) => format!("{STATUS}{}", at.kept()),
@@ -114,6 +121,7 @@ impl FromStr for Look {
         };
         Ok(match &text[..=mark.len()] {
             INTERFACE => Look::Interface(rest.parse()?),
+            DATA => Look::Data(rest.parse()?),
             NAMES => Look::Names(rest.parse()?),
             MODE => Look::Mode(rest.parse()?),
             STATUS => Look::Status(rest.parse()?),
@@ -130,7 +138,7 @@ impl FromStr for Look {
 impl fmt::Display for Look {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Look::Content(at) | Look::Interface(at) | Look::Form(at) => write!(f, "{at}"),
+            Look::Content(at) | Look::Interface(at) | Look::Data(at) | Look::Form(at) => write!(f, "{at}"),
             Look::Names(at) => write!(f, "the names in {at}"),
             Look::Mode(at) => write!(f, "the mode of {at}"),
             Look::Status(at) => write!(f, "the status of {at}"),
@@ -199,6 +207,7 @@ mod tests {
         for look in [
             Look::Content(at.clone()),
             Look::Interface(at.clone()),
+            Look::Data(at.clone()),
             Look::Names(at.clone()),
             Look::Mode(Location::System("/usr/bin/x".into())),
             Look::Status(at.clone()),

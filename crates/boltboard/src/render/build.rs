@@ -12,7 +12,7 @@ use boltboard_core::work::LedgerEntry;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 use super::Screen;
-use super::failure::{failed, place, subject};
+use super::failure::{changed_since, failed, place, subject};
 use super::text::{ENDLESS, Role, count, duration, harmless, next_line, paint};
 use crate::commands::build::Telling;
 use crate::session::Session;
@@ -40,8 +40,8 @@ pub struct Progress<'a> {
     pub verbose: bool,
     /// What is told.
     pub telling: Telling,
-    /// Errors in files that several steps read, with how many steps they broke.
-    broken: BTreeMap<String, usize>,
+    /// Errors in files that several steps read, with how many steps they broke and why the first of them ran.
+    broken: BTreeMap<String, (usize, Option<String>)>,
 }
 
 impl<'a> Progress<'a> {
@@ -85,8 +85,9 @@ impl<'a> Progress<'a> {
     /// Takes the live line away.
     pub fn finish(&self) {
         self.bar.finish_and_clear();
-        for (place, steps) in self.broken.iter().filter(|(_, steps)| **steps > 1) {
-            self.screen.remark(&format!("{} {place} broke {steps} files.", paint(Role::Bad, "error:")));
+        for (place, (steps, because)) in self.broken.iter().filter(|(_, (steps, _))| *steps > 1) {
+            let because = because.as_ref().map_or(String::new(), |because| format!("; {because}"));
+            self.screen.remark(&format!("{} {place} broke {steps} files{because}.", paint(Role::Bad, "error:")));
         }
     }
 
@@ -189,7 +190,8 @@ impl Watch for Progress<'_> {
         // What many read is told once.
         if let Some(first) = failure.first.as_ref().filter(|first| first.line.is_some() && first.file != subject(step))
         {
-            let steps = self.broken.entry(place(first)).or_default();
+            let because = || changed_since(&self.session.board, &self.planned.plan, failure, step);
+            let (steps, _) = self.broken.entry(place(first)).or_insert_with(|| (0, because()));
             *steps += 1;
             if *steps > 1 {
                 return;

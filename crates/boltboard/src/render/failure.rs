@@ -2,11 +2,12 @@
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::{Board, LeftOut, OptionId};
+use boltboard_core::judge::Reason;
 use boltboard_core::plan::Plan;
-use boltboard_core::run::{Failure, FirstError, FlagFrom, Hint, Undefined};
+use boltboard_core::run::{Failure, FirstError, FlagFrom, Hint, Undefined, WasIn};
 use boltboard_core::step::Step;
 
-use super::text::{Role, command_lines, next_lines, paint};
+use super::text::{Role, command_lines, count, next_lines, paint};
 use crate::fault::Next;
 
 /// How many lines of what a step said are shown.
@@ -43,6 +44,9 @@ pub fn failed(board: &Board, plan: &Plan, failure: &Failure, step: &Step, hints:
         text.push_str(&format!("    and {} more lines in the log\n", lines.len() - SAID_LINES));
     }
     text.push_str(&format!("  {}\n", failure.cause));
+    if let Some(because) = changed_since(board, plan, failure, step) {
+        text.push_str(&format!("  it ran because {because}\n"));
+    }
     let mut next = Vec::new();
     for hint in hints {
         tell(board, step, hint, &mut text, &mut next);
@@ -60,6 +64,18 @@ pub fn failed(board: &Board, plan: &Plan, failure: &Failure, step: &Step, hints:
     next.dedup();
     text.push_str(&next_lines(&next, 2));
     text.trim_end().to_string()
+}
+
+/// Why a step ran, where that may say more than its words do: it is no news that its own source was edited.
+pub fn changed_since(board: &Board, plan: &Plan, failure: &Failure, step: &Step) -> Option<String> {
+    let mut reasons = failure.reasons.iter().filter(|reason| match reason {
+        Reason::New | Reason::Follows(_) | Reason::OutputMissing(_) => false,
+        Reason::Edited(at) => step.source() != Some(at),
+        _ => true,
+    });
+    let first = super::preview::reason(board, plan, reasons.next()?);
+    let more = reasons.count();
+    Some(if more == 0 { first } else { format!("{first}, and for {}", count(more, "other reason", "other reasons")) })
 }
 
 fn tell(board: &Board, step: &Step, hint: &Hint, text: &mut String, next: &mut Vec<Next>) {
@@ -86,10 +102,17 @@ fn undefined_symbol(
     line: &mut dyn FnMut(String),
     next: &mut Vec<Next>,
 ) {
-    let Undefined { symbol, used_by, parts, needs, left_out, near } = undefined;
+    let Undefined { symbol, used_by, was_in, parts, needs, left_out, near } = undefined;
     let users: Vec<&str> = used_by.iter().take(LISTED).map(String::as_str).collect();
     let users = if users.is_empty() { String::new() } else { format!(" (used by {})", users.join(", ")) };
     line(format!("nothing that is linked here defines {}{users}", paint(Role::Title, symbol)));
+    for WasIn { source, is_there } in was_in {
+        let now = if *is_there { "is not built any more" } else { "is gone from the tree" };
+        line(format!("  {source} defined it in the last build, and {now}"));
+        if *is_there {
+            next.push(Next::new(format!("boltboard preview --why {}", shell_word(source)), "why it is not built"));
+        }
+    }
     let part = step.part.map_or("", |part| board.parts[part].name.as_str());
     for other in parts {
         let other = &board.parts[*other].name;
@@ -103,10 +126,10 @@ fn undefined_symbol(
         let conditions: Vec<String> = conditions.iter().map(|condition| board.print(condition)).collect();
         let only =
             if conditions.is_empty() { String::new() } else { format!(" only while {}", conditions.join(" and ")) };
-        line(format!("  {file} names it, and is not built: part {} has it{only}", board.parts[*part].name));
+        line(format!("  {file} defines it, and is not built: part {} has it{only}", board.parts[*part].name));
         next.push(Next::new(format!("boltboard preview --why {}", shell_word(file)), "why it is not built"));
     }
-    if !near.is_empty() && parts.is_empty() && needs.is_empty() {
+    if !near.is_empty() && was_in.is_empty() && parts.is_empty() && needs.is_empty() {
         let near: Vec<String> = near.iter().map(|name| format!("`{name}`")).collect();
         line(format!("  did you mean {}?", near.join(" or ")));
     }

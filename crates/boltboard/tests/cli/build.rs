@@ -340,12 +340,24 @@ fn programs_are_linked_again_only_when_a_library_s_interface_changes() {
         ("that is called", "return 2", "return more()", 2),
         ("a public function more", "static int more", "int more", 3),
         ("larger data", "table[4]", "table[8]", 3),
+        ("data that lies elsewhere", "table[8];", "table[8];\nstatic const char wide[65536] = { 1 };", 2),
+        ("and is not thrown away", "return more()", "return more() + wide[table[1]] - 1", 2),
+        ("data that is aligned otherwise", "int table[8];", "_Alignas(128) int table[8];", 3),
+        ("more data of the public", "table[8];", "table[8];\nint spare;", 3),
     ] {
         tree.edit("low.c", old, new);
         let ran = tree.run("build").code(0);
         assert_eq!(ran.ran(), runs, "{case}: {}", ran.out);
         tree.equals_clean();
     }
+    // A program that holds no copy of the data does not see how it lies.
+    tree.edit("prog.c", " + table[0]", "");
+    tree.run("build").code(0).steps(2);
+    tree.edit("low.c", "_Alignas(128) int table[8];", "int table[9];");
+    tree.run("build").code(0).steps(2);
+    tree.equals_clean();
+    tree.edit("prog.c", "low();", "low() + table[0] + 0;");
+    tree.run("build").code(0).steps(2);
     let status =
         std::process::Command::new(tree.at("boltboard-work/builds/mine/out/bin/prog")).status().expect("it runs");
     assert_eq!(status.code(), Some(6), "both bodies ran");

@@ -54,7 +54,7 @@ fn a_symbol_of_a_source_that_is_left_out_leads_to_its_option() {
     tree.run("build").code(0);
     tree.run("set fog=off").code(0);
     tree.run("build").code(1).complains(&[
-        "fog.c names it, and is not built: part prog has it only while fog",
+        "fog.c defines it, and is not built: part prog has it only while fog",
         "→ boltboard preview --why fog.c   why it is not built",
         "part of it the last time, and not any more: objects/prog/fog.c",
     ]);
@@ -64,6 +64,27 @@ fn a_symbol_of_a_source_that_is_left_out_leads_to_its_option() {
         "fog is off",
         "→ boltboard why fog",
     ]);
+}
+
+#[test]
+fn what_was_there_at_the_last_build_is_told() {
+    let tree = tree("int main(void) { return fog_rise(1); }\n");
+    tree.edit("boltboard.toml", "\"fog.c\"]", "\"fog*.c\"]");
+    tree.write("fog_more.c", "int more(void) { return fog_rise(2); }\nint fog_rise(int);\n");
+    tree.run("build").code(0);
+    let fog = tree.read("fog.c");
+    std::fs::remove_file(tree.at("fog.c")).unwrap();
+    let told = ["fog.c defined it in the last build, and is gone from the tree"];
+    tree.run("build").code(1).complains(&told);
+    assert!(!tree.run("build").code(1).complains(&told).err.contains("fog_more.c defines it"), "it only calls it");
+    // A header that breaks what reads it is named, wherever the compiler stumbles.
+    tree.write("fog.c", &fog);
+    tree.run("build").code(0);
+    tree.edit("all.h", "int bell_ring(int);", "#include <stddef.h>");
+    tree.write("broken.h", "int half(\n");
+    tree.edit("all.h", "#include <stddef.h>", "#include \"broken.h\"\n#include <stddef.h>");
+    let ran = tree.run("build -k -j1").code(1).complains(&["it ran because all.h has changed"]);
+    ran.complains(&["/stddef.h:", " broke 3 files; all.h has changed."]);
 }
 
 #[test]

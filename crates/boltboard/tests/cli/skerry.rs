@@ -93,6 +93,7 @@ fn the_demo_walks_the_whole_way() {
         "Removed: 30 files",
     ]);
     assert!(!ran.err.contains("error"), "{}", ran.err);
+    assert!(!ran.out.contains("To be built first"), "another profile's build takes nothing from this one: {}", ran.out);
     assert!(scratch.at("here/skerry/boltboard-work").is_dir() && !scratch.at("here/installed").exists());
     scratch.run("demo --in here").code(2).complains(&["here is not empty"]);
     // Whoever types along gets on with each command that it printed.

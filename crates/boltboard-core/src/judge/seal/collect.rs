@@ -67,6 +67,7 @@ pub fn seal_build(
         contents: HashMap::default(),
         folders: HashSet::default(),
         footings: HashSet::default(),
+        generations: HashSet::default(),
         whom: HashMap::default(),
         misses: HashMap::default(),
         macros: HashSet::default(),
@@ -133,6 +134,8 @@ struct Places<'a, 's> {
     folders: HashSet<PathBuf>,
     /// What footings name, by its kept form.
     footings: HashSet<String>,
+    /// The generations of the footings that are in already.
+    generations: HashSet<Digest>,
     /// Whom files concern beside the first.
     whom: HashMap<Number, Vec<Concern>, FixedState>,
     /// Where files were looked for in vain, and what is watched for each.
@@ -204,14 +207,10 @@ impl Places<'_, '_> {
     fn look(&mut self, look: &Look, then: Digest, concern: Concern) -> Option<()> {
         let folders = &self.judge.plan.folders;
         match look {
-            Look::Content(at) | Look::Interface(at) => {
+            Look::Content(at) | Look::Interface(at) | Look::Data(at) => {
                 let path = at.path(folders);
                 let seen = self.judge.status.digest(&path)?;
-                let now = match look {
-                    Look::Interface(at) => self.judge.interface(at, seen),
-                    _ => seen,
-                };
-                if now != then {
+                if self.judge.of_library(look, at, seen) != then {
                     return None;
                 }
                 self.maker.read(path, concern, |_| true);
@@ -230,10 +229,11 @@ impl Places<'_, '_> {
             // A seal is for one environment.
             Look::SearchPath => {}
             Look::Footing(class) => {
-                let footing = self.judge.footing(class)?;
-                if self.judge.footing_now(class) != Some(then) {
-                    return None;
+                if self.generations.contains(&then) {
+                    return Some(());
                 }
+                let known = self.judge.footings_of(class);
+                let footing = known.standing_of(then)?;
                 for (look, then) in &footing.looks {
                     if self.footings.insert(look.clone()) {
                         let look = look.parse().ok()?;
@@ -241,6 +241,7 @@ impl Places<'_, '_> {
                         self.look(&look, *then, Concern::Plan)?;
                     }
                 }
+                self.generations.insert(then);
                 for place in &footing.absent {
                     if self.footings.insert(place.clone()) {
                         let path = place.parse::<Location>().ok()?.path(folders);

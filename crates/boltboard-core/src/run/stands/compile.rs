@@ -174,6 +174,7 @@ impl Executor<'_> {
                             looks.insert(look);
                         }
                         Look::Interface(_)
+                        | Look::Data(_)
                         | Look::Status(_)
                         | Look::Form(_)
                         | Look::Footing(_)
@@ -188,7 +189,9 @@ impl Executor<'_> {
                 }
                 Some(class)
             }
-            None => self.judge.footing_now(&of_all),
+            // Where nobody watches, what was never met is not known, and will not be.
+            None if self.launch.watches() => self.judge.footing_now(&of_all),
+            None => self.judge.footing(&of_all).map(|footing| footing.generation),
         };
         looks.insert(if class.is_some() { Look::Footing(of_all) } else { Look::SearchPath });
         (Stands { looks, absent, files, closely }, unexpected)

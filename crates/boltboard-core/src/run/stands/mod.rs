@@ -9,6 +9,8 @@ mod searched;
 mod seen;
 mod traced;
 
+use std::borrow::Cow;
+use std::cell::LazyCell;
 use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::{Duration, SystemTime};
@@ -23,7 +25,7 @@ use self::seen::of_version_control;
 use super::execute::Executor;
 use super::failure::Cause;
 use crate::base::Digest;
-use crate::judge::Ahead;
+use crate::judge::{Ahead, may_copy_data};
 use crate::launch::{Job, Outcome};
 use crate::step::{Kind, Lists, Location, Look, Step};
 use crate::store::{Note, Output};
@@ -104,8 +106,19 @@ impl Executor<'_> {
     pub(super) fn observed(&self, step: &Step, account: Account) -> Option<Note> {
         let Account { stands, started, outputs, said, work } = account;
         let mut inputs = Vec::with_capacity(stands.looks.len());
+        let linked = LazyCell::new(|| {
+            let places = outputs.iter().filter_map(|output| output.location.parse().ok());
+            places.map(|at: Location| self.bytes_of(&at)).collect::<Vec<_>>()
+        });
         for look in &stands.looks {
-            inputs.push((look.kept(), self.seen_as(look, started)?));
+            let look = match look {
+                // What was linked may hold copies of a library's data.
+                Look::Interface(at) if linked.iter().any(|linked| may_copy_data(linked, &self.bytes_of(at))) => {
+                    Cow::Owned(Look::Data(at.clone()))
+                }
+                _ => Cow::Borrowed(look),
+            };
+            inputs.push((look.kept(), self.seen_as(&look, started)?));
         }
         let mut macros = Vec::new();
         if step.is_preprocessed() {
@@ -127,6 +140,10 @@ impl Executor<'_> {
         Some(Note { closely: stands.closely, ..note })
     }
 
+    fn bytes_of(&self, at: &Location) -> Vec<u8> {
+        std::fs::read(at.path(&self.judge.plan.folders)).unwrap_or_default()
+    }
+
     /// What stood for a look since the step started; `None` when it has changed since, or is gone.
     fn seen_as(&self, look: &Look, started: SystemTime) -> Option<Digest> {
         let content = |at: &Location| {
@@ -140,7 +157,7 @@ impl Executor<'_> {
         };
         match look {
             Look::Content(at) => content(at),
-            Look::Interface(at) => content(at).map(|content| self.judge.interface(at, content)),
+            Look::Interface(at) | Look::Data(at) => content(at).map(|content| self.judge.of_library(look, at, content)),
             Look::Unseen => Some(Digest::default()),
             Look::Names(_)
             | Look::Mode(_)

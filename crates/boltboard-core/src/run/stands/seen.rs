@@ -128,8 +128,15 @@ impl<'a> Seeing<'a> {
                 seen.add(deed, at, Statuses::Modes, of_interface);
             }
         }
-        own.tidy();
-        of_class.tidy();
+        // That an input is there says of the folders above it all that one can ask.
+        let above: HashSet<PathBuf> = inputs
+            .iter()
+            .flat_map(|at| at.path(self.folders).ancestors().skip(1).map(Path::to_path_buf).collect::<Vec<_>>())
+            .collect();
+        for seen in [&mut own, &mut of_class] {
+            seen.looks.retain(|look| !matches!(look, Look::Mode(at) if above.contains(&at.path(self.folders))));
+            seen.tidy();
+        }
         (own, of_class)
     }
 
