@@ -124,6 +124,7 @@ pub fn tools() -> Tools {
         header_search: vec![],
         library_folders: vec![],
         library_search: LibrarySearch::Partly,
+        wrapper: None,
     };
     Tools {
         target: Compilers { c: Ok(compiler("cc")), cxx: Ok(compiler("c++")), fortran: Ok(compiler("gfortran")) },

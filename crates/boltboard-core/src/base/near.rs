@@ -6,12 +6,18 @@ pub fn near_matches<'a>(found: &str, known: impl IntoIterator<Item = &'a str>) -
     let mut scored: Vec<(f64, &str)> = known
         .into_iter()
         .filter(|name| *name != found)
-        .map(|name| (score(&wanted, &plain(name)), name))
+        .map(|name| (score(&wanted, &plain(name)).max(by_word(found, name)), name))
         .filter(|(score, _)| *score >= 0.66)
         .collect();
     scored.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.cmp(b.1)));
     scored.dedup_by(|a, b| a.1 == b.1);
     scored.into_iter().take(3).map(|(_, name)| name.to_string()).collect()
+}
+
+/// A person often types one word of several.
+fn by_word(found: &str, name: &str) -> f64 {
+    let is_one = name.split(['-', '_', '.']).any(|word| word == found);
+    if is_one && name.len() > found.len() { 0.74 } else { 0.0 }
 }
 
 fn score(wanted: &str, name: &str) -> f64 {
@@ -39,6 +45,7 @@ mod tests {
             ("another separator", "fog_horn", vec!["fog-horn"]),
             ("another case", "FOG-BELL", vec!["fog-bell"]),
             ("the telling part", "horn", vec!["fog-horn"]),
+            ("one short word", "vhf", vec!["radio-vhf"]),
             ("nothing like it", "banana", vec![]),
         ] {
             assert_eq!(near_matches(found, known), want, "{case}");

@@ -40,7 +40,7 @@ pub(super) fn of_files(fields: &Fields<'_>, entry: &Entry<'_>) -> Option<Accepta
     let patterns = globs(&files, fields, entry);
     let reason = fields.required_text("reason")?;
     if files.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "files", context: fields.context.to_string() });
+        fields.missing("files");
     }
     Some(Acceptance { kind, of: AcceptedOf::Files(patterns), reason: reason.text, place: name.place })
 }

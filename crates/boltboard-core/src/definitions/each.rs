@@ -88,13 +88,15 @@ fn of_file<'a>(file: &'a RawFile<'_>, log: &'a Log) -> Vec<Each<'a>> {
         }
         let patterns = fields.texts("files");
         if patterns.is_empty() {
-            fields.problem(fields.place, Fault::Missing { key: "files", context: fields.context.to_string() });
+            fields.missing("files");
         }
         let naming = fields.text("name").unwrap_or_else(|| Text { text: "{stem}".into(), place: entry.name.place });
         let (patterns, except) = (globs(&patterns, &fields, &entry), globs(&fields.texts("except"), &fields, &entry));
         for (key, _) in fields.members_by_key() {
-            if !["files", "except", "name", "part", "test"].contains(&key.text.as_str()) {
-                let fault = Fault::UnknownKey { key: key.text.clone(), context: fields.context.to_string() };
+            const KNOWN: [&str; 5] = ["files", "except", "name", "part", "test"];
+            if !KNOWN.contains(&key.text.as_str()) {
+                let known = KNOWN.map(String::from).to_vec();
+                let fault = Fault::UnknownKey { key: key.text.clone(), context: fields.context.to_string(), known };
                 log.add(super::problem::Problem::at(key.place, fault));
             }
         }

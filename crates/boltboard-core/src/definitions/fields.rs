@@ -172,6 +172,19 @@ impl<'a> Fields<'a> {
         self.text(key).map_or(String::new(), |t| t.text)
     }
 
+    /// Reports a key that must be there. One that is there and was refused was reported already.
+    pub fn missing(&self, key: &'static str) {
+        let says_nothing = |item: &Spanned<DeValue<'_>>| match item.get_ref() {
+            DeValue::Array(items) => items.is_empty(),
+            DeValue::Table(table) => table.is_empty(),
+            DeValue::String(text) => text.is_empty(),
+            _ => false,
+        };
+        if self.table.get(key).is_none_or(says_nothing) {
+            self.problem(self.place, Fault::Missing { key, context: self.context.to_string() });
+        }
+    }
+
     pub fn required_text(&self, key: &'static str) -> Option<Text> {
         if self.get(key).is_none() {
             self.problem(self.place, Fault::Missing { key, context: self.context.to_string() });
@@ -275,9 +288,12 @@ impl<'a> Fields<'a> {
         let unknown = in_file_order(self.table).into_iter().filter(|(key, _)| !asked.contains(&key.get_ref().as_ref()));
         for (key, _) in unknown {
             let name = key.get_ref().as_ref();
-            let fault = Fault::UnknownKey { key: name.to_string(), context: self.context.to_string() };
-            let place = Place::new(self.file, key.span());
-            self.log.add(Problem::at(place, fault).with_near(near_matches(name, asked.iter().copied())));
+            let (near, place) = (near_matches(name, asked.iter().copied()), Place::new(self.file, key.span()));
+            let mut known: Vec<String> = asked.iter().map(ToString::to_string).collect();
+            known.sort();
+            known.dedup();
+            let fault = Fault::UnknownKey { key: name.to_string(), context: self.context.to_string(), known };
+            self.log.add(Problem::at(place, fault).with_near(near));
         }
     }
 }

@@ -46,12 +46,12 @@ fn command(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> Option<Gene
         }
     }
     if stages.iter().any(Vec::is_empty) {
-        fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.to_string() });
+        fields.missing("command");
     }
     let work_place = work_place(fields, entry, names)?;
     let writes = writes(fields, &work_place);
     if writes.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "output", context: fields.context.to_string() });
+        fields.missing("output");
     }
     let success = success(fields);
     let reads = globs(&fields.texts("reads"), fields, entry);

@@ -64,7 +64,7 @@ fn pick(fields: &Fields<'_>) -> Kind {
         values.push(PickValue { name: name.text, summary });
     }
     if values.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "values", context: fields.context.to_string() });
+        fields.missing("values");
     }
     Kind::Pick(values)
 }

@@ -92,7 +92,7 @@ pub(super) fn part(entry: &Entry<'_>, id: PartId, tree: &str, names: &Names, set
     let compiled = !matches!(part.kind, PartKind::Generated(_));
     let owned = owned(&fields, entry, names, id, tree);
     if compiled && fields.get("sources").is_none() && part.uses.is_empty() && owned.is_none() {
-        fields.problem(fields.place, Fault::Missing { key: "sources", context: fields.context.to_string() });
+        fields.missing("sources");
     }
     fields.get("accept");
     fields.finish();

@@ -57,6 +57,8 @@ pub enum Fault {
         key: String,
         /// What the keys belong to.
         context: String,
+        /// The keys that it has.
+        known: Vec<String>,
     },
     /// A value of the wrong type.
     #[error("`{key}` must be {expected}, not {found}")]

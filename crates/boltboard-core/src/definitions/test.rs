@@ -16,7 +16,7 @@ pub(super) fn test(entry: &Entry<'_>, names: &Names) -> TestDef {
     let log = fields.log();
     let command: Vec<Interp> = fields.texts("command").iter().filter_map(|text| names.interp(text, log)).collect();
     if command.is_empty() {
-        fields.problem(fields.place, Fault::Missing { key: "command", context: fields.context.to_string() });
+        fields.missing("command");
     }
     let environment = environment(&fields, "environment", names);
     let file = |key: &'static str| fields.text(key).and_then(|text| source_file(&text, &fields, entry, names));

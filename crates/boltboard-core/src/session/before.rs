@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use super::host::{Wants, filled};
 use super::open::Session;
-use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, Machine, NeedCheck, OptionId};
+use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, Machine, NeedCheck, OptionId, Toolchain};
 use crate::profile::Choices;
 use crate::resolve::{Resolution, resolved};
 use crate::survey::{Fact, FactSource, FactState, Facts, Found, ToolEnvironment, Tools};
@@ -41,13 +41,18 @@ impl Session {
 }
 
 impl Before<'_> {
-    /// Finds the compilers. The C++ one is asked only where a need is about C++.
+    /// Finds the compilers. Those for C++ and Fortran are asked where a need is about C++, or where the tree says which ones they are.
     pub fn tools(&self) -> Tools {
         let cxx = self.session.board.needs.iter().any(|(_, need)| match &need.check {
             NeedCheck::Host(check) => check.language == CheckLanguage::Cxx,
             NeedCheck::AnyOf(_) | NeedCheck::AllOf(_) => false,
         });
-        self.session.tools_by(&|option| self.value(option), Wants { cxx, fortran: false })
+        let (usual, given) = (Toolchain::plain(), &self.session.board.toolchains.target);
+        let wants = Wants {
+            cxx: cxx || given.cxx_compiler != usual.cxx_compiler,
+            fortran: given.fortran_compiler != usual.fortran_compiler,
+        };
+        self.session.tools_by(&|option| self.value(option), wants)
     }
 
     /// Returns what the toolchain's environment sets, where it has one.

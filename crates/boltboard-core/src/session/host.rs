@@ -321,7 +321,7 @@ impl Session {
         let traits = HostTraits {
             called: format!("{called}{root}"),
             distribution: self.around.distribution().title,
-            compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.short_version()),
+            compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.in_words()),
             target: compiler.map_or(String::new(), |compiler| compiler.target),
         };
         HostRecord::of(&self.board, facts, traits)

@@ -8,6 +8,7 @@ use std::time::Duration;
 use super::ProbeMemo;
 use super::behind::Behind;
 use super::environment::EnvironmentFault;
+use super::wrapper::{self, Wrapper};
 use crate::base::{Digest, Epoch};
 use crate::board::Machine;
 use crate::launch::{Exit, Job, Launch, find_program};
@@ -36,6 +37,8 @@ pub struct Compiler {
     pub library_folders: Vec<PathBuf>,
     /// Whether those are all, so that a library that is in none of them is not there.
     pub library_search: LibrarySearch,
+    /// What it runs and adds, where it is a wrapper.
+    pub wrapper: Option<Wrapper>,
 }
 
 /// Sorts of compilers that take the same flags.
@@ -191,13 +194,15 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     };
     let shown = real_path.display().to_string();
     let own_root = sysroot.clone().unwrap_or_default();
+    let asked = wrapper::is_to_be_asked(name);
     let question = Digest::of_parts([
-        "who are you, what stands behind you, and where do you and your linker look?",
+        "who are you, what stands behind you, what do you add, and where do you and your linker look?",
         &shown,
         as_language,
         search_path,
         &own_root,
         &format!("{environment:?}"),
+        if asked { name } else { "" },
     ]);
     let text = match memo.recall(&question).and_then(|bytes| String::from_utf8(bytes).ok()) {
         Some(text) => text,
@@ -225,7 +230,10 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
             let script = script.unwrap_or_default();
             let own = script.lines().filter(|line| line.trim_start().starts_with("SEARCH_DIR"));
             let behind = Behind::of(&folders, language, search_path);
-            let text = format!("{said}\n{folders}\n{}\n{}", own.collect::<Vec<_>>().join("\n"), behind.lines);
+            let command = if asked { answer(&[wrapper::QUESTION]) } else { String::new() };
+            let wraps = command.lines().next().map_or(String::new(), |line| format!("{WRAPS}{line}"));
+            let own = own.collect::<Vec<_>>().join("\n");
+            let text = format!("{said}\n{folders}\n{own}\n{}\n{wraps}", behind.lines);
             let depends = folders_not_there(&text).into_iter().chain([real_path.clone()]).chain(behind.places);
             memo.keep_at_hand(question, text.as_bytes(), depends);
             text
@@ -237,7 +245,8 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
     let status = std::fs::metadata(&real_path).map_err(|e| silent(e.to_string()))?;
     let file = identity_of(&real_path, &status);
     let told = if environment.is_empty() { String::new() } else { format!("{environment:?}") };
-    let own = [file.as_str(), version.as_str(), own_root.as_str(), told.as_str()];
+    let wraps = text.lines().find_map(|line| line.strip_prefix(WRAPS));
+    let own = [file.as_str(), version.as_str(), own_root.as_str(), told.as_str(), wraps.unwrap_or_default()];
     let identity = Digest::of_parts(own.into_iter().chain(Behind::lines_in(&text)));
     let target = text.lines().find_map(|line| line.trim().strip_prefix("Target:")).map(str::trim).unwrap_or_default();
     Ok(Compiler {
@@ -250,12 +259,16 @@ pub fn identify(name: &str, language: Language, search: CompilerSearch<'_>) -> R
         header_search: include_folders(&text),
         library_folders: library_folders(&text, own_folder),
         library_search: if text.contains("SEARCH_DIR") { LibrarySearch::Known } else { LibrarySearch::Partly },
+        wrapper: wraps.and_then(|answer| Wrapper::of(name, answer)),
         path,
         real_path,
         version,
         identity,
     })
 }
+
+/// Begins the line that keeps what a wrapper answered.
+const WRAPS: &str = "wraps: ";
 
 /// The largest program whose content is read to know it, in bytes; reading this much takes some milliseconds.
 const MAX_READ: u64 = 16 << 20;
@@ -359,6 +372,12 @@ impl Compiler {
             Family::Other => return self.version.clone(),
         };
         format!("{name} {}", number.unwrap_or("of unknown version"))
+    }
+
+    /// Returns the same, with the wrapper before it, such as `gcc 12.2.0 behind mpicc`.
+    pub fn in_words(&self) -> String {
+        let behind = self.wrapper.as_ref().map_or(String::new(), |wrapper| format!(" behind {}", wrapper.name));
+        self.short_version() + &behind
     }
 }
 

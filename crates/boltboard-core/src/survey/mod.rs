@@ -23,6 +23,7 @@ mod question;
 mod saved;
 mod search;
 mod toolchains;
+mod wrapper;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -44,6 +45,7 @@ pub use saved::{
     Differing, HostDifference, HostRecord, HostTraits, NeedRecord, RecordFault, RecordedState, changes, differences,
 };
 pub use toolchains::{Toolchain, toolchains};
+pub use wrapper::Wrapper;
 
 use join::Answer;
 use need::{Draft, Look};

@@ -70,7 +70,8 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
     }
     let (resolution, clashes) = resolved(&session, &choices, &facts);
     let tools = session.tools_before(&choices);
-    let host_compiler = tools.host.map(|own| own.c.map_or_else(|e| e.to_string(), |c| c.short_version()));
+    let wrappers = tools.found().filter_map(|compiler| compiler.wrapper.clone()).collect();
+    let host_compiler = tools.host.map(|own| own.c.map_or_else(|e| e.to_string(), |c| c.in_words()));
     let compiler = tools.target.c.ok();
     let foreign = compiler.as_ref().is_some_and(|compiler| !is_own_target(&compiler.target));
     let mut here = session.around.distribution();
@@ -93,9 +94,10 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         choices: &choices,
         gaps,
         here: here.clone(),
-        compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.short_version()),
+        compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.in_words()),
         target: compiler.map_or(String::new(), |compiler| compiler.target),
         host_compiler,
+        wrappers,
         environment: session.environment_before(&choices),
         cost: None,
         costs: Vec::new(),
@@ -172,11 +174,12 @@ fn against(
 fn list_toolchains(session: &Session, screen: &Screen, choices: &Choices) -> Result<Exit, Stop> {
     let list = toolchains(session.compiler_search(None), session.around.cores);
     session.keep_probes();
-    let in_use = session.tools_before(choices).target.c.ok().map(|compiler| compiler.real_path);
+    let in_use: Vec<PathBuf> =
+        session.tools_before(choices).found().map(|compiler| compiler.real_path.clone()).collect();
     if session.global.json {
-        screen.json(&json::toolchains(&list, in_use.as_deref()));
+        screen.json(&json::toolchains(&list, &in_use));
     } else {
-        screen.out(&survey::toolchain_list(&list, in_use.as_deref(), screen.width));
+        screen.out(&survey::toolchain_list(&list, &in_use, screen.width));
     }
     Ok(if list.is_empty() { Exit::HostLacks } else { Exit::Done })
 }

@@ -30,6 +30,9 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         }
         Fault::NotUtf8 { .. } => diagnostic.help("save the file as UTF-8"),
         Fault::Format(_) => diagnostic.help("use the version of boltboard that this tree was written for"),
+        Fault::UnknownKey { known, .. } if problem.near.is_empty() && !known.is_empty() => {
+            diagnostic.help(format!("it has {}", known.join(", ")))
+        }
         Fault::Limit { .. }
         | Fault::Toml(_)
         | Fault::UnknownKey { .. }

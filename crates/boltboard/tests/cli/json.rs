@@ -114,6 +114,7 @@ fn every_answer_has_just_its_documented_fields() {
         "target",
         "compiler-fault?",
         "host-compiler?",
+        "wrappers",
         "environment?",
     ];
     keys(&survey, &[&head[..], &["needs", "gaps", "install?", "do-without?", "cost?"]].concat());
@@ -145,7 +146,10 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(&ran, "differences"), &["what", "need?", "there", "here"]);
     let chains = answer("survey --toolchains");
     keys(&chains, &["format", "toolchains"]);
-    keys(first(&chains, "toolchains"), &["names", "version?", "target?", "place?", "in-use", "fault?"]);
+    keys(
+        first(&chains, "toolchains"),
+        &["language", "names", "version?", "wrapper?", "target?", "place?", "in-use", "fault?"],
+    );
     let profiles = answer("profile list");
     keys(&profiles, &["format", "profiles"]);
     keys(first(&profiles, "profiles"), &["name", "source", "in-use"]);

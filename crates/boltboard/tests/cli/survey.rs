@@ -268,6 +268,25 @@ fn prices_come_from_the_package_manager() {
 }
 
 #[test]
+fn a_compiler_that_runs_another_one_says_what_it_adds() {
+    let here = Harbour::new();
+    let wrapper = |library: &str| {
+        let words =
+            format!("[ \"$1\" = -show ] && {{ echo 'cc -I/opt/swell/include {library}'; exit 0; }}; exec cc \"$@\"");
+        here.tree.script("bin/mpicc", &words);
+    };
+    wrapper("-lswell");
+    here.run("set compiler=mpicc").code(0);
+    here.run("survey").code(0).says(&["behind mpicc", "mpicc runs cc and adds -I/opt/swell/include -lswell"]);
+    here.run("survey --toolchains").code(0).says(&["  mpicc  ", "mpicc runs cc and adds -I/opt/swell/include -lswell"]);
+    here.run("build").code(0);
+    here.run("preview").code(0).says(&["Nothing to do"]);
+    wrapper("-lswell -lmore");
+    here.run("survey").code(0).says(&["adds -I/opt/swell/include -lswell -lmore"]);
+    here.run("preview").code(0).says(&["mpicc"]);
+}
+
+#[test]
 fn compilers_are_found_chosen_and_told_when_broken() {
     let here = Harbour::new();
     here.tree.script("bin/gcc-99", "case \"$*\" in *-v*) echo 'Target: x86_64-linux-gnu' >&2; echo 'gcc version 99.1 (made up)' >&2;; esac; exec cc \"$@\"");

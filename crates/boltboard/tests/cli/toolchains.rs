@@ -72,6 +72,50 @@ fn other_compilers_of_this_machine_compile_anew_and_come_back_from_the_store() {
 
 #[test]
 #[ignore = "needs scripts/install-toolchains"]
+fn programs_of_a_message_passing_library_are_built_by_its_wrappers_and_run() {
+    let tree = Scratch::with(&[
+        (
+            "boltboard.toml",
+            r#"format = 1
+[tree]
+name = "swell"
+version = "1"
+[toolchain]
+c-compiler = "mpicc"
+fortran-compiler = "mpifort"
+[part.swell]
+kind = "program"
+sources = ["swell.c"]
+[part.surf]
+kind = "program"
+sources = ["surf.f90"]
+[test.swell]
+command = ["mpiexec", "-n", "2", "${part:swell}"]
+stdout = "swell.txt"
+[test.surf]
+command = ["mpiexec", "-n", "2", "${part:surf}"]
+"#,
+        ),
+        (
+            "swell.c",
+            "#include <mpi.h>\n#include <stdio.h>\nint main(int c, char **v) { int n; MPI_Init(&c, &v); \
+             MPI_Comm_size(MPI_COMM_WORLD, &n); printf(\"%d\\n\", n); MPI_Finalize(); return 0; }\n",
+        ),
+        ("swell.txt", "2\n2\n"),
+        (
+            "surf.f90",
+            "program surf\n  use mpi\n  integer :: e, n\n  call MPI_Init(e)\n  call MPI_Comm_size(MPI_COMM_WORLD, n, e)\n  \
+             if (n /= 2) call exit(1)\n  call MPI_Finalize(e)\nend program\n",
+        ),
+    ]);
+    tree.run("survey").code(0).says(&["behind mpicc", "mpicc runs gcc and adds ", "mpifort runs ", "-lmpich"]);
+    tree.run("build").code(0);
+    tree.run("test").code(0).says(&["2 tests passed"]);
+    tree.equals_clean();
+}
+
+#[test]
+#[ignore = "needs scripts/install-toolchains"]
 fn a_cross_compiler_answers_for_its_target_and_brings_its_archiver() {
     const AARCH64: u16 = 183;
     let tree = tree();

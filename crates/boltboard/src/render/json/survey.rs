@@ -1,15 +1,17 @@
 //! Answers about hosts.
 
+use std::path::PathBuf;
+
 use boltboard_core::base::Severity;
 use boltboard_core::board::NeedId;
 use boltboard_core::remedy::{Cost, CostFault, Gap};
 use boltboard_core::survey::{
-    CopyRank, Differing, Evidence, Fact, FactSource, FactState, HostDifference, Missing, Presence, Toolchain,
+    CopyRank, Differing, Evidence, Fact, FactSource, FactState, HostDifference, Missing, Presence, Toolchain, Wrapper,
 };
 use serde::Serialize;
 
 use super::FORMAT;
-use crate::render::survey::{Survey, do_without_command, trouble, wanted_by};
+use crate::render::survey::{Survey, do_without_command, language_name, trouble, wanted_by};
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -26,6 +28,7 @@ pub struct SurveyAnswer {
     release: String,
     compiler: String,
     host_compiler: Option<String>,
+    wrappers: Vec<WrapperAnswer>,
     environment: Option<EnvironmentAnswer>,
     target: String,
     compiler_fault: Option<String>,
@@ -116,6 +119,7 @@ pub fn survey(survey: &Survey<'_>, only: Option<NeedId>) -> SurveyAnswer {
         release: survey.here.title.clone(),
         compiler: survey.compiler.clone(),
         host_compiler: survey.host_compiler.clone(),
+        wrappers: survey.wrappers.iter().map(wrapper).collect(),
         environment: survey.environment.as_ref().map(|environment| EnvironmentAnswer {
             from: environment.from.clone(),
             variables: environment.variables.clone(),
@@ -273,24 +277,41 @@ pub struct ToolchainsAnswer {
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 struct ToolchainAnswer {
+    language: &'static str,
     names: Vec<String>,
     version: Option<String>,
+    wrapper: Option<WrapperAnswer>,
     target: Option<String>,
     place: Option<String>,
     in_use: bool,
     fault: Option<String>,
 }
 
+/// A compiler that runs another one, and the words that it adds.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct WrapperAnswer {
+    name: String,
+    runs: String,
+    adds: Vec<String>,
+}
+
+fn wrapper(wrapper: &Wrapper) -> WrapperAnswer {
+    WrapperAnswer { name: wrapper.name.clone(), runs: wrapper.runs.clone(), adds: wrapper.adds.clone() }
+}
+
 /// Answers `survey --toolchains`.
-pub fn toolchains(list: &[Toolchain], in_use: Option<&std::path::Path>) -> ToolchainsAnswer {
+pub fn toolchains(list: &[Toolchain], in_use: &[PathBuf]) -> ToolchainsAnswer {
     let one = |toolchain: &Toolchain| {
         let compiler = toolchain.compiler.as_ref().ok();
         ToolchainAnswer {
+            language: language_name(toolchain.language),
             names: toolchain.names.clone(),
             version: compiler.map(|compiler| compiler.short_version()),
+            wrapper: compiler.and_then(|compiler| compiler.wrapper.as_ref()).map(wrapper),
             target: compiler.map(|compiler| compiler.target.clone()),
             place: compiler.map(|compiler| compiler.real_path.display().to_string()),
-            in_use: compiler.is_some_and(|compiler| in_use == Some(compiler.real_path.as_path())),
+            in_use: compiler.is_some_and(|compiler| in_use.contains(&compiler.real_path)),
             fault: toolchain.compiler.as_ref().err().map(ToString::to_string),
         }
     };

@@ -1,7 +1,9 @@
 //! Hosts side by side, and the compilers of one.
 
+use std::path::PathBuf;
+
 use boltboard_core::profile::ProfileName;
-use boltboard_core::survey::{Differing, HostDifference, Toolchain};
+use boltboard_core::survey::{Differing, HostDifference, Language, Toolchain, Wrapper};
 
 use crate::fault::Next;
 use crate::render::text::{Cell, Role, columns, columns_within, count, next_lines, paint};
@@ -48,17 +50,18 @@ pub fn changed_host(list: &[HostDifference], profile: &ProfileName) -> String {
     text
 }
 
-/// The compilers of a host.
-pub fn toolchain_list(list: &[Toolchain], in_use: Option<&std::path::Path>, width: usize) -> String {
+/// The compilers of a host, and what those add that run others.
+pub fn toolchain_list(list: &[Toolchain], in_use: &[PathBuf], width: usize) -> String {
     if list.is_empty() {
-        return "There is no C compiler in the search path.\n".into();
+        return "There is no compiler in the search path.\n".into();
     }
     let row = |toolchain: &Toolchain| -> Vec<Cell> {
         let names = toolchain.names.join(", ");
         match &toolchain.compiler {
             Ok(compiler) => {
-                let used = in_use == Some(compiler.real_path.as_path());
+                let used = in_use.contains(&compiler.real_path);
                 vec![
+                    (Role::Faint, language_name(toolchain.language).into()),
                     (Role::Name, names),
                     (Role::Value, compiler.short_version()),
                     (Role::Value, compiler.target.clone()),
@@ -66,8 +69,31 @@ pub fn toolchain_list(list: &[Toolchain], in_use: Option<&std::path::Path>, widt
                     (Role::Faint, compiler.real_path.display().to_string()),
                 ]
             }
-            Err(fault) => vec![(Role::Name, names), (Role::Bad, fault.to_string())],
+            Err(fault) => vec![
+                (Role::Faint, language_name(toolchain.language).into()),
+                (Role::Name, names),
+                (Role::Bad, fault.to_string()),
+            ],
         }
     };
-    columns(&list.iter().map(row).collect::<Vec<_>>(), 0, width)
+    let table = columns(&list.iter().map(row).collect::<Vec<_>>(), 0, width);
+    let wrappers = list.iter().filter_map(|toolchain| toolchain.compiler.as_ref().ok()?.wrapper.as_ref());
+    let lines = wrappers.flat_map(|wrapper| crate::render::text::wrap(&adds(wrapper), width));
+    table + &lines.map(|line| format!("{}\n", paint(Role::Faint, &line))).collect::<String>()
+}
+
+/// What a compiler adds that runs another one.
+pub fn adds(wrapper: &Wrapper) -> String {
+    let added = if wrapper.adds.is_empty() { "nothing".into() } else { wrapper.adds.join(" ") };
+    format!("{} runs {} and adds {added}", wrapper.name, wrapper.runs)
+}
+
+/// A language as people write it.
+pub fn language_name(language: Language) -> &'static str {
+    match language {
+        Language::C => "C",
+        Language::Cxx => "C++",
+        Language::Fortran | Language::FortranWithCpp => "Fortran",
+        Language::Asm | Language::AsmWithCpp | Language::OwnAsm => "assembly",
+    }
 }

@@ -7,13 +7,15 @@ mod one;
 use boltboard_core::board::{Board, NeedId};
 use boltboard_core::profile::Choices;
 use boltboard_core::remedy::{self, Cost, CostFault, Distribution, Gap};
-use boltboard_core::survey::{CopyRank, Fact, FactSource, FactState, Facts, Missing, Presence, ToolEnvironment};
+use boltboard_core::survey::{
+    CopyRank, Fact, FactSource, FactState, Facts, Missing, Presence, ToolEnvironment, Wrapper,
+};
 
 use super::text::{Cell, Role, columns, columns_within, count, next_lines, paint};
 use crate::fault::Next;
 
 pub use gaps::{cost_line, do_without_command};
-pub use hosts::{changed_host, compared, toolchain_list};
+pub use hosts::{changed_host, compared, language_name, toolchain_list};
 pub use one::evidence;
 
 /// How many found needs are listed one by one without being asked for.
@@ -37,6 +39,8 @@ pub struct Survey<'a> {
     pub target: String,
     /// The compiler for the machine that builds, where something is made for it.
     pub host_compiler: Option<String>,
+    /// The compilers that run others and add to their words.
+    pub wrappers: Vec<Wrapper>,
     /// What the toolchain's environment sets, where it has one.
     pub environment: Option<ToolEnvironment>,
     /// What installing everything would take, when that was asked.
@@ -124,7 +128,8 @@ fn head(survey: &Survey<'_>, width: usize) -> String {
         let names: Vec<&str> = environment.variables.keys().map(String::as_str).collect();
         format!("\n{} sets {}", environment.from, if names.is_empty() { "nothing".into() } else { names.join(", ") })
     });
-    let lines = super::text::wrap(&format!("{host}{environment}\n{counts}"), width);
+    let wrappers: String = survey.wrappers.iter().map(|wrapper| format!("\n{}", hosts::adds(wrapper))).collect();
+    let lines = super::text::wrap(&format!("{host}{wrappers}{environment}\n{counts}"), width);
     lines.iter().map(|line| format!("{}\n", paint(Role::Faint, line))).collect()
 }
 
