@@ -1,5 +1,6 @@
 //! Installing and removing.
 
+use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::PermissionsExt;
@@ -51,6 +52,10 @@ pub struct BuiltFrom {
     pub profile: String,
     /// The changes to the sources that it carries.
     pub patches: Vec<String>,
+    /// The compiler, in a few words.
+    pub compiler: String,
+    /// What the toolchain's environment set.
+    pub environment: BTreeMap<String, String>,
 }
 
 /// Installs everything that was planned.
@@ -80,6 +85,8 @@ pub fn install(
         version: board.tree.version.clone(),
         profile: from.profile.clone(),
         patches: from.patches.clone(),
+        compiler: from.compiler.clone(),
+        environment: from.environment.clone(),
         files: recorded_files,
         folders: plan.before.as_ref().map_or(vec![], |m| m.folders.clone()),
     };

@@ -1,5 +1,6 @@
 //! The record of an installation.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -23,6 +24,12 @@ pub struct Manifest {
     /// The changes to the sources that it was built with.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub patches: Vec<String>,
+    /// The compiler that it was built with, in a few words.
+    #[serde(default)]
+    pub compiler: String,
+    /// What the toolchain's environment set then.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub environment: BTreeMap<String, String>,
     /// The files, by path.
     pub files: Vec<Installed>,
     /// Folders that the installation made, outermost first.

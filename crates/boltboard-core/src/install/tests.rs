@@ -22,7 +22,12 @@ role = "config"
 "#;
 
 fn from() -> BuiltFrom {
-    BuiltFrom { profile: "p".into(), patches: Vec::new() }
+    BuiltFrom {
+        profile: "p".into(),
+        patches: Vec::new(),
+        compiler: "cc 1".into(),
+        environment: std::collections::BTreeMap::new(),
+    }
 }
 
 /// All parts, built as they are to be.

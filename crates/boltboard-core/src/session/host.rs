@@ -323,6 +323,7 @@ impl Session {
             distribution: self.around.distribution().title,
             compiler: compiler.as_ref().map_or(String::new(), |compiler| compiler.in_words()),
             target: compiler.map_or(String::new(), |compiler| compiler.target),
+            environment: before.environment().map_or_else(BTreeMap::new, |environment| environment.variables),
         };
         HostRecord::of(&self.board, facts, traits)
     }
@@ -330,7 +331,8 @@ impl Session {
     /// Returns in what this host differs from the one that a profile was last built on, if that is known; nothing where facts are about
     /// something that is only supposed.
     pub fn changes_since_built(&self, profile: &ProfileName, choices: &Choices, facts: &Facts) -> Vec<HostDifference> {
-        if self.board.needs.is_empty() || facts.any_not_looked_for() || !self.scope.tried.is_empty() {
+        let asks = !self.board.needs.is_empty() || self.board.toolchains.target.environment.is_some();
+        if !asks || facts.any_not_looked_for() || !self.scope.tried.is_empty() {
             return Vec::new();
         }
         let places = [self.shelf.host_path(profile), self.shelf.shipped_host_path(profile)];
@@ -344,7 +346,8 @@ impl Session {
     /// It cannot be written.
     pub fn accept_host(&self, choices: &Choices, facts: &Facts) -> Result<(), SessionFault> {
         let only_tried = !self.scope.tried.is_empty();
-        if self.board.needs.is_empty() || facts.any_not_looked_for() || only_tried {
+        let asks = !self.board.needs.is_empty() || self.board.toolchains.target.environment.is_some();
+        if !asks || facts.any_not_looked_for() || only_tried {
             return Ok(());
         }
         let path = self.shelf.host_path(&self.profile);

@@ -1,6 +1,6 @@
 //! Facts as a file: saved, read on another machine, and compared.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
@@ -37,6 +37,9 @@ pub struct HostTraits {
     /// How the compiler was called for.
     #[serde(default)]
     pub called: String,
+    /// What the toolchain's environment sets.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub environment: BTreeMap<String, String>,
 }
 
 /// What is kept about a need.
@@ -301,6 +304,8 @@ pub enum Differing {
     Compiler,
     /// What programs are made for.
     Target,
+    /// What the toolchain's environment sets a variable to.
+    Variable(String),
     /// A need, by name.
     Need(String),
 }
@@ -314,7 +319,7 @@ pub fn changes(before: &HostRecord, after: &HostRecord) -> Vec<HostDifference> {
     let mut list = differences(before, after);
     list.retain(|difference| match &difference.what {
         Differing::Need(name) => provider(before, name) == provider(after, name),
-        Differing::Distribution | Differing::Compiler | Differing::Target => true,
+        Differing::Distribution | Differing::Compiler | Differing::Target | Differing::Variable(_) => true,
     });
     list
 }
@@ -330,6 +335,11 @@ pub fn differences(before: &HostRecord, after: &HostRecord) -> Vec<HostDifferenc
     add(Differing::Distribution, before.host.distribution.clone(), after.host.distribution.clone());
     add(Differing::Compiler, before.host.compiler.clone(), after.host.compiler.clone());
     add(Differing::Target, before.host.target.clone(), after.host.target.clone());
+    let set = |record: &HostRecord, name: &str| record.host.environment.get(name).cloned().unwrap_or_default();
+    let variables: BTreeSet<&String> = before.host.environment.keys().chain(after.host.environment.keys()).collect();
+    for name in variables {
+        add(Differing::Variable(name.clone()), set(before, name), set(after, name));
+    }
     for (name, now) in &after.need {
         // A need that is new on the board is no difference of the hosts.
         let Some(was) = before.need.get(name) else { continue };

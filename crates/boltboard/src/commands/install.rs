@@ -9,6 +9,7 @@ use boltboard_core::install::{
     manifest_path, plan_install, uninstall as core_uninstall,
 };
 use boltboard_core::step::{Location, StepId};
+use boltboard_core::survey::Compiler;
 use clap::Args;
 
 use super::build::{BuildArgs, build_first};
@@ -134,7 +135,13 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     let plan = plan_install(&input, &built.planned.plan, &now)?;
     let note = &mut |seal| session.work.note_record(&seal);
     let patches = built.resolved.choices.changes.iter().map(|change| change.name.clone()).collect();
-    let from = BuiltFrom { profile: session.profile.to_string(), patches };
+    let tools = &built.planned.tools;
+    let from = BuiltFrom {
+        profile: session.profile.to_string(),
+        patches,
+        compiler: tools.target.c.as_ref().map_or_else(|_| String::new(), Compiler::in_words),
+        environment: tools.environment.clone(),
+    };
     let report = core_install(&session.board, &from, &plan, record, note)?;
     if global.json {
         screen.json(&json::installed(&plan, &report));

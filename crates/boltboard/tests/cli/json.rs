@@ -143,7 +143,7 @@ fn every_answer_has_just_its_documented_fields() {
     tree.run("survey --save there.toml").code(0);
     let ran = tree.run("survey --against there.toml --assume nowhere=2 --json").code(1).json();
     keys(&ran, &["format", "differences"]);
-    keys(first(&ran, "differences"), &["what", "need?", "there", "here"]);
+    keys(first(&ran, "differences"), &["what", "need?", "variable?", "there", "here"]);
     let chains = answer("survey --toolchains");
     keys(&chains, &["format", "toolchains"]);
     keys(
@@ -227,7 +227,10 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(&install, "files"), &["path", "part", "mode", "step"]);
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
     tree.run("install").code(0);
-    keys(&answer("uninstall --preview"), &["format", "tree", "version", "profile", "patches", "paths"]);
+    keys(
+        &answer("uninstall --preview"),
+        &["format", "tree", "version", "profile", "patches", "compiler", "environment", "paths"],
+    );
 }
 
 /// Checks that all fields of an answer are told of.

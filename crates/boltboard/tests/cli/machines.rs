@@ -154,8 +154,21 @@ fn the_environment_of_a_toolchain_is_asked_once_handed_on_and_noticed_when_it_ch
     assert_eq!(std::fs::read_to_string(tree.at("boltboard-work/builds/mine/made/said.txt")).expect("made"), "tide\n");
     tree.run("build").code(0).steps(0);
     tree.run("survey").code(0).says(&["env.sh", "CPATH", "MAKER_WORD"]);
+    tree.run("survey --save there.toml").code(0);
+    tree.run("survey --against there.toml").code(0);
+    let prefix = format!(
+        "[option.prefix]\nkind = \"path\"\ndefault = \"{}\"\n[part.prog]\ninstall = \"${{prefix}}\"\n",
+        tree.at("to").display()
+    );
+    tree.edit("boltboard.toml", "[part.prog]\n", &prefix);
+    tree.run("install").code(0);
+    let record = tree.run("uninstall --preview --json").code(0).json();
+    assert_eq!(record["environment"]["MAKER_WORD"], "tide");
+    assert!(record["compiler"].as_str().is_some_and(|compiler| !compiler.is_empty()));
     // Also what the script reads counts.
     tree.write("maker/more.sh", "export CPATH=$MAKER/other\n");
+    tree.run("survey --against there.toml").code(1).says(&["CPATH", "/maker/include", "/maker/other"]);
+    tree.run("preview").code(0).complains(&["the host has changed since mine was last built", "CPATH"]);
     tree.run("build --verify").code(0);
     assert_eq!(code(&tree), Some(5));
     tree.edit("maker/env.sh", "=tide", "=ebb");

@@ -1,5 +1,6 @@
 //! Answers about installing.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use boltboard_core::board::Board;
@@ -160,6 +161,8 @@ pub struct UninstallAnswer {
     version: String,
     profile: String,
     patches: Vec<String>,
+    compiler: String,
+    environment: BTreeMap<String, String>,
     paths: Vec<String>,
 }
 
@@ -171,6 +174,8 @@ pub fn uninstall(manifest: &Manifest) -> UninstallAnswer {
         version: manifest.version.clone(),
         profile: manifest.profile.clone(),
         patches: manifest.patches.clone(),
+        compiler: manifest.compiler.clone(),
+        environment: manifest.environment.clone(),
         paths: manifest.files.iter().map(|file| file.path.display().to_string()).collect(),
     }
 }

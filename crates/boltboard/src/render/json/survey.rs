@@ -249,6 +249,7 @@ pub struct HostsAnswer {
 struct DifferenceAnswer {
     what: &'static str,
     need: Option<String>,
+    variable: Option<String>,
     there: String,
     here: String,
 }
@@ -260,9 +261,14 @@ pub fn hosts(list: &[HostDifference]) -> HostsAnswer {
             Differing::Distribution => ("distribution", None),
             Differing::Compiler => ("compiler", None),
             Differing::Target => ("target", None),
+            Differing::Variable(_) => ("variable", None),
             Differing::Need(name) => ("need", Some(name.clone())),
         };
-        DifferenceAnswer { what, need, there: difference.before.clone(), here: difference.after.clone() }
+        let variable = match &difference.what {
+            Differing::Variable(name) => Some(name.clone()),
+            _ => None,
+        };
+        DifferenceAnswer { what, need, variable, there: difference.before.clone(), here: difference.after.clone() }
     };
     HostsAnswer { format: FORMAT, differences: list.iter().map(one).collect() }
 }

@@ -13,7 +13,7 @@ fn what(difference: &HostDifference) -> String {
         Differing::Distribution => "distribution".into(),
         Differing::Compiler => "compiler".into(),
         Differing::Target => "target".into(),
-        Differing::Need(name) => name.clone(),
+        Differing::Variable(name) | Differing::Need(name) => name.clone(),
     }
 }
 
