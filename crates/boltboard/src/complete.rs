@@ -50,11 +50,7 @@ fn value_words(board: &Board, current: &str) -> Option<Vec<Word>> {
         return Some(words.map(|word| (format!("{name}={word}"), String::new())).collect());
     }
     let kind = &board.options[board.option(name)?].kind;
-    let about = |value: &str| match kind {
-        Kind::Pick(values) => values.iter().find(|known| known.name == value).map(|known| known.summary.clone()),
-        _ => None,
-    };
-    let word = |value: &str| (format!("{name}={value}"), about(value).unwrap_or_default());
+    let word = |value: &str| (format!("{name}={value}"), kind.summary_of(value).unwrap_or_default().to_string());
     Some(kind.listed().into_iter().map(word).collect())
 }
 

@@ -75,6 +75,7 @@ fn whole(tree: &Path, compiles: usize) -> Result<()> {
     let (commands, work) = (compile_commands(tree)?, tree.join("boltboard-work"));
     let aside = tempfile::tempdir_in(tree.parent().unwrap_or(tree))?;
     let (mut mine, mut floor) = (Duration::ZERO, Duration::ZERO);
+    let (mut own_work, mut floor_work) = (Duration::ZERO, Duration::ZERO);
     for (number, turn) in TURNS.into_iter().enumerate() {
         // What earlier turns made is moved aside: removing it slows some file systems for minutes.
         let put_away = |from: &Path| match std::fs::rename(from, aside.path().join(number.to_string())) {
@@ -84,7 +85,9 @@ fn whole(tree: &Path, compiles: usize) -> Result<()> {
         match turn {
             Turn::Ours => {
                 put_away(&work)?;
+                let before = worked()?;
                 mine += ours(tree, &["build", "--quiet", "--jobs", "2"])?;
+                own_work += worked()? - before;
             }
             Turn::Floor => {
                 let (archives, links) = (all_made(tree, "out/lib")?, all_made(tree, "out/bin")?);
@@ -93,14 +96,26 @@ fn whole(tree: &Path, compiles: usize) -> Result<()> {
                     std::fs::create_dir_all(command.output.parent().unwrap_or(tree))?;
                 }
                 let words: Vec<Vec<String>> = commands.iter().map(in_folder).collect();
+                let before = worked()?;
                 floor += bare(&words, 2)? + finishing(tree, &archives, &links)?;
+                floor_work += worked()? - before;
             }
         }
     }
     let each = |sum: Duration| sum / (TURNS.len() as u32 / 2);
     let (mine, floor) = (each(mine), each(floor));
     tell(&format!("whole build of {compiles} compiles, two at a time"), mine, floor);
+    // Other work on the machine does not change how much work this is.
+    tell("the same in processor time", each(own_work), each(floor_work));
     Ok(())
+}
+
+/// The processor time of this program and of all that it waited for, in ticks of ten milliseconds.
+fn worked() -> Result<Duration> {
+    let status = std::fs::read_to_string("/proc/self/stat")?;
+    let numbers = status.rsplit(')').next().unwrap_or_default().split_whitespace();
+    let ticks: u64 = numbers.skip(11).take(4).map(str::parse::<u64>).sum::<std::result::Result<u64, _>>()?;
+    Ok(Duration::from_millis(ticks * 10))
 }
 
 fn in_folder(command: &CompileCommand) -> Vec<String> {

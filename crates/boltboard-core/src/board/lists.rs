@@ -14,6 +14,16 @@ pub struct ListDef {
     pub items: Vec<ListItem>,
 }
 
+impl ListDef {
+    /// The modules, and the lists of other folders, in order.
+    pub fn parts(&self) -> impl Iterator<Item = PartId> + '_ {
+        self.items.iter().filter_map(|item| match item {
+            ListItem::Part(part) => Some(*part),
+            ListItem::Sources(_) => None,
+        })
+    }
+}
+
 /// One thing that a list gives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum ListItem {

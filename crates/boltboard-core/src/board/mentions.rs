@@ -1,13 +1,13 @@
 //! What the making of a part looks at: the one place that knows all corners of a part's definition.
 
+use super::lists::ListDef;
 use std::collections::BTreeSet;
 
 use super::generator::Generator;
 use super::interp::{Interp, Piece};
-use super::lists::ListItem;
 use super::need::NeedId;
 use super::option::OptionId;
-use super::part::{PartDef, PartId, PartKind, When};
+use super::part::{PartDef, PartId, When};
 use super::toolchain::{Toolchain, Toolchains};
 use super::{Atom, Condition};
 
@@ -102,33 +102,20 @@ impl PartDef {
             all.interp(&rule.to);
             rule.folders.iter().filter_map(|folder| folder.owner.as_ref()).for_each(|owner| all.interp(owner));
         }
-        match &self.kind {
-            PartKind::Module(role) => {
-                all.options.insert(role.option);
-            }
-            PartKind::Generated(generator @ (Generator::Command(_) | Generator::Phase { .. })) => {
+        all.options.extend(self.kind.module().map(|role| role.option));
+        all.parts.extend(self.kind.list().into_iter().flat_map(ListDef::parts));
+        match self.kind.generator() {
+            Some(generator @ (Generator::Command(_) | Generator::Phase { .. })) => {
                 all.parts.extend(generator.parts());
                 if let Generator::Command(command) = generator {
                     command.stages.iter().for_each(|stage| all.conditions(stage));
                     command.texts().for_each(|text| all.interp(text));
                 }
             }
-            PartKind::List(list) => {
-                all.parts.extend(list.items.iter().filter_map(|item| match item {
-                    ListItem::Part(part) => Some(*part),
-                    ListItem::Sources(_) => None,
-                }));
-            }
-            PartKind::Generated(Generator::ModuleTable(table)) => {
+            Some(Generator::ModuleTable(table)) => {
                 all.parts.insert(table.program);
             }
-            PartKind::Generated(Generator::Template { .. })
-            | PartKind::Program
-            | PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::Objects
-            | PartKind::PartialLink
-            | PartKind::Data => {}
+            Some(Generator::Template { .. }) | None => {}
         }
         all
     }

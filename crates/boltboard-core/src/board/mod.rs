@@ -9,8 +9,10 @@ mod mentions;
 mod named;
 mod need;
 mod option;
+mod option_kind;
 mod output;
 mod part;
+mod part_kind;
 mod test;
 mod toolchain;
 mod value;
@@ -34,13 +36,13 @@ pub use need::{
     Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef,
     NeedId, Provider, ProviderFault, ScriptLanguage, ScriptModule, ToolCheck, ValueRange, ValueRangeFault,
 };
-pub use option::{
-    DecidedBy, DefaultRule, DefaultValue, Kind, Level, OptionDef, OptionId, PickValue, Rule, RuleId, RuleKind,
-};
+pub use option::{DecidedBy, DefaultRule, DefaultValue, Level, OptionDef, OptionId, Rule, RuleId, RuleKind};
+pub use option_kind::{Kind, PickValue};
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm};
 pub use part::{
-    EmptyFolder, InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
+    EmptyFolder, InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, Position, SourceRule, When,
 };
+pub use part_kind::{Ending, Making, PartKind};
 pub use test::{Company, Pace, TestDef, TestFolder, TestId};
 pub use toolchain::{EnvironmentDef, Machine, Toolchain, Toolchains};
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};

@@ -89,11 +89,9 @@ impl MacroForm {
     /// Tells whether a kind of option has values that the form can show.
     pub fn fits(&self, kind: &Kind) -> bool {
         match self {
-            MacroForm::OneOrAbsent | MacroForm::OneOrZero | MacroForm::OneWhenOff => {
-                matches!(kind, Kind::Switch | Kind::Module)
-            }
-            MacroForm::LoadableOrAbsent | MacroForm::BuiltinOrAbsent => matches!(kind, Kind::Module),
-            MacroForm::Hexadecimal => matches!(kind, Kind::Number(_) | Kind::Size(_)),
+            MacroForm::OneOrAbsent | MacroForm::OneOrZero | MacroForm::OneWhenOff => kind.is_on_off(),
+            MacroForm::LoadableOrAbsent | MacroForm::BuiltinOrAbsent => *kind == Kind::Module,
+            MacroForm::Hexadecimal => kind.is_number(),
             MacroForm::PickIs(_) => matches!(kind, Kind::Pick(_)),
             MacroForm::Plain | MacroForm::Quoted => true,
         }

@@ -2,10 +2,11 @@
 
 use super::generator::{Generator, ValueDef};
 use super::interp::{Interp, Piece};
-use super::lists::{Exports, ListDef, ListedModules, ModuleForm, ModulePlace};
+use super::lists::{Exports, ListedModules, ModuleForm, ModulePlace};
 use super::need::NeedId;
 use super::option::OptionId;
 use super::output::MacroDef;
+use super::part_kind::PartKind;
 use super::toolchain::Machine;
 use super::{Atom, Condition};
 use crate::base::{Glob, Id, Place, RelPath};
@@ -82,75 +83,6 @@ pub struct PartDef {
     pub install: Option<InstallRule>,
     /// Where its name is written.
     pub place: Place,
-}
-
-/// What sort of thing a part is.
-#[derive(Debug, Clone, serde::Serialize, serde::Deserialize)]
-pub enum PartKind {
-    /// A program.
-    Program,
-    /// An archive of objects.
-    StaticLibrary,
-    /// A shared library; the number is that of its interface (`soname`).
-    SharedLibrary {
-        /// The interface's version, part of the file's name.
-        interface: Option<String>,
-    },
-    /// A module of a program, loadable or built in as its option says.
-    Module(ModuleRole),
-    /// Objects that others link.
-    Objects,
-    /// One object that is linked of many.
-    PartialLink,
-    /// What a folder gives to a part, by options; no definition names it.
-    List(ListDef),
-    /// Files made by a command, a template or from the board.
-    Generated(Generator),
-    /// Files as they are.
-    Data,
-}
-
-impl PartKind {
-    /// All kinds' names, as written in definitions.
-    pub const NAMES: [&'static str; 8] =
-        ["program", "static-library", "shared-library", "module", "objects", "partial-link", "generated", "data"];
-
-    /// Tells whether the objects of such a part end in what others link.
-    pub fn is_taken_in(&self) -> bool {
-        matches!(self, PartKind::StaticLibrary | PartKind::Objects | PartKind::PartialLink | PartKind::List(_))
-    }
-
-    /// Tells whether such a part ends in a file that is linked.
-    pub fn is_linked(&self) -> bool {
-        match self {
-            PartKind::Program
-            | PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::PartialLink
-            | PartKind::Module(_) => true,
-            PartKind::Objects | PartKind::List(_) | PartKind::Generated(_) | PartKind::Data => false,
-        }
-    }
-
-    /// Tells whether such a part, or what takes it in, can be shared or loaded, with the objects of what it uses.
-    pub fn carries_objects(&self) -> bool {
-        self.is_taken_in() || matches!(self, PartKind::SharedLibrary { .. } | PartKind::Module(_))
-    }
-
-    /// Returns the kind's name.
-    pub fn name(&self) -> &'static str {
-        match self {
-            PartKind::Program => "program",
-            PartKind::StaticLibrary => "static-library",
-            PartKind::SharedLibrary { .. } => "shared-library",
-            PartKind::Module(_) => "module",
-            PartKind::Objects => "objects",
-            PartKind::PartialLink => "partial-link",
-            PartKind::List(_) => "list",
-            PartKind::Generated(_) => "generated",
-            PartKind::Data => "data",
-        }
-    }
 }
 
 /// How a part is linked by one that uses it.

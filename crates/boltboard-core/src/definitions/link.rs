@@ -18,8 +18,8 @@ use super::sets::Shared;
 use super::{options, outputs, parts, test};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, Board, ListItem, Machine, NeedCheck, NeedDef, OptionDef, PartDef, PartId, PartKind, Rule,
-    SectionDef, SectionId, Toolchain, Toolchains, Tree,
+    Acceptance, AcceptedOf, Board, Ending, ListItem, Machine, NeedCheck, NeedDef, OptionDef, PartDef, PartId, PartKind,
+    Rule, SectionDef, SectionId, Toolchain, Toolchains, Tree,
 };
 
 #[derive(Default)]
@@ -121,7 +121,7 @@ pub(super) fn link(
     let mut owned = Vec::new();
     let mut of_set: BTreeMap<usize, Vec<PartId>> = BTreeMap::new();
     for PartRead { part, owned: lists, sets } in part_list.into_iter().flatten() {
-        let is_module = matches!(part.kind, PartKind::Module(_));
+        let is_module = part.kind.module().is_some();
         let id = part_arena.add(part);
         modules.extend(is_module.then_some(id));
         owned.extend(lists);
@@ -172,10 +172,7 @@ fn carriers(parts: &Arena<PartDef>, needs: &Arena<NeedDef>) -> BTreeMap<PartId, 
     let mut carriers: BTreeMap<PartId, Vec<PartId>> = BTreeMap::new();
     for (id, part) in parts.iter().filter(|(_, part)| part.kind.carries_objects()) {
         let copies = part.needs.iter().filter_map(|need| needs[need.item].bundled);
-        let items = match &part.kind {
-            PartKind::List(list) => &list.items[..],
-            _ => &[],
-        };
+        let items = part.kind.list().map_or(&[][..], |list| &list.items);
         let items = items.iter().filter_map(|item| match item {
             ListItem::Part(part) => Some(*part),
             ListItem::Sources(_) => None,
@@ -194,9 +191,9 @@ fn carriers(parts: &Arena<PartDef>, needs: &Arena<NeedDef>) -> BTreeMap<PartId, 
 fn check_machines(parts: &Arena<PartDef>, needs: &Arena<NeedDef>, log: &Log) {
     let complain = |place: Place, text: String| log.add(Problem::at(place, Fault::Combination(text)));
     for (_, part) in parts.iter() {
-        let linked = |kind: &PartKind| !matches!(kind, PartKind::Generated(_) | PartKind::Data);
+        let linked = |kind: &PartKind| kind.ending().is_some();
         for used in part.uses.iter().map(|used| &parts[used.item]).filter(|_| linked(&part.kind)) {
-            let is_linked = linked(&used.kind) && !matches!(used.kind, PartKind::Program);
+            let is_linked = linked(&used.kind) && used.kind.ending() != Some(Ending::Program);
             if is_linked && used.machine != part.machine {
                 let (mine, other) = (part.machine.word(), used.machine.word());
                 let text =

@@ -92,7 +92,7 @@ impl Names {
             RawWhat::Name(name) => {
                 let option = self.options.find_at(name, place, log)?;
                 let kind = &self.kinds[option.index()];
-                if matches!(kind, Kind::Switch | Kind::Module) {
+                if kind.is_on_off() {
                     return Some(Atom::On(option));
                 }
                 log.add(Problem::at(place, Fault::NeverOff { name: name.clone(), kind: kind.name() }));
@@ -101,12 +101,11 @@ impl Names {
             RawWhat::Compare { name, op, value } => {
                 let option = self.options.find_at(name, place, log)?;
                 let kind = &self.kinds[option.index()];
-                let ordered = matches!(kind, Kind::Module | Kind::Number(_) | Kind::Size(_));
-                if !ordered && !matches!(op, Op::Equal | Op::NotEqual) {
+                if !kind.is_ordered() && !matches!(op, Op::Equal | Op::NotEqual) {
                     log.add(Problem::at(place, Fault::NoOrder { name: name.clone(), kind: kind.name() }));
                     return None;
                 }
-                match unlimited(kind).read(value.text()) {
+                match kind.without_range().read(value.text()) {
                     Ok(value) => Some(Atom::Compare(option, *op, value)),
                     Err(fault) => {
                         let near = fault.near.clone();
@@ -251,23 +250,13 @@ impl Names {
             return Some(text);
         }
         let kind = &self.kinds[option.index()];
-        let text = match kind {
-            Kind::Number(_) | Kind::Size(_) => found.integer().map(|n| n.to_string()),
-            Kind::Words(_) => found.members().and_then(|members| {
-                let words: Option<Vec<String>> = members.iter().map(|m| m.text().map(|t| t.text)).collect();
-                words.map(|words| words.join(" "))
-            }),
-            Kind::Switch | Kind::Module | Kind::Pick(_) | Kind::Text | Kind::Path => None,
+        let number = || found.integer().filter(|_| kind.is_number()).map(|n| n.to_string());
+        let words = || {
+            let members = found.members().filter(|_| matches!(kind, Kind::Words(_)))?;
+            let words: Option<Vec<String>> = members.iter().map(|m| m.text().map(|t| t.text)).collect();
+            words.map(|words| words.join(" "))
         };
+        let text = number().or_else(words);
         text.map(|text| Text { text, place: found.place })
-    }
-}
-
-/// A comparison may name a value beyond the option's range (`depth < 100`), so ranges do not count there.
-fn unlimited(kind: &Kind) -> Kind {
-    match kind {
-        Kind::Number(_) => Kind::Number(i64::MIN..=i64::MAX),
-        Kind::Size(_) => Kind::Size(0..=u64::MAX),
-        other => other.clone(),
     }
 }

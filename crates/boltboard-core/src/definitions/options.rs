@@ -102,17 +102,17 @@ pub(super) fn option(
     for key in ["kind", "values", "range", "accept"] {
         fields.get(key);
     }
-    if fields.get("range").is_some() && !matches!(kind, Kind::Number(_) | Kind::Size(_)) {
+    if fields.get("range").is_some() && !kind.is_number() {
         let text = format!("a {} has no range", kind.name());
         fields.problem(fields.place, Fault::Combination(text));
     }
-    if fields.get("values").is_some() && !matches!(kind, Kind::Pick(_) | Kind::Words(_)) {
+    if fields.get("values").is_some() && !kind.has_list() {
         let text = format!("a {} has no list of values", kind.name());
         fields.problem(fields.place, Fault::Combination(text));
     }
     let section = fields.text("section").map(Arc::new).or_else(|| entry.default_section.clone());
     let section = section.and_then(|text| names.sections.find(&text, log)).unwrap_or(fallback_section);
-    let on_off = matches!(kind, Kind::Switch | Kind::Module);
+    let on_off = kind.is_on_off();
     let mut asked = Asked { names, fields: &fields, option: id, value: None, rules: Vec::new() };
     asked.read_all();
     let conditions = asked.rules;
@@ -245,7 +245,7 @@ fn default_rule(
         return None;
     };
     let place = Some(text.place);
-    if text.text.contains("${") && matches!(kind, Kind::Text | Kind::Path) {
+    if text.text.contains("${") && kind.can_be_derived() {
         let interp = names.interp(&text, fields.log())?;
         return Some(DefaultRule { when, value: DefaultValue::Derived(interp), place });
     }
@@ -338,18 +338,9 @@ fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroH
                 return None;
             }
         },
-        (None, None) => own_form(kind, habit.is_some_and(|h| h.zero)),
+        (None, None) => kind.usual_form(habit.is_some_and(|h| h.zero)),
     };
     Some(MacroDef { name: name.text, header, parts, sets, form, when: names.when(sub) })
-}
-
-fn own_form(kind: &Kind, zero: bool) -> MacroForm {
-    match kind {
-        Kind::Switch | Kind::Module if zero => MacroForm::OneOrZero,
-        Kind::Switch | Kind::Module => MacroForm::OneOrAbsent,
-        Kind::Number(_) | Kind::Size(_) => MacroForm::Plain,
-        Kind::Pick(_) | Kind::Text | Kind::Path | Kind::Words(_) => MacroForm::Quoted,
-    }
 }
 
 /// A pick has a macro for each of its values; every other kind has one.
@@ -374,6 +365,6 @@ fn own_forms(kind: &Kind, name: &str, habit: &MacroHabit) -> Vec<MacroDef> {
         Kind::Module if !habit.modules.is_empty() => {
             habit.modules.iter().map(|(form, pattern)| one(pattern.replace('*', name), form.clone())).collect()
         }
-        other => vec![one(name.to_string(), own_form(other, habit.zero))],
+        other => vec![one(name.to_string(), other.usual_form(habit.zero))],
     }
 }

@@ -9,7 +9,7 @@ use super::problem::{Fault, Problem};
 use super::sets::Shared;
 use crate::base::{RelPath, near_matches};
 use crate::board::{
-    EmptyFolder, Exports, InstallRole, InstallRule, Interp, Kind, LinkWay, ListedModules, Machine, ModuleForm,
+    EmptyFolder, Exports, InstallRole, InstallRule, Interp, Kind, LinkWay, ListedModules, Machine, Making, ModuleForm,
     ModulePlace, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
 };
 
@@ -78,8 +78,7 @@ pub(super) fn part(entry: &Entry<'_>, id: PartId, tree: &str, names: &Names, set
         kind,
     };
     let renamed = part.install.as_ref().is_some_and(|rule| rule.name.is_some());
-    let has_names =
-        !part.further_names.is_empty() || matches!(part.kind, PartKind::SharedLibrary { interface: Some(_) });
+    let has_names = !part.further_names.is_empty() || part.kind.interface().is_some();
     if renamed && has_names {
         let text = "a part with further names is installed under its own: one of `install-as` and those goes";
         fields.problem(fields.place, Fault::Combination(text.into()));
@@ -89,7 +88,7 @@ pub(super) fn part(entry: &Entry<'_>, id: PartId, tree: &str, names: &Names, set
         fields.problem(fields.place, Fault::Combination(text));
     }
     check_values(&fields, &part.values, part.texts());
-    let compiled = !matches!(part.kind, PartKind::Generated(_));
+    let compiled = part.kind.making() != Making::Generated;
     let owned = owned(&fields, entry, names, id, tree);
     if compiled && fields.get("sources").is_none() && part.uses.is_empty() && owned.is_none() {
         fields.missing("sources");
@@ -199,22 +198,14 @@ fn uses(fields: &Fields<'_>, names: &Names) -> (Vec<When<PartId>>, Vec<(PartId, 
 }
 
 fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, machine: Machine, tree: &str) -> RelPath {
-    if let PartKind::Generated(_) = kind {
+    if kind.making() == Making::Generated {
         // It is read with what makes it.
         return RelPath::root();
     }
     if let Some(path) = fields.text("output").and_then(|text| made_path(fields, &text)) {
         return path;
     }
-    let text = match kind {
-        PartKind::Program => format!("bin/{name}"),
-        PartKind::StaticLibrary => format!("lib/lib{}.a", name.trim_start_matches("lib")),
-        PartKind::SharedLibrary { .. } => format!("lib/lib{}.so", name.trim_start_matches("lib")),
-        PartKind::Module(_) => format!("lib/{tree}/{name}.so"),
-        PartKind::PartialLink => format!("lib/{name}.o"),
-        PartKind::Data => format!("share/{tree}"),
-        PartKind::Objects | PartKind::List(_) | PartKind::Generated(_) => return RelPath::root(),
-    };
+    let Some(text) = kind.usual_place(name, tree) else { return RelPath::root() };
     let text = match machine {
         Machine::Target => text,
         Machine::Host => format!("host/{text}"),
@@ -315,8 +306,7 @@ fn mode_of(text: &str) -> Result<u32, &'static str> {
 }
 
 fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<InstallRule> {
-    let runs = matches!(kind, PartKind::Program | PartKind::SharedLibrary { .. } | PartKind::Module(_));
-    let mut rule = install_rule(fields, if runs { 0o755 } else { 0o644 }, names);
+    let mut rule = install_rule(fields, if kind.is_code() { 0o755 } else { 0o644 }, names);
     let found = fields.get("empty-folders");
     match (&mut rule, found) {
         (_, None) => {}

@@ -7,7 +7,7 @@ use super::find::WORK_MARK;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use crate::base::{Depth, Digest, Glob, RelPath, is_source, near_matches};
-use crate::board::{Board, PartId, PartKind, SourceRule};
+use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
 
 /// All files of a tree, sorted. Hidden folders, work folders and what lies behind links to folders are left out.
 #[derive(Debug)]
@@ -160,7 +160,7 @@ fn entries_of(root: &Path, folder: &RelPath) -> Option<(RelPath, Entries)> {
 pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
     let mut problems = Vec::new();
     for (_, part) in board.parts.iter() {
-        let compiled = !matches!(part.kind, PartKind::Data | PartKind::Generated(_));
+        let compiled = part.kind.ending().is_some();
         for rule in &part.sources {
             for glob in rule.globs.iter().filter(|g| listing.matching(g).next().is_none()) {
                 problems.push(Problem::at(rule.place, Fault::NothingMatches(glob.as_str().to_string())));
@@ -180,7 +180,7 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
                 problems.push(Problem::at(part.place, Fault::NothingMatches(stub.to_string())));
             }
         }
-        if let PartKind::Generated(generator) = &part.kind {
+        if let Some(generator) = part.kind.generator() {
             for glob in generator.reads().iter().filter(|glob| listing.matching(glob).next().is_none()) {
                 problems.push(Problem::at(part.place, Fault::NothingMatches(glob.as_str().to_string())));
             }
@@ -196,17 +196,7 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
 
 /// The files that a generated part makes, below the folder of generated files.
 fn made_by(kind: &PartKind) -> Vec<&RelPath> {
-    match kind {
-        PartKind::Generated(generator) => generator.makes(),
-        PartKind::Program
-        | PartKind::StaticLibrary
-        | PartKind::SharedLibrary { .. }
-        | PartKind::Module(_)
-        | PartKind::Objects
-        | PartKind::PartialLink
-        | PartKind::List(_)
-        | PartKind::Data => vec![],
-    }
+    kind.generator().map_or_else(Vec::new, Generator::makes)
 }
 
 /// Sources that are to be generated, and that no part generates.
@@ -227,13 +217,10 @@ fn same_files(board: &Board) -> Vec<Problem> {
     let mut makers: BTreeMap<String, PartId> = BTreeMap::new();
     let mut problems = Vec::new();
     for (id, part) in board.parts.iter() {
-        let made: Vec<String> = match &part.kind {
-            generated @ PartKind::Generated(_) => {
-                made_by(generated).iter().map(|file| format!("made/{file}")).collect()
-            }
-            linked if linked.is_linked() => vec![part.output.to_string()],
-            _ => vec![],
-        };
+        let mut made: Vec<String> = made_by(&part.kind).iter().map(|file| format!("made/{file}")).collect();
+        if part.kind.is_linked() {
+            made.push(part.output.to_string());
+        }
         for file in made {
             if let Some(first) = makers.insert(file.clone(), id)
                 && !excluded(board, first, id)

@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use serde::{Deserialize, Serialize};
 
 use crate::base::Digest;
-use crate::board::{Board, Generator, ModulePlace, OptionId, PartId, PartKind};
+use crate::board::{Board, Generator, ModulePlace, OptionId, PartId};
 use crate::plan::{MacroEntry, MacroTable, PlanInput, macro_table};
 use crate::resolve::Resolution;
 use crate::survey::{FactState, Facts};
@@ -70,25 +70,14 @@ impl Basis {
                     followers[copy.index()].insert(id);
                 }
             }
-            match &part.kind {
-                // One in a list comes to its program through that.
-                PartKind::Module(role) if role.place == ModulePlace::Alone => {
-                    followers[id.index()].insert(role.program);
+            // One in a list comes to its program through that.
+            let alone = part.kind.module().filter(|role| role.place == ModulePlace::Alone);
+            followers[id.index()].extend(alone.map(|role| role.program));
+            if let Some(generator) = part.kind.generator() {
+                generated.insert(id);
+                if let Generator::ModuleTable(table) = generator {
+                    followers[table.program.index()].insert(id);
                 }
-                PartKind::Module(_) => {}
-                PartKind::Generated(generator) => {
-                    generated.insert(id);
-                    if let Generator::ModuleTable(table) = generator {
-                        followers[table.program.index()].insert(id);
-                    }
-                }
-                PartKind::Program
-                | PartKind::StaticLibrary
-                | PartKind::SharedLibrary { .. }
-                | PartKind::Objects
-                | PartKind::PartialLink
-                | PartKind::List(_)
-                | PartKind::Data => {}
             }
         }
         let known = |(name, entry): (&String, &MacroEntry)| KnownMacro {

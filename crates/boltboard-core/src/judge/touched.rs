@@ -9,7 +9,7 @@ use super::quick::QuickJudge;
 use super::step::Judge;
 use super::verdict::Ahead;
 use crate::base::{Digest, FileError, Glob};
-use crate::board::{Board, PartId, PartKind};
+use crate::board::{Board, PartId};
 use crate::judge::{Concern, Sweep};
 use crate::plan::{MacroTable, Plan};
 use crate::reading::TokenMemo;
@@ -163,7 +163,7 @@ impl Touching<'_, '_> {
         let mut patterns = Vec::new();
         for part in parts.iter().map(|part| &self.board.parts[*part]) {
             patterns.extend(part.sources.iter().flat_map(|rule| &rule.globs));
-            if let PartKind::Generated(generator) = &part.kind {
+            if let Some(generator) = part.kind.generator() {
                 patterns.extend(generator.reads());
             }
         }

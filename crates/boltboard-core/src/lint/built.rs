@@ -1,7 +1,7 @@
 //! What the last build saw: generators that read more of the tree than they declare.
 
 use super::{Detail, Finding, Spot, Subject};
-use crate::board::{Board, FindingKind, Generator, PartKind, Piece};
+use crate::board::{Board, FindingKind, Generator, Piece};
 use crate::journal::Journal;
 use crate::step::{Location, Look};
 
@@ -9,7 +9,7 @@ use crate::step::{Location, Look};
 pub(super) fn findings(board: &Board, built: &Journal) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (id, part) in board.parts.iter() {
-        let PartKind::Generated(generator @ Generator::Command(command)) = &part.kind else { continue };
+        let Some(generator @ Generator::Command(command)) = part.kind.generator() else { continue };
         let (reads, named) = (&command.reads, generator.files());
         let texts = command.pieces().filter_map(|piece| match piece {
             Piece::Text(text) => Some(text.as_str()),

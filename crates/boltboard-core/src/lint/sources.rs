@@ -7,7 +7,7 @@ use super::macros::Macros;
 use super::mentioned::Mentioned;
 use super::{Detail, Finding, Spot, Subject, read};
 use crate::base::{RelPath, is_source};
-use crate::board::{Board, FindingKind, Generator, PartKind, SourceFile};
+use crate::board::{Board, FindingKind, Generator, SourceFile};
 use crate::definitions::Listing;
 use crate::reading::{Dialects, Tokens};
 
@@ -20,8 +20,8 @@ pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, 
     }
     let mut included = Included::default();
     let mut macros = Macros::of(board);
-    let templates = board.parts.iter().filter_map(|(_, part)| match &part.kind {
-        PartKind::Generated(Generator::Template { from: SourceFile::Tree(from), .. }) => Some(from.clone()),
+    let templates = board.parts.iter().filter_map(|(_, part)| match part.kind.generator() {
+        Some(Generator::Template { from: SourceFile::Tree(from), .. }) => Some(from.clone()),
         _ => None,
     });
     for file in listing.files().iter().filter(is_text).cloned().chain(templates) {
@@ -66,7 +66,7 @@ fn loose(board: &Board, listing: &Listing, sources: &[&RelPath], included: &Incl
     let mut taken: BTreeSet<RelPath> = BTreeSet::new();
     for (_, part) in board.parts.iter() {
         part.sources.iter().for_each(|rule| taken.extend(listing.of_rule(rule)));
-        if let PartKind::Generated(generator) = &part.kind {
+        if let Some(generator) = part.kind.generator() {
             generator.reads().iter().for_each(|glob| taken.extend(listing.matching(glob).cloned()));
             taken.extend(generator.files().into_iter().cloned());
         }

@@ -3,7 +3,7 @@
 use super::mentioned::Mentioned;
 use super::{Detail, Finding, Spot, Subject};
 use crate::base::Place;
-use crate::board::{Board, FindingKind, Importance, PartKind};
+use crate::board::{Board, FindingKind, Importance, Making};
 use crate::remedy::is_packaged;
 
 /// Findings about words and what is not used, in no order.
@@ -17,7 +17,7 @@ pub(super) fn findings(board: &Board, mentioned: &Mentioned) -> Vec<Finding> {
     }
     for (id, part) in board.parts.iter() {
         // A module is told by its option; what is not installed, nobody meets.
-        let delivered = part.install.is_some() && !matches!(part.kind, PartKind::Module(_) | PartKind::Data);
+        let delivered = part.install.is_some() && part.kind.module().is_none() && part.kind.making() != Making::Copied;
         if part.summary.is_empty() && delivered {
             add(FindingKind::NoSummary, Subject::Part(id), part.place);
         }

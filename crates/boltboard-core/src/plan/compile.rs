@@ -8,8 +8,8 @@ use super::lower::{Lower, Objects, PlanFault, source_path};
 use super::macros::stands_for;
 use crate::base::{Digest, RelPath, is_c_name};
 use crate::board::{
-    Condition, HeaderDef, HeaderOrder, Interp, Linkage, Machine, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId,
-    PartKind, Position, SourceRule,
+    Condition, Ending, HeaderDef, HeaderOrder, Interp, Linkage, Machine, Making, ModulePlace, ModuleRole, PartDef,
+    PartId, Position, SourceRule,
 };
 use crate::step::{Compile, Flags, Form, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
@@ -77,8 +77,10 @@ impl<'a> Lower<'a> {
                 }
             }
         }
-        let may_be_empty =
-            matches!(part.kind, PartKind::Data | PartKind::List(_)) || !part.uses.is_empty() || !part.lists.is_empty();
+        let may_be_empty = part.kind.making() == Making::Copied
+            || part.kind.list().is_some()
+            || !part.uses.is_empty()
+            || !part.lists.is_empty();
         if sources.is_empty() && !may_be_empty {
             self.problem(Some(part.place), PlanFault::NoSources(part.name.clone()));
         }
@@ -304,17 +306,8 @@ impl<'a> Lower<'a> {
         while let Some((next, _)) = way.get(at).copied() {
             let part = &self.input.board.parts[next];
             let known = self.carried.get(&next).copied();
-            let carries = match &part.kind {
-                _ if !self.input.is_made(part) => false,
-                PartKind::SharedLibrary { .. } => true,
-                PartKind::Module(role) => {
-                    role.form == ModuleForm::Shared && self.input.linkage(part) == Linkage::Loadable
-                }
-                PartKind::StaticLibrary | PartKind::Objects | PartKind::PartialLink | PartKind::List(_) => {
-                    known == Some(true)
-                }
-                PartKind::Program | PartKind::Generated(_) | PartKind::Data => false,
-            };
+            let is_shared = part.kind.ending() == Some(Ending::Shared) && self.input.linkage(part) == Linkage::Loadable;
+            let carries = self.input.is_made(part) && (is_shared || part.kind.is_taken_in() && known == Some(true));
             if carries {
                 let mut on_the_way = at;
                 loop {
@@ -370,7 +363,7 @@ impl<'a> Lower<'a> {
     }
 
     fn is_generated(&self, part: PartId) -> bool {
-        matches!(self.input.board.parts[part].kind, PartKind::Generated(_))
+        self.input.board.parts[part].kind.making() == Making::Generated
     }
 
     /// Steps whose files a compile may include: option headers, and generated parts that the part uses.
@@ -411,19 +404,21 @@ fn is_object(file: &Location) -> bool {
 
 /// Where the object of a source comes to lie.
 pub(super) fn object_of(part: &PartDef, source: &Location) -> Location {
-    let folder = match &part.kind {
-        // The names of lists, and of the modules in them, are paths already.
-        PartKind::List(_) => "lists".to_string(),
-        PartKind::Module(ModuleRole { place: ModulePlace::Listed { name, folder }, .. }) => {
-            format!("lists/{}", folder.child(&format!("{name}.module")))
-        }
-        _ => part.name.clone(),
+    let listed = match part.kind.module() {
+        Some(ModuleRole { place: ModulePlace::Listed { name, folder }, .. }) => Some((name, folder)),
+        _ => None,
+    };
+    // The names of lists, and of the modules in them, are paths already.
+    let folder = match listed {
+        _ if part.kind.list().is_some() => "lists".to_string(),
+        Some((name, folder)) => format!("lists/{}", folder.child(&format!("{name}.module"))),
+        None => part.name.clone(),
     };
     let path = source_path(source);
     let near = path.as_str().strip_prefix(part.folder.as_str()).and_then(|rest| rest.strip_prefix('/'));
-    let shown = match (source, &part.kind, near) {
+    let shown = match (source, listed, near) {
         (Location::Made(path), ..) => format!("made/{path}"),
-        (_, PartKind::Module(ModuleRole { place: ModulePlace::Listed { .. }, .. }), Some(near)) => near.to_string(),
+        (_, Some(_), Some(near)) => near.to_string(),
         _ => path.to_string(),
     };
     let name = format!("{folder}/{shown}.o");

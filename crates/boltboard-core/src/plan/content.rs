@@ -2,9 +2,7 @@
 
 use super::lower::{PlanFault, PlanInput};
 use crate::base::{RelPath, near_matches};
-use crate::board::{
-    Linkage, ListItem, ModulePlace, ModuleRole, ModuleTable, PartDef, PartId, PartKind, SourceFile, Value,
-};
+use crate::board::{Linkage, ModulePlace, ModuleRole, ModuleTable, PartDef, PartId, SourceFile, Value};
 use crate::expr::is_name;
 
 impl PlanInput<'_> {
@@ -41,8 +39,7 @@ impl PlanInput<'_> {
     /// `@module:folder@` are the module's.
     pub(super) fn stub(&self, part: &PartDef, from: &RelPath) -> Result<String, PlanFault> {
         let text = self.template(part, &SourceFile::Tree(from.clone()), '@')?;
-        let PartKind::Module(ModuleRole { symbol, place: ModulePlace::Listed { name, folder }, .. }) = &part.kind
-        else {
+        let Some(ModuleRole { symbol, place: ModulePlace::Listed { name, folder }, .. }) = part.kind.module() else {
             return Ok(text);
         };
         let filled = text.replace("@module:name@", name).replace("@module:symbol@", symbol);
@@ -94,20 +91,13 @@ impl PlanInput<'_> {
 
     /// Returns the modules with tables of their own that are built into a program, in the order of the board.
     pub(super) fn builtin_modules(&self, program: PartId) -> Vec<PartId> {
-        let builtin = |part: &PartDef| match &part.kind {
-            PartKind::Module(role) => {
-                role.program == program && *self.resolution.value(role.option) == Value::Module(Linkage::Builtin)
-            }
-            PartKind::Program
-            | PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::Objects
-            | PartKind::PartialLink
-            | PartKind::List(_)
-            | PartKind::Generated(_)
-            | PartKind::Data => false,
+        let builtin = |role: &ModuleRole| {
+            role.program == program && *self.resolution.value(role.option) == Value::Module(Linkage::Builtin)
         };
-        let taken = |id: &PartId| builtin(&self.board.parts[*id]) && self.is_made(&self.board.parts[*id]);
+        let taken = |id: &PartId| {
+            let part = &self.board.parts[*id];
+            part.kind.module().is_some_and(builtin) && self.is_made(part)
+        };
         self.board.modules.iter().copied().filter(taken).collect()
     }
 
@@ -118,14 +108,11 @@ impl PlanInput<'_> {
         let mut open: Vec<PartId> = self.held(&self.board.parts[owner].lists).into_iter().rev().copied().collect();
         while let Some(id) = open.pop() {
             let part = &self.board.parts[id];
-            match &part.kind {
+            match part.kind.list() {
                 _ if !self.is_made(part) => {}
-                PartKind::List(list) => open.extend(list.items.iter().rev().filter_map(|item| match item {
-                    ListItem::Part(part) => Some(*part),
-                    ListItem::Sources(_) => None,
-                })),
-                _ if self.linkage(part) == linkage => modules.push(id),
-                _ => {}
+                Some(list) => open.extend(list.parts().collect::<Vec<_>>().into_iter().rev()),
+                None if self.linkage(part) == linkage => modules.push(id),
+                None => {}
             }
         }
         modules
@@ -137,9 +124,9 @@ impl PlanInput<'_> {
             .builtin_modules(table.program)
             .into_iter()
             .chain(self.listed_modules(table.program, Linkage::Builtin))
-            .filter_map(|id| match &self.board.parts[id].kind {
-                PartKind::Module(role) => Some((self.board.parts[id].name.clone(), role.symbol.clone())),
-                _ => None,
+            .filter_map(|id| {
+                let part = &self.board.parts[id];
+                Some((part.name.clone(), part.kind.module()?.symbol.clone()))
             })
             .collect();
         let each = |line: &str| -> String {

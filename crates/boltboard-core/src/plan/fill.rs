@@ -3,8 +3,7 @@
 use super::lower::{PlanInput, source_path};
 use crate::base::RelPath;
 use crate::board::{
-    Condition, Folder, Interp, Kind, Machine, ModulePlace, ModuleRole, PartDef, PartId, PartKind, Piece, SourceWord,
-    Value, When,
+    Condition, Folder, Interp, Kind, Machine, ModulePlace, ModuleRole, PartDef, PartId, Piece, SourceWord, Value, When,
 };
 use crate::step::{Fragment, Location, Word};
 
@@ -27,10 +26,10 @@ impl Fill<'_> {
         let of_path = |about: fn(&RelPath) -> String| path.map_or(String::new(), about);
         match word {
             SourceWord::Stem => of_path(stem_of),
-            SourceWord::Module => match self.part.map(|part| &part.kind) {
-                Some(PartKind::Module(ModuleRole { place: ModulePlace::Listed { name, .. }, .. })) => name.clone(),
-                Some(PartKind::Module(_)) => self.part.map_or(String::new(), |part| part.name.clone()),
-                _ => of_path(stem_of),
+            SourceWord::Module => match self.part.and_then(|part| Some((part, part.kind.module()?))) {
+                Some((_, ModuleRole { place: ModulePlace::Listed { name, .. }, .. })) => name.clone(),
+                Some((part, _)) => part.name.clone(),
+                None => of_path(stem_of),
             },
             SourceWord::Name => of_path(|path| path.name().to_string()),
             SourceWord::Path => of_path(RelPath::to_string),
@@ -171,23 +170,13 @@ impl PlanInput<'_> {
 
 /// Returns the file that stands for a part.
 pub(super) fn main_output(part: &PartDef) -> Location {
-    match &part.kind {
-        PartKind::Generated(generator) => {
-            Location::Made(generator.makes().first().map_or_else(RelPath::root, |file| (*file).clone()))
-        }
-        PartKind::SharedLibrary { interface: Some(interface) } => {
-            let versioned = format!("{}.{interface}", part.output.name());
-            Location::Output(part.output.parent().child(&versioned))
-        }
-        PartKind::Program
-        | PartKind::StaticLibrary
-        | PartKind::SharedLibrary { interface: None }
-        | PartKind::Module(_)
-        | PartKind::Objects
-        | PartKind::PartialLink
-        | PartKind::List(_)
-        | PartKind::Data => Location::Output(part.output.clone()),
+    if let Some(generator) = part.kind.generator() {
+        return Location::Made(generator.makes().first().map_or_else(RelPath::root, |file| (*file).clone()));
     }
+    Location::Output(match part.kind.interface() {
+        Some(interface) => part.output.parent().child(&format!("{}.{interface}", part.output.name())),
+        None => part.output.clone(),
+    })
 }
 
 fn joined(fragments: &mut Vec<Fragment>, more: impl Iterator<Item = Fragment>) {

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use super::fill::main_output;
 use super::lower::{Lower, PlanInput, source_path};
 use crate::base::RelPath;
-use crate::board::{LinkWay, Linkage, ListItem, Machine, ModuleForm, PartDef, PartId, PartKind};
+use crate::board::{Ending, LinkWay, Linkage, ListItem, Machine, Making, PartDef, PartId, PartKind};
 use crate::step::{Archive, Fragment, Kind, Link, Location, Symlink, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
@@ -21,27 +21,21 @@ struct LinkInputs {
 
 impl Lower<'_> {
     /// Plans the archive or link of a part; returns its outputs.
-    pub(super) fn link(&mut self, id: PartId, part: &PartDef) -> Vec<Location> {
+    pub(super) fn link(&mut self, id: PartId, part: &PartDef, ending: Ending) -> Vec<Location> {
         let output = main_output(part);
-        if matches!(part.kind, PartKind::StaticLibrary) {
+        if ending == Ending::Archive {
             return self.archive(id, part, output);
         }
         let inputs = self.link_inputs(id, part);
         let chain = self.input.board.toolchains.of(part.machine);
         let mut words = self.input.sysroot_words(part.machine);
         words.extend(self.input.chain_words(self.input.held(&chain.link_flags)));
-        match &part.kind {
-            PartKind::SharedLibrary { .. } => words.push(Word::text("-shared")),
-            PartKind::Module(role) if role.form == ModuleForm::Shared => words.push(Word::text("-shared")),
-            // What a whole program is linked with comes when it is linked wholly.
-            PartKind::Module(_) | PartKind::PartialLink => words.extend(["-r", "-nostdlib"].map(Word::text)),
-            _ => {}
-        }
+        words.extend(ending.words().iter().map(|word| Word::text(*word)));
         let modules = self.input.modules_of(part);
         words.extend(
             modules.into_iter().flat_map(|modules| self.input.plain_words(part, self.input.held(&modules.link_flags))),
         );
-        if let PartKind::SharedLibrary { .. } = &part.kind {
+        if ending == Ending::Shared && part.kind.module().is_none() {
             words.push(Word::text(format!("-Wl,-soname,{}", source_path(&output).name())));
         }
         words.extend(self.input.plain_words(part, self.input.held(&part.link_flags)));
@@ -50,12 +44,7 @@ impl Lower<'_> {
         words.extend(archive_words(&inputs.archives, part));
         words.extend(inputs.shared.iter().cloned().map(Word::place));
         words.extend(self.run_paths(&output, &inputs.shared));
-        let partial = match &part.kind {
-            PartKind::PartialLink => true,
-            PartKind::Module(role) => role.form == ModuleForm::Partial,
-            _ => false,
-        };
-        if !partial {
+        if ending != Ending::Partial {
             words.extend(inputs.flags);
         }
         let fortran = inputs.languages.iter().any(|language| language.is_fortran());
@@ -66,7 +55,7 @@ impl Lower<'_> {
             (false, false) => Language::C,
         };
         // The compiler of the one language brings its own libraries, and not those of the other.
-        words.extend((fortran && cxx && !partial).then(|| Word::text("-lstdc++")));
+        words.extend((fortran && cxx && ending != Ending::Partial).then(|| Word::text("-lstdc++")));
         let interfaces = inputs.shared.clone();
         let mut reads: Vec<Location> =
             [inputs.objects, inputs.archives.into_iter().map(|(_, at)| at).collect(), inputs.shared].concat();
@@ -92,9 +81,9 @@ impl Lower<'_> {
         let mut objects = self.objects.get(&id).map_or(vec![], |objects| objects.files.clone());
         for used in self.used.direct(id) {
             let other = &self.input.board.parts[*used];
-            match other.kind {
-                PartKind::Objects => objects.extend(self.objects.get(used).map_or(vec![], |all| all.files.clone())),
-                PartKind::PartialLink => objects.push(main_output(other)),
+            match other.kind.ending() {
+                Some(Ending::Loose) => objects.extend(self.objects.get(used).map_or(vec![], |all| all.files.clone())),
+                Some(Ending::Partial) if other.kind.is_taken_in() => objects.push(main_output(other)),
                 _ => {}
             }
         }
@@ -137,7 +126,7 @@ impl Lower<'_> {
         lists.into_iter().for_each(|list| self.take_list(*list, &mut inputs));
         self.take_flags(part, &mut inputs);
         let mut roots = vec![id];
-        if matches!(part.kind, PartKind::Program) {
+        if part.kind.ending() == Some(Ending::Program) {
             roots.extend(self.input.builtin_modules(id));
         }
         for module in &roots[1..] {
@@ -146,27 +135,25 @@ impl Lower<'_> {
         }
         for used in self.used.linked(self.input, &roots) {
             let other = &self.input.board.parts[used];
-            match &other.kind {
-                PartKind::Objects => {
+            match other.kind.ending() {
+                // A module is nobody's library, and a list is what its owner is made of.
+                _ if other.kind.module().is_some() || other.kind.list().is_some() => {}
+                Some(Ending::Loose) => {
                     self.take_objects(used, &mut inputs);
                     self.take_flags(other, &mut inputs);
                 }
-                PartKind::StaticLibrary => {
+                Some(Ending::Archive) => {
                     inputs.archives.push((used, main_output(other)));
                     inputs.languages.extend(self.languages_of(used));
                     self.take_flags(other, &mut inputs);
                 }
-                PartKind::PartialLink => {
+                Some(Ending::Partial) => {
                     inputs.objects.push(main_output(other));
                     inputs.languages.extend(self.languages_of(used));
                     self.take_flags(other, &mut inputs);
                 }
-                PartKind::SharedLibrary { .. } => inputs.shared.push(main_output(other)),
-                PartKind::Program
-                | PartKind::Module(_)
-                | PartKind::List(_)
-                | PartKind::Generated(_)
-                | PartKind::Data => {}
+                Some(Ending::Shared) => inputs.shared.push(main_output(other)),
+                Some(Ending::Program) | None => {}
             }
         }
         inputs
@@ -276,22 +263,18 @@ pub(super) fn linked_files(part: &PartDef) -> Vec<Location> {
 impl PlanInput<'_> {
     /// Returns the files that a part ends in whenever it is made; none for data, which follow from its sources.
     pub(crate) fn files_of(&self, part: &PartDef) -> Vec<Location> {
-        match &part.kind {
-            PartKind::Generated(_) => self.generated_files(part),
-            PartKind::Objects | PartKind::List(_) | PartKind::Data => vec![],
-            PartKind::Program
-            | PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::PartialLink
-            | PartKind::Module(_) => linked_files(part),
+        match part.kind.making() {
+            Making::Generated => self.generated_files(part),
+            Making::OfObjects(ending) if ending.is_file() => linked_files(part),
+            Making::OfObjects(_) | Making::Copied => vec![],
         }
     }
 
     /// Returns what a generated part makes.
     pub(super) fn generated_files(&self, part: &PartDef) -> Vec<Location> {
-        match &part.kind {
-            PartKind::Generated(generator) => generator.makes().into_iter().cloned().map(Location::Made).collect(),
-            _ => vec![main_output(part)],
+        match part.kind.generator() {
+            Some(generator) => generator.makes().into_iter().cloned().map(Location::Made).collect(),
+            None => vec![main_output(part)],
         }
     }
 }

@@ -12,7 +12,7 @@ use super::macros::{HeaderText, MacroTable, macro_table};
 use super::steps::Plan;
 use super::used::Used;
 use crate::base::{Arena, Id, Place, RelPath, Walk};
-use crate::board::{Board, Condition, Importance, Linkage, NeedId, PartDef, PartId, PartKind, Value};
+use crate::board::{Board, Condition, Importance, Linkage, Making, NeedId, PartDef, PartId, Value};
 use crate::definitions::Listing;
 use crate::resolve::Resolution;
 use crate::step::{Copy, Kind, Location, Step, StepId, Tool, Write};
@@ -274,19 +274,10 @@ impl PlanInput<'_> {
 
     /// Returns how a module is made; other parts count as loadable files of their own.
     pub(super) fn linkage(&self, part: &PartDef) -> Linkage {
-        match &part.kind {
-            PartKind::Module(role) => match self.resolution.value(role.option) {
-                Value::Module(linkage) => *linkage,
-                _ => Linkage::Off,
-            },
-            PartKind::Program
-            | PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::Objects
-            | PartKind::PartialLink
-            | PartKind::List(_)
-            | PartKind::Generated(_)
-            | PartKind::Data => Linkage::Loadable,
+        match part.kind.module().map(|role| self.resolution.value(role.option)) {
+            Some(Value::Module(linkage)) => *linkage,
+            Some(_) => Linkage::Off,
+            None => Linkage::Loadable,
         }
     }
 
@@ -393,23 +384,13 @@ impl<'a> Lower<'a> {
 
     /// Takes in what others look at of a part for which no steps are made.
     fn only_named(&mut self, id: PartId, part: &'a PartDef) {
-        let outputs = match &part.kind {
-            PartKind::Generated(_) => self.input.generated_files(part),
-            PartKind::Data => self.sources(part).iter().map(|source| copied(part, &source.at)).collect(),
-            PartKind::Objects | PartKind::List(_) => vec![],
-            PartKind::Program
-            | PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::PartialLink
-            | PartKind::Module(_) => {
-                if self.input.is_linked(part) {
-                    linked_files(part)
-                } else {
-                    vec![]
-                }
-            }
+        let outputs = match part.kind.making() {
+            Making::Generated => self.input.generated_files(part),
+            Making::Copied => self.sources(part).iter().map(|source| copied(part, &source.at)).collect(),
+            Making::OfObjects(ending) if ending.is_file() && self.input.is_linked(part) => linked_files(part),
+            Making::OfObjects(_) => vec![],
         };
-        if !matches!(part.kind, PartKind::Generated(_) | PartKind::Data) {
+        if part.kind.ending().is_some() {
             self.name_objects(id, part);
             if let Some((_, _, object)) = self.stub_places(part) {
                 let rule = part.sources.len();
@@ -436,23 +417,13 @@ impl<'a> Lower<'a> {
                 self.add(Some(id), part.place, Kind::Copy(Copy), vec![from], vec![copy], None);
             }
         }
-        match &part.kind {
-            PartKind::Generated(generator) => self.generate(id, part, generator),
-            PartKind::Data => self.copy(id, part),
-            PartKind::Program | PartKind::StaticLibrary | PartKind::SharedLibrary { .. } | PartKind::PartialLink => {
-                self.compile(id, part);
-                self.link(id, part)
-            }
-            PartKind::Module(_) => {
-                self.compile(id, part);
-                self.stub(id, part);
-                if self.input.is_linked(part) { self.link(id, part) } else { vec![] }
-            }
-            PartKind::Objects | PartKind::List(_) => {
-                self.compile(id, part);
-                vec![]
-            }
+        if let Some(generator) = part.kind.generator() {
+            return self.generate(id, part, generator);
         }
+        let Some(ending) = part.kind.ending() else { return self.copy(id, part) };
+        self.compile(id, part);
+        self.stub(id, part);
+        if ending.is_file() && self.input.is_linked(part) { self.link(id, part, ending) } else { vec![] }
     }
 
     fn copy(&mut self, id: PartId, part: &'a PartDef) -> Vec<Location> {

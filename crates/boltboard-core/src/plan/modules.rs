@@ -6,7 +6,7 @@ use super::compile::{SourceFlags, object_of};
 use super::lower::{Lower, PlanInput};
 use crate::base::RelPath;
 use crate::board::{
-    Exports, Interp, Linkage, ListedModules, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId, PartKind, When,
+    Ending, Exports, Interp, Linkage, ListedModules, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId, When,
 };
 use crate::step::{Check, Compile, Form, Kind, Location, Usable, Write};
 use crate::survey::Language;
@@ -14,8 +14,8 @@ use crate::survey::Language;
 impl<'a> PlanInput<'a> {
     /// What the owner of its list says of a module.
     pub(super) fn modules_of(&self, part: &PartDef) -> Option<&'a ListedModules> {
-        match &part.kind {
-            PartKind::Module(ModuleRole { program, place: ModulePlace::Listed { .. }, .. }) => {
+        match part.kind.module() {
+            Some(ModuleRole { program, place: ModulePlace::Listed { .. }, .. }) => {
                 self.board.parts[*program].modules.as_deref()
             }
             _ => None,
@@ -34,19 +34,17 @@ impl<'a> PlanInput<'a> {
 }
 
 impl Lower<'_> {
-    /// Plans the checks of the loadable modules of programs.
+    /// Plans the checks of the loadable modules of programs, and of what becomes one by further links.
     pub(super) fn checks(&mut self) {
-        let programs: Vec<PartId> = self.plan.parts.keys().copied().filter(|id| self.is_planned(*id)).collect();
+        let owners: Vec<PartId> = self.plan.parts.keys().copied().filter(|id| self.is_planned(*id)).collect();
         let alone: Vec<PartId> = self.input.board.modules.clone();
-        for id in programs {
+        for id in owners {
             let program = &self.input.board.parts[id];
-            if !matches!(program.kind, PartKind::Program) || program.exports == Some(Exports::Unchecked) {
+            if !program.kind.is_linked() || program.exports == Some(Exports::Unchecked) {
                 continue;
             }
-            let of_program = |module: &PartId| match &self.input.board.parts[*module].kind {
-                PartKind::Module(role) => role.program == id,
-                _ => false,
-            };
+            let of_program =
+                |module: &PartId| self.input.board.parts[*module].kind.module().is_some_and(|role| role.program == id);
             let mut modules: Vec<PartId> = alone.iter().copied().filter(of_program).collect();
             modules.retain(|module| {
                 let part = &self.input.board.parts[*module];
@@ -61,9 +59,8 @@ impl Lower<'_> {
 
     fn check(&mut self, id: PartId, program: &PartDef, modules: &[PartId]) {
         let files: Vec<Location> = modules.iter().map(|module| self.input.main_output(*module)).collect();
-        let form = |module: &PartId| match &self.input.board.parts[*module].kind {
-            PartKind::Module(role) => role.form,
-            _ => ModuleForm::Shared,
+        let form = |module: &PartId| {
+            self.input.board.parts[*module].kind.module().map_or(ModuleForm::Shared, |role| role.form)
         };
         let usable = match &program.exports {
             None | Some(Exports::Unchecked) if modules.iter().map(form).all(|form| form == ModuleForm::Partial) => {
@@ -77,7 +74,7 @@ impl Lower<'_> {
         let compiler = self.input.tools.compiler_for(program.machine, Language::C);
         let own = compiler.map_or(&[][..], |compiler| &compiler.library_folders);
         let parts = self.plan.parts.keys().map(|part| &self.input.board.parts[*part]);
-        let shared = parts.filter(|part| matches!(part.kind, PartKind::SharedLibrary { .. }));
+        let shared = parts.filter(|part| part.kind.ending() == Some(Ending::Shared) && part.kind.module().is_none());
         let mut library_folders: Vec<Location> = shared.map(|part| Location::Output(part.output.parent())).collect();
         library_folders.extend(own.iter().map(|folder| Location::of(folder, self.input.folders)));
         library_folders.dedup();

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 
 use super::lower::PlanInput;
-use crate::board::{Generator, ListItem, PartDef, PartId, PartKind, Piece};
+use crate::board::{Ending, Generator, ListDef, Making, PartDef, PartId, Piece};
 use crate::survey::FactState;
 
 /// What the parts of a plan use, each worked out once.
@@ -39,37 +39,25 @@ impl PlanInput<'_> {
         for base in &bases[..bases.len() - 1] {
             parts.extend(self.uses(base).into_iter().filter(|used| self.is_seen_by_compiles(&self.board.parts[*used])));
         }
-        match &part.kind {
-            PartKind::Program => parts.extend(self.builtin_modules(id)),
-            PartKind::Generated(generator) => {
-                parts.extend(generator.parts());
-                if let Generator::Command(command) = generator {
-                    parts.extend(command.pieces().filter_map(|piece| match piece {
-                        Piece::Part(part) => Some(*part),
-                        _ => None,
-                    }));
-                }
+        if part.kind.ending() == Some(Ending::Program) {
+            parts.extend(self.builtin_modules(id));
+        }
+        parts.extend(part.kind.list().into_iter().flat_map(ListDef::parts).filter(made));
+        if let Some(generator) = part.kind.generator() {
+            parts.extend(generator.parts());
+            if let Generator::Command(command) = generator {
+                parts.extend(command.pieces().filter_map(|piece| match piece {
+                    Piece::Part(part) => Some(*part),
+                    _ => None,
+                }));
             }
-            PartKind::List(list) => {
-                let items = list.items.iter().filter_map(|item| match item {
-                    ListItem::Part(part) => Some(*part),
-                    ListItem::Sources(_) => None,
-                });
-                parts.extend(items.filter(made));
-            }
-            PartKind::StaticLibrary
-            | PartKind::SharedLibrary { .. }
-            | PartKind::Module(_)
-            | PartKind::Objects
-            | PartKind::PartialLink
-            | PartKind::Data => {}
         }
         parts
     }
 
     /// Tells whether the compiles of those that use a part look at it.
     fn is_seen_by_compiles(&self, part: &PartDef) -> bool {
-        matches!(part.kind, PartKind::Generated(_)) || !part.public_includes.is_empty()
+        part.kind.making() == Making::Generated || !part.public_includes.is_empty()
     }
 }
 
@@ -134,7 +122,7 @@ impl Used {
         }
         let kind = |id: PartId| &input.board.parts[id].kind;
         let frame = |id: PartId, listed: Option<PartId>| {
-            let archive = matches!(kind(id), PartKind::StaticLibrary | PartKind::PartialLink);
+            let archive = matches!(kind(id).ending(), Some(Ending::Archive | Ending::Partial));
             Frame { uses: self.direct(id), archive, listed }
         };
         let mut after = Vec::new();
@@ -149,13 +137,13 @@ impl Used {
                     continue;
                 };
                 top.uses = rest;
-                if top.archive && matches!(kind(*used), PartKind::Objects | PartKind::PartialLink) {
+                if top.archive && matches!(kind(*used).ending(), Some(Ending::Loose | Ending::Partial)) {
                     if through.insert(*used) {
                         open.push(frame(*used, None));
                     }
                 } else if met.insert(*used) {
-                    match kind(*used) {
-                        PartKind::SharedLibrary { .. } => after.push(*used),
+                    match kind(*used).ending() {
+                        Some(Ending::Shared) if kind(*used).module().is_none() => after.push(*used),
                         _ => open.push(frame(*used, Some(*used))),
                     }
                 }

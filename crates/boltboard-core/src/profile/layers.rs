@@ -449,7 +449,7 @@ fn item_text(item: &Item, kind: &Kind) -> Option<String> {
     let value = item.as_value()?;
     match (value, kind) {
         (toml_edit::Value::String(text), _) => Some(text.value().clone()),
-        (toml_edit::Value::Integer(number), Kind::Number(_) | Kind::Size(_)) => Some(number.value().to_string()),
+        (toml_edit::Value::Integer(number), kind) if kind.is_number() => Some(number.value().to_string()),
         (toml_edit::Value::Array(array), Kind::Words(_)) => {
             let words: Option<Vec<&str>> = array.iter().map(toml_edit::Value::as_str).collect();
             words.map(|words| words.join(" "))

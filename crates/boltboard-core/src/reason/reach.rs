@@ -6,7 +6,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 
-use crate::board::{Board, DecidedBy, Kind, Linkage, NeedId, OptionId, Switch, Value};
+use crate::board::{Board, DecidedBy, Linkage, NeedId, OptionId, Switch, Value};
 use crate::logic::{Lit, Logic, Owner, Sat, Shape, Switchable, Truth, Unsolved};
 use crate::profile::{Choice, Choices};
 use crate::resolve::{Clash, Origin, Resolution, facts_spelt, resolve, resolved};
@@ -284,10 +284,7 @@ impl Start<'_> {
             (Shape::Module { .. }, true) => Value::Module(Linkage::Builtin),
             (Shape::Module { .. }, false) if at == 0 => Value::Module(Linkage::Off),
             (Shape::Pick { values, .. }, true) => Value::Pick(values[at].clone()),
-            (Shape::Scale { cuts, .. }, true) => match &self.board.options[option].kind {
-                Kind::Size(_) => Value::Size(u64::try_from(cuts[at]).ok()?),
-                _ => Value::Number(i64::try_from(cuts[at]).ok()?),
-            },
+            (Shape::Scale { cuts, .. }, true) => self.board.options[option].kind.of_number(cuts[at])?,
             _ => return None,
         };
         Some((option, value))

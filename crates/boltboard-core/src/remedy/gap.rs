@@ -6,9 +6,7 @@ use std::path::{Path, PathBuf};
 use super::distribution::Distribution;
 use super::help::{first_copy_aside, helpful_packages, installable, packages, providers};
 use crate::base::Severity;
-use crate::board::{
-    Atom, Board, DecidedBy, Importance, Kind, NeedCheck, NeedId, OptionId, PartId, Provider, Switch, Value,
-};
+use crate::board::{Atom, Board, DecidedBy, Importance, Kind, NeedCheck, NeedId, OptionId, PartId, Provider, Value};
 use crate::expr::Expr;
 use crate::profile::{Choice, Choices};
 use crate::resolve::{Clash, Effect, Origin, Resolution};
@@ -243,17 +241,15 @@ fn gap(situation: Situation<'_>, fact: &Fact) -> Gap {
 
 /// The value of an option that does without.
 fn without(board: &Board, option: OptionId, taken: Option<&str>) -> Option<Value> {
-    match &board.options[option].kind {
-        Kind::Switch => Some(Value::Switch(Switch::Off)),
-        Kind::Module => Kind::Module.read("off").ok(),
-        Kind::Pick(values) => {
-            let rules = || board.options[option].rules.iter().map(|rule| &board.rules[*rule]);
-            let free = |name: &String| rules().all(|rule| rule.value.as_ref() != Some(name));
-            let other = values.iter().find(|other| Some(other.name.as_str()) != taken && free(&other.name));
-            other.and_then(|other| board.options[option].kind.read(&other.name).ok())
-        }
-        Kind::Number(_) | Kind::Size(_) | Kind::Text | Kind::Path | Kind::Words(_) => None,
+    let kind = &board.options[option].kind;
+    if kind.is_on_off() {
+        return Some(kind.own_default());
     }
+    let Kind::Pick(values) = kind else { return None };
+    let rules = || board.options[option].rules.iter().map(|rule| &board.rules[*rule]);
+    let free = |name: &String| rules().all(|rule| rule.value.as_ref() != Some(name));
+    let other = values.iter().find(|other| Some(other.name.as_str()) != taken && free(&other.name));
+    other.and_then(|other| kind.read(&other.name).ok())
 }
 
 /// The option that a part is made by, with the value that does without the part.

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use super::host::{Wants, filled};
 use super::open::Session;
-use crate::board::{CheckLanguage, DefaultValue, Interp, Kind, Machine, NeedCheck, OptionId, Toolchain};
+use crate::board::{CheckLanguage, DefaultValue, Interp, Machine, NeedCheck, OptionId, Toolchain};
 use crate::profile::Choices;
 use crate::resolve::{Resolution, resolved};
 use crate::survey::{Fact, FactSource, FactState, Facts, Found, ToolEnvironment, Tools};
@@ -80,10 +80,10 @@ impl Before<'_> {
             return choice.value.to_string();
         }
         let definition = &self.session.board.options[option];
-        match (definition.defaults.last().map(|rule| &rule.value), &definition.kind) {
-            (Some(DefaultValue::Fixed(value)), _) => value.to_string(),
-            (None, Kind::Pick(values)) => values.first().map_or(String::new(), |first| first.name.clone()),
-            _ => String::new(),
+        match definition.defaults.last().map(|rule| &rule.value) {
+            Some(DefaultValue::Fixed(value)) => value.to_string(),
+            Some(DefaultValue::Derived(_)) => String::new(),
+            None => definition.kind.own_default().to_string(),
         }
     }
 }

@@ -9,7 +9,7 @@ use super::place::Whereabouts;
 use super::plan::Planned;
 use super::scope::{Scope, Surroundings};
 use crate::base::Digest;
-use crate::board::{Generator, PartKind, SourceFile};
+use crate::board::{Generator, SourceFile};
 use crate::definitions::Listing;
 use crate::judge::{Basis, Concern, SealFile, SealWanted, Standing, Touched};
 use crate::profile::ProfileName;
@@ -105,7 +105,7 @@ impl Session {
         let tree = &self.board.tree;
         let mut places: Vec<PathBuf> = self.board.files.names().map(|name| tree.board_root.join(name)).collect();
         for (_, part) in self.board.parts.iter() {
-            if let PartKind::Generated(Generator::Template { from, .. }) = &part.kind {
+            if let Some(Generator::Template { from, .. }) = part.kind.generator() {
                 places.extend(match from {
                     SourceFile::Beside(path) => Some(path.below(&tree.board_root)),
                     SourceFile::Tree(path) => Some(path.below(&tree.source_root)),

@@ -286,6 +286,10 @@ impl Runs for Compile {
             }
         }
         if fortran {
+            if family == Ok(Family::Gcc) {
+                // Else the place where modules are put aside stands in the debug information. Whoever asks for the flags there has them.
+                arguments.insert(0, "-gno-record-gcc-switches".into());
+            }
             arguments.extend(preprocessed.then(|| "-cpp".to_string()));
             arguments.push(format!("-J{}", setup.aside.display()));
         }

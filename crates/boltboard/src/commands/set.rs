@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
-use boltboard_core::board::{Asked, DecidedBy, Kind, NEED_PREFIX, OptionId};
+use boltboard_core::board::{Asked, DecidedBy, NEED_PREFIX, OptionId};
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource, Shelf};
 use boltboard_core::search::{Filter, read_filters};
 use clap::Args;
@@ -96,8 +96,7 @@ fn no_value(session: &Session, name: &str, more: &[String]) -> Stop {
     let kind = session.board.option(name).map(|option| &session.board.options[option].kind);
     let plain: Vec<&str> = more.iter().map(String::as_str).filter(|word| !word.contains('=')).collect();
     let meant = match kind {
-        Some(Kind::Switch) => Some(format!("{name}=on")),
-        Some(Kind::Module) => Some(format!("{name}=loadable")),
+        Some(kind) if kind.is_on_off() => kind.on_word().map(|on| format!("{name}={on}")),
         Some(kind) if !plain.is_empty() && kind.read(&plain.join(" ")).is_ok() => {
             Some(format!("{name}={}", plain.join(" ")))
         }
@@ -171,7 +170,7 @@ fn all_in(session: &Session, text: &str) -> Result<Vec<String>, Stop> {
     let takes = |option: &OptionId| {
         let kind = &board.options[*option].kind;
         // A text takes any value; nobody means to write `off` into it.
-        !matches!(kind, Kind::Text | Kind::Path | Kind::Words(_)) && kind.read(value.trim()).is_ok()
+        !kind.is_free() && kind.read(value.trim()).is_ok()
     };
     let options = board
         .options

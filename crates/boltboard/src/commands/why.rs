@@ -1,7 +1,7 @@
 //! `boltboard why`
 
 use boltboard_core::base::shell_word;
-use boltboard_core::board::{DecidedBy, Kind, NeedId, OptionId};
+use boltboard_core::board::{DecidedBy, NeedId, OptionId};
 use boltboard_core::reason::{Blocker, Cause, Explainer, Reason};
 use boltboard_core::resolve::resolve;
 use clap::Args;
@@ -140,7 +140,7 @@ fn switch_on(
         Blocker::Option(_) | Blocker::Present(_) => None,
     });
     let lacking: Vec<NeedId> = lacking.collect();
-    let word = if matches!(definition.kind, Kind::Module) { "loadable" } else { "on" };
+    let word = definition.kind.on_word().unwrap_or("on");
     let (facts, choices) = (explainer.facts, explainer.choices);
     let on = definition.kind.read(word).ok().map(|on| choices.clone().with(&session.board, option, on));
     let alone = on.is_some_and(|on| resolve(&session.board, &session.logic, &on, facts).is_ok());

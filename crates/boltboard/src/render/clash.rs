@@ -1,7 +1,7 @@
 //! Clashing choices, told as steps that a person can follow.
 
 use boltboard_core::base::shell_word;
-use boltboard_core::board::{Board, Kind, OptionId, Value};
+use boltboard_core::board::{Board, OptionId, Value};
 use boltboard_core::profile::{Choice, Choices, ProfileSource};
 use boltboard_core::resolve::{Clash, Verdict};
 use boltboard_core::session::Session;
@@ -130,7 +130,7 @@ fn way_out(diagnostic: Diagnostic, board: &Board, choices: &Choices, choice: &Ch
         ProfileSource::Once => diagnostic.help(format!("leave out {name}={}", choice.value)),
         // What a layer below chooses can only be chosen otherwise.
         ProfileSource::Own | ProfileSource::Shipped if own.is_some_and(|own| own != choice.layer) => {
-            if matches!(option.kind, Kind::Switch | Kind::Module) && !choice.value.is_off() {
+            if option.kind.is_on_off() && !choice.value.is_off() {
                 diagnostic.next(format!("boltboard set {name}=off"), "do without it")
             } else {
                 diagnostic.next(format!("boltboard show {name}"), "what else it accepts")

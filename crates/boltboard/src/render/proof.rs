@@ -1,6 +1,6 @@
 //! A proof told as steps: the requirement with its place, and what follows from it.
 
-use boltboard_core::board::{Board, Kind, OptionId, RuleId, shown_size};
+use boltboard_core::board::{Board, Kind, OptionId, RuleId};
 use boltboard_core::resolve::{Proof, Statement, Step};
 
 use super::text::{Role, paint};
@@ -84,10 +84,7 @@ pub enum Mood {
 
 /// Says a statement in words.
 pub fn said(board: &Board, statement: &Statement, mood: Mood) -> String {
-    let number = |option: &OptionId, n: i128| match (&board.options[*option].kind, u64::try_from(n)) {
-        (Kind::Size(_), Ok(bytes)) => shown_size(bytes),
-        _ => n.to_string(),
-    };
+    let number = |option: &OptionId, n: i128| board.options[*option].kind.shown_number(n);
     let (is, is_not) = match mood {
         Mood::Is => ("is", "is not"),
         Mood::MustBe => ("must be", "must not be"),

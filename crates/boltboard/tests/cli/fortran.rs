@@ -8,6 +8,8 @@ const TIDE: &str = r#"format = 1
 [tree]
 name = "t"
 version = "1"
+[toolchain]
+flags = ["-g"]
 [option.deep]
 kind = "switch"
 [option.other]

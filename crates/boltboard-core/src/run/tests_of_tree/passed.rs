@@ -9,7 +9,7 @@ use super::TestsInput;
 use super::one::absolute;
 use crate::base::files::{read_text, write_quickly};
 use crate::base::{Digest, FileError};
-use crate::board::{PartId, PartKind, SourceFile, TestDef, Variable};
+use crate::board::{Making, PartId, SourceFile, TestDef, Variable};
 use crate::run::stands::Seeing;
 use crate::step::{Location, Look};
 use crate::watch::Sight;
@@ -93,11 +93,11 @@ impl TestsInput<'_> {
         let input = self.plan_input;
         let mut reached: BTreeSet<PartId> = BTreeSet::new();
         // Whatever runs may read the data of the tree.
-        let data = input.board.parts.iter().filter(|(_, part)| matches!(part.kind, PartKind::Data));
+        let data = input.board.parts.iter().filter(|(_, part)| part.kind.making() == Making::Copied);
         let mut open: Vec<PartId> = parts.iter().copied().chain(data.map(|(id, _)| id)).collect();
         let mut modules: BTreeMap<PartId, Vec<PartId>> = BTreeMap::new();
         for (module, part) in input.board.parts.iter() {
-            if let PartKind::Module(role) = &part.kind {
+            if let Some(role) = part.kind.module() {
                 modules.entry(role.program).or_default().push(module);
             }
         }

@@ -13,7 +13,7 @@ version = "1"
 [toolchain]
 c-compiler = "HOST/cc"
 fortran-compiler = "HOST/fc"
-fortran-flags = ["-O1", { when = "fast", add = ["-O2"] }]
+fortran-flags = ["-O1", "-g", { when = "fast", add = ["-O2"] }]
 [header.options]
 output = "r/options.h"
 prefix = "R_"
