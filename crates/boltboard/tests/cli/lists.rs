@@ -265,10 +265,9 @@ output = "kernel.lds"
 
 const EXPORT: &str = "#define EXPORT(name) __attribute__((used, section(\".exports\"))) static const void *__export_##name = (const void *)name;\n";
 
-#[test]
-fn a_kernel_has_modules_of_one_object_each_checked_against_what_is_exported() {
-    let tree = Scratch::with(&[
-        ("boltboard.toml", KERNEL),
+fn kernel(board: &str) -> Scratch {
+    Scratch::with(&[
+        ("boltboard.toml", board),
         ("export.h", EXPORT),
         ("start.S", ".globl _start\n_start: mov $60, %eax\n mov $7, %edi\n syscall\n"),
         (
@@ -290,7 +289,12 @@ fn a_kernel_has_modules_of_one_object_each_checked_against_what_is_exported() {
             "int ring(void), ticks(void), tun(void);\nint eth(void) { return ring() + ticks() + tun(); }\n",
         ),
         ("drivers/ring.c", "int ring(void) { return 3; }\n"),
-    ]);
+    ])
+}
+
+#[test]
+fn a_kernel_has_modules_of_one_object_each_checked_against_what_is_exported() {
+    let tree = kernel(KERNEL);
     tree.run("build --verify").code(0);
     let out = tree.at("boltboard-work/builds/mine/out");
     let ran = Command::new(out.join("kernel")).status().expect("it runs");
@@ -308,6 +312,30 @@ fn a_kernel_has_modules_of_one_object_each_checked_against_what_is_exported() {
     ]);
     tree.edit("init.c", "int hidden(void) { return 2; }", "int hidden(void) { return 2; }\nEXPORT(hidden)");
     tree.run("build --verify").code(0);
+    tree.run("set tun=builtin").code(0);
+    tree.run("build --verify").code(0);
+    assert!(!out.join("modules/drivers/tun.ko").exists() && out.join("modules/drivers/eth.ko").exists());
+}
+
+#[test]
+fn what_two_links_take_owns_the_lists_and_its_modules_are_held_to_it() {
+    let (kernel_part, whole) = ("[part.kernel]\nkind = \"program\"", "[part.whole]\nkind = \"program\"");
+    let link = KERNEL.lines().find(|line| line.starts_with("link-flags")).expect("flags");
+    let board = KERNEL.replace(kernel_part, "[part.kernel]\nkind = \"partial-link\"").replace(&format!("{link}\n"), "");
+    let board = board.replace("output = \"kernel\"\n", "output = \"stage/kernel.o\"\n");
+    let tree = kernel(&format!("{board}{whole}\n{link}\nuses = [\"kernel\", \"script\"]\noutput = \"kernel\"\n"));
+    tree.run("build --verify").code(0);
+    let out = tree.at("boltboard-work/builds/mine/out");
+    assert_eq!(Command::new(out.join("kernel")).status().expect("it runs").code(), Some(7));
+    tree.edit(
+        "drivers/ring.c",
+        "int ring(void) { return 3; }",
+        "int hidden(void);\nint ring(void) { return hidden(); }",
+    );
+    tree.run("build").code(1).complains(&[
+        "out/modules/drivers/eth.ko cannot be loaded: out/stage/kernel.o defines `hidden` and does not let modules use it",
+    ]);
+    tree.edit("init.c", "int hidden(void) { return 2; }", "int hidden(void) { return 2; }\nEXPORT(hidden)");
     tree.run("set tun=builtin").code(0);
     tree.run("build --verify").code(0);
     assert!(!out.join("modules/drivers/tun.ko").exists() && out.join("modules/drivers/eth.ko").exists());
