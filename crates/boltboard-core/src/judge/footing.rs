@@ -124,10 +124,6 @@ impl Judge<'_> {
         self.look_now(&look.parse().ok()?, &Ahead::default()).ok()?
     }
 
-    fn lies_there(&self, place: &str) -> bool {
-        place.parse().is_ok_and(|at: Location| at.path(&self.plan.folders).exists())
-    }
-
     /// Tells whether all that a footing names is as it was, and programs are found where they were found then.
     fn stands_now(&self, footing: &Footing) -> bool {
         footing.looks.iter().all(|(look, then)| self.now_of(look) == Some(*then))

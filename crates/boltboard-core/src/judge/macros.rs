@@ -9,8 +9,8 @@ use super::verdict::Reason;
 use crate::base::Digest;
 use crate::board::OptionId;
 use crate::plan::MacroEntry;
-use crate::reading::{NameIndex, Tokens, Usage};
-use crate::step::{Location, Step};
+use crate::reading::{Dialects, NameIndex, Tokens, Usage};
+use crate::step::{Location, Look, Step};
 use crate::store::Note;
 
 /// Names of the time, which the compiler knows; what they stand for here is when the build is as if made.
@@ -162,6 +162,51 @@ impl Judge<'_> {
         all.into_iter().map(|name| (name.to_string(), now(name))).collect()
     }
 
+    /// Returns a note that stands as it would be taken down now, where other macros could be seen when it was: all that its files name is
+    /// worked out once, and not with every look. `None` where there is nothing to renew, or where that takes more than the texts of its files.
+    pub fn renewed(&self, step: &Step, note: &Note) -> Option<Note> {
+        let names = self.names_digest(step);
+        if note.macro_names == names || !step.is_preprocessed() || step.records_macros() {
+            return None;
+        }
+        let files = note.inputs.iter().filter_map(|(look, content)| match look.parse().ok()? {
+            Look::Content(at) => Some((at, *content)),
+            _ => None,
+        });
+        let files: Vec<(Location, Digest)> = files.collect();
+        let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
+        Some(Note { macros: self.macros_in(step, &files, &forms)?, macro_names: names, ..note.clone() })
+    }
+
+    /// Returns the macros that files of these contents name in a compile, with what they stand for, the option headers aside. `None` when one
+    /// of them cannot be read, or is not what it was.
+    pub fn macros_in(
+        &self,
+        step: &Step,
+        files: &[(Location, Digest)],
+        forms: &Forms,
+    ) -> Option<Vec<(String, Option<String>)>> {
+        let path = |at: &Location| at.path(&self.plan.folders);
+        if files.iter().any(|(at, _)| path(at).extension().is_some_and(|e| e == "gch" || e == "pch")) {
+            // Nobody reads what one that was compiled before names.
+            return Some(self.all_macros(step, forms));
+        }
+        let read = |dialects: &Dialects| -> Option<Vec<Arc<Tokens>>> {
+            files.iter().map(|(at, content)| self.tokens.of(&path(at), content, dialects)).collect()
+        };
+        let mut tokens = read(step.dialects())?;
+        if tokens.iter().any(|tokens| tokens.pragmas) {
+            // What is handed to a pragma may stand in any string.
+            tokens = read(&step.dialects().clone().everywhere())?;
+        }
+        Some(self.seen_macros(step, &tokens, forms))
+    }
+
+    /// Tells whether the macros that a note names stand for the same now.
+    pub(super) fn same_macros(&self, step: &Step, note: &Note, forms: &Forms) -> bool {
+        note.macros.iter().all(|(name, before)| self.macro_value(step, name, forms).as_deref() == before.as_deref())
+    }
+
     pub(super) fn macro_changes(&self, step: &Step, note: &Note, inputs: &[Location], forms: &Forms) -> Vec<Reason> {
         let mut reasons = Vec::new();
         for (name, before) in &note.macros {
@@ -177,8 +222,10 @@ impl Judge<'_> {
 
     /// Macros that the board has gained since: those that the files name and that are defined now.
     pub(super) fn new_macros(&self, step: &Step, note: &Note, inputs: &[Location], forms: &Forms) -> Vec<Reason> {
-        let tokens: Vec<Arc<Tokens>> = inputs.iter().filter_map(|input| self.tokens_of(step, input)).collect();
-        let seen = self.seen_macros(step, &tokens, forms);
+        let content = |input: &Location| Some((input.clone(), self.status.digest(&input.path(&self.plan.folders))?));
+        let files: Vec<(Location, Digest)> = inputs.iter().filter_map(content).collect();
+        // Where one cannot be read, any may be named.
+        let seen = self.macros_in(step, &files, forms).unwrap_or_else(|| self.all_macros(step, forms));
         let known = |name: &str| note.macros.iter().any(|(n, _)| n == name);
         seen.into_iter()
             .filter(|(name, now)| now.is_some() && !known(name))

@@ -5,9 +5,12 @@
 //! every option macro that the files it read name stands for the same.
 
 use std::borrow::Cow;
+use std::collections::HashMap;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
+use std::sync::{Mutex, PoisonError};
 
+use foldhash::fast::FixedState;
 use tracing::debug;
 
 use super::footing::Footings;
@@ -37,6 +40,8 @@ pub struct Judge<'a> {
     pub tokens: &'a TokenMemo,
     /// What footings come to now.
     pub(super) footings: Footings,
+    /// Whether something lies where steps looked in vain, by the place's kept form; of places where no step makes anything.
+    present: Mutex<HashMap<String, bool, FixedState>>,
 }
 
 impl<'a> Judge<'a> {
@@ -48,7 +53,7 @@ impl<'a> Judge<'a> {
         status: &'a StatusMemo,
         tokens: &'a TokenMemo,
     ) -> Judge<'a> {
-        Judge { plan, journal, store, status, tokens, footings: Footings::default() }
+        Judge { plan, journal, store, status, tokens, footings: Footings::default(), present: Mutex::default() }
     }
 }
 
@@ -124,8 +129,18 @@ impl Judge<'_> {
         (!sure).then_some(changes)
     }
 
+    /// Tells whether a note would be made again. Most of those that are kept would not, so what says so soonest comes first.
     fn stands(&self, step: &Step, note: &Note, ahead: &Ahead) -> bool {
-        self.against_note(step, note, ahead).is_empty() && note.outputs.iter().all(|o| self.store.has(&o.digest))
+        let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
+        let look_stands = |(text, then): &(String, Digest)| {
+            let look = text.parse::<Look>();
+            look.is_ok_and(|look| self.is_as_it_was(&look, *then, ahead) == Ok(true))
+        };
+        self.same_macros(step, note, &forms)
+            && note.inputs.iter().all(look_stands)
+            && !note.absent.iter().any(|place| self.lies_there(place))
+            && note.outputs.iter().all(|output| self.store.has(&output.digest))
+            && self.against_note(step, note, ahead).is_empty()
     }
 
     fn against_record(&self, step: &Step, record: &StepRecord, base_key: &Digest, ahead: &Ahead) -> Vec<Reason> {
@@ -224,19 +239,31 @@ impl Judge<'_> {
         for read in step.reads.iter().filter(|read| !inputs.contains(read)) {
             reasons.push(Reason::Added(read.clone()));
         }
-        for text in &note.absent {
-            if let Ok(location) = text.parse::<Location>()
-                && location.path(&self.plan.folders).exists()
-            {
-                reasons.push(Reason::Appeared(location));
-            }
-        }
+        let appeared = note.absent.iter().filter(|text| self.lies_there(text));
+        reasons.extend(appeared.filter_map(|text| text.parse().ok().map(Reason::Appeared)));
         let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
         reasons.extend(self.macro_changes(step, note, &inputs, &forms));
         if note.macro_names != self.names_digest(step) {
             reasons.extend(self.new_macros(step, note, &inputs, &forms));
         }
         reasons
+    }
+}
+
+impl Judge<'_> {
+    /// Tells whether something lies at a place, by its kept form. Many steps look for the same headers in the same folders, so that each is
+    /// asked for once, where no step makes anything.
+    pub(super) fn lies_there(&self, kept: &str) -> bool {
+        let lock = || self.present.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = lock().get(kept) {
+            return *known;
+        }
+        let Ok(location) = kept.parse::<Location>() else { return false };
+        let there = location.path(&self.plan.folders).exists();
+        if matches!(location, Location::Tree(_) | Location::System(_)) {
+            lock().insert(kept.to_string(), there);
+        }
+        there
     }
 }
 

@@ -281,6 +281,10 @@ impl<'a, 's> Course<'a, 's> {
         }
         match verdict {
             Verdict::Current => {
+                let record = self.judge.journal.get(&step.name).and_then(|record| record.note);
+                if let Some(renewed) = record.and_then(|note| self.judge.renewed(step, &note)) {
+                    self.record(step, Some(renewed))?;
+                }
                 self.report.current += 1;
                 self.passed(id, &Ran::Current, ready);
                 Ok(true)
@@ -290,6 +294,11 @@ impl<'a, 's> Course<'a, 's> {
                     return Ok(false);
                 }
                 self.input.store.used(&step.base_key());
+                let mut note = note;
+                if let Some(renewed) = self.judge.renewed(step, &note) {
+                    self.input.store.add_note(&step.base_key(), &renewed, None)?;
+                    *note = renewed;
+                }
                 self.record(step, Some((*note).clone()))?;
                 self.report.from_store.push(id);
                 self.passed(id, &Ran::FromStore { said: note.said }, ready);

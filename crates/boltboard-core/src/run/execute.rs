@@ -10,7 +10,7 @@ use super::failure::{Cause, Failure, LeftOver, first_error};
 use super::same_text::Experience;
 use super::stands::{self, Absences, Account, Known, Watching};
 use crate::base::files::{make_folder, make_room, move_file, write_whole};
-use crate::base::{Digest, FileError};
+use crate::base::{Digest, FileError, shell_word};
 use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
 use crate::step::{AbsentTool, Ends, Location, Look, Made, MakeFault, Makes, Process, Setup, Step, StepId, repeatable};
 
@@ -61,6 +61,9 @@ pub(super) enum Ended {
     Stopped,
 }
 
+/// The longest command that is told as it is, in bytes. Nobody reads more, or finds what follows it; a longer one is written to a file.
+const MOST_SHOWN: usize = 1500;
+
 impl Executor<'_> {
     /// Runs a step to its end.
     /// `worker` numbers those that run side by side: each has a folder aside. `passed` is called once its process has ended
@@ -91,9 +94,16 @@ impl Executor<'_> {
     }
 
     fn failure(&self, id: StepId, step: &Step, trouble: Trouble) -> Failure {
-        let command = trouble.command;
+        let mut command = trouble.command;
         let text = format!("{command}\n\n{}\n{}\n", trouble.said, trouble.cause);
-        let log = self.logs.join(format!("{}.log", step.name.replace('/', "+")));
+        let name = step.name.replace('/', "+");
+        if command.len() > MOST_SHOWN {
+            let script = self.logs.join(format!("{name}.sh"));
+            if write_whole(&script, format!("{command}\n").as_bytes()).is_ok() {
+                command = format!("sh {}", shell_word(&script.display().to_string()));
+            }
+        }
+        let log = self.logs.join(format!("{name}.log"));
         let log = write_whole(&log, text.as_bytes()).is_ok().then_some(log);
         Failure {
             step: id,
@@ -265,7 +275,7 @@ impl Executor<'_> {
                 // It has just turned out that nothing can be watched here, so the linker must tell.
                 continue;
             }
-            let said = outcome.stdout_text() + &outcome.stderr_text();
+            let said = self.by_final_names(step, aside, outcome.stdout_text() + &outcome.stderr_text());
             if let Some(cause) = self.bad_end(step, outcome.exit, &said) {
                 return Err(trouble(cause, &said));
             }
@@ -280,7 +290,9 @@ impl Executor<'_> {
             let ended = stands::Ended { job, outcome: &outcome, lists, aside, started, closely };
             let known = self.stands(step, &ended);
             let (stands, said, unexpected) = match known.map_err(|cause| trouble(cause, &said))? {
-                Known::Wholly(stands, said, unexpected) => (Some(stands), said, unexpected),
+                Known::Wholly(stands, said, unexpected) => {
+                    (Some(stands), self.by_final_names(step, aside, said), unexpected)
+                }
                 Known::Not => (None, said, vec![]),
                 Known::OnlyWatched => {
                     closely = true;
@@ -302,6 +314,15 @@ impl Executor<'_> {
             }
             return Ok(Ended::Done { note, said, used: outcome.used, unexpected });
         }
+    }
+
+    /// What a step said, with its results called by where they will lie: they are made aside.
+    fn by_final_names(&self, step: &Step, aside: &Path, said: String) -> String {
+        let names = step.writes.iter().map(|write| (step.aside(write, aside), write));
+        names.fold(said, |said, (place, write)| match said.contains(&*place.to_string_lossy()) {
+            true => said.replace(&*place.to_string_lossy(), &write.to_string()),
+            false => said,
+        })
     }
 
     /// Runs all of a process, one command after the other, up to the first that does not end well.

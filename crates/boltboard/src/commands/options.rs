@@ -86,7 +86,8 @@ pub fn run(global: &Global, screen: &Screen, args: &OptionsArgs) -> Result<Exit,
         }
     }
     if wanted.options.is_empty() {
-        screen.out("No option matches.\n");
+        let none_changed = "No option is changed: all that match have their defaults.\n";
+        screen.out(if wanted.untouched.is_some() { none_changed } else { "No option matches.\n" });
         screen.out(&next_line("boltboard options --level expert", "all options"));
         return Ok(Exit::No);
     }

@@ -88,6 +88,27 @@ fn what_was_there_at_the_last_build_is_told() {
 }
 
 #[test]
+fn a_long_command_is_repeated_by_a_file() {
+    let tree = Scratch::with(&[(
+        "boltboard.toml",
+        "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.p]\nkind = \"program\"\nsources = [\"*.c\"]\n",
+    )]);
+    tree.write("main.c", "int nobody(void);\nint main(void) { return nobody(); }\n");
+    for number in 0..40 {
+        tree.write(&format!("a_source_of_a_long_name_{number}.c"), &format!("int f{number};\n"));
+    }
+    let ran = tree.run("build").code(1).complains(&["undefined reference to `nobody'", "  command: sh "]);
+    let command = ran.err.lines().find_map(|line| line.trim().strip_prefix("command: sh ")).expect("a command");
+    let again = std::process::Command::new("sh")
+        .arg(command.replace("TREE", &tree.at("").display().to_string()))
+        .output()
+        .expect("it starts");
+    let said = String::from_utf8_lossy(&again.stderr).into_owned();
+    assert!(!again.status.success() && said.contains("undefined reference to `nobody'"), "{said}");
+    assert!(!tree.at("boltboard-work/builds/mine/out/bin/p").exists());
+}
+
+#[test]
 fn a_symbol_of_a_need_and_one_that_is_nearly_right_lead_on() {
     let lgamma = "double lgamma(double); int main(int n, char **v) { (void)v; return (int)lgamma(n); }\n";
     let tree = tree(lgamma);

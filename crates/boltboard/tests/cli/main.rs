@@ -38,5 +38,6 @@ mod structure;
 mod survey;
 mod telling;
 mod toolchains;
+mod views;
 mod touched;
 mod watched;

@@ -63,7 +63,7 @@ fn what_no_terminal_shows_is_one_line_each() {
 #[test]
 fn options_changed_tells_what_was_chosen_and_what_that_changed() {
     let tree = Scratch::skerry();
-    tree.run("options changed").code(1).says(&["No option matches."]);
+    tree.run("options changed").code(1).says(&["No option is changed"]);
     tree.run("set lamp-drive=arc").code(0);
     let told = tree.run("options changed --table").code(0);
     let rows: Vec<&str> = told.out.lines().filter(|line| !line.starts_with('→')).collect();

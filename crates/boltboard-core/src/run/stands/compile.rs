@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
-use std::sync::Arc;
 use std::time::SystemTime;
 
 use super::searched::{Found, ReadFile, Searched};
@@ -10,7 +9,6 @@ use super::seen::Seen;
 use super::{Ended, Known, Stands};
 use crate::base::{Dependencies, Digest, parse_dependencies};
 use crate::judge::Forms;
-use crate::reading::Tokens;
 use crate::run::execute::Executor;
 use crate::run::failure::Cause;
 use crate::step::{Compile, Lists, Location, Look, Step};
@@ -199,24 +197,10 @@ impl Executor<'_> {
 
     /// The macros that the files of a compile name.
     pub(super) fn macros_of(&self, step: &Step, files: &[ReadFile], forms: &Forms) -> Vec<(String, Option<String>)> {
-        let precompiled = |file: &ReadFile| {
-            file.at.path(&self.judge.plan.folders).extension().is_some_and(|e| e == "gch" || e == "pch")
-        };
-        if files.iter().any(precompiled) {
-            // Nobody reads what one that was compiled before names.
-            return self.judge.all_macros(step, forms);
-        }
-        if !files.iter().any(|file| file.tokens.pragmas) {
-            return self.judge.seen_macros(step, files.iter().map(|file| &file.tokens), forms);
-        }
-        // What is handed to a pragma may stand in any string.
-        let dialects = step.dialects().clone().everywhere();
-        let read = |file: &ReadFile| {
-            let path = file.at.path(&self.judge.plan.folders);
-            self.judge.tokens.of(&path, &file.content, &dialects).unwrap_or_else(|| file.tokens.clone())
-        };
-        let tokens: Vec<Arc<Tokens>> = files.iter().map(read).collect();
-        self.judge.seen_macros(step, &tokens, forms)
+        let contents: Vec<(Location, Digest)> = files.iter().map(|file| (file.at.clone(), file.content)).collect();
+        // One that has changed since is told by that.
+        let plain = || self.judge.seen_macros(step, files.iter().map(|file| &file.tokens), forms);
+        self.judge.macros_in(step, &contents, forms).unwrap_or_else(plain)
     }
 
     /// Files that an assembler took in; beside these its list names what the compiler handed it.
