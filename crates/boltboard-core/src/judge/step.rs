@@ -81,7 +81,7 @@ impl Judge<'_> {
             return Judged { verdict, reasons };
         }
         if step.has_process()
-            && let Some(note) = self.store.notes(&base_key).into_iter().find(|note| self.stands(step, note, ahead))
+            && let Some(note) = self.likely_notes(step, &base_key).find(|note| self.stands(step, note, ahead))
         {
             return Judged { verdict: Verdict::FromStore(Box::new(note)), reasons };
         }
@@ -127,6 +127,15 @@ impl Judge<'_> {
         let sure =
             !of_macros.is_empty() && source().is_some_and(|text| surely_differs(&text, &of_macros, step.dialects()));
         (!sure).then_some(changes)
+    }
+
+    /// Returns the kept notes of a command, first those that were taken down when the same macros could be seen: of others it costs more to
+    /// find out.
+    fn likely_notes(&self, step: &Step, base_key: &Digest) -> impl Iterator<Item = Note> {
+        let names = self.names_digest(step);
+        let mut notes = self.store.notes(base_key);
+        notes.sort_by_key(|note| note.macro_names != names);
+        notes.into_iter()
     }
 
     /// Tells whether a note would be made again. Most of those that are kept would not, so what says so soonest comes first.
