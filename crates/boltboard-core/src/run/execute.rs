@@ -62,7 +62,7 @@ pub(super) enum Ended {
 }
 
 /// The longest command that is told as it is, in bytes. Nobody reads more, or finds what follows it; a longer one is written to a file.
-const MOST_SHOWN: usize = 1500;
+const MOST_SHOWN: usize = 1000;
 
 impl Executor<'_> {
     /// Runs a step to its end.

@@ -5,7 +5,7 @@ use boltboard_core::board::{Board, LeftOut, OptionId};
 use boltboard_core::judge::Reason;
 use boltboard_core::plan::Plan;
 use boltboard_core::run::{Failure, FirstError, FlagFrom, Hint, Undefined, WasIn};
-use boltboard_core::step::Step;
+use boltboard_core::step::{Location, Step};
 
 use super::text::{Role, command_lines, count, next_lines, paint};
 use crate::fault::Next;
@@ -73,9 +73,20 @@ pub fn changed_since(board: &Board, plan: &Plan, failure: &Failure, step: &Step)
         Reason::Edited(at) => step.source() != Some(at),
         _ => true,
     });
-    let first = super::preview::reason(board, plan, reasons.next()?);
+    let first = match reasons.next()? {
+        // People know the source that they edited, not its object.
+        Reason::Edited(at) if compiled_from(plan, at).is_some() => {
+            format!("{} was compiled anew", compiled_from(plan, at)?)
+        }
+        reason => super::preview::reason(board, plan, reason),
+    };
     let more = reasons.count();
     Some(if more == 0 { first } else { format!("{first}, and for {}", count(more, "other reason", "other reasons")) })
+}
+
+/// The source of an object.
+fn compiled_from<'p>(plan: &'p Plan, object: &Location) -> Option<&'p Location> {
+    plan.steps[plan.maker(object)?].source()
 }
 
 fn tell(board: &Board, step: &Step, hint: &Hint, text: &mut String, next: &mut Vec<Next>) {
