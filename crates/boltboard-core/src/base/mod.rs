@@ -3,6 +3,7 @@
 pub mod c_name;
 pub mod depfile;
 pub mod digest;
+mod encode;
 pub mod epoch;
 pub mod files;
 pub mod glob;
@@ -21,6 +22,7 @@ pub mod walk;
 pub use c_name::is_c_name;
 pub use depfile::{Dependencies, parse_dependencies};
 pub use digest::{Digest, DigestOf};
+pub use encode::{json_text, packed_bytes};
 pub use epoch::Epoch;
 pub use files::FileError;
 pub use glob::{Depth, Glob, GlobFault};

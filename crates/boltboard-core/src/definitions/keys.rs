@@ -138,7 +138,7 @@ pub const TABLES: &[TableKeys] = &[
             key(
                 "kind",
                 Word(&["switch", "module", "pick", "number", "size", "text", "path", "words"]),
-                "what values it takes",
+                "what values it accepts",
             ),
             key("summary", Text, "one line about it"),
             key("help", Text, "more about it"),
@@ -257,7 +257,7 @@ pub const TABLES: &[TableKeys] = &[
             key("public-include", Conditional, "folders searched also by those that use the part"),
             key("link-flags", Conditional, "flags of links"),
             key("libraries", Conditional, "libraries, without `-l`"),
-            key("needs", Conditional, "needs whose flags are taken"),
+            key("needs", Conditional, "needs whose flags are used"),
             key("uses", Conditional, "parts"),
         ],
     },
@@ -331,7 +331,7 @@ pub const TABLES: &[TableKeys] = &[
             key("link-flags", Conditional, "flags of its link"),
             key("link-reads", Texts, "files that its link reads, beside those that its flags name"),
             key("libraries", Conditional, "libraries, without `-l`"),
-            key("needs", Conditional, "needs whose flags it takes; it cannot be made while one is not met"),
+            key("needs", Conditional, "needs whose flags it uses; it cannot be made while one is not met"),
             key(
                 "values",
                 Free,
@@ -356,7 +356,7 @@ pub const TABLES: &[TableKeys] = &[
             key("command", Conditional, "of a generated part: a program with its arguments"),
             key("pipe", Free, "further commands, each a list; one reads what the one before writes"),
             key("stdin", Text, "the file that the first command reads as standard input, or `${part:NAME}`"),
-            key("stdout", Text, "the file that takes the standard output of the last"),
+            key("stdout", Text, "the file that receives the standard output of the last"),
             key("reads", Texts, "patterns of what it reads of the sources"),
             key("folder", Text, "the folder that it runs in; that of the definition unless told otherwise"),
             key(
@@ -408,7 +408,7 @@ pub const TABLES: &[TableKeys] = &[
             key("public-include", Conditional, "likewise"),
             key("link-flags", Conditional, "flags of links"),
             key("libraries", Conditional, "libraries, without `-l`"),
-            key("needs", Conditional, "needs whose flags are taken"),
+            key("needs", Conditional, "needs whose flags are used"),
         ],
     },
     TableKeys {
@@ -430,7 +430,7 @@ pub const TABLES: &[TableKeys] = &[
             key("locks", Texts, "names of what only one test uses at a time"),
             key("alone", Flag, "no other test runs beside it"),
             key("slow", Flag, "it runs only with `--slow`, or by its name"),
-            key("limit-seconds", Number, "how long it may take; 60 unless told otherwise"),
+            key("limit-seconds", Number, "how long it may run; 60 unless told otherwise"),
         ],
     },
 ];

@@ -144,7 +144,7 @@ impl<'a> Lister<'a> {
             }
         }
         for list in self.lists.iter().filter(|list| !self.taken.contains(&list.folder)) {
-            let text = format!("no part takes the list of `{}/`: name the folder in `lists` of a part", list.folder);
+            let text = format!("no part names the list of `{}/`: add the folder to `lists` of a part", list.folder);
             self.log.add(Problem::at(list.place, Fault::Combination(text)));
         }
     }
@@ -163,14 +163,13 @@ impl<'a> Lister<'a> {
         above: Above<'_>,
     ) -> Option<PartId> {
         let Some(entry) = self.by_folder.get(folder).map(|index| &self.lists[*index]) else {
-            let text = format!(
-                "there is no list for `{folder}/`: it needs a boltboard.toml with a [list], which `more` takes"
-            );
+            let text =
+                format!("there is no list for `{folder}/`: it needs a boltboard.toml with a [list], named in `more`");
             self.problem(named_at, text);
             return None;
         };
         if !self.taken.insert(folder.clone()) {
-            self.problem(named_at, format!("the list of `{folder}/` is taken twice"));
+            self.problem(named_at, format!("the list of `{folder}/` is named twice"));
             return None;
         }
         if above.level > MOST_LEVELS {

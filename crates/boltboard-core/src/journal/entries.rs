@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 use super::file::{Block, RecordsFile};
 use super::packed::{Number, PackedRecord, Renumbering, StepRecord, Tables};
 use crate::base::files::{make_folder, read_regular, write_whole};
-use crate::base::{Digest, FileError};
+use crate::base::{Digest, FileError, packed_bytes};
 
 /// What the file of frames begins with.
 const MARK: &[u8] = b"boltboard journal 4\n";
@@ -406,7 +406,7 @@ impl Journal {
 }
 
 fn framed(frame: &Frame) -> Vec<u8> {
-    let payload = postcard::to_stdvec(frame).unwrap_or_default();
+    let payload = packed_bytes(frame);
     let length = u32::try_from(payload.len()).unwrap_or(0);
     [&length.to_le_bytes()[..], &Digest::of(&payload).short(), &payload].concat()
 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
-use crate::base::Digest;
+use crate::base::{Digest, json_text, packed_bytes};
 use crate::board::{Board, Generator, ModulePlace, OptionId, PartId};
 use crate::plan::{MacroEntry, MacroTable, PlanInput, macro_table};
 use crate::resolve::Resolution;
@@ -171,7 +171,7 @@ impl Basis {
 
     /// Packs it.
     pub fn packed(&self) -> Vec<u8> {
-        postcard::to_stdvec(self).unwrap_or_default()
+        packed_bytes(self)
     }
 
     /// Unpacks one; `None` when it is none.
@@ -205,5 +205,5 @@ fn values_of(resolution: &Resolution, options: usize) -> Vec<String> {
 }
 
 fn digest_of(facts: &Facts) -> Digest {
-    Digest::of(&serde_json::to_vec(facts).unwrap_or_default())
+    Digest::of(json_text(facts).as_bytes())
 }

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::content::Store;
 use crate::base::files::{read_text, write_whole};
-use crate::base::{Digest, FileError};
+use crate::base::{Digest, FileError, json_text};
 
 /// What the store may take.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -38,7 +38,7 @@ impl StoreLimits {
     /// # Errors
     /// They cannot be written.
     pub fn save(&self, place: &Path) -> Result<(), FileError> {
-        write_whole(place, (serde_json::to_string(self).unwrap_or_default() + "\n").as_bytes())
+        write_whole(place, (json_text(self) + "\n").as_bytes())
     }
 }
 

@@ -8,7 +8,7 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use super::ProbeMemo;
-use crate::base::Digest;
+use crate::base::{Digest, packed_bytes};
 use crate::launch::{Exit, Job, Launch};
 use crate::watch::{DeedSort, Depth};
 
@@ -132,7 +132,7 @@ impl EnvironmentFrom {
         }
         places.sort();
         places.dedup();
-        let bytes = postcard::to_stdvec(&environment).unwrap_or_default();
+        let bytes = packed_bytes(&environment);
         memo.keep_at_hand(question, &bytes, places);
         Ok(environment)
     }

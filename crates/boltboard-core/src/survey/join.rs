@@ -18,6 +18,7 @@ use super::compiler::Compiler;
 use super::inclusions::{ByName, Inclusions};
 use super::question::{Body, Question, RunKey, program};
 use super::{Joining, Prober, search};
+use crate::base::json_text;
 
 /// How many lines of a compiler's words are kept for a question.
 const MAX_WORDS: usize = 12;
@@ -130,7 +131,7 @@ impl Answer {
     }
 
     fn to_memo(&self) -> Vec<u8> {
-        if *self == Answer::plain_yes() { PLAIN_YES.into() } else { serde_json::to_vec(self).unwrap_or_default() }
+        if *self == Answer::plain_yes() { PLAIN_YES.into() } else { json_text(self).into_bytes() }
     }
 }
 

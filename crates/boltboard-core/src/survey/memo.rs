@@ -8,7 +8,7 @@ use std::sync::Mutex;
 use serde::{Deserialize, Serialize};
 
 use crate::base::files::{read_regular, write_whole};
-use crate::base::{Digest, FileError};
+use crate::base::{Digest, FileError, packed_bytes};
 use crate::work::Stamp;
 
 /// Answers to questions, by the question's digest.
@@ -106,8 +106,8 @@ impl ProbeMemo {
             let list = if wanted == Wanted::Always { &mut kept.always } else { &mut later };
             list.insert(*digest, Answer { bytes: answer.bytes.clone(), depends, wanted });
         }
-        kept.later = postcard::to_stdvec(&later).unwrap_or_default();
-        write_whole(path, &postcard::to_stdvec(&kept).unwrap_or_default())
+        kept.later = packed_bytes(&later);
+        write_whole(path, &packed_bytes(&kept))
     }
 
     /// Starts anew: every place is looked at again, once, from now on.

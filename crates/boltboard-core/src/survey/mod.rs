@@ -29,7 +29,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::Mutex;
 
-use crate::base::Digest;
+use crate::base::{Digest, packed_bytes};
 use crate::board::{Board, LibraryLinkage, Machine, NeedCheck, NeedDef, NeedId, Provider};
 use crate::launch::Launch;
 
@@ -164,7 +164,7 @@ pub fn kept_facts(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Option<
 pub fn survey(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Facts {
     kept_facts(board, wishes, prober).unwrap_or_else(|| {
         let facts = survey_some(board, &board.needs.ids().collect(), wishes, prober);
-        let bytes = postcard::to_stdvec(&facts).unwrap_or_default();
+        let bytes = packed_bytes(&facts);
         prober.memo.keep_whole(whole_question(board, wishes, prober), &bytes);
         facts
     })
@@ -179,7 +179,7 @@ fn whole_question(board: &Board, wishes: &Wishes, prober: Prober<'_>) -> Digest 
     };
     let needs: Vec<_> =
         board.needs.iter().map(|(_, need)| (need.machine, &need.check, &need.version, need.bundled)).collect();
-    let needs = postcard::to_stdvec(&needs).unwrap_or_default();
+    let needs = packed_bytes(&needs);
     let shown = [
         Digest::of(&needs).to_string(),
         format!("{wishes:?} {joining:?}"),

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use super::{Evidence, Prober};
-use crate::base::{Digest, shell_word};
+use crate::base::{Digest, json_text, shell_word};
 use crate::board::{ScriptLanguage, ToolCheck};
 use crate::definitions::version_regex;
 use crate::launch::{Exit, Job};
@@ -90,7 +90,7 @@ pub(super) fn ask(question: &ProgramQuestion, prober: Prober<'_>, evidence: &mut
         };
         let within: Vec<PathBuf> =
             folders.iter().map(|f| f.join(&below)).filter(|f| !below.is_empty() && f.is_dir()).collect();
-        let text = serde_json::to_string(&said).unwrap_or_default();
+        let text = json_text(&said);
         prober.memo.keep(
             digest,
             text.as_bytes(),

@@ -186,7 +186,7 @@ impl HostRecord {
     /// The file cannot be written.
     pub fn save(&self, path: &Path) -> Result<(), FileError> {
         let head = "# What a survey found out about a host; `boltboard survey --against` reads it.\n";
-        let text = toml_edit::ser::to_string_pretty(self).unwrap_or_default();
+        let text = toml_edit::ser::to_string_pretty(self).expect("facts are plain data");
         write_whole(path, format!("{head}{text}").as_bytes())
     }
 

@@ -9,8 +9,8 @@ use serde::{Deserialize, Serialize};
 
 use super::folder::SET_ASIDE;
 use super::why::Why;
-use crate::base::FileError;
 use crate::base::files::{make_room, read_regular, read_text, write_quickly};
+use crate::base::{FileError, json_text};
 use crate::definitions::WORK_MARK;
 
 /// One build.
@@ -141,7 +141,7 @@ impl Course {
     /// # Errors
     /// It cannot be written.
     pub fn save(&self, build: &Path) -> Result<(), FileError> {
-        write_quickly(&build.join("course.json"), serde_json::to_string(self).unwrap_or_default().as_bytes())
+        write_quickly(&build.join("course.json"), json_text(self).as_bytes())
     }
 }
 
@@ -197,7 +197,7 @@ impl Ledger {
         make_room(path, folder, &folder.join(SET_ASIDE))?;
         let open = File::options().create(true).append(true).open(path);
         let mut file = open.map_err(FileError::on("open", path))?;
-        let line = format!("{}\n", serde_json::to_string(entry).unwrap_or_default());
+        let line = format!("{}\n", json_text(entry));
         file.write_all(line.as_bytes()).map_err(FileError::on("write", path))
     }
 }

@@ -102,7 +102,7 @@ impl Screen {
 
     /// Writes a JSON answer.
     pub fn json<T: serde::Serialize>(&self, answer: &T) {
-        let mut text = text::harmless_json(&serde_json::to_string_pretty(answer).unwrap_or_default());
+        let mut text = text::harmless_json(&serde_json::to_string_pretty(answer).expect("answers are plain data"));
         text.push('\n');
         self.out(&text);
     }

@@ -60,7 +60,11 @@ pub fn ways(
     let free = told.iter().enumerate().filter(|(_, one)| one.way.needs.is_empty());
     let next: Vec<Next> = free
         .map(|(index, _)| {
-            let gives = if told.len() > 1 { format!("take way {}", index + 1) } else { "make these changes".into() };
+            let gives = if told.len() > 1 {
+                format!("make the changes of way {}", index + 1)
+            } else {
+                "make these changes".into()
+            };
             Next::new(format!("boltboard ways {asked} --apply {}", index + 1), gives)
         })
         .collect();

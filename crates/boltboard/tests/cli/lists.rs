@@ -159,7 +159,7 @@ fn wrong_lists_are_told_with_what_they_want() {
         ("\"misc/\"", "\"mist/\"", "there is no list for `drivers/mist/`"),
         ("tun = \"tun.c\"", "tune = \"tun.c\"", "there is no option `tune`"),
         ("tun = \"tun.c\"", "tun = [{ sources = [\"tun.c\", \"bus.c\"] }, \"core.c\"]", "says its name"),
-        ("\"misc/\"", "\"misc/\", \"misc/\"", "the list of `drivers/misc/` is taken twice"),
+        ("\"misc/\"", "\"misc/\", \"misc/\"", "the list of `drivers/misc/` is named twice"),
         ("\"bus.c\"", "\"buzz.c\"", "`drivers/buzz.c` matches no file"),
     ] {
         tree.edit("drivers/boltboard.toml", from, to);
@@ -167,7 +167,7 @@ fn wrong_lists_are_told_with_what_they_want() {
         tree.edit("drivers/boltboard.toml", to, from);
     }
     tree.edit("boltboard.toml", "lists = [\"kernel\", \"drivers\"]", "lists = [\"drivers\"]");
-    tree.run("preview").code(3).complains(&["no part takes the list of `kernel/`"]);
+    tree.run("preview").code(3).complains(&["no part names the list of `kernel/`"]);
 }
 
 const SERVER: &str = r#"format = 1

@@ -68,8 +68,9 @@ struct Packed<'a> {
 
 impl<'a> Packed<'a> {
     fn folders(&self) -> &[Folder<'a>] {
-        // All of them were unpacked once before, when they were looked at.
-        self.folders.get_or_init(|| postcard::from_bytes(self.bytes).unwrap_or_default())
+        let unpacked =
+            || postcard::from_bytes(self.bytes).expect("they were unpacked before, when they were looked at");
+        self.folders.get_or_init(unpacked)
     }
 }
 

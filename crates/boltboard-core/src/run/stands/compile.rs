@@ -52,7 +52,7 @@ impl Executor<'_> {
         // Only of C and C++ is it known what a text can look at.
         let assembly = !matches!(language, Language::C | Language::Cxx);
         let closely = ended.closely || reckoned.found.unclear || assembly;
-        let class = step.class().unwrap_or_default();
+        let class = step.class().expect("compiles have a class");
         let stands_for = if ended.job.watch == Some(Depth::Looks) {
             self.learn(&class, &of_class, false)?
         } else {
@@ -129,7 +129,7 @@ impl Executor<'_> {
         seen: Option<(Seen, Digest)>,
         closely: bool,
     ) -> (Stands, Vec<String>) {
-        let of_all = step.class().unwrap_or_default();
+        let of_all = step.class().expect("compiles have a class");
         let Reckoned { inputs, mut files, found } = reckoned;
         let mut looks: BTreeSet<Look> = BTreeSet::new();
         for input in &inputs {
