@@ -173,7 +173,7 @@ impl Names {
                 SourceWord::ALL.into_iter().find(|(name, _)| *name == word).map(|(_, word)| Piece::Source(word))
             }
             Some(("value", name)) => Some(Piece::Value(name.to_string())),
-            Some(_) => {
+            Some((_, name)) => {
                 let known = [
                     "path:tree",
                     "path:board",
@@ -188,7 +188,9 @@ impl Names {
                     "tree:version",
                 ];
                 let problem = Problem::at(place, Fault::Placeholder(inner.to_string()));
-                log.add(problem.with_near(near_matches(inner, known)));
+                // What stands after the colon is often a part.
+                let part = self.parts.ids.contains_key(name).then(|| vec![format!("part:{name}")]);
+                log.add(problem.with_near(part.unwrap_or_else(|| near_matches(inner, known))));
                 None
             }
         }

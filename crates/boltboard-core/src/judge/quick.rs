@@ -44,6 +44,7 @@ impl<'a> QuickJudge<'a> {
             && record.base_key == step.base_key()
             && journal.digest(note.macro_names) == judge.names_digest(step)
             && self.same_macros(step, note)
+            && self.makes_all(step, note)
             && note.outputs.iter().all(|(file, content, mode)| {
                 self.holds(*file, journal.digest(*content), ahead) && self.has_mode(*file, *mode)
             })
@@ -65,6 +66,18 @@ impl<'a> QuickJudge<'a> {
         for number in looks.iter().filter_map(|look| self.judge.journal.number(&look.kept())) {
             self.contents[number as usize] = Found::Unknown;
             self.present[number as usize] = None;
+        }
+    }
+
+    /// Tells whether a step made all that it is to make.
+    fn makes_all(&self, step: &Step, note: &PackedNote) -> bool {
+        let made = |write: &Location| {
+            let kept = write.kept();
+            note.outputs.iter().any(|(file, ..)| self.judge.journal.text(*file) == kept)
+        };
+        match step.writes.as_slice() {
+            [_] => !note.outputs.is_empty(),
+            writes => writes.iter().all(made),
         }
     }
 

@@ -248,6 +248,10 @@ impl Judge<'_> {
         for read in step.reads.iter().filter(|read| !inputs.contains(read)) {
             reasons.push(Reason::Added(read.clone()));
         }
+        // What it makes besides follows from its text, and the text may have changed between the plan and the compile.
+        let made = |write: &&Location| note.outputs.iter().any(|output| output.location == write.kept());
+        let unmade = step.writes.iter().filter(|write| !made(write));
+        reasons.extend(unmade.map(|write| Reason::OutputMissing(write.clone())));
         let appeared = note.absent.iter().filter(|text| self.lies_there(text));
         reasons.extend(appeared.filter_map(|text| text.parse().ok().map(Reason::Appeared)));
         let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));

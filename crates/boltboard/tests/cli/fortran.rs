@@ -88,6 +88,32 @@ fn modules_are_compiled_before_those_that_use_them_and_stand_for_what_they_hold(
 }
 
 #[test]
+fn a_source_that_is_saved_between_the_plan_and_its_compile_gives_its_module_the_next_time() {
+    let Some(tree) = tree() else { return };
+    // The compiler of the C source, which comes first, puts the whole text where an editor had only begun to.
+    let aside = tempfile::tempdir().expect("a folder");
+    let (compiler, whole) = (aside.path().join("cc"), aside.path().join("whole"));
+    let (from, to) = (whole.display(), tree.at("c_wave.f90"));
+    let saves = format!("[ -e {from} ] && mv {from} {}", to.display());
+    let script = format!("#!/bin/sh\ncase \"$*\" in *low.c*) {saves};; esac\nexec cc \"$@\"\n");
+    std::fs::write(&compiler, script).expect("written");
+    std::fs::set_permissions(&compiler, std::os::unix::fs::PermissionsExt::from_mode(0o755)).expect("set");
+    tree.edit("boltboard.toml", "[toolchain]", &format!("[toolchain]\nc-compiler = \"{}\"", compiler.display()));
+    tree.edit("boltboard.toml", "sources = [\"a_main.f90\"", "sources = [\"low.c\", \"c_wave.f90\", \"a_main.f90\"");
+    tree.edit(
+        "boltboard.toml",
+        "\"c_wave.f90\", \"d_wave_parts.f90\", \"e_old.f\", \"low.c\"]",
+        "\"d_wave_parts.f90\", \"e_old.f\"]",
+    );
+    std::fs::write(&whole, tree.read("c_wave.f90")).expect("written");
+    tree.write("c_wave.f90", "! saved in a moment\n");
+    tree.run("build --jobs 1 --keep-going").code(1);
+    assert!(!whole.exists(), "the text is there now");
+    tree.run("build --verify").code(0);
+    assert_eq!(code(&tree), Some(13));
+}
+
+#[test]
 fn modules_of_one_name_and_rings_are_told_with_both_places() {
     let Some(tree) = tree() else { return };
     tree.edit("c_wave.f90", "module wave\n", "module wave\n  use tide\n");
