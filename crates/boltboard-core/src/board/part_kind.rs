@@ -135,6 +135,11 @@ impl PartKind {
         }
     }
 
+    /// Tells whether it is a library that is shared: a module ends alike, and nobody links it.
+    pub fn is_shared_library(&self) -> bool {
+        matches!(self, PartKind::SharedLibrary { .. })
+    }
+
     /// Tells whether such a part ends in a file that is linked or an archive.
     pub fn is_linked(&self) -> bool {
         self.ending().is_some_and(Ending::is_file)

@@ -187,8 +187,7 @@ impl<'a> Fields<'a> {
 
     pub fn required_text(&self, key: &'static str) -> Option<Text> {
         if self.get(key).is_none() {
-            self.problem(self.place, Fault::Missing { key, context: self.context.to_string() });
-            return None;
+            self.missing(key);
         }
         self.text(key)
     }

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use super::step::Judge;
 use super::verdict::{Ahead, Reason};
@@ -19,67 +19,62 @@ pub(super) struct Footings {
 /// What is known of one class.
 #[derive(Debug, Default)]
 pub(super) struct OfClass {
-    /// All states that were met, the newest first.
-    all: Vec<Footing>,
-    /// Which of them stand now: several, where one names more than another. What is learnt next goes to the first.
-    stands: Vec<usize>,
+    /// All states that were met, the likeliest first: those of the same search path, the newest first.
+    met: Vec<Met>,
 }
 
-impl OfClass {
-    /// What stands now.
-    fn now(&self) -> Option<&Footing> {
-        self.standing().next()
-    }
-
-    fn standing(&self) -> impl Iterator<Item = &Footing> {
-        self.stands.iter().filter_map(|at| self.all.get(*at))
-    }
-
-    /// Returns the state of this generation if it stands now.
-    pub fn standing_of(&self, generation: Digest) -> Option<&Footing> {
-        self.standing().find(|footing| footing.generation == generation)
-    }
+/// A state that was met.
+#[derive(Debug)]
+struct Met {
+    footing: Footing,
+    /// Whether it stands now, once that was asked.
+    stands: OnceLock<bool>,
 }
 
 impl Judge<'_> {
-    /// Returns what is known of a class.
-    pub(super) fn footings_of(&self, class: &Digest) -> Arc<OfClass> {
+    fn footings_of(&self, class: &Digest) -> Arc<OfClass> {
         // Held while it is looked up, so that nothing older is put down after another thread has learnt more.
         let mut known = self.footings.known.lock().unwrap_or_else(PoisonError::into_inner);
         let of_class = known.entry(*class).or_insert_with(|| {
-            let all = self.store.footings(class);
-            let mut order: Vec<usize> = (0..all.len()).collect();
-            order.sort_by_key(|at| all[*at].search_path != self.plan.search_path);
-            order.retain(|at| self.stands_now(&all[*at]));
-            let stands = order;
-            Arc::new(OfClass { all, stands })
+            let met = self.store.footings(class).into_iter().map(|footing| Met { footing, stands: OnceLock::new() });
+            let mut met: Vec<Met> = met.collect();
+            met.sort_by_key(|met| met.footing.search_path != self.plan.search_path);
+            Arc::new(OfClass { met })
         });
         Arc::clone(of_class)
     }
 
+    /// Returns the likeliest state of a class that is wanted and stands now. Several may, where one names more than another.
+    fn standing<R>(&self, class: &Digest, wanted: impl Fn(&Footing) -> bool, of: impl Fn(&Footing) -> R) -> Option<R> {
+        let known = self.footings_of(class);
+        let stands = |met: &&Met| *met.stands.get_or_init(|| self.stands_now(&met.footing));
+        known.met.iter().filter(|met| wanted(&met.footing)).find(stands).map(|met| of(&met.footing))
+    }
+
     /// Returns what a class stands on, if that is known in the state in which the host is.
     pub fn footing(&self, class: &Digest) -> Option<Footing> {
-        self.footings_of(class).now().cloned()
+        self.standing(class, |_| true, Footing::clone)
+    }
+
+    /// Returns the state of this generation if it stands now.
+    pub(super) fn footing_of(&self, class: &Digest, generation: Digest) -> Option<Footing> {
+        self.standing(class, |footing| footing.generation == generation, Footing::clone)
     }
 
     /// Tells whether all that a class stands on is known, as far as one of its steps tells for another.
     pub fn knows_class(&self, class: &Digest) -> bool {
-        self.footings_of(class).now().is_some_and(|footing| !footing.surprises)
+        self.standing(class, |_| true, |footing| !footing.surprises).unwrap_or(false)
     }
 
     /// Returns what stands now for the footing of a class, `None` where nothing was ever known of it.
     pub fn footing_now(&self, class: &Digest) -> Option<Digest> {
-        let known = self.footings_of(class);
-        match known.now() {
-            Some(footing) => Some(footing.generation),
-            None if known.all.is_empty() => None,
-            None => Some(Digest::of(b"as it never was")),
-        }
+        let never = || (!self.footings_of(class).met.is_empty()).then(|| Digest::of(b"as it never was"));
+        self.standing(class, |_| true, |footing| footing.generation).or_else(never)
     }
 
     /// Tells whether what a step of a class stood on then stands now, whatever else does.
     pub(super) fn footing_stands(&self, class: &Digest, then: Digest) -> bool {
-        self.footings_of(class).standing_of(then).is_some()
+        self.standing(class, |footing| footing.generation == then, |_| ()).is_some()
     }
 
     /// Takes in what a step was seen to share with its class. Returns what stands for it from now on. Of two steps of a class, one at a
@@ -104,7 +99,8 @@ impl Judge<'_> {
             None => {
                 // What others of the class looked at before may still be looked at by some of them.
                 let before = self.footings_of(class);
-                if let Some(before) = before.all.iter().find(|before| before.search_path == seen.search_path) {
+                let before = before.met.first().map(|met| &met.footing);
+                if let Some(before) = before.filter(|before| before.search_path == seen.search_path) {
                     let now = |(look, _): &(String, Digest)| Some((look.clone(), self.now_of(look)?));
                     let looks = before.looks.iter().filter_map(now).collect();
                     let absent = before.absent.iter().filter(|place| !self.lies_there(place)).cloned().collect();
@@ -156,8 +152,7 @@ impl Judge<'_> {
             Look::Footing(class) => self.footings_of(class),
             _ => Arc::default(),
         };
-        let same_path = || known.all.iter().find(|footing| footing.search_path == self.plan.search_path);
-        let Some(known) = same_path().or(known.all.first()) else {
+        let Some(known) = known.met.first().map(|met| &met.footing) else {
             return vec![Reason::ToolUnseen(tool)];
         };
         let now = |look: &Look| self.look_now(look, &Ahead::default()).ok().flatten();
@@ -167,8 +162,8 @@ impl Judge<'_> {
             (None, Look::Content(at)) => Reason::Gone(at),
             (_, look) => Reason::Looks(look),
         });
-        let appeared = known.absent.iter().filter_map(|place| place.parse::<Location>().ok());
-        let appeared = appeared.filter(|at| at.path(&self.plan.folders).exists()).map(Reason::Appeared);
+        let appeared = known.absent.iter().filter(|place| self.lies_there(place));
+        let appeared = appeared.filter_map(|place| place.parse::<Location>().ok().map(Reason::Appeared));
         // The first says enough.
         changed.chain(appeared).take(1).chain([Reason::Tool(tool)]).collect()
     }

@@ -67,16 +67,32 @@ pub fn interface_digest(file: &[u8], data: DataBy) -> Option<Digest> {
     (seen.len() > head).then(|| Digest::of(&seen))
 }
 
-/// Tells whether what was linked defines data that a shared library defines as well, so that it may hold a copy of it. What is no such
-/// file may hold anything.
-pub fn may_copy_data(linked: &[u8], library: &[u8]) -> bool {
-    let (Ok(linked), Ok(library)) = (object::File::parse(linked), object::File::parse(library)) else { return true };
-    let of_library = library.dynamic_symbols().filter(|s| s.is_definition() && s.kind() != SymbolKind::Text);
-    let names: HashSet<&[u8]> = of_library.filter_map(|symbol| symbol.name_bytes().ok()).collect();
-    let mut defined = linked.dynamic_symbols().chain(linked.symbols()).filter(|symbol| !symbol.is_undefined());
-    // Names of a full table may carry a version.
-    let plain = |name: &'_ [u8]| name.iter().position(|byte| *byte == b'@').unwrap_or(name.len());
-    defined.any(|symbol| symbol.name_bytes().is_ok_and(|name| names.contains(&name[..plain(name)])))
+/// The data that a shared library defines, by name.
+#[derive(Debug)]
+pub struct LibraryData {
+    /// `None` where it could not be read: it may be any.
+    names: Option<HashSet<Vec<u8>>>,
+}
+
+impl LibraryData {
+    /// Reads a shared library.
+    pub fn of(library: &[u8]) -> LibraryData {
+        let names = object::File::parse(library).ok().map(|library| {
+            let data = library.dynamic_symbols().filter(|s| s.is_definition() && s.kind() != SymbolKind::Text);
+            data.filter_map(|symbol| symbol.name_bytes().ok().map(<[u8]>::to_vec)).collect()
+        });
+        LibraryData { names }
+    }
+
+    /// Tells whether what was linked defines some of this data as well, so that it may hold a copy of it. What is no such file may hold
+    /// anything.
+    pub fn may_be_copied_into(&self, linked: &[u8]) -> bool {
+        let (Ok(linked), Some(names)) = (object::File::parse(linked), &self.names) else { return true };
+        let mut defined = linked.dynamic_symbols().chain(linked.symbols()).filter(|symbol| !symbol.is_undefined());
+        // Names of a full table may carry a version.
+        let plain = |name: &'_ [u8]| name.iter().position(|byte| *byte == b'@').unwrap_or(name.len());
+        !names.is_empty() && defined.any(|s| s.name_bytes().is_ok_and(|name| names.contains(&name[..plain(name)])))
+    }
 }
 
 /// The entries of the dynamic section that a linker reads, one after the other.
@@ -85,11 +101,9 @@ fn read_by_linkers(library: &object::File<'_>) -> Vec<u8> {
     let content = section.as_ref().and_then(|s| s.data().ok()).unwrap_or_default();
     let half = if library.is_64() { 8 } else { 4 };
     let tag = |entry: &[u8]| {
-        let mut bytes = entry[..half].to_vec();
-        if !library.is_little_endian() {
-            bytes.reverse();
-        }
-        bytes.iter().rev().fold(0, |tag, byte| tag << 8 | i64::from(*byte))
+        let join = |tag, byte: &u8| tag << 8 | i64::from(*byte);
+        let bytes = entry[..half].iter();
+        if library.is_little_endian() { bytes.rev().fold(0, join) } else { bytes.fold(0, join) }
     };
     let entries = content.chunks_exact(2 * half).filter(|entry| READ_BY_LINKERS.contains(&DynamicTag(tag(entry))));
     entries.flatten().copied().collect()
@@ -103,7 +117,7 @@ mod tests {
     fn what_is_no_library_has_no_interface() {
         for file in [&b""[..], b"int x;", b"\x7fELF", &[0x7f; 300]] {
             assert_eq!(interface_digest(file, DataBy::Copy), None);
-            assert!(may_copy_data(file, file), "nobody knows");
+            assert!(LibraryData::of(file).may_be_copied_into(file), "nobody knows");
         }
     }
 }

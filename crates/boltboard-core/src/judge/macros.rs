@@ -9,7 +9,7 @@ use super::verdict::Reason;
 use crate::base::Digest;
 use crate::board::OptionId;
 use crate::plan::MacroEntry;
-use crate::reading::{Dialects, NameIndex, Tokens, Usage};
+use crate::reading::{NameIndex, Tokens, Usage};
 use crate::step::{Location, Look, Step};
 use crate::store::Note;
 
@@ -17,6 +17,17 @@ use crate::store::Note;
 const CLOCK: [&str; 3] = ["__DATE__", "__TIME__", "__TIMESTAMP__"];
 
 static CLOCK_NAMES: OnceLock<NameIndex> = OnceLock::new();
+
+/// A file that a compile read.
+#[derive(Debug)]
+pub struct ReadFile {
+    /// Which one.
+    pub at: Location,
+    /// Its content.
+    pub content: Digest,
+    /// What it names, where names count.
+    pub tokens: Arc<Tokens>,
+}
 
 /// The option headers that a step reads.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -169,42 +180,43 @@ impl Judge<'_> {
         if note.macro_names == names || !step.is_preprocessed() || step.records_macros() {
             return None;
         }
-        let files = note.inputs.iter().filter_map(|(look, content)| match look.parse().ok()? {
-            Look::Content(at) => Some((at, *content)),
+        let files = note.inputs.iter().filter_map(|(look, _)| match look.parse().ok()? {
+            Look::Content(at) => Some(at),
             _ => None,
         });
-        let files: Vec<(Location, Digest)> = files.collect();
+        let files: Option<Vec<ReadFile>> = files.map(|at| self.read_file(step, &at)).collect();
         let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
-        Some(Note { macros: self.macros_in(step, &files, &forms)?, macro_names: names, ..note.clone() })
+        Some(Note { macros: self.macros_in(step, &files?, &forms), macro_names: names, ..note.clone() })
     }
 
-    /// Returns the macros that files of these contents name in a compile, with what they stand for, the option headers aside. `None` when one
-    /// of them cannot be read, or is not what it was.
-    pub fn macros_in(
+    /// Returns the macros that the files of a compile name, the option headers aside, with what they stand for in it.
+    pub fn macros_in(&self, step: &Step, files: &[ReadFile], forms: &Forms) -> Vec<(String, Option<String>)> {
+        let path = |file: &ReadFile| file.at.path(&self.plan.folders);
+        if files.iter().any(|file| path(file).extension().is_some_and(|e| e == "gch" || e == "pch")) {
+            // Nobody reads what one that was compiled before names.
+            return self.all_macros(step, forms);
+        }
+        if !files.iter().any(|file| file.tokens.pragmas) {
+            return self.seen_macros(step, files.iter().map(|file| &file.tokens), forms);
+        }
+        // What is handed to a pragma may stand in any string.
+        let dialects = step.dialects().clone().everywhere();
+        let read = |file: &ReadFile| {
+            let tokens = self.tokens.of(&path(file), &file.content, &dialects);
+            tokens.unwrap_or_else(|| Arc::clone(&file.tokens))
+        };
+        let tokens: Vec<Arc<Tokens>> = files.iter().map(read).collect();
+        self.seen_macros(step, &tokens, forms)
+    }
+
+    /// Tells whether macros stand for what they stood for then.
+    pub(super) fn same_macros<'m>(
         &self,
         step: &Step,
-        files: &[(Location, Digest)],
+        then: impl IntoIterator<Item = (&'m str, Option<&'m str>)>,
         forms: &Forms,
-    ) -> Option<Vec<(String, Option<String>)>> {
-        let path = |at: &Location| at.path(&self.plan.folders);
-        if files.iter().any(|(at, _)| path(at).extension().is_some_and(|e| e == "gch" || e == "pch")) {
-            // Nobody reads what one that was compiled before names.
-            return Some(self.all_macros(step, forms));
-        }
-        let read = |dialects: &Dialects| -> Option<Vec<Arc<Tokens>>> {
-            files.iter().map(|(at, content)| self.tokens.of(&path(at), content, dialects)).collect()
-        };
-        let mut tokens = read(step.dialects())?;
-        if tokens.iter().any(|tokens| tokens.pragmas) {
-            // What is handed to a pragma may stand in any string.
-            tokens = read(&step.dialects().clone().everywhere())?;
-        }
-        Some(self.seen_macros(step, &tokens, forms))
-    }
-
-    /// Tells whether the macros that a note names stand for the same now.
-    pub(super) fn same_macros(&self, step: &Step, note: &Note, forms: &Forms) -> bool {
-        note.macros.iter().all(|(name, before)| self.macro_value(step, name, forms).as_deref() == before.as_deref())
+    ) -> bool {
+        then.into_iter().all(|(name, value)| self.macro_value(step, name, forms).as_deref() == value)
     }
 
     pub(super) fn macro_changes(&self, step: &Step, note: &Note, inputs: &[Location], forms: &Forms) -> Vec<Reason> {
@@ -222,10 +234,8 @@ impl Judge<'_> {
 
     /// Macros that the board has gained since: those that the files name and that are defined now.
     pub(super) fn new_macros(&self, step: &Step, note: &Note, inputs: &[Location], forms: &Forms) -> Vec<Reason> {
-        let content = |input: &Location| Some((input.clone(), self.status.digest(&input.path(&self.plan.folders))?));
-        let files: Vec<(Location, Digest)> = inputs.iter().filter_map(content).collect();
-        // Where one cannot be read, any may be named.
-        let seen = self.macros_in(step, &files, forms).unwrap_or_else(|| self.all_macros(step, forms));
+        let files: Vec<ReadFile> = inputs.iter().filter_map(|input| self.read_file(step, input)).collect();
+        let seen = self.macros_in(step, &files, forms);
         let known = |name: &str| note.macros.iter().any(|(n, _)| n == name);
         seen.into_iter()
             .filter(|(name, now)| now.is_some() && !known(name))
@@ -244,7 +254,14 @@ impl Judge<'_> {
     }
 
     fn tokens_of(&self, step: &Step, location: &Location) -> Option<Arc<Tokens>> {
-        let path = location.path(&self.plan.folders);
-        self.tokens.of(&path, &self.status.digest(&path)?, step.dialects())
+        self.read_file(step, location).map(|file| file.tokens)
+    }
+
+    /// Reads a file as a compile does; `None` where there is none.
+    fn read_file(&self, step: &Step, at: &Location) -> Option<ReadFile> {
+        let path = at.path(&self.plan.folders);
+        let content = self.status.digest(&path)?;
+        let tokens = self.tokens.of(&path, &content, step.dialects())?;
+        Some(ReadFile { at: at.clone(), content, tokens })
     }
 }

@@ -7,6 +7,7 @@ mod basis;
 mod footing;
 mod interface;
 mod macros;
+mod note;
 mod now;
 mod preview;
 mod quick;
@@ -16,8 +17,8 @@ mod touched;
 mod verdict;
 
 pub use basis::Basis;
-pub use interface::{DataBy, interface_digest, may_copy_data};
-pub use macros::Forms;
+pub use interface::{DataBy, LibraryData, interface_digest};
+pub use macros::{Forms, ReadFile};
 pub use preview::{Preview, PreviewStep, Timing, Timings, Work, WorkKnown, preview};
 pub use quick::QuickJudge;
 pub use seal::{

@@ -1,6 +1,8 @@
 //! What stands now for what steps looked at: contents, names, modes, and what the programs of a class stand on.
 
-use super::interface::{DataBy, interface_digest};
+use std::sync::{Arc, PoisonError};
+
+use super::interface::{DataBy, LibraryData, interface_digest};
 use super::step::Judge;
 use super::verdict::{Ahead, Coming};
 use crate::base::Digest;
@@ -41,17 +43,6 @@ impl Judge<'_> {
         })
     }
 
-    /// Tells whether something is as it was looked at then.
-    ///
-    /// # Errors
-    /// A step that is still to run decides about it.
-    pub(super) fn is_as_it_was(&self, look: &Look, then: Digest, ahead: &Ahead) -> Result<bool, StepId> {
-        Ok(match look {
-            Look::Footing(class) => self.footing_stands(class, then),
-            _ => self.look_now(look, ahead)? == Some(then),
-        })
-    }
-
     /// Returns what stands for the guard of an option header.
     pub fn form(&self, at: &Location) -> Option<Digest> {
         let header = self.plan.headers.iter().find(|header| header.at == *at)?;
@@ -65,11 +56,24 @@ impl Judge<'_> {
             Look::Data(_) => ("data", DataBy::Copy),
             _ => return content,
         };
-        let read = || {
-            let here = std::fs::read(location.path(&self.plan.folders)).ok();
-            let right = here.filter(|bytes| Digest::of(bytes) == content);
-            right.or_else(|| self.store.read(&content)).and_then(|bytes| interface_digest(&bytes, data))
-        };
+        let read = || self.bytes_of(location, content).and_then(|bytes| interface_digest(&bytes, data));
         self.store.derived(sort, &content, &read).unwrap_or(content)
+    }
+
+    /// Returns the data of a shared library of this content; each is read once.
+    pub fn data_of(&self, location: &Location, content: Digest) -> Arc<LibraryData> {
+        let lock = || self.data.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = lock().get(&content) {
+            return Arc::clone(known);
+        }
+        let data = Arc::new(LibraryData::of(&self.bytes_of(location, content).unwrap_or_default()));
+        lock().insert(content, Arc::clone(&data));
+        data
+    }
+
+    /// The bytes of this content, from where it lies or from the store.
+    fn bytes_of(&self, location: &Location, content: Digest) -> Option<Vec<u8>> {
+        let here = std::fs::read(location.path(&self.plan.folders)).ok();
+        here.filter(|bytes| Digest::of(bytes) == content).or_else(|| self.store.read(&content))
     }
 }

@@ -44,7 +44,7 @@ impl<'a> QuickJudge<'a> {
             && record.base_key == step.base_key()
             && journal.digest(note.macro_names) == judge.names_digest(step)
             && self.same_macros(step, note)
-            && self.makes_all(step, note)
+            && step.unmade(|kept| note.outputs.iter().any(|(at, ..)| journal.text(*at) == kept)).next().is_none()
             && note.outputs.iter().all(|(file, content, mode)| {
                 self.holds(*file, journal.digest(*content), ahead) && self.has_mode(*file, *mode)
             })
@@ -69,18 +69,6 @@ impl<'a> QuickJudge<'a> {
         }
     }
 
-    /// Tells whether a step made all that it is to make.
-    fn makes_all(&self, step: &Step, note: &PackedNote) -> bool {
-        let made = |write: &Location| {
-            let kept = write.kept();
-            note.outputs.iter().any(|(file, ..)| self.judge.journal.text(*file) == kept)
-        };
-        match step.writes.as_slice() {
-            [_] => !note.outputs.is_empty(),
-            writes => writes.iter().all(made),
-        }
-    }
-
     fn has_reads(&self, step: &Step) -> bool {
         let journal = self.judge.journal;
         let Some(note) = journal.packed(&step.name).and_then(|record| record.note.as_ref()) else { return false };
@@ -99,9 +87,8 @@ impl<'a> QuickJudge<'a> {
             return true;
         }
         let forms = judge.forms(note.inputs.iter().map(|(look, _)| journal.text(*look)));
-        note.macros.iter().all(|(name, value)| {
-            judge.macro_value(step, journal.text(*name), &forms).as_deref() == value.map(|value| journal.text(value))
-        })
+        let text = |number: u32| journal.text(number);
+        judge.same_macros(step, note.macros.iter().map(|(name, value)| (text(*name), value.map(text))), &forms)
     }
 
     fn holds(&mut self, look: u32, content: Digest, ahead: &Ahead) -> bool {

@@ -8,21 +8,22 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex};
 
 use foldhash::fast::FixedState;
 use tracing::debug;
 
 use super::footing::Footings;
+use super::interface::LibraryData;
 use super::macros::Forms;
 use super::verdict::{Ahead, Alike, Coming, Judged, Reason, TextChanges, Verdict};
 use crate::base::Digest;
 use crate::journal::{Journal, StepRecord};
 use crate::plan::Plan;
 use crate::reading::{Changes, TokenMemo, surely_differs};
-use crate::step::{Kind, Location, Look, Step};
+use crate::step::{Location, Step};
 
-use crate::store::{Note, Store};
+use crate::store::Store;
 
 use crate::work::StatusMemo;
 
@@ -41,7 +42,9 @@ pub struct Judge<'a> {
     /// What footings come to now.
     pub(super) footings: Footings,
     /// Whether something lies where steps looked in vain, by the place's kept form; of places where no step makes anything.
-    present: Mutex<HashMap<String, bool, FixedState>>,
+    pub(super) present: Mutex<HashMap<String, bool, FixedState>>,
+    /// The data of shared libraries, by content.
+    pub(super) data: Mutex<HashMap<Digest, Arc<LibraryData>>>,
 }
 
 impl<'a> Judge<'a> {
@@ -53,7 +56,16 @@ impl<'a> Judge<'a> {
         status: &'a StatusMemo,
         tokens: &'a TokenMemo,
     ) -> Judge<'a> {
-        Judge { plan, journal, store, status, tokens, footings: Footings::default(), present: Mutex::default() }
+        Judge {
+            plan,
+            journal,
+            store,
+            status,
+            tokens,
+            footings: Footings::default(),
+            present: Mutex::default(),
+            data: Mutex::default(),
+        }
     }
 }
 
@@ -129,29 +141,6 @@ impl Judge<'_> {
         (!sure).then_some(changes)
     }
 
-    /// Returns the kept notes of a command, first those that were taken down when the same macros could be seen: of others it costs more to
-    /// find out.
-    fn likely_notes(&self, step: &Step, base_key: &Digest) -> impl Iterator<Item = Note> {
-        let names = self.names_digest(step);
-        let mut notes = self.store.notes(base_key);
-        notes.sort_by_key(|note| note.macro_names != names);
-        notes.into_iter()
-    }
-
-    /// Tells whether a note would be made again. Most of those that are kept would not, so what says so soonest comes first.
-    fn stands(&self, step: &Step, note: &Note, ahead: &Ahead) -> bool {
-        let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
-        let look_stands = |(text, then): &(String, Digest)| {
-            let look = text.parse::<Look>();
-            look.is_ok_and(|look| self.is_as_it_was(&look, *then, ahead) == Ok(true))
-        };
-        self.same_macros(step, note, &forms)
-            && note.inputs.iter().all(look_stands)
-            && !note.absent.iter().any(|place| self.lies_there(place))
-            && note.outputs.iter().all(|output| self.store.has(&output.digest))
-            && self.against_note(step, note, ahead).is_empty()
-    }
-
     fn against_record(&self, step: &Step, record: &StepRecord, base_key: &Digest, ahead: &Ahead) -> Vec<Reason> {
         let mut reasons = Vec::new();
         if record.base_key != *base_key {
@@ -202,81 +191,6 @@ impl Judge<'_> {
             reasons.push(Reason::Command { added, removed });
         }
         reasons
-    }
-
-    fn against_note(&self, step: &Step, note: &Note, ahead: &Ahead) -> Vec<Reason> {
-        let mut reasons = Vec::new();
-        let mut inputs = Vec::new();
-        for (text, digest) in &note.inputs {
-            let Ok(look) = text.parse::<Look>() else {
-                reasons.push(Reason::Unsettled);
-                continue;
-            };
-            // A process looks at what it finds, and a check at the libraries behind a program; every other step reads what it declares.
-            if let Look::Content(location) = &look
-                && !step.has_process()
-                && !matches!(step.kind, Kind::Check(_))
-                && !step.reads.contains(location)
-            {
-                reasons.push(Reason::Dropped(location.clone()));
-                continue;
-            }
-            match self.is_as_it_was(&look, *digest, ahead) {
-                Ok(true) => {}
-                Ok(false) => match &look {
-                    Look::Footing(_) => reasons.extend(self.tool_changes(step, &look)),
-                    Look::Content(at) | Look::Interface(at) | Look::Data(at) | Look::Form(at) => {
-                        let there = self.look_now(&look, ahead).is_ok_and(|now| now.is_some());
-                        let form = matches!(look, Look::Form(_));
-                        reasons.push(match there {
-                            true if form => Reason::Looks(look.clone()),
-                            true => Reason::Edited(at.clone()),
-                            false => Reason::Gone(at.clone()),
-                        });
-                    }
-                    Look::Unseen => reasons.push(Reason::Unseen),
-                    Look::Names(_) | Look::Mode(_) | Look::Status(_) | Look::Leads(_) | Look::SearchPath => {
-                        reasons.push(Reason::Looks(look.clone()));
-                    }
-                },
-                Err(id) => reasons.push(Reason::Follows(id)),
-            }
-            if let Look::Content(at) | Look::Interface(at) | Look::Data(at) = look {
-                inputs.push(at);
-            }
-        }
-        for read in step.reads.iter().filter(|read| !inputs.contains(read)) {
-            reasons.push(Reason::Added(read.clone()));
-        }
-        // What it makes besides follows from its text, and the text may have changed between the plan and the compile.
-        let made = |write: &&Location| note.outputs.iter().any(|output| output.location == write.kept());
-        let unmade = step.writes.iter().filter(|write| !made(write));
-        reasons.extend(unmade.map(|write| Reason::OutputMissing(write.clone())));
-        let appeared = note.absent.iter().filter(|text| self.lies_there(text));
-        reasons.extend(appeared.filter_map(|text| text.parse().ok().map(Reason::Appeared)));
-        let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
-        reasons.extend(self.macro_changes(step, note, &inputs, &forms));
-        if note.macro_names != self.names_digest(step) {
-            reasons.extend(self.new_macros(step, note, &inputs, &forms));
-        }
-        reasons
-    }
-}
-
-impl Judge<'_> {
-    /// Tells whether something lies at a place, by its kept form. Many steps look for the same headers in the same folders, so that each is
-    /// asked for once, where no step makes anything.
-    pub(super) fn lies_there(&self, kept: &str) -> bool {
-        let lock = || self.present.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(known) = lock().get(kept) {
-            return *known;
-        }
-        let Ok(location) = kept.parse::<Location>() else { return false };
-        let there = location.path(&self.plan.folders).exists();
-        if matches!(location, Location::Tree(_) | Location::System(_)) {
-            lock().insert(kept.to_string(), there);
-        }
-        there
     }
 }
 

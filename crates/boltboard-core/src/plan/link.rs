@@ -35,7 +35,7 @@ impl Lower<'_> {
         words.extend(
             modules.into_iter().flat_map(|modules| self.input.plain_words(part, self.input.held(&modules.link_flags))),
         );
-        if ending == Ending::Shared && part.kind.module().is_none() {
+        if part.kind.is_shared_library() {
             words.push(Word::text(format!("-Wl,-soname,{}", source_path(&output).name())));
         }
         words.extend(self.input.plain_words(part, self.input.held(&part.link_flags)));

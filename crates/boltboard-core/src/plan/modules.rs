@@ -6,7 +6,7 @@ use super::compile::{SourceFlags, object_of};
 use super::lower::{Lower, PlanInput};
 use crate::base::RelPath;
 use crate::board::{
-    Ending, Exports, Interp, Linkage, ListedModules, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId, When,
+    Exports, Interp, Linkage, ListedModules, ModuleForm, ModulePlace, ModuleRole, PartDef, PartId, When,
 };
 use crate::step::{Check, Compile, Form, Kind, Location, Usable, Write};
 use crate::survey::Language;
@@ -74,7 +74,7 @@ impl Lower<'_> {
         let compiler = self.input.tools.compiler_for(program.machine, Language::C);
         let own = compiler.map_or(&[][..], |compiler| &compiler.library_folders);
         let parts = self.plan.parts.keys().map(|part| &self.input.board.parts[*part]);
-        let shared = parts.filter(|part| part.kind.ending() == Some(Ending::Shared) && part.kind.module().is_none());
+        let shared = parts.filter(|part| part.kind.is_shared_library());
         let mut library_folders: Vec<Location> = shared.map(|part| Location::Output(part.output.parent())).collect();
         library_folders.extend(own.iter().map(|folder| Location::of(folder, self.input.folders)));
         library_folders.dedup();

@@ -142,9 +142,10 @@ impl Used {
                         open.push(frame(*used, None));
                     }
                 } else if met.insert(*used) {
-                    match kind(*used).ending() {
-                        Some(Ending::Shared) if kind(*used).module().is_none() => after.push(*used),
-                        _ => open.push(frame(*used, Some(*used))),
+                    if kind(*used).is_shared_library() {
+                        after.push(*used);
+                    } else {
+                        open.push(frame(*used, Some(*used)));
                     }
                 }
             }

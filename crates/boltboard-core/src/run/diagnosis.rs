@@ -105,12 +105,15 @@ impl Diagnosis<'_> {
         }
         let undefined = undefined_symbols(said);
         // Every object is read once, however many symbols are asked for.
-        let objects = if undefined.is_empty() { Vec::new() } else { self.objects() };
+        let (objects, left_over) = match undefined.is_empty() {
+            true => (Vec::new(), Vec::new()),
+            false => (self.objects(), self.left_over(&failure.left_over)),
+        };
         hints.extend(
             undefined
                 .into_iter()
                 .take(SYMBOLS)
-                .map(|(symbol, used_by)| self.undefined(step, symbol, used_by, &objects, &failure.left_over)),
+                .map(|(symbol, used_by)| self.undefined(step, symbol, used_by, &objects, &left_over)),
         );
         hints.extend(missing_libraries(said).into_iter().map(|name| {
             let need = self.board.needs.iter().find(|(_, need)| match &need.check {
@@ -136,22 +139,26 @@ impl Diagnosis<'_> {
         compiles.filter_map(|(_, step)| Some((step.part, defined_symbols(&object(step)?, false)))).collect()
     }
 
+    /// What each object of the last build that this one does not make defines, by its source.
+    fn left_over(&self, objects: &[LeftOver]) -> Vec<(Location, BTreeSet<String>)> {
+        let defined = |one: &LeftOver| defined_symbols(&one.object.path(&self.plan.folders), false);
+        objects.iter().map(|one| (one.source.clone(), defined(one))).collect()
+    }
+
     fn undefined(
         &self,
         step: &Step,
         symbol: String,
         used_by: Vec<String>,
         objects: &[(Option<PartId>, BTreeSet<String>)],
-        left_over: &[LeftOver],
+        left_over: &[(Location, BTreeSet<String>)],
     ) -> Hint {
-        let defines = |object: &Location| defined_symbols(&object.path(&self.plan.folders), false).contains(&symbol);
         let left_out = self.left_out(&symbol);
         let is_told = |source: &str| left_out.iter().any(|(file, _)| file == source);
-        let was_in = left_over.iter().filter(|one| defines(&one.object) && !is_told(&one.source.to_string()));
-        let was_in = was_in.map(|one| WasIn {
-            source: one.source.to_string(),
-            is_there: one.source.path(&self.plan.folders).exists(),
-        });
+        let defining = left_over.iter().filter(|(_, defined)| defined.contains(&symbol)).map(|(source, _)| source);
+        let was_in = defining
+            .filter(|source| !is_told(&source.to_string()))
+            .map(|source| WasIn { source: source.to_string(), is_there: source.path(&self.plan.folders).exists() });
         let linked: BTreeSet<PartId> = step.part.map_or_else(BTreeSet::new, |part| self.linked_with(part));
         let defining = objects.iter().filter(|(_, defined)| defined.contains(&symbol)).filter_map(|(part, _)| *part);
         let parts: BTreeSet<PartId> = defining.filter(|part| !linked.contains(part)).collect();

@@ -318,11 +318,11 @@ impl Executor<'_> {
 
     /// What a step said, with its results called by where they will lie: they are made aside.
     fn by_final_names(&self, step: &Step, aside: &Path, said: String) -> String {
-        let names = step.writes.iter().map(|write| (step.aside(write, aside), write));
-        names.fold(said, |said, (place, write)| match said.contains(&*place.to_string_lossy()) {
-            true => said.replace(&*place.to_string_lossy(), &write.to_string()),
-            false => said,
-        })
+        // Most say nothing.
+        let writes = if said.is_empty() { &[] } else { step.writes.as_slice() };
+        writes
+            .iter()
+            .fold(said, |said, write| said.replace(&*step.aside(write, aside).to_string_lossy(), &write.to_string()))
     }
 
     /// Runs all of a process, one command after the other, up to the first that does not end well.

@@ -325,6 +325,11 @@ impl Step {
         self.compile().map_or(&OTHERS, |compile| &compile.setting.flags.dialects)
     }
 
+    /// Returns those of its results that were not made, as `made` tells by their kept form.
+    pub fn unmade(&self, made: impl Fn(&str) -> bool) -> impl Iterator<Item = &Location> {
+        self.writes.iter().filter(move |write| !made(&write.kept()))
+    }
+
     /// Returns where one of its results lies until it is moved into place.
     pub fn aside(&self, write: &Location, aside: &Path) -> PathBuf {
         self.runs().map_or_else(|| aside.join(write.below_root()), |runs| runs.aside(write, aside))

@@ -232,8 +232,7 @@ impl Places<'_, '_> {
                 if self.generations.contains(&then) {
                     return Some(());
                 }
-                let known = self.judge.footings_of(class);
-                let footing = known.standing_of(then)?;
+                let footing = self.judge.footing_of(class, then)?;
                 for (look, then) in &footing.looks {
                     if self.footings.insert(look.clone()) {
                         let look = look.parse().ok()?;

@@ -4,11 +4,11 @@ use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
 use std::time::SystemTime;
 
-use super::searched::{Found, ReadFile, Searched};
+use super::searched::{Found, Searched};
 use super::seen::Seen;
 use super::{Ended, Known, Stands};
 use crate::base::{Dependencies, Digest, parse_dependencies};
-use crate::judge::Forms;
+use crate::judge::ReadFile;
 use crate::run::execute::Executor;
 use crate::run::failure::Cause;
 use crate::step::{Compile, Lists, Location, Look, Step};
@@ -193,14 +193,6 @@ impl Executor<'_> {
         };
         looks.insert(if class.is_some() { Look::Footing(of_all) } else { Look::SearchPath });
         (Stands { looks, absent, files, closely }, unexpected)
-    }
-
-    /// The macros that the files of a compile name.
-    pub(super) fn macros_of(&self, step: &Step, files: &[ReadFile], forms: &Forms) -> Vec<(String, Option<String>)> {
-        let contents: Vec<(Location, Digest)> = files.iter().map(|file| (file.at.clone(), file.content)).collect();
-        // One that has changed since is told by that.
-        let plain = || self.judge.seen_macros(step, files.iter().map(|file| &file.tokens), forms);
-        self.judge.macros_in(step, &contents, forms).unwrap_or_else(plain)
     }
 
     /// Files that an assembler took in; beside these its list names what the compiler handed it.

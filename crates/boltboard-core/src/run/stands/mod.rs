@@ -20,12 +20,11 @@ pub use footing::Watching;
 pub(super) use searched::Absences;
 pub(super) use seen::Seeing;
 
-use self::searched::ReadFile;
 use self::seen::of_version_control;
 use super::execute::Executor;
 use super::failure::Cause;
 use crate::base::Digest;
-use crate::judge::{Ahead, may_copy_data};
+use crate::judge::{Ahead, ReadFile};
 use crate::launch::{Job, Outcome};
 use crate::step::{Kind, Lists, Location, Look, Step};
 use crate::store::{Note, Output};
@@ -106,16 +105,20 @@ impl Executor<'_> {
     pub(super) fn observed(&self, step: &Step, account: Account) -> Option<Note> {
         let Account { stands, started, outputs, said, work } = account;
         let mut inputs = Vec::with_capacity(stands.looks.len());
+        let folders = &self.judge.plan.folders;
         let linked = LazyCell::new(|| {
             let places = outputs.iter().filter_map(|output| output.location.parse().ok());
-            places.map(|at: Location| self.bytes_of(&at)).collect::<Vec<_>>()
+            let bytes = places.map(|at: Location| std::fs::read(at.path(folders)).unwrap_or_default());
+            bytes.collect::<Vec<_>>()
         });
+        // What was linked may hold copies of a library's data.
+        let may_copy = |at: &Location| {
+            let data = self.judge.data_of(at, self.judge.status.digest(&at.path(folders)).unwrap_or_default());
+            linked.iter().any(|linked| data.may_be_copied_into(linked))
+        };
         for look in &stands.looks {
             let look = match look {
-                // What was linked may hold copies of a library's data.
-                Look::Interface(at) if linked.iter().any(|linked| may_copy_data(linked, &self.bytes_of(at))) => {
-                    Cow::Owned(Look::Data(at.clone()))
-                }
+                Look::Interface(at) if may_copy(at) => Cow::Owned(Look::Data(at.clone())),
                 _ => Cow::Borrowed(look),
             };
             inputs.push((look.kept(), self.seen_as(&look, started)?));
@@ -123,7 +126,7 @@ impl Executor<'_> {
         let mut macros = Vec::new();
         if step.is_preprocessed() {
             let forms = self.judge.forms(inputs.iter().map(|(look, _)| look.as_str()));
-            macros = self.macros_of(step, &stands.files, &forms);
+            macros = self.judge.macros_in(step, &stands.files, &forms);
         }
         for file in &stands.files {
             if matches!(file.at, Location::Tree(_)) && step.source().is_some_and(|source| *source != file.at) {
@@ -138,10 +141,6 @@ impl Executor<'_> {
         let absent = stands.absent.iter().map(Location::kept).collect();
         let note = self.note(step, inputs, absent, macros, outputs, said, work_ms);
         Some(Note { closely: stands.closely, ..note })
-    }
-
-    fn bytes_of(&self, at: &Location) -> Vec<u8> {
-        std::fs::read(at.path(&self.judge.plan.folders)).unwrap_or_default()
     }
 
     /// What stood for a look since the step started; `None` when it has changed since, or is gone.

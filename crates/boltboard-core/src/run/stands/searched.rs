@@ -4,26 +4,16 @@
 use std::collections::{BTreeSet, HashSet};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
-use std::sync::{Arc, Mutex};
+use std::sync::Mutex;
 use std::time::SystemTime;
 
 use foldhash::fast::FixedState;
 
-use crate::base::{Digest, RelPath};
-use crate::reading::{Asks, Include, Tokens};
+use crate::base::RelPath;
+use crate::judge::ReadFile;
+use crate::reading::{Asks, Include};
 use crate::step::Location;
 use crate::work::{Folders, PathKey, Stamp};
-
-/// A file that a step read, with the content that it had then.
-#[derive(Debug, Clone)]
-pub(in crate::run) struct ReadFile {
-    /// Which one.
-    pub at: Location,
-    /// Its content.
-    pub content: Digest,
-    /// What it names, where names count.
-    pub tokens: Arc<Tokens>,
-}
 
 /// Places where nothing was found in this build and no step of it puts anything. Each is asked once: every step that looked there keeps it, so
 /// that the next build notices what appears there later.
@@ -280,7 +270,10 @@ fn below(file: &Location, folder: &Location) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::base::Digest;
     use crate::reading::Dialects;
+    use crate::reading::Tokens;
+    use std::sync::Arc;
 
     #[test]
     fn searches_follow_the_rules_of_compilers() {

@@ -3,7 +3,7 @@
 
 use std::fmt::Write as _;
 
-use super::worlds::{World, compiler, owned};
+use super::worlds::{SEEN_OPTIONS, World, compiler, owned, seen_options, switch};
 use crate::harness::Scratch;
 
 const HEAD: &str = r#"format = 1
@@ -19,14 +19,7 @@ output = "r/options.h"
 prefix = "R_"
 [option.fast]
 kind = "switch"
-[option.fog]
-kind = "switch"
-[option.lamp]
-kind = "switch"
-[option.depth]
-kind = "number"
-range = [0, 9]
-default = 3
+OPTIONS
 [part.c]
 kind = "static-library"
 sources = ["low/*.c"]
@@ -99,7 +92,10 @@ pub fn fortran(seed: u64) -> World {
     let (host, tree) = (Scratch::new(), Scratch::new());
     compiler(&host, 0);
     fortran_compiler(&host, 0);
-    tree.write("boltboard.toml", &HEAD.replace("HOST", &host.path().display().to_string()));
+    tree.write(
+        "boltboard.toml",
+        &HEAD.replace("HOST", &host.path().display().to_string()).replace("OPTIONS", SEEN_OPTIONS),
+    );
     tree.write("low/low.c", "int low(void) { return 0; }\n");
     tree.write("second/depth.inc", "      integer, parameter :: deep = 0\n");
     let mut edited = owned(&["low/low.c", "second/depth.inc"]);
@@ -183,13 +179,11 @@ pub fn fortran(seed: u64) -> World {
     main.line("print *, n + 0");
     main.line("end program");
     put(&mut chance, "above", "main", main);
-    let switch = |name: &str| (name.to_string(), owned(&["off", "on"]));
-    let depth = ("depth".to_string(), (0..10).map(|n| n.to_string()).collect());
     World {
         tree,
         host,
         edited,
-        options: vec![switch("fast"), switch("fog"), switch("lamp"), depth],
+        options: [switch("fast")].into_iter().chain(seen_options()).collect(),
         sources: Some("low".into()),
         shadows: vec![("first/depth.inc".into(), "      integer, parameter :: deep = 1\n".into())],
         verified_after: 1,

@@ -4,7 +4,7 @@
 
 use std::fmt::Write as _;
 
-use super::worlds::{World, compiler, owned};
+use super::worlds::{SEEN_OPTIONS, World, compiler, owned, seen_options};
 use crate::harness::Scratch;
 
 const BOARD: &str = r#"format = 1
@@ -18,14 +18,7 @@ link-flags = ["--coverage"]
 [header.options]
 output = "n/options.h"
 prefix = "N_"
-[option.fog]
-kind = "switch"
-[option.lamp]
-kind = "switch"
-[option.depth]
-kind = "number"
-range = [0, 9]
-default = 3
+OPTIONS
 [option.kind]
 kind = "pick"
 values = ["N_DEPTH", "OWN_A", "7"]
@@ -122,7 +115,10 @@ pub fn nasty(seed: u64) -> World {
             more.push(format!("\"{flag}\""));
         }
     }
-    let board = BOARD.replace("HOST", &host.path().display().to_string()).replace("STANDARD", standard);
+    let board = BOARD
+        .replace("HOST", &host.path().display().to_string())
+        .replace("OPTIONS", SEEN_OPTIONS)
+        .replace("STANDARD", standard);
     tree.write("boltboard.toml", &board.replace("MORE", &more.join(", ")));
     tree.write("a/own.h", "#define OWN_A 1\n#define OWN_B N_DEPTH\n#define OWN_C OWN_\\\nB\n#define OWN_N 0\n");
     tree.write(
@@ -156,17 +152,13 @@ pub fn nasty(seed: u64) -> World {
     tree.write("tools/list/one", "");
     std::os::unix::fs::symlink("one", tree.at("tools/lead")).expect("a link");
     let text = |name: &str, text: &str| (name.to_string(), text.to_string());
+    let kind = ("kind".into(), owned(&["N_DEPTH", "OWN_A", "7"]));
+    let piece = ("piece".into(), owned(&["N_DE", "OWN_A+N_DE", "CAT(N_,DE)"]));
     World {
         tree,
         host,
         edited,
-        options: vec![
-            ("fog".into(), owned(&["off", "on"])),
-            ("lamp".into(), owned(&["off", "on"])),
-            ("depth".into(), (0..10).map(|n| n.to_string()).collect()),
-            ("kind".into(), owned(&["N_DEPTH", "OWN_A", "7"])),
-            ("piece".into(), owned(&["N_DE", "OWN_A+N_DE", "CAT(N_,DE)"])),
-        ],
+        options: seen_options().into_iter().chain([kind, piece]).collect(),
         sources: Some("low".into()),
         shadows: vec![
             text("c/late.h", "#define LATE 1\n"),

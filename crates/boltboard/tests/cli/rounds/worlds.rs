@@ -92,6 +92,31 @@ pub fn compiler(host: &Scratch, version: u8) {
     host.script("cc", &format!("# version {version}\nexec cc \"$@\""));
 }
 
+/// Options that the sources of worlds name; `OPTIONS` stands for them in their definitions.
+pub const SEEN_OPTIONS: &str = r#"[option.fog]
+kind = "switch"
+[option.lamp]
+kind = "switch"
+[option.depth]
+kind = "number"
+range = [0, 9]
+default = 3
+"#;
+
+/// The values of these.
+pub fn seen_options() -> [(String, Vec<String>); 3] {
+    [switch("fog"), switch("lamp"), depth()]
+}
+
+/// The values of a switch.
+pub fn switch(name: &str) -> (String, Vec<String>) {
+    (name.into(), owned(&["off", "on"]))
+}
+
+fn depth() -> (String, Vec<String>) {
+    ("depth".into(), (0..10).map(|n| n.to_string()).collect())
+}
+
 /// Texts as lists of worlds hold them.
 pub fn owned(names: &[&str]) -> Vec<String> {
     names.iter().map(ToString::to_string).collect()
@@ -120,12 +145,7 @@ fn small() -> World {
         tree,
         host,
         edited: owned(&["main.c", "shared.c", "low/a.c", "low/b.c", "second/low.h", "extra/e.c", "words.txt"]),
-        options: vec![
-            ("fast".into(), owned(&["off", "on"])),
-            ("extra".into(), owned(&["off", "on"])),
-            ("depth".into(), (0..10).map(|n| n.to_string()).collect()),
-            ("name".into(), owned(&["rock0", "rock1", "rock2"])),
-        ],
+        options: vec![switch("fast"), switch("extra"), depth(), ("name".into(), owned(&["rock0", "rock1", "rock2"]))],
         sources: Some("low".into()),
         shadows: owned(&["first/low.h", "second/late.h"]).into_iter().map(|name| (name, shadow.into())).collect(),
         verified_after: 1,
