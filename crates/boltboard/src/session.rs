@@ -244,7 +244,7 @@ fn scope(global: &Global) -> Scope {
 }
 
 /// This process, as the core takes it.
-fn surroundings() -> Result<Surroundings, Stop> {
+pub fn surroundings() -> Result<Surroundings, Stop> {
     let folder = std::env::current_dir().map_err(|e| Stop::usage(format!("cannot find the current folder: {e}")))?;
     let own = std::env::current_exe().ok();
     // What tells it from other versions of it, also while it is being worked on.

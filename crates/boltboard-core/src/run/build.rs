@@ -5,6 +5,8 @@ use std::path::PathBuf;
 use std::sync::Mutex;
 use std::time::Duration;
 
+use tracing::debug;
+
 use super::course::Course;
 use super::execute::Executor;
 use super::failure::Failure;
@@ -225,6 +227,7 @@ pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildR
         headers_kept: Mutex::default(),
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
+    debug!("all steps are done");
     report.removed = removed;
     report.set_aside.extend(set_aside);
     report.set_aside.extend(executor.set_aside.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner));
@@ -240,6 +243,7 @@ pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildR
         if input.since.is_none() {
             journal.settle()?;
         }
+        debug!("seals");
         if let Some(wanted) = &input.seal {
             seal_build(&judge, &journal, wanted, input.since)?;
         }

@@ -3,6 +3,8 @@
 use std::collections::BTreeSet;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use tracing::debug;
+
 use super::entry::{course_of, entry_of, millis};
 use super::fault::SessionFault;
 use super::open::{Resolved, Session};
@@ -123,6 +125,7 @@ impl Session {
             Some(_) if self.scope.tried.is_empty() => self.plan_since(&resolved, sweep)?,
             Some(_) | None => (self.plan_to_build(&resolved)?, None),
         };
+        debug!(steps = planned.plan.steps.iter().count(), rest = planned.plan.rest, "planned");
         self.prepare_work()?;
         if self.work.active()?.is_none() {
             // From now on, a work folder that names none has lost it.
@@ -193,7 +196,9 @@ impl Session {
             after_failure: ask.after_failure,
             stopped: &|| self.launch.is_stopped(),
         };
+        debug!("begins");
         let report = build(&input, watch)?;
+        debug!("built");
         if touched.is_none() {
             status.save(&self.work.status())?;
         }
@@ -210,6 +215,7 @@ impl Session {
         if !report.spans.is_empty() {
             course_of(&planned.plan, &report, entry.started_s).save(&planned.folders.build)?;
         }
+        debug!("noted");
         Ok(Built { report, entry })
     }
 

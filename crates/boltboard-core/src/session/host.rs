@@ -58,6 +58,11 @@ impl Surroundings {
         Distribution { root, ..Distribution::of_release_file(&text) }
     }
 
+    /// Returns where this host keeps installed metadata files for itself.
+    pub fn own_metadata_folders(&self) -> Vec<PathBuf> {
+        self.metadata_folders(None, "")
+    }
+
     /// Where installed metadata files are looked for: as told, then where the target keeps them.
     fn metadata_folders(&self, sysroot: Option<&Path>, target: &str) -> Vec<PathBuf> {
         let told = std::env::split_paths(self.variable(METADATA_PATH)).filter(|path| !path.as_os_str().is_empty());

@@ -60,7 +60,7 @@ impl Surroundings {
     }
 
     /// Returns a path as it is meant from where it is asked.
-    pub(super) fn path_here(&self, path: &Path) -> PathBuf {
+    pub fn path_here(&self, path: &Path) -> PathBuf {
         self.folder.join(path)
     }
 }

@@ -36,6 +36,15 @@ impl Depth {
     }
 }
 
+/// Whether what was looked for in vain is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Misses {
+    /// It is: a later file in such a place would have been found.
+    Told,
+    /// It is not: most of what a compiler looks for is not there.
+    LeftOut,
+}
+
 /// What a command did, as far as it was seen.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Sight {
@@ -60,8 +69,17 @@ pub struct Process {
     pub environment: BTreeMap<String, Option<String>>,
     /// Its exit code, or the negative number of the signal that ended it; `None` when it became another program.
     pub exit: Option<i32>,
+    /// Whether it is a copy of the one that started it, and runs no program of its own yet.
+    pub forked: bool,
+    /// What its standard input, output and error were when it began, as the kernel names it: a file's path, or `pipe:[NUMBER]`. Empty for
+    /// a copy.
+    pub streams: Vec<PathBuf>,
+    /// Texts of files that its arguments name as `@FILE`, by these arguments: many programs take further arguments from there.
+    pub responses: BTreeMap<String, String>,
     /// What it did, in order, each thing once.
     pub deeds: Vec<Deed>,
+    /// When it did each of these: numbers that grow over all processes.
+    pub moments: Vec<u32>,
 }
 
 /// One thing that a process did with a place.
@@ -120,7 +138,12 @@ impl Sight {
     /// Adds what another command did that ran afterwards.
     pub fn append(&mut self, later: Sight) {
         let before = self.processes.len();
-        let moved = |process: Process| Process { parent: process.parent.map(|parent| parent + before), ..process };
+        let last = self.processes.iter().flat_map(|process| &process.moments).max().map_or(0, |last| last + 1);
+        let moved = |process: Process| Process {
+            parent: process.parent.map(|parent| parent + before),
+            moments: process.moments.iter().map(|moment| moment + last).collect(),
+            ..process
+        };
         self.processes.extend(later.processes.into_iter().map(moved));
         self.blind = self.blind.or(later.blind);
     }

@@ -13,7 +13,7 @@ use nix::unistd::Pid;
 use rustix::process::{WaitOptions, wait, waitpid};
 
 use super::calls::{Call, interpreters, read};
-use super::{Blind, Deed, DeedSort, Depth, Gate, Process, Sight};
+use super::{Blind, Deed, DeedSort, Depth, Gate, Misses, Process, Sight};
 
 /// What came of following a command.
 #[derive(Debug)]
@@ -77,10 +77,12 @@ impl Gate {
 
 /// Follows a child that [`Gate::start`] has started to its end, with all that it starts; what it leaves behind is ended with it.
 /// `environment` is what it was given.
-pub fn follow(child: &Child, environment: &BTreeMap<String, String>) -> Followed {
+pub fn follow(child: &Child, environment: &BTreeMap<String, String>, misses: Misses) -> Followed {
     let mut tracer = Tracer {
         root: pid_of(child),
         environment,
+        misses,
+        moment: 0,
         sight: Sight::default(),
         seen: Vec::new(),
         current: HashMap::new(),
@@ -101,6 +103,9 @@ struct Tracer<'a> {
     root: Pid,
     /// What the command was given.
     environment: &'a BTreeMap<String, String>,
+    misses: Misses,
+    /// How many things were done so far.
+    moment: u32,
     sight: Sight,
     /// What each process was seen to do.
     seen: Vec<HashSet<Deed>>,
@@ -196,8 +201,13 @@ impl Tracer<'_> {
     }
 
     fn add(&mut self, entry: usize, deed: Deed) {
+        if deed.sort == DeedSort::Missed && self.misses == Misses::LeftOut {
+            return;
+        }
+        self.moment += 1;
         if self.seen[entry].insert(deed.clone()) {
             self.sight.processes[entry].deeds.push(deed);
+            self.sight.processes[entry].moments.push(self.moment);
         }
     }
 
@@ -210,10 +220,10 @@ impl Tracer<'_> {
         let folder = link_of(pid, "cwd");
         let program = link_of(pid, "exe");
         let environment = self.differing(pid);
-        let entry = self.begin(
-            pid,
-            Process { parent, program: program.clone(), arguments, folder, environment, ..Process::default() },
-        );
+        let streams = (0..3).map(|stream| link_of(pid, &format!("fd/{stream}"))).collect();
+        let responses = responses(&arguments, &folder);
+        let own = Process { parent, program: program.clone(), arguments, folder, environment, ..Process::default() };
+        let entry = self.begin(pid, Process { streams, responses, ..own });
         if is_foreign(&program) {
             self.sight.blind.get_or_insert(Blind::Foreign);
         }
@@ -248,10 +258,8 @@ impl Tracer<'_> {
     fn fork(&mut self, child: i32, parent: i32) -> usize {
         let parent = self.entry(parent);
         let Process { program, arguments, folder, environment, .. } = self.sight.processes[parent].clone();
-        self.begin(
-            child,
-            Process { parent: Some(parent), program, arguments, folder, environment, ..Process::default() },
-        )
+        let copy = Process { parent: Some(parent), program, arguments, folder, environment, ..Process::default() };
+        self.begin(child, Process { forked: true, ..copy })
     }
 
     /// The entry of a process. A child's first call can be told before its parent's fork.
@@ -306,6 +314,21 @@ impl Tracer<'_> {
         let gone = given.keys().filter(|name| !now.contains_key(*name)).map(|name| (name.clone(), None));
         other.chain(gone).collect()
     }
+}
+
+/// The longest file of arguments that is read, in bytes.
+const LONGEST_RESPONSE: u64 = 4 << 20;
+
+/// The texts of files that arguments name as `@FILE`, as far as they are there.
+fn responses(arguments: &[String], folder: &Path) -> BTreeMap<String, String> {
+    let named = arguments.iter().skip(1).filter(|argument| argument.len() > 1 && argument.starts_with('@'));
+    let read = |argument: &String| {
+        let path = folder.join(&argument[1..]);
+        let short = std::fs::metadata(&path).is_ok_and(|s| s.is_file() && s.len() <= LONGEST_RESPONSE);
+        let text = short.then(|| std::fs::read_to_string(path).ok()).flatten()?;
+        Some((argument.clone(), text))
+    };
+    named.filter_map(read).collect()
 }
 
 fn read_proc(pid: i32, name: &str) -> Vec<u8> {

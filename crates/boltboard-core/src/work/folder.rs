@@ -300,6 +300,11 @@ impl WorkFolder {
         self.root.join("tried")
     }
 
+    /// Returns the folder of watched builds.
+    pub fn watched(&self) -> PathBuf {
+        self.root.join("adopt")
+    }
+
     /// Where results are kept by content.
     pub fn store(&self) -> PathBuf {
         self.root.join("store")

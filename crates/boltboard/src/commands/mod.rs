@@ -1,5 +1,6 @@
 //! One file a command.
 
+pub mod adopt;
 pub mod build;
 pub mod clean;
 pub mod compare;
@@ -50,6 +51,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Install(args)) => install::install(global, screen, args),
         Some(Command::Uninstall(args)) => install::uninstall(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),
+        Some(Command::Adopt(args)) => adopt::run(global, screen, args),
         Some(Command::Export(args)) => export::run(global, screen, args),
         Some(Command::Demo(args)) => demo::run(screen, args),
         Some(Command::Completions(args)) => learn::completions(screen, args),

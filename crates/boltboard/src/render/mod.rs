@@ -1,5 +1,6 @@
 //! Text and JSON: the only folder that writes.
 
+pub mod adopt;
 pub mod build;
 pub mod clash;
 pub mod compare;

@@ -1,5 +1,6 @@
 //! Tests of the built program: one binary, a file for each subject.
 
+mod adopt;
 mod alike;
 mod book;
 mod build;

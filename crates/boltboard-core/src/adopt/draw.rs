@@ -1,0 +1,138 @@
+//! Draws the description of a watched build.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+
+use super::model::{Model, PartForm};
+use super::needs::Host;
+use super::patterns::Files;
+use super::story::{Doubt, Story};
+use super::text::{Writer, kept_place};
+use super::watched::Watched;
+
+/// A description, with what it rests on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Drawing {
+    /// The definitions' file.
+    pub text: String,
+    /// Further files, by their places beside it.
+    pub files: BTreeMap<String, String>,
+    /// The watched build's objects, by part and source.
+    pub objects: BTreeMap<(String, String), Theirs>,
+    /// The watched build's finished files, by part.
+    pub outputs: BTreeMap<String, Theirs>,
+    /// The parts that each is made of.
+    pub uses: BTreeMap<String, Vec<String>>,
+    /// What is not known, or was left out.
+    pub doubts: Vec<Doubt>,
+    /// How much of what there is.
+    pub counts: Counts,
+    /// Parts by name, with what they are and how many sources each has.
+    pub parts: Vec<(String, String, usize)>,
+}
+
+/// A file of the watched build.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Theirs {
+    /// The file.
+    pub path: String,
+    /// The command that made it.
+    pub command: String,
+}
+
+/// How much of what a watched build did.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Counts {
+    /// Processes.
+    pub processes: usize,
+    /// Sources that were compiled.
+    pub compiles: usize,
+    /// Sources among them that no part is made of.
+    pub unused: usize,
+    /// Archives and links.
+    pub joins: usize,
+    /// Sets of objects that several parts share.
+    pub sets: usize,
+    /// Commands that generate files, and texts that are kept.
+    pub generated: usize,
+    /// Libraries of the host.
+    pub needs: usize,
+    /// Tiny compiles and links that only asked about the host.
+    pub probes: usize,
+}
+
+/// Draws the description of a watched build, for a file in the folder `at`.
+pub fn draw(watched: &Watched, host: &Host, at: &Path) -> Drawing {
+    let mut story = Story::of(watched);
+    if watched.exit != 0 {
+        story.doubt(
+            "the watched build",
+            &format!("it ended with exit code {}: what comes after that was not seen", watched.exit),
+        );
+    }
+    if let Some(blind) = &watched.blind {
+        story.doubt("the watched build", &format!("not all of it was seen: {blind}"));
+    }
+    let all = story.compiles.len();
+    let model = Model::of(&mut story, host);
+    let objects: BTreeMap<(String, String), Theirs> = model
+        .parts
+        .iter()
+        .flat_map(|part| part.sources.iter().map(move |source| (part, source)))
+        .map(|(part, source)| ((part.name.clone(), source.path.clone()), source.object.clone()))
+        .collect();
+    let used: BTreeSet<&String> = objects.values().map(|object| &object.path).collect();
+    let unused: Vec<String> =
+        story.compiles.iter().filter(|c| !used.contains(&c.object)).map(|c| c.source.clone()).collect();
+    for source in &unused {
+        story.doubt(source, "it was compiled, and nothing was linked of it");
+    }
+    let present = watched.before.iter().map(|id| watched.path(*id).to_string_lossy().into_owned());
+    let below: Vec<String> = present.filter_map(|path| story.in_tree(&path).map(str::to_string)).collect();
+    let files = Files::of(below.iter().map(String::as_str));
+    let listed = |folder: &str| story.is_listed(&Story::absolute(&story.tree, folder));
+    let sources = relative_to(at, &watched.tree);
+    let writer = Writer::new(&model, sources, story.tree.clone(), files, &listed);
+    let doubts: Vec<Doubt> = story.doubts.iter().cloned().collect();
+    let questions: Vec<String> = doubts
+        .iter()
+        .filter(|doubt| doubt.said.ends_with('?'))
+        .map(|doubt| format!("{}: {}", doubt.about, doubt.said))
+        .collect();
+    let seen = format!("Drawn from a watched build: {}", watched.command.join(" "));
+    let kept = model.made.generated.iter().filter_map(|part| {
+        let name = &part.outputs.first()?.0;
+        Some((kept_place(name), part.kept.clone()?))
+    });
+    Drawing {
+        text: writer.text(&seen, &questions),
+        files: kept.collect(),
+        outputs: model.parts.iter().filter_map(|part| Some((part.name.clone(), part.file.clone()?))).collect(),
+        uses: model.parts.iter().map(|part| (part.name.clone(), part.uses.clone())).collect(),
+        counts: Counts {
+            processes: watched.processes.len(),
+            compiles: all,
+            unused: unused.len(),
+            joins: story.joins.len(),
+            sets: model.parts.iter().filter(|part| part.form == PartForm::Objects).count(),
+            generated: model.made.generated.len(),
+            needs: model.needs.len(),
+            probes: story.probes,
+        },
+        parts: model.parts.iter().map(|p| (p.name.clone(), p.form.word().to_string(), p.sources.len())).collect(),
+        objects,
+        doubts,
+    }
+}
+
+/// The way from one folder to another, as a text with `/`.
+fn relative_to(from: &Path, to: &Path) -> String {
+    let (mut a, mut b) = (from.components().peekable(), to.components().peekable());
+    while a.peek().is_some() && a.peek() == b.peek() {
+        a.next();
+        b.next();
+    }
+    let mut steps: Vec<String> = a.map(|_| "..".to_string()).collect();
+    steps.extend(b.map(|part| part.as_os_str().to_string_lossy().into_owned()));
+    if steps.is_empty() { ".".into() } else { steps.join("/") }
+}

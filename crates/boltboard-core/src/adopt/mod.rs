@@ -1,0 +1,24 @@
+//! A tree that nobody has described: one ordinary build is watched, and what it did becomes a description.
+//!
+//! `watched` is what is kept of the build, `story` what its processes did (`words` are those of compilers), `made` where generated files come
+//! from, `model` the parts that a person would have named, `text` the description, `prove` holds a build by it against the watched one.
+
+mod draw;
+mod made;
+mod model;
+mod needs;
+mod patterns;
+mod prove;
+mod story;
+mod text;
+mod watched;
+mod watching;
+mod ways;
+mod words;
+
+pub use draw::{Counts, Drawing, Theirs, draw};
+pub use needs::Host;
+pub use prove::{Difference, Proof, prove};
+pub use story::Doubt;
+pub use watched::{PathId, Watched};
+pub use watching::{WatchAsk, WatchFault, watch};

@@ -1,0 +1,461 @@
+//! From deeds to what a person would have written: parts with their sources and flags, what generates files, what the host must have.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::draw::Theirs;
+use super::made::Made;
+use super::needs::{DrawnNeed, Host, Libraries, Linked, libraries, plain_name};
+use super::story::{Compile, Join, JoinKind, Story};
+use super::ways::Ways;
+use super::words::{Word, is_source};
+
+/// Flags of a compiler that also say how it links.
+const ALSO_OF_LINKS: [&str; 9] =
+    ["-pthread", "-fopenmp", "-flto", "-fsanitize", "-fuse-ld", "-m32", "-m64", "--coverage", "-fprofile"];
+
+/// What a part is, as it was seen.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum PartForm {
+    Objects,
+    Static,
+    Shared,
+    Program,
+    Partial,
+}
+
+impl PartForm {
+    pub fn word(self) -> &'static str {
+        match self {
+            PartForm::Objects => "objects",
+            PartForm::Static => "static-library",
+            PartForm::Shared => "shared-library",
+            PartForm::Program => "program",
+            PartForm::Partial => "partial-link",
+        }
+    }
+}
+
+/// One source of a part.
+#[derive(Debug, Clone)]
+pub(super) struct DrawnSource {
+    /// Below the tree, or below what is generated.
+    pub path: String,
+    pub generated: bool,
+    pub ways: Ways,
+    /// The watched build's object.
+    pub object: Theirs,
+    pub is_cxx: bool,
+}
+
+/// One part.
+#[derive(Debug, Clone)]
+pub(super) struct DrawnPart {
+    pub name: String,
+    pub form: PartForm,
+    pub sources: Vec<DrawnSource>,
+    pub uses: Vec<String>,
+    /// Libraries and other words of the link, by what they are.
+    pub link_flags: Vec<String>,
+    pub libraries: Vec<String>,
+    pub needs: Vec<String>,
+    /// The file that it makes, where that does not follow from its name.
+    pub output: Option<String>,
+    pub abi: Option<String>,
+    /// The watched build's file; a set of objects has none.
+    pub file: Option<Theirs>,
+    /// Whether something that can lie anywhere is made of it.
+    pub into_shared: bool,
+}
+
+/// All that was drawn.
+#[derive(Debug)]
+pub(super) struct Model {
+    pub name: String,
+    pub version: Option<String>,
+    pub compilers: (String, String),
+    pub parts: Vec<DrawnPart>,
+    pub needs: Vec<DrawnNeed>,
+    pub made: Made,
+}
+
+impl Model {
+    pub fn of(story: &mut Story<'_>, host: &Host) -> Model {
+        leave_probes_out(story);
+        let made = Made::of(story);
+        let products: BTreeMap<String, usize> =
+            story.joins.iter().enumerate().map(|(at, join)| (join.output.clone(), at)).collect();
+        let inputs: Vec<Inputs> = (0..story.joins.len()).map(|at| inputs_of(story, &products, at)).collect();
+        let linked: Linked = inputs.iter().flat_map(|inputs| inputs.libraries.iter().cloned()).collect();
+        let found = libraries(host, &linked, &made.host_headers, &all_flags(story));
+        let names = part_names(story, &made);
+        let mut users: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
+        for (join, inputs) in inputs.iter().enumerate() {
+            for object in &inputs.objects {
+                users.entry(*object).or_default().insert(join);
+            }
+        }
+        let mut groups: BTreeMap<BTreeSet<usize>, Vec<usize>> = BTreeMap::new();
+        for (object, joins) in users {
+            groups.entry(joins).or_default().push(object);
+        }
+        let mut taken: BTreeSet<String> = names.iter().cloned().collect();
+        taken.extend(made.generated.iter().map(|part| part.name.clone()));
+        let mut sets: BTreeMap<BTreeSet<usize>, String> = BTreeMap::new();
+        for (joins, objects) in groups.iter().filter(|(joins, _)| joins.len() > 1) {
+            let own: Vec<&str> = joins.iter().map(|join| names[*join].as_str()).collect();
+            sets.insert(joins.clone(), free_name(set_name(story, &own, objects), &mut taken));
+        }
+        let mut parts = Vec::new();
+        for (joins, name) in &sets {
+            let sources = sources_of(story, &made, &groups[joins]);
+            let uses = generated_for(story, &made, &groups[joins]);
+            parts.push(DrawnPart { sources, uses, ..empty_part(name, PartForm::Objects) });
+        }
+        for (at, join) in story.joins.iter().enumerate() {
+            let own = BTreeSet::from([at]);
+            let objects = groups.get(&own).cloned().unwrap_or_default();
+            let of_sets = sets.iter().filter(|(joins, _)| joins.contains(&at)).map(|(_, name)| name.clone());
+            let mut uses: Vec<String> = of_sets.collect();
+            uses.extend(inputs[at].products.iter().map(|product| names[*product].clone()));
+            uses.extend(generated_for(story, &made, &objects));
+            uses.extend(inputs[at].reads.iter().filter_map(|path| made.part_of(path)).map(str::to_string));
+            let part = empty_part(&names[at], form_of(join.kind));
+            let part = DrawnPart { sources: sources_of(story, &made, &objects), uses: distinct(uses), ..part };
+            parts.push(with_link(part, join, &inputs[at], &found));
+        }
+        spread_shared(&mut parts);
+        Model {
+            name: tree_name(story),
+            version: version(story),
+            compilers: compilers(story),
+            parts,
+            needs: found.needs.into_values().collect(),
+            made,
+        }
+    }
+}
+
+fn empty_part(name: &str, form: PartForm) -> DrawnPart {
+    DrawnPart {
+        name: name.to_string(),
+        form,
+        sources: vec![],
+        uses: vec![],
+        link_flags: vec![],
+        libraries: vec![],
+        needs: vec![],
+        output: None,
+        abi: None,
+        file: None,
+        into_shared: form == PartForm::Shared,
+    }
+}
+
+fn form_of(kind: JoinKind) -> PartForm {
+    match kind {
+        JoinKind::Archive => PartForm::Static,
+        JoinKind::Program => PartForm::Program,
+        JoinKind::Shared => PartForm::Shared,
+        JoinKind::Partial => PartForm::Partial,
+    }
+}
+
+fn distinct(list: Vec<String>) -> Vec<String> {
+    let mut seen = BTreeSet::new();
+    list.into_iter().filter(|item| seen.insert(item.clone())).collect()
+}
+
+/// What comes into a shared library must be able to lie anywhere.
+fn spread_shared(parts: &mut [DrawnPart]) {
+    loop {
+        let shared: BTreeSet<String> =
+            parts.iter().filter(|part| part.into_shared).flat_map(|part| part.uses.iter().cloned()).collect();
+        let mut more = false;
+        for part in parts.iter_mut().filter(|part| matches!(part.form, PartForm::Objects | PartForm::Static)) {
+            more |= !part.into_shared && shared.contains(&part.name);
+            part.into_shared |= shared.contains(&part.name);
+        }
+        if !more {
+            return;
+        }
+    }
+}
+
+/// Links whose file nobody used and that was gone at the end asked about the host.
+fn leave_probes_out(story: &mut Story<'_>) {
+    let used: BTreeSet<String> = story.joins.iter().flat_map(|join| join.reads.iter().cloned()).collect();
+    let ran: BTreeSet<String> = story.watched.processes.iter().map(|process| process.program.clone()).collect();
+    let stays = |join: &Join| {
+        let own = |path: &String| path == &join.output;
+        let later = used.iter().filter(|path| own(path)).count() > 0 && join.kind == JoinKind::Archive;
+        story.is_left(&join.output) || later || ran.contains(&join.output) && story.in_tree(&join.output).is_some()
+    };
+    let keep: Vec<bool> = story.joins.iter().map(stays).collect();
+    story.probes += keep.iter().filter(|keep| !**keep).count();
+    let mut keep = keep.into_iter();
+    story.joins.retain(|_| keep.next().unwrap_or(true));
+}
+
+/// What a link or archive is made of.
+#[derive(Debug, Default)]
+struct Inputs {
+    objects: Vec<usize>,
+    products: Vec<usize>,
+    /// Libraries of the host, with their files.
+    libraries: Vec<(String, Option<String>)>,
+    /// Files that are neither, as words.
+    others: Vec<String>,
+    /// Made files among what it read.
+    reads: BTreeSet<String>,
+}
+
+fn inputs_of(story: &mut Story<'_>, products: &BTreeMap<String, usize>, at: usize) -> Inputs {
+    let join = story.joins[at].clone();
+    let compile_of = |story: &Story<'_>, path: &str| {
+        let made = |(_, compile): &(usize, &Compile)| compile.object == path && compile.at <= join.at;
+        story.compiles.iter().enumerate().rfind(made).map(|(at, _)| at)
+    };
+    let mut inputs = Inputs::default();
+    for object in &join.own {
+        inputs.objects.extend(compile_of(story, object));
+    }
+    for word in &join.run.words {
+        match word {
+            Word::Input(file) if is_source(file) => {}
+            Word::Input(file) => {
+                let path = Story::absolute(&join.folder, file);
+                let origin = story.origin(&path, join.at);
+                if let Some(object) = compile_of(story, &path).or_else(|| compile_of(story, &origin)) {
+                    inputs.objects.push(object);
+                } else if let Some(product) = products.get(&path).or_else(|| products.get(&origin)) {
+                    inputs.products.push(*product);
+                } else {
+                    if file.ends_with(".o") || file.ends_with(".a") {
+                        story.doubt(&path, "it lay there before, or nobody saw how it was made; it is linked as it is");
+                    }
+                    inputs.others.push(story.in_tree(&path).map_or(path.clone(), str::to_string));
+                }
+            }
+            Word::Library(name) => {
+                let files = [format!("lib{name}.so"), format!("lib{name}.a")];
+                let of_name = |path: &&String| {
+                    let file = path.rsplit_once('/').map_or(path.as_str(), |(_, file)| file);
+                    files.iter().any(|name| file == name || file.starts_with(&format!("{name}.")))
+                };
+                let opened: Vec<&String> = join.reads.iter().filter(of_name).collect();
+                let product = opened.iter().find_map(|path| products.get(&story.origin(path, join.at)));
+                match product {
+                    Some(product) => inputs.products.push(*product),
+                    None => inputs.libraries.push((name.clone(), opened.last().map(ToString::to_string))),
+                }
+            }
+            _ => {}
+        }
+    }
+    inputs.objects.dedup();
+    let is_input = |path: &String| products.contains_key(path) || compile_of(story, path).is_some();
+    inputs.reads = join.reads.iter().filter(|path| story.is_made(path) && !is_input(path)).cloned().collect();
+    inputs
+}
+
+fn with_link(mut part: DrawnPart, join: &Join, inputs: &Inputs, found: &Libraries) -> DrawnPart {
+    for (library, _) in &inputs.libraries {
+        match found.needs.get(library) {
+            Some(need) => part.needs.push(need.name.clone()),
+            None if matches!(library.as_str(), "c" | "gcc" | "gcc_s" | "stdc++") => {}
+            None => part.libraries.push(library.clone()),
+        }
+    }
+    part.needs = distinct(part.needs);
+    part.libraries = distinct(part.libraries);
+    let mut soname = None;
+    for word in &join.run.words {
+        match word {
+            Word::Link(words) => {
+                let text = words.join(" ");
+                if let Some(name) = text.strip_prefix("-Wl,-soname,").or_else(|| text.strip_prefix("-Wl,-soname=")) {
+                    soname = Some(name.to_string());
+                } else if let Some(name) = text.strip_prefix("-Wl,-h,") {
+                    soname = Some(name.to_string());
+                } else if !matches!(text.as_str(), "-shared" | "-r") && !text.contains("-rpath") {
+                    part.link_flags.extend(words.iter().map(|word| relative(word, join)));
+                }
+            }
+            Word::Flag(words) if ALSO_OF_LINKS.iter().any(|flag| words[0].starts_with(flag)) => {
+                part.link_flags.extend(words.iter().cloned());
+            }
+            _ => {}
+        }
+    }
+    part.link_flags = distinct(part.link_flags);
+    part.link_flags.extend(inputs.others.iter().cloned());
+    let file = join.output.rsplit_once('/').map_or(join.output.as_str(), |(_, file)| file);
+    // A library's file begins with `lib` once, whether or not its name does.
+    let short = part.name.strip_prefix("lib").unwrap_or(&part.name);
+    let usual = match part.form {
+        PartForm::Objects | PartForm::Program => part.name.clone(),
+        PartForm::Static => format!("lib{short}.a"),
+        PartForm::Shared => format!("lib{short}.so"),
+        PartForm::Partial => format!("{}.o", part.name),
+    };
+    let version = soname.as_ref().and_then(|soname| soname.strip_prefix(&format!("{usual}."))).map(str::to_string);
+    if part.form == PartForm::Shared && file.starts_with(&format!("{usual}.")) && version.is_some() {
+        part.abi = version;
+    } else if file != usual {
+        let folder = match part.form {
+            PartForm::Static | PartForm::Shared => "lib",
+            PartForm::Program => "bin",
+            PartForm::Objects | PartForm::Partial => "lib",
+        };
+        part.output = Some(format!("{folder}/{file}"));
+    }
+    part.file = Some(Theirs { path: join.output.clone(), command: join.command.clone() });
+    part
+}
+
+/// A word of a link in which a path counts from the tree, as our links run there.
+fn relative(word: &str, join: &Join) -> String {
+    let Some((flag, path)) = word.split_once('=').or_else(|| word.rsplit_once(',')) else { return word.to_string() };
+    let sign = &word[flag.len()..=flag.len()];
+    let absolute = Story::absolute(&join.folder, path);
+    match join.reads.contains(&absolute) {
+        true => format!("{flag}{sign}{absolute}"),
+        false => word.to_string(),
+    }
+}
+
+fn sources_of(story: &Story<'_>, made: &Made, objects: &[usize]) -> Vec<DrawnSource> {
+    let mut sources: Vec<DrawnSource> = objects
+        .iter()
+        .map(|at| {
+            let compile = &story.compiles[*at];
+            let source = story.origin(&compile.source, compile.at);
+            let generated = made.reach(&source).map(str::to_string);
+            let is_generated = generated.is_some();
+            let path = generated.unwrap_or_else(|| story.in_tree(&source).map_or(source.clone(), str::to_string));
+            let is_cxx = compile.compiler.ends_with("++")
+                || ["cc", "cpp", "cxx", "C", "c++"].iter().any(|ending| path.ends_with(&format!(".{ending}")));
+            let ways = Ways::of(compile, story);
+            let object = Theirs { path: compile.object.clone(), command: compile.command.clone() };
+            DrawnSource { path, generated: is_generated, ways, object, is_cxx }
+        })
+        .collect();
+    sources.sort_by(|a, b| (a.generated, &a.path).cmp(&(b.generated, &b.path)));
+    sources
+}
+
+/// The generated parts whose files some compiles read.
+fn generated_for(story: &Story<'_>, made: &Made, objects: &[usize]) -> Vec<String> {
+    let mut names = BTreeSet::new();
+    for at in objects {
+        let compile = &story.compiles[*at];
+        for path in compile.reads.iter().chain([&compile.source]) {
+            names.extend(made.part_of(&story.origin(path, compile.at)).map(str::to_string));
+        }
+    }
+    names.into_iter().collect()
+}
+
+fn all_flags(story: &Story<'_>) -> BTreeSet<String> {
+    let words = story.compiles.iter().flat_map(|compile| &compile.run.words);
+    words
+        .filter_map(|word| match word {
+            Word::Define(text) => Some(format!("-D{text}")),
+            Word::Include(flag, folder) => Some(format!("{flag}{folder}")),
+            Word::Flag(words) => Some(words.join(" ")),
+            _ => None,
+        })
+        .collect()
+}
+
+/// Returns a name that nothing has yet.
+pub(super) fn free_name(name: String, taken: &mut BTreeSet<String>) -> String {
+    let mut free = name.clone();
+    let mut number = 2;
+    while !taken.insert(free.clone()) {
+        free = format!("{name}-{number}");
+        number += 1;
+    }
+    free
+}
+
+fn part_names(story: &Story<'_>, made: &Made) -> Vec<String> {
+    let mut taken: BTreeSet<String> = made.generated.iter().map(|part| part.name.clone()).collect();
+    let mut names = vec![String::new(); story.joins.len()];
+    let file = |at: usize| {
+        let output = &story.joins[at].output;
+        output.rsplit_once('/').map_or(output.as_str(), |(_, file)| file).to_string()
+    };
+    let mut order: Vec<usize> = (0..names.len()).collect();
+    // Programs keep their names; a library of the same name gives way.
+    order.sort_by_key(|at| {
+        (story.joins[*at].kind != JoinKind::Program, story.joins[*at].kind == JoinKind::Archive, *at)
+    });
+    for at in order {
+        let file = file(at);
+        let stem = match story.joins[at].kind {
+            JoinKind::Program => file.as_str(),
+            JoinKind::Archive => file.trim_end_matches(".a"),
+            JoinKind::Partial => file.trim_end_matches(".o"),
+            JoinKind::Shared => file.split(".so").next().unwrap_or(&file),
+        };
+        let short = stem.strip_prefix("lib").filter(|short| !short.is_empty()).unwrap_or(stem);
+        let name = if story.joins[at].kind == JoinKind::Program { plain_name(stem) } else { plain_name(short) };
+        let again = match story.joins[at].kind {
+            JoinKind::Archive | JoinKind::Shared if taken.contains(&name) && !taken.contains(&format!("lib{name}")) => {
+                format!("lib{name}")
+            }
+            JoinKind::Archive if taken.contains(&name) => format!("{name}-static"),
+            _ => name,
+        };
+        names[at] = free_name(again, &mut taken);
+    }
+    names
+}
+
+/// A set of objects is called by what its users' names have in common, or by its folder.
+fn set_name(story: &Story<'_>, users: &[&str], objects: &[usize]) -> String {
+    let first = users.first().copied().unwrap_or_default();
+    let alike = (0..=first.len())
+        .rev()
+        .find(|end| first.is_char_boundary(*end) && users.iter().all(|user| user.starts_with(&first[..*end])));
+    let begin = first[..alike.unwrap_or(0)].trim_end_matches('-');
+    if begin.len() > 2 {
+        return format!("{begin}-objects");
+    }
+    let folders: BTreeSet<&str> =
+        objects.iter().filter_map(|at| story.compiles[*at].source.rsplit_once('/').map(|(folder, _)| folder)).collect();
+    let folder = folders.iter().next().filter(|_| folders.len() == 1).and_then(|folder| story.in_tree(folder));
+    let word = folder.map_or("shared", |folder| folder.rsplit_once('/').map_or(folder, |(_, name)| name));
+    format!("{}-objects", plain_name(word))
+}
+
+fn tree_name(story: &Story<'_>) -> String {
+    plain_name(story.tree.rsplit_once('/').map_or("tree", |(_, name)| name))
+}
+
+/// The version that a macro tells.
+fn version(story: &Story<'_>) -> Option<String> {
+    let texts = story.compiles.iter().flat_map(|compile| &compile.run.words).filter_map(|word| match word {
+        Word::Define(text) => text.split_once('='),
+        _ => None,
+    });
+    let plain = |value: &str| value.trim_matches(['"', '\\']).to_string();
+    let mut found = texts.filter(|(name, _)| *name == "VERSION" || name.ends_with("_VERSION")).map(|(_, v)| plain(v));
+    found.find(|value| value.starts_with(|c: char| c.is_ascii_digit()) && value.contains('.'))
+}
+
+/// The compilers of C and C++ that most compiles were called with.
+fn compilers(story: &Story<'_>) -> (String, String) {
+    let most = |of_cxx: bool| {
+        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+        for compile in story.compiles.iter().filter(|compile| compile.compiler.contains("++") == of_cxx) {
+            *counts.entry(&compile.compiler).or_default() += 1;
+        }
+        counts
+            .into_iter()
+            .max_by_key(|(name, count)| (*count, std::cmp::Reverse(*name)))
+            .map(|(name, _)| name.to_string())
+    };
+    (most(false).unwrap_or_else(|| "cc".into()), most(true).unwrap_or_else(|| "c++".into()))
+}

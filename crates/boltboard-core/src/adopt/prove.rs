@@ -1,0 +1,138 @@
+//! Holds a build by a drawn description against the watched one.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+
+use super::draw::{Drawing, Theirs};
+use super::watched::Watched;
+use crate::base::Digest;
+use crate::plan::Plan;
+use crate::step::Location;
+use crate::work::Folders;
+
+/// How two builds compare.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Proof {
+    /// Objects of the watched build that can be compared.
+    pub objects: usize,
+    /// Those that are the same.
+    pub objects_same: usize,
+    /// Finished files of the watched build that can be compared.
+    pub outputs: usize,
+    /// Those that are the same.
+    pub outputs_same: usize,
+    /// Those that are made of the same objects and parts, and are not the same: in another order, or with other places in them.
+    pub outputs_alike: Vec<Difference>,
+    /// All others.
+    pub differences: Vec<Difference>,
+    /// Files of the watched build that were gone at its end: nobody can compare them.
+    pub gone: Vec<String>,
+}
+
+/// A file that is not the same.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Difference {
+    /// The watched build's file.
+    pub theirs: String,
+    /// Ours, by its name in our build; `None` where ours makes none.
+    pub ours: Option<String>,
+    /// The command of the watched build that made it.
+    pub command: String,
+    /// Our command.
+    pub own_command: Option<String>,
+}
+
+/// What a plan makes, for comparing.
+#[derive(Default)]
+struct Ours<'p> {
+    objects: BTreeMap<(String, String), &'p Location>,
+    outputs: BTreeMap<String, &'p Location>,
+    commands: BTreeMap<&'p Location, String>,
+}
+
+impl<'p> Ours<'p> {
+    fn of(plan: &'p Plan) -> Ours<'p> {
+        let mut ours = Ours::default();
+        for (_, step) in plan.steps.iter() {
+            let part = step.part.map_or(String::new(), |part| plan.part_name(part).to_string());
+            let Some(write) = step.writes.first() else { continue };
+            ours.commands.insert(write, step.command().join(" "));
+            match (step.source(), write) {
+                (Some(Location::Tree(source) | Location::Made(source)), Location::Object(_)) => {
+                    ours.objects.insert((part, source.to_string()), write);
+                }
+                (None, Location::Output(_)) if step.leads_to().is_none() => {
+                    ours.outputs.insert(part, write);
+                }
+                _ => {}
+            }
+        }
+        ours
+    }
+}
+
+/// Compares what a build by a plan left with what the watched one left.
+pub fn prove(watched: &Watched, drawing: &Drawing, plan: &Plan, folders: &Folders) -> Proof {
+    let left: BTreeMap<String, &Digest> =
+        watched.left.iter().map(|(id, digest)| (watched.path(*id).to_string_lossy().into_owned(), digest)).collect();
+    let ours = Ours::of(plan);
+    let tree = watched.tree.to_string_lossy().into_owned();
+    let short = |path: &str| path.strip_prefix(&format!("{tree}/")).unwrap_or(path).to_string();
+    let difference = |theirs: &Theirs, at: Option<&&Location>| Difference {
+        theirs: short(&theirs.path),
+        ours: at.map(ToString::to_string),
+        command: theirs.command.clone(),
+        own_command: at.and_then(|at| ours.commands.get(*at)).cloned(),
+    };
+    let is_same = |at: Option<&&Location>, digest: &Digest| at.is_some_and(|at| same(&at.path(folders), digest));
+    let mut proof = Proof::default();
+    // Parts of which something differs, or cannot be compared.
+    let mut other: BTreeSet<&str> = BTreeSet::new();
+    for (key, theirs) in &drawing.objects {
+        let at = ours.objects.get(key);
+        match left.get(&theirs.path) {
+            None => proof.gone.push(short(&theirs.path)),
+            Some(digest) => {
+                proof.objects += 1;
+                if is_same(at, digest) {
+                    proof.objects_same += 1;
+                } else {
+                    other.insert(&key.0);
+                    proof.differences.push(difference(theirs, at));
+                }
+            }
+        }
+    }
+    for (part, theirs) in &drawing.outputs {
+        let at = ours.outputs.get(part);
+        let Some(digest) = left.get(&theirs.path) else {
+            proof.gone.push(short(&theirs.path));
+            continue;
+        };
+        proof.outputs += 1;
+        if is_same(at, digest) {
+            proof.outputs_same += 1;
+        } else if at.is_some() && !made_of(drawing, part).iter().any(|part| other.contains(part.as_str())) {
+            proof.outputs_alike.push(difference(theirs, at));
+        } else {
+            proof.differences.push(difference(theirs, at));
+        }
+    }
+    proof
+}
+
+/// All parts that one is made of, and itself.
+fn made_of(drawing: &Drawing, part: &str) -> BTreeSet<String> {
+    let (mut all, mut waiting) = (BTreeSet::new(), vec![part.to_string()]);
+    while let Some(next) = waiting.pop() {
+        if let Some(uses) = drawing.uses.get(&next) {
+            waiting.extend(uses.iter().filter(|used| !all.contains(*used)).cloned());
+        }
+        all.insert(next);
+    }
+    all
+}
+
+fn same(path: &Path, digest: &Digest) -> bool {
+    Digest::of_file(path).is_ok_and(|own| own == *digest)
+}

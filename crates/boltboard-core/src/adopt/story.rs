@@ -1,0 +1,512 @@
+//! From processes to deeds: which of them compiled, archived, linked or generated, and who stood above them. No tool that runs builds is
+//! known by name: a compiler's driver is known by its children, and what stands above drivers by being above them.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Component, Path, PathBuf};
+
+use super::watched::{Seen, Watched, What};
+use super::words::{self, Action, Run, Word, is_source};
+
+/// Programs that do the work of a compiler: what started them is its driver.
+const PROPER: [&str; 12] =
+    ["cc1", "cc1plus", "cc1obj", "f951", "as", "collect2", "ld", "ld.bfd", "ld.gold", "ld.lld", "lto1", "lto-wrapper"];
+/// Programs that hand files on as they are.
+const COPIERS: [&str; 4] = ["cp", "install", "ln", "mv"];
+
+/// One source that was compiled.
+#[derive(Debug, Clone)]
+pub(super) struct Compile {
+    /// The source.
+    pub source: String,
+    /// The object; for a source that was compiled within a link, a name that no file has.
+    pub object: String,
+    /// The compiler, as it was called.
+    pub compiler: String,
+    /// Where it ran.
+    pub folder: String,
+    /// Its words.
+    pub run: Run,
+    /// What it read.
+    pub reads: BTreeSet<String>,
+    /// When it began.
+    pub at: u32,
+    /// The command, as it was called.
+    pub command: String,
+}
+
+/// What several objects became.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum JoinKind {
+    Archive,
+    Program,
+    Shared,
+    Partial,
+}
+
+/// A link or an archive.
+#[derive(Debug, Clone)]
+pub(super) struct Join {
+    pub kind: JoinKind,
+    pub output: String,
+    /// What it is made of, by its words, in their order: files, libraries, flags.
+    pub run: Run,
+    pub folder: String,
+    pub reads: BTreeSet<String>,
+    /// Objects of sources that were compiled within it.
+    pub own: Vec<String>,
+    pub at: u32,
+    /// The command, as it was called.
+    pub command: String,
+}
+
+/// What was not understood, and why that matters.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Doubt {
+    /// What it is about.
+    pub about: String,
+    /// What is not known.
+    pub said: String,
+}
+
+/// What a watched build did.
+pub(super) struct Story<'w> {
+    pub watched: &'w Watched,
+    pub tree: String,
+    pub compiles: Vec<Compile>,
+    pub joins: Vec<Join>,
+    pub doubts: BTreeSet<Doubt>,
+    /// How many tiny compiles asked about the host.
+    pub probes: usize,
+    children: Vec<Vec<usize>>,
+    /// Who wrote each file, and when.
+    writers: BTreeMap<String, Vec<(u32, usize)>>,
+    /// What each file is a copy of, or leads to, since when.
+    copies: BTreeMap<String, Vec<(u32, String)>>,
+    /// Compilers' and archivers' processes.
+    busy: BTreeSet<usize>,
+    /// What stands above them.
+    above: BTreeSet<usize>,
+}
+
+impl<'w> Story<'w> {
+    /// Reads what a build did.
+    pub fn of(watched: &'w Watched) -> Story<'w> {
+        let mut children = vec![Vec::new(); watched.processes.len()];
+        for (at, process) in watched.processes.iter().enumerate() {
+            if let Some(parent) = process.parent {
+                children[parent].push(at);
+            }
+        }
+        let mut story = Story {
+            watched,
+            tree: watched.tree.to_string_lossy().into_owned(),
+            compiles: Vec::new(),
+            joins: Vec::new(),
+            doubts: BTreeSet::new(),
+            probes: 0,
+            children,
+            writers: BTreeMap::new(),
+            copies: BTreeMap::new(),
+            busy: BTreeSet::new(),
+            above: BTreeSet::new(),
+        };
+        story.note_writers();
+        story.note_runs();
+        story.note_copies();
+        story
+    }
+
+    fn process(&self, at: usize) -> &'w Seen {
+        &self.watched.processes[at]
+    }
+
+    /// A path as texts spell it, from the folder of who named it.
+    pub fn absolute(folder: &str, path: &str) -> String {
+        let mut spelt = PathBuf::new();
+        for part in Path::new(folder).join(path).components() {
+            match part {
+                Component::CurDir => {}
+                Component::ParentDir => {
+                    spelt.pop();
+                }
+                other => spelt.push(other),
+            }
+        }
+        spelt.to_string_lossy().into_owned()
+    }
+
+    /// The path below the tree, if it lies there.
+    pub fn in_tree<'p>(&self, path: &'p str) -> Option<&'p str> {
+        path.strip_prefix(&self.tree)?.strip_prefix('/')
+    }
+
+    /// Whether the build wrote a file.
+    pub fn is_made(&self, path: &str) -> bool {
+        self.writers.contains_key(path) || self.copies.contains_key(path)
+    }
+
+    /// A file that a build cannot do without: of the tree, or made.
+    fn concerns(&self, path: &str) -> bool {
+        self.in_tree(path).is_some() || self.is_made(path)
+    }
+
+    fn note_writers(&mut self) {
+        for (at, process) in self.watched.processes.iter().enumerate() {
+            for did in process.deeds.iter().filter(|did| matches!(did.what, What::Wrote)) {
+                let path = self.watched.path(did.path).to_string_lossy().into_owned();
+                self.writers.entry(path).or_default().push((did.at, at));
+            }
+        }
+        self.writers.values_mut().for_each(|list| list.sort_unstable());
+    }
+
+    /// All processes below one, and itself.
+    pub fn below(&self, at: usize) -> Vec<usize> {
+        let (mut all, mut waiting) = (Vec::new(), vec![at]);
+        while let Some(next) = waiting.pop() {
+            all.push(next);
+            waiting.extend(&self.children[next]);
+        }
+        all.sort_unstable();
+        all
+    }
+
+    /// All files that a process and those below it read.
+    fn reads_of(&self, at: usize) -> BTreeSet<String> {
+        let deeds = self.below(at).into_iter().flat_map(|at| &self.process(at).deeds);
+        let read = deeds.filter(|did| did.what == What::Read);
+        read.map(|did| self.watched.path(did.path).to_string_lossy().into_owned()).collect()
+    }
+
+    fn began(&self, at: usize) -> u32 {
+        self.below(at).into_iter().flat_map(|at| &self.process(at).deeds).map(|did| did.at).min().unwrap_or(0)
+    }
+
+    fn note_runs(&mut self) {
+        let mut drivers = BTreeSet::new();
+        for (at, process) in self.watched.processes.iter().enumerate() {
+            if process.forked || !is_proper(process) {
+                continue;
+            }
+            let mut parent = process.parent;
+            while let Some(above) = parent.filter(|p| self.process(*p).forked || is_proper(self.process(*p))) {
+                parent = self.process(above).parent;
+            }
+            drivers.insert(parent.unwrap_or(at));
+        }
+        for (at, process) in self.watched.processes.iter().enumerate() {
+            if process.forked || self.is_within(at) {
+                continue;
+            }
+            let understood = if drivers.contains(&at) {
+                self.driver(at);
+                true
+            } else if is_archiver(process) {
+                self.archive(at)
+            } else {
+                false
+            };
+            if understood {
+                self.busy.insert(at);
+            }
+        }
+        for at in &self.busy {
+            let mut parent = self.process(*at).parent;
+            while let Some(above) = parent.filter(|above| self.above.insert(*above)) {
+                parent = self.process(above).parent;
+            }
+        }
+    }
+
+    /// Whether a process stands below one that is understood already.
+    fn is_within(&self, at: usize) -> bool {
+        let mut parent = self.process(at).parent;
+        while let Some(above) = parent {
+            if self.busy.contains(&above) {
+                return true;
+            }
+            parent = self.process(above).parent;
+        }
+        false
+    }
+
+    fn driver(&mut self, at: usize) {
+        let process = self.process(at);
+        let response = |word: &str| process.responses.get(word).cloned();
+        let run = words::read(process.words.get(1..).unwrap_or_default(), &response);
+        let files: Vec<String> = run.inputs().map(str::to_string).collect();
+        if files.is_empty() || run.action == Action::Question || run.action == Action::Preprocess {
+            return;
+        }
+        if self.is_probe(at, &files) {
+            self.probes += 1;
+            return;
+        }
+        if process.exit.is_some_and(|exit| exit != 0) {
+            let about = process.words.join(" ");
+            self.doubt(&about, "it failed, and is left out");
+            return;
+        }
+        let (folder, command) = (process.folder.clone(), process.words.join(" "));
+        let compiler = process.words.first().cloned().unwrap_or_default();
+        let (reads, began) = (self.reads_of(at), self.began(at));
+        let source_of = |file: &String| Story::absolute(&folder, file);
+        let (sources, others): (Vec<&String>, Vec<&String>) = files.iter().partition(|file| is_source(file));
+        let compile = |source: &String, object: String| Compile {
+            source: source_of(source),
+            object,
+            compiler: compiler.clone(),
+            folder: folder.clone(),
+            run: run.clone(),
+            reads: reads.clone(),
+            at: began,
+            command: command.clone(),
+        };
+        if run.action == Action::Compile {
+            for source in sources {
+                let object = run.output.clone().unwrap_or_else(|| object_name(source));
+                self.compiles.push(compile(source, Story::absolute(&folder, &object)));
+            }
+            for other in others {
+                self.doubt(other, "it was compiled, and is no source by its name");
+            }
+            return;
+        }
+        if run.action == Action::Assembly {
+            return;
+        }
+        let output = Story::absolute(&folder, run.output.as_deref().unwrap_or("a.out"));
+        let has = |flag: &str| run.words.iter().any(|word| matches!(word, Word::Link(words) if words[0] == flag));
+        let kind = match (has("-shared"), has("-r")) {
+            (true, _) => JoinKind::Shared,
+            (false, true) => JoinKind::Partial,
+            (false, false) => JoinKind::Program,
+        };
+        let mut own = Vec::new();
+        for source in sources {
+            let object = format!("{output}::{}", source_of(source));
+            own.push(object.clone());
+            self.compiles.push(compile(source, object));
+        }
+        self.joins.push(Join { kind, output, run, folder, reads, own, at: began, command });
+    }
+
+    /// A tiny compile of a text outside of the tree, or one that is gone: it asked about the host.
+    fn is_probe(&self, at: usize, files: &[String]) -> bool {
+        let folder = &self.process(at).folder;
+        let gone = |file: &String| {
+            let path = Story::absolute(folder, file);
+            file == "-" || self.is_made(&path) && is_source(file) && !self.is_left(&path)
+        };
+        files.iter().any(gone)
+    }
+
+    /// Whether a file that was made was there at the end.
+    pub fn is_left(&self, path: &str) -> bool {
+        self.text_or_digest(path).is_some()
+    }
+
+    fn text_or_digest(&self, path: &str) -> Option<&crate::base::Digest> {
+        self.watched.left.iter().find(|(id, _)| self.watched.path(**id) == Path::new(path)).map(|(_, digest)| digest)
+    }
+
+    fn archive(&mut self, at: usize) -> bool {
+        let process = self.process(at);
+        let response = |word: &str| process.responses.get(word).cloned();
+        let mut rest: Vec<String> = Vec::new();
+        for word in process.words.iter().skip(1) {
+            match response(word) {
+                Some(text) => rest.extend(words::split(&text)),
+                None => rest.push(word.clone()),
+            }
+        }
+        // Some write the letters after a hyphen, some beside long flags.
+        let mut rest = rest.into_iter().filter(|word| !word.starts_with("--"));
+        let letters = rest.next().unwrap_or_default();
+        let makes = letters.trim_start_matches('-').contains(['r', 'q']);
+        let Some(archive) = rest.next().filter(|_| makes) else { return false };
+        if process.exit.is_some_and(|exit| exit != 0) {
+            let about = process.words.join(" ");
+            self.doubt(&about, "it failed, and is left out");
+            return true;
+        }
+        let folder = process.folder.clone();
+        let output = Story::absolute(&folder, &archive);
+        let words: Vec<Word> = rest.map(Word::Input).collect();
+        let began = self.began(at);
+        let run = Run { action: Action::Link, output: Some(archive), words };
+        // What is added to an archive comes to what is in it.
+        if let Some(known) = self.joins.iter_mut().find(|join| join.output == output && join.kind == JoinKind::Archive)
+        {
+            let new: Vec<Word> = run.words.into_iter().filter(|word| !known.run.words.contains(word)).collect();
+            known.run.words.extend(new);
+            known.at = began;
+            return true;
+        }
+        let (reads, command, kind) = (self.reads_of(at), process.words.join(" "), JoinKind::Archive);
+        self.joins.push(Join { kind, output, run, folder, reads, own: vec![], at: began, command });
+        true
+    }
+
+    /// Files that were handed on as they were: copied, linked, given another name.
+    fn note_copies(&mut self) {
+        for (at, process) in self.watched.processes.iter().enumerate() {
+            if process.forked || self.busy.contains(&at) || self.is_within(at) {
+                continue;
+            }
+            let path = |id| self.watched.path(id).to_string_lossy().into_owned();
+            let mut pairs: Vec<(u32, String, String)> = Vec::new();
+            for pair in process.deeds.windows(2).filter(|pair| pair[0].what == What::Unnamed) {
+                pairs.push((pair[1].at, path(pair[1].path), path(pair[0].path)));
+            }
+            if COPIERS.contains(&base_name(&process.program)) {
+                let of_sort = |what: What| process.deeds.iter().filter(move |did| did.what == what);
+                let read: Vec<String> = of_sort(What::Read).map(|did| path(did.path)).collect();
+                for did in of_sort(What::Wrote) {
+                    let to = path(did.path);
+                    let named = |file: &&String| base_name(file) == base_name(&to) && **file != to;
+                    let of_words = || {
+                        let mut words = process.words.iter().skip(1).filter(|word| !word.starts_with('-'));
+                        words.next().map(|word| self.led_from(&process.folder, &to, word))
+                    };
+                    let in_tree = |file: &&String| self.concerns(file) && **file != to;
+                    let from = read.iter().find(named).or_else(|| read.iter().rfind(in_tree)).cloned();
+                    pairs.extend(from.or_else(of_words).map(|from| (did.at, to, from)));
+                }
+            }
+            for (when, to, from) in pairs {
+                self.copies.entry(to).or_default().push((when, from));
+            }
+        }
+        self.copies.values_mut().for_each(|list| list.sort_unstable());
+    }
+
+    /// What a link's text leads to: it counts from the folder of the link.
+    fn led_from(&self, folder: &str, link: &str, text: &str) -> String {
+        let beside = Story::absolute(link.rsplit_once('/').map_or("/", |(above, _)| above), text);
+        if self.concerns(&beside) { beside } else { Story::absolute(folder, text) }
+    }
+
+    /// Where a file comes from that was handed on, as seen at a moment.
+    pub fn origin(&self, path: &str, at: u32) -> String {
+        let (mut path, mut at) = (path.to_string(), at);
+        // A ring of names ends somewhere.
+        for _ in 0..40 {
+            let last = self.copies.get(&path).and_then(|list| list.iter().rfind(|(when, _)| *when <= at));
+            // Who wrote it since made it anew.
+            let written = self.writers.get(&path).and_then(|list| list.iter().rfind(|(when, _)| *when <= at));
+            match (last, written) {
+                (Some((when, from)), written) if written.is_none_or(|(later, _)| later <= when) => {
+                    (path, at) = (from.clone(), *when);
+                }
+                _ => return path,
+            }
+        }
+        path
+    }
+
+    /// Who wrote a file last before a moment.
+    fn writer(&self, path: &str, at: u32) -> Option<usize> {
+        self.writers.get(path)?.iter().rfind(|(when, _)| *when <= at).map(|(_, who)| *who)
+    }
+
+    /// The command that wrote a file last before a moment: the highest process below those that run the build. `None` where these wrote it
+    /// themselves.
+    pub fn unit_of(&self, path: &str, at: u32) -> Option<usize> {
+        let writer = self.writer(path, at)?;
+        if self.above.contains(&writer) {
+            // A shell can open the output of a program before it starts it.
+            let ran = |process: &Seen| !process.forked && process.streams.get(1).is_some_and(|stream| stream == path);
+            let all = self
+                .watched
+                .processes
+                .iter()
+                .enumerate()
+                .filter(|(at, process)| ran(process) && !self.above.contains(at));
+            let mut highest = all.map(|(at, _)| at).filter(|at| {
+                let parent = self.process(*at).parent.map(|parent| self.process(parent));
+                parent.is_none_or(|parent| !ran(parent))
+            });
+            return highest.next().filter(|_| highest.next().is_none());
+        }
+        let mut at = writer;
+        while let Some(parent) = self.process(at).parent.filter(|parent| !self.above.contains(parent)) {
+            at = parent;
+        }
+        // A copy of a shell that becomes a program is that program.
+        let mut own = at;
+        while self.process(own).forked {
+            match self.children[own].as_slice() {
+                [only] => own = *only,
+                _ => return None,
+            }
+        }
+        Some(own)
+    }
+
+    /// The programs before one that hand it their output by a pipe, first to last, and itself.
+    pub fn piped(&self, last: usize) -> Vec<usize> {
+        let mut stages = vec![last];
+        let stream = |at: usize, number: usize| self.process(at).streams.get(number).filter(|s| s.starts_with("pipe:"));
+        while let Some(input) = stream(stages[0], 0) {
+            let before = |at: &usize| {
+                let process = self.process(*at);
+                !process.forked
+                    && process.streams.get(1) == Some(input)
+                    && !stages.contains(at)
+                    && !self.above.contains(at)
+            };
+            let Some(first) = (0..self.watched.processes.len()).find(before) else { break };
+            stages.insert(0, first);
+        }
+        stages
+    }
+
+    /// What the commands of a unit read of the tree and of what was made.
+    pub fn concerning_reads(&self, stages: &[usize]) -> BTreeSet<String> {
+        // The copy of a shell that became the program opened what it reads as standard input.
+        let from = |stage: usize| match self.process(stage).parent.filter(|parent| self.process(*parent).forked) {
+            Some(parent) if !self.above.contains(&parent) => parent,
+            _ => stage,
+        };
+        let all = stages.iter().flat_map(|stage| self.reads_of(from(*stage)));
+        all.filter(|path| self.concerns(path)).collect()
+    }
+
+    /// Whether names of a folder were read by anything but a compiler.
+    pub fn is_listed(&self, folder: &str) -> bool {
+        let lists = |process: &Seen| {
+            let mut listed = process.deeds.iter().filter(|did| did.what == What::Listed);
+            listed.any(|did| self.watched.path(did.path) == Path::new(folder))
+        };
+        self.watched.processes.iter().any(|process| !is_proper(process) && lists(process))
+    }
+
+    /// Notes that something is not known.
+    pub fn doubt(&mut self, about: &str, said: &str) {
+        let short: String = about.chars().take(200).collect();
+        let about = short.replace(&format!("{}/", self.tree), "");
+        self.doubts.insert(Doubt { about, said: said.to_string() });
+    }
+}
+
+fn base_name(path: &str) -> &str {
+    path.rsplit_once('/').map_or(path, |(_, name)| name)
+}
+
+fn object_name(source: &str) -> String {
+    let name = base_name(source);
+    format!("{}.o", name.rsplit_once('.').map_or(name, |(stem, _)| stem))
+}
+
+/// Whether a process is a part of a compiler. Tools of a cross compiler carry the target before their name.
+fn is_proper(process: &Seen) -> bool {
+    let name = base_name(&process.program);
+    PROPER.iter().any(|proper| name == *proper || name.strip_suffix(proper).is_some_and(|rest| rest.ends_with('-')))
+}
+
+fn is_archiver(process: &Seen) -> bool {
+    let name = base_name(process.words.first().map_or("", String::as_str));
+    let name = name.trim_end_matches(|letter: char| letter.is_ascii_digit() || matches!(letter, '.' | '-'));
+    name == "ar" || name.ends_with("-ar")
+}

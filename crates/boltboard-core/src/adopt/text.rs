@@ -1,0 +1,393 @@
+//! The text of a drawn description, as a person would have written it.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write;
+
+use super::made::Generated;
+use super::model::{DrawnPart, DrawnSource, Model, PartForm};
+use super::needs::DrawnNeed;
+use super::patterns::Files;
+use super::ways::common;
+
+/// A list that is longer is folded, in letters.
+const LINE: usize = 110;
+
+/// What all compiles have in common, and those of one language.
+#[derive(Debug, Default)]
+struct Chain {
+    flags: Vec<Vec<String>>,
+    c_flags: Vec<Vec<String>>,
+    cxx_flags: Vec<Vec<String>>,
+    defines: Vec<String>,
+}
+
+/// What texts are made with.
+pub(super) struct Writer<'m> {
+    model: &'m Model,
+    /// Where the tree lies, from the description.
+    pub sources: String,
+    /// The root of the watched tree.
+    pub tree: String,
+    pub files: Files,
+    pub listed: &'m dyn Fn(&str) -> bool,
+    chain: Chain,
+    /// The part that each file of the watched build is, for commands that run or read it.
+    products: BTreeMap<String, String>,
+}
+
+impl<'m> Writer<'m> {
+    pub fn new(
+        model: &'m Model,
+        sources: String,
+        tree: String,
+        files: Files,
+        listed: &'m dyn Fn(&str) -> bool,
+    ) -> Self {
+        let file = |part: &DrawnPart| Some((part.file.clone()?.path, part.name.clone()));
+        let products = model.parts.iter().filter_map(file).collect();
+        Writer { chain: Chain::of(model), model, sources, tree, files, listed, products }
+    }
+
+    /// The whole text.
+    pub fn text(&self, seen: &str, questions: &[String]) -> String {
+        let model = self.model;
+        let mut out = String::new();
+        comment(&mut out, seen);
+        questions.iter().for_each(|question| comment(&mut out, &format!("to decide: {question}")));
+        out.push_str("format = 1\n\n[tree]\n");
+        key(&mut out, "name", &quoted(&model.name));
+        match &model.version {
+            Some(version) => key(&mut out, "version", &quoted(version)),
+            None => out.push_str("version = \"0\"   # to decide: no macro told it\n"),
+        }
+        key(&mut out, "sources", &quoted(&self.sources));
+        out.push_str("\n[toolchain]\n");
+        let (c, cxx) = &model.compilers;
+        if c != "cc" {
+            key(&mut out, "c-compiler", &quoted(c));
+        }
+        if cxx != "c++" {
+            key(&mut out, "cxx-compiler", &quoted(cxx));
+        }
+        let mut flags = self.words(&self.chain.flags);
+        flags.extend(self.chain.defines.iter().map(|text| format!("-D{}", literal(text))));
+        texts(&mut out, "flags", &flags);
+        texts(&mut out, "c-flags", &self.words(&self.chain.c_flags));
+        texts(&mut out, "cxx-flags", &self.words(&self.chain.cxx_flags));
+        for need in &model.needs {
+            self.need(&mut out, need);
+        }
+        for part in &model.made.generated {
+            self.generated(&mut out, part);
+        }
+        for part in &model.parts {
+            self.part(&mut out, part);
+        }
+        out
+    }
+
+    fn need(&self, out: &mut String, need: &DrawnNeed) {
+        let _ = writeln!(out, "\n[need.{}]", need.name);
+        key(out, "summary", &quoted(&format!("the library {}", need.link)));
+        key(out, "required", "true");
+        if let Some(library) = &need.library {
+            key(out, "library", &quoted(library));
+        }
+        if let Some(header) = &need.header {
+            key(out, "header", &quoted(header));
+        }
+        key(out, "link", &quoted(&need.link));
+        if let Some(package) = &need.package {
+            key(out, "packages", &format!("{{ debian = {} }}", quoted(package)));
+        }
+    }
+
+    fn generated(&self, out: &mut String, part: &Generated) {
+        let _ = writeln!(out, "\n# seen: {}\n[part.{}]\nkind = \"generated\"", part.seen, part.name);
+        if part.kept.is_some() {
+            let name = part.outputs.first().map_or("", |(name, _)| name.as_str());
+            texts(out, "command", &["cp".into(), format!("${{beside:{}}}", kept_place(name)), "${step:output}".into()]);
+            key(out, "output", &quoted(name));
+            return;
+        }
+        let mut stages = part.stages.iter().map(|words| words.iter().map(|word| self.place(word)).collect::<Vec<_>>());
+        texts(out, "command", &stages.next().unwrap_or_default());
+        let more: Vec<String> = stages.map(|words| list(&words)).collect();
+        if !more.is_empty() {
+            key(out, "pipe", &format!("[{}]", more.join(", ")));
+        }
+        if let Some(folder) = &part.folder {
+            key(out, "folder", &quoted(folder));
+        }
+        if let Some(files) = &part.scratch {
+            let file = |(file, name): &(String, String)| {
+                let file = file.strip_prefix("${made:").and_then(|made| made.strip_suffix('}')).unwrap_or(file);
+                if file == name {
+                    quoted(file)
+                } else {
+                    format!("{{ file = {}, as = {} }}", quoted(file), quoted(name))
+                }
+            };
+            let files: Vec<String> = files.iter().map(file).collect();
+            key(out, "scratch", &folded(&files));
+        }
+        if let Some(file) = &part.stdin {
+            key(out, "stdin", &quoted(file));
+        }
+        if let Some(file) = &part.stdout {
+            key(out, "stdout", &quoted(file));
+        }
+        texts(out, "reads", &part.reads);
+        let outputs: Vec<String> = part
+            .outputs
+            .iter()
+            .map(|(name, left)| match left {
+                None => quoted(name),
+                Some(left) => format!("{{ file = {}, left = {} }}", quoted(name), quoted(left)),
+            })
+            .collect();
+        if !outputs.is_empty() {
+            key(out, "output", &folded(&outputs));
+        }
+        texts(out, "uses", &part.uses);
+        if let Some(code) = part.success {
+            key(out, "success", &format!("[0, {code}]"));
+        }
+    }
+
+    /// A word in which files of the watched build are named by the parts that make them.
+    fn place(&self, word: &str) -> String {
+        let Some(at) = word.find("${product:") else { return word.to_string() };
+        let rest = &word[at + "${product:".len()..];
+        let Some((file, after)) = rest.split_once('}') else { return word.to_string() };
+        let part = self.products.get(file).map_or("", String::as_str);
+        format!("{}${{part:{part}}}{after}", &word[..at])
+    }
+
+    fn part(&self, out: &mut String, part: &DrawnPart) {
+        out.push('\n');
+        if let Some(file) = &part.file {
+            comment(out, &format!("seen: {}", self.below_tree(&file.path)));
+        }
+        let _ = writeln!(out, "[part.{}]\nkind = {}", part.name, quoted(part.form.word()));
+        let own = self.own(part);
+        self.sources(out, part, &own);
+        texts(out, "include", &own.include);
+        texts(out, "flags", &self.words(&own.flags));
+        texts(out, "defines", &own.defines.iter().map(|text| literal(text)).collect::<Vec<_>>());
+        self.anywhere(out, part);
+        texts(out, "uses", &part.uses);
+        let link: Vec<String> = part.link_flags.iter().map(|word| self.below_tree(word)).collect();
+        texts(out, "link-flags", &link);
+        texts(out, "libraries", &part.libraries);
+        texts(out, "needs", &part.needs);
+        if let Some(output) = &part.output {
+            key(out, "output", &quoted(output));
+        }
+        if let Some(abi) = &part.abi {
+            key(out, "abi", &quoted(abi));
+        }
+    }
+
+    fn anywhere(&self, out: &mut String, part: &DrawnPart) {
+        let some = part.sources.iter().any(|source| source.ways.anywhere);
+        let usual = part.into_shared;
+        if !part.sources.is_empty() && some != usual && part.form != PartForm::Partial {
+            key(out, "position-independent", if some { "true" } else { "false" });
+        }
+    }
+
+    /// What all sources of a part have in common, beyond what all of the tree have.
+    fn own(&self, part: &DrawnPart) -> Own {
+        let sources = || part.sources.iter();
+        let includes: Vec<Vec<String>> = sources().map(|source| self.includes(source)).collect();
+        let flags: Vec<Vec<Vec<String>>> = sources().map(|source| self.flags(source)).collect();
+        let defines: Vec<Vec<String>> = sources().map(|source| self.defines(source)).collect();
+        let same = includes.windows(2).all(|pair| pair[0] == pair[1]);
+        Own {
+            include: if same { includes.first().cloned().unwrap_or_default() } else { common(includes.iter()) },
+            flags: common(flags.iter()),
+            defines: common(defines.iter()),
+        }
+    }
+
+    /// Folders for headers as `include` names them: those of the tree.
+    fn includes(&self, source: &DrawnSource) -> Vec<String> {
+        let mut folders: Vec<String> = Vec::new();
+        for (_, folder) in source.ways.includes.iter().filter(|(flag, _)| flag == "-I") {
+            let found = match self.model.made.copied_from(folder) {
+                Some(from) => from.iter().cloned().collect(),
+                None if self.model.made.is_made_folder(folder) && !self.holds_sources(folder) => vec![],
+                None => self.in_tree(folder).into_iter().collect(),
+            };
+            folders.extend(found.into_iter().map(|folder| if folder.is_empty() { ".".into() } else { folder }));
+        }
+        let mut seen = BTreeSet::new();
+        folders.retain(|folder| seen.insert(folder.clone()));
+        folders
+    }
+
+    fn in_tree(&self, folder: &str) -> Option<String> {
+        if folder == self.tree {
+            return Some(String::new());
+        }
+        folder.strip_prefix(&format!("{}/", self.tree)).map(str::to_string)
+    }
+
+    fn holds_sources(&self, folder: &str) -> bool {
+        self.in_tree(folder).is_some_and(|folder| self.files.has_folder(&folder))
+    }
+
+    /// Flags beyond those that all have, with folders for headers that are no part of the tree.
+    fn flags(&self, source: &DrawnSource) -> Vec<Vec<String>> {
+        let of_language = if source.is_cxx { &self.chain.cxx_flags } else { &self.chain.c_flags };
+        let shared = |words: &&Vec<String>| self.chain.flags.contains(words) || of_language.contains(words);
+        let mut flags: Vec<Vec<String>> = source.ways.flags.iter().filter(|words| !shared(words)).cloned().collect();
+        for (flag, folder) in &source.ways.includes {
+            let elsewhere = self.in_tree(folder).is_none() && !self.model.made.is_made_folder(folder);
+            if self.model.made.copied_from(folder).is_none() && (flag != "-I" || elsewhere) {
+                let folder = self.in_tree(folder).map_or(folder.clone(), |f| if f.is_empty() { ".".into() } else { f });
+                flags.push(if flag == "-I" { vec![format!("-I{folder}")] } else { vec![flag.clone(), folder] });
+            }
+        }
+        flags.extend(source.ways.undefined.iter().map(|name| vec![format!("-U{name}")]));
+        flags
+    }
+
+    fn defines(&self, source: &DrawnSource) -> Vec<String> {
+        let own = |text: &&String| !self.chain.defines.contains(text);
+        source.ways.defines.values().filter(own).cloned().collect()
+    }
+
+    fn sources(&self, out: &mut String, part: &DrawnPart, own: &Own) {
+        let mut groups: BTreeMap<Vec<String>, (BTreeSet<String>, Vec<String>)> = BTreeMap::new();
+        for source in &part.sources {
+            let mut rest: Vec<String> =
+                self.flags(source).into_iter().filter(|words| !own.flags.contains(words)).flatten().collect();
+            let defines = self.defines(source).into_iter().filter(|text| !own.defines.contains(text));
+            rest.extend(defines.map(|text| format!("-D{}", literal(&text))));
+            let folders = self.includes(source).into_iter().filter(|folder| !own.include.contains(folder));
+            rest.extend(folders.map(|folder| format!("-I{folder}")));
+            let rest: Vec<String> = rest.iter().map(|word| self.below_tree(word)).collect();
+            let (files, made) = groups.entry(rest).or_default();
+            if source.generated {
+                made.push(source.path.clone());
+            } else {
+                files.insert(source.path.clone());
+            }
+        }
+        let mut rules: Vec<String> = Vec::new();
+        let mut except: Vec<String> = Vec::new();
+        let alone = groups.len() == 1;
+        for (flags, (files, made)) in &groups {
+            let patterns = self.files.patterns(files, self.listed);
+            let (add, left_out) = if alone || patterns.except.is_empty() {
+                (patterns.add, patterns.except)
+            } else {
+                (files.iter().cloned().collect(), vec![])
+            };
+            except.extend(left_out);
+            let with_flags = if flags.is_empty() { String::new() } else { format!(", flags = {}", list(flags)) };
+            match flags.is_empty() {
+                true => rules.extend(add.iter().map(|pattern| quoted(pattern))),
+                false if !add.is_empty() => rules.push(format!("{{ add = {}{with_flags} }}", list(&add))),
+                false => {}
+            }
+            if !made.is_empty() {
+                rules.push(format!("{{ made = {}{with_flags} }}", list(made)));
+            }
+        }
+        if !rules.is_empty() {
+            key(out, "sources", &folded(&rules));
+        }
+        texts(out, "except", &except);
+    }
+
+    fn words(&self, flags: &[Vec<String>]) -> Vec<String> {
+        flags.iter().flatten().map(|word| self.below_tree(&literal(word))).collect()
+    }
+
+    /// A word in which the place of the tree is left out: commands run there.
+    fn below_tree(&self, word: &str) -> String {
+        word.replace(&format!("{}/", self.tree), "")
+    }
+}
+
+/// What a part says for all of its sources.
+#[derive(Debug, Default)]
+struct Own {
+    include: Vec<String>,
+    flags: Vec<Vec<String>>,
+    defines: Vec<String>,
+}
+
+impl Chain {
+    fn of(model: &Model) -> Chain {
+        let all: Vec<&DrawnSource> = model.parts.iter().flat_map(|part| &part.sources).collect();
+        let flags = common(all.iter().map(|source| &source.ways.flags));
+        let of_language = |is_cxx: bool| {
+            let own = all.iter().filter(|source| source.is_cxx == is_cxx).map(|source| &source.ways.flags);
+            let mut own = common(own);
+            own.retain(|words| !flags.contains(words));
+            own
+        };
+        let defines: Vec<Vec<String>> =
+            all.iter().map(|source| source.ways.defines.values().cloned().collect()).collect();
+        Chain { c_flags: of_language(false), cxx_flags: of_language(true), defines: common(defines.iter()), flags }
+    }
+}
+
+/// Where a text that is kept lies, beside the description.
+pub(super) fn kept_place(name: &str) -> String {
+    format!("kept/{name}")
+}
+
+/// A text in which nothing is filled in.
+fn literal(text: &str) -> String {
+    text.replace("${", "$${")
+}
+
+fn comment(out: &mut String, text: &str) {
+    for line in text.lines() {
+        let _ = writeln!(out, "# {line}");
+    }
+}
+
+fn key(out: &mut String, name: &str, value: &str) {
+    let _ = writeln!(out, "{name} = {value}");
+}
+
+fn texts(out: &mut String, name: &str, words: &[String]) {
+    if !words.is_empty() {
+        let words: Vec<String> = words.iter().map(|word| quoted(word)).collect();
+        key(out, name, &folded(&words));
+    }
+}
+
+fn list(words: &[String]) -> String {
+    format!("[{}]", words.iter().map(|word| quoted(word)).collect::<Vec<_>>().join(", "))
+}
+
+/// A list on one line, or on several where it is long.
+fn folded(items: &[String]) -> String {
+    let line = format!("[{}]", items.join(", "));
+    if line.chars().count() <= LINE {
+        return line;
+    }
+    let mut lines = vec![String::new()];
+    for item in items {
+        let last = lines.last().map_or(0, |line| line.chars().count());
+        if last > 0 && last + item.chars().count() > LINE - 8 {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            let _ = write!(line, "{}{item},", if line.is_empty() { "" } else { " " });
+        }
+    }
+    format!("[\n{}]", lines.iter().map(|line| format!("    {line}\n")).collect::<String>())
+}
+
+/// A text as TOML spells it.
+fn quoted(text: &str) -> String {
+    toml_edit::Value::from(text).to_string()
+}

@@ -1,0 +1,131 @@
+//! How one source is compiled, by what counts: of flags that contradict each other the last one, of macros what is left after all of them.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::story::{Compile, Story};
+use super::words::Word;
+
+/// Flags that our builder gives itself where they are needed, or that would tell where the tree lies.
+const OUR_OWN: [&str; 4] = ["-ffile-prefix-map=", "-fdebug-prefix-map=", "-fmacro-prefix-map=", "-frandom-seed="];
+/// Flags for code that can lie anywhere.
+const ANYWHERE: [&str; 2] = ["-fPIC", "-fpic"];
+
+/// How a source is compiled.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(super) struct Ways {
+    /// Flags, each with the words that belong to it.
+    pub flags: Vec<Vec<String>>,
+    /// Folders for headers, with the flag that opens each.
+    pub includes: Vec<(String, String)>,
+    /// Macros that are defined, by name, with their whole text.
+    pub defines: BTreeMap<String, String>,
+    /// Macros that are taken away.
+    pub undefined: BTreeSet<String>,
+    /// Whether the code can lie anywhere.
+    pub anywhere: bool,
+    /// Words that were left out, because they change nothing or are ours.
+    pub left_out: BTreeSet<String>,
+}
+
+impl Ways {
+    pub fn of(compile: &Compile, story: &Story<'_>) -> Ways {
+        let mut ways = Ways::default();
+        let mut flags: Vec<(String, Vec<String>)> = Vec::new();
+        for word in &compile.run.words {
+            match word {
+                Word::Include(flag, folder) => {
+                    let place = (flag.clone(), Story::absolute(&compile.folder, folder));
+                    if !ways.includes.contains(&place) {
+                        ways.includes.push(place);
+                    }
+                }
+                Word::ReadFirst(flag, file) => {
+                    let beside = Story::absolute(&compile.folder, file);
+                    let file = if story.in_tree(&beside).is_some() { beside } else { file.clone() };
+                    flags.push((format!("{flag} {file}"), vec![flag.clone(), file]));
+                }
+                Word::Define(text) => {
+                    let name = text.split('=').next().unwrap_or_default().to_string();
+                    ways.undefined.remove(&name);
+                    ways.defines.insert(name, text.clone());
+                }
+                Word::Undefine(name) => {
+                    if ways.defines.remove(name).is_none() {
+                        ways.undefined.insert(name.clone());
+                    }
+                }
+                Word::Flag(words) if ANYWHERE.contains(&words[0].as_str()) => ways.anywhere = true,
+                Word::Flag(words) if matches!(words[0].as_str(), "-fno-PIC" | "-fno-pic") => ways.anywhere = false,
+                Word::Flag(words) if OUR_OWN.iter().any(|own| words[0].starts_with(own)) => {
+                    ways.left_out.insert(words[0].split('=').next().unwrap_or_default().to_string());
+                }
+                Word::Flag(words) => flags.push((family_of(&words[0]), words.clone())),
+                Word::Language(language) => flags.push(("-x".into(), vec!["-x".into(), language.clone()])),
+                Word::WithoutEffect(word) => {
+                    ways.left_out.insert(word.clone());
+                }
+                Word::Link(_) | Word::LibraryFolder(_) | Word::Library(_) | Word::Input(_) => {}
+            }
+        }
+        // The last of a family counts.
+        for (at, (family, words)) in flags.iter().enumerate() {
+            if !flags[at + 1..].iter().any(|(later, _)| later == family) {
+                ways.flags.push(words.clone());
+            }
+        }
+        ways
+    }
+}
+
+/// What a flag decides: of flags with one family the last counts.
+fn family_of(flag: &str) -> String {
+    let name = flag.split('=').next().unwrap_or_default();
+    if name.starts_with("-O") {
+        return "-O".into();
+    }
+    // `-g`, `-g3`, `-ggdb`; but not `-gsplit-dwarf`, which says something else.
+    if name == "-g" || name.starts_with("-ggdb") || name.len() == 3 && name.starts_with("-g") {
+        return "-g".into();
+    }
+    for letter in ["-f", "-W", "-m"] {
+        if let Some(rest) = name.strip_prefix(letter).filter(|_| !flag.starts_with("-Wa,") && !flag.starts_with("-Wp,"))
+        {
+            // What is given a value can be given several.
+            let plain = rest.strip_prefix("no-").unwrap_or(rest);
+            return if name == flag { format!("{letter}{plain}") } else { flag.to_string() };
+        }
+    }
+    if matches!(name, "-std" | "--std" | "-ansi") { "-std".into() } else { flag.to_string() }
+}
+
+/// Returns what all lists hold, in the order of the first.
+pub(super) fn common<'a, T: PartialEq + Clone + 'a>(mut lists: impl Iterator<Item = &'a Vec<T>>) -> Vec<T> {
+    let Some(first) = lists.next() else { return Vec::new() };
+    let mut all = first.clone();
+    for list in lists {
+        all.retain(|item| list.contains(item));
+    }
+    all
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_flags_that_contradict_each_other_the_last_counts() {
+        for (one, other) in [
+            ("-O2", "-Os"),
+            ("-g", "-g3"),
+            ("-Wall", "-Wno-all"),
+            ("-fno-common", "-fcommon"),
+            ("-std=c99", "-ansi"),
+            ("-mavx", "-mno-avx"),
+        ] {
+            assert_eq!(family_of(one), family_of(other), "{one} and {other}");
+        }
+        for (one, other) in [("-Wall", "-Wextra"), ("-g", "-gsplit-dwarf"), ("-fA=1", "-fA=2"), ("-O2", "-openmp")] {
+            assert_ne!(family_of(one), family_of(other), "{one} and {other}");
+        }
+    }
+}

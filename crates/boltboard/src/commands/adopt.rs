@@ -1,0 +1,270 @@
+//! `boltboard adopt`: a tree that has no description gets one from a watched build.
+
+use std::path::{Path, PathBuf};
+
+use boltboard_core::adopt::{Drawing, Host, WatchAsk, Watched, draw, prove, watch};
+use boltboard_core::base::FileError;
+use boltboard_core::base::files::{make_folder, write_whole};
+use boltboard_core::session::Surroundings;
+use boltboard_core::watch::Gate;
+use boltboard_core::work::{Places, WorkFolder};
+use clap::{Args, Subcommand};
+
+use super::build::{BuildArgs, build_first};
+use crate::args::Global;
+use crate::fault::{Diagnostic, Exit, Stop};
+use crate::render::{Screen, adopt as render};
+use crate::session::{Session, surroundings};
+
+/// The name of a watched build that nobody named.
+const USUAL: &str = "build";
+/// The name of work folders.
+const WORK: &str = "boltboard-work";
+/// The file of a description.
+const DEFINITIONS: &str = "boltboard.toml";
+
+/// Describe a tree that has no description, from one watched build
+#[derive(Debug, Args)]
+#[command(
+    after_help = "A watched build is kept in boltboard-work/adopt/ of the tree. Nothing else of the tree changes."
+)]
+pub struct AdoptArgs {
+    #[command(subcommand)]
+    what: Option<What>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Run the tree's usual build from nothing, and keep what it does
+    Watch {
+        /// What to call it
+        #[arg(long, value_name = "NAME", default_value = USUAL)]
+        name: String,
+        /// The command that builds, with its words
+        #[arg(value_name = "COMMAND", required = true, trailing_var_arg = true, allow_hyphen_values = true)]
+        command: Vec<String>,
+    },
+    /// Show what was understood of a watched build, and what was not
+    Seen {
+        /// The watched build
+        #[arg(long, value_name = "NAME", default_value = USUAL)]
+        name: String,
+    },
+    /// Write the description
+    Draw {
+        /// The watched build
+        #[arg(long, value_name = "NAME", default_value = USUAL)]
+        name: String,
+        /// Write it into DIR [default: TREE-board beside the tree]
+        #[arg(long, value_name = "DIR")]
+        into: Option<PathBuf>,
+    },
+    /// Build by the description, and compare each file with the watched build's
+    Prove {
+        /// The watched build
+        #[arg(long, value_name = "NAME", default_value = USUAL)]
+        name: String,
+        /// The description lies in DIR [default: TREE-board beside the tree]
+        #[arg(long, value_name = "DIR")]
+        from: Option<PathBuf>,
+    },
+}
+
+/// The tree that is adopted.
+struct Adopted {
+    tree: PathBuf,
+    work: WorkFolder,
+    around: Surroundings,
+}
+
+impl Adopted {
+    fn find(global: &Global) -> Result<Adopted, Stop> {
+        let around = surroundings()?;
+        let tree = global.tree.as_deref().map_or_else(|| around.folder.clone(), |tree| around.path_here(tree));
+        let tree = tree.canonicalize().map_err(|e| Stop::from(FileError::on("look at", &tree)(e)))?;
+        let work = global.work.as_deref().map_or_else(|| tree.join(WORK), |work| around.path_here(work));
+        Ok(Adopted { work: WorkFolder::at(&work), tree, around })
+    }
+
+    fn tree_name(&self) -> String {
+        self.tree.file_name().map_or("tree".into(), |name| name.to_string_lossy().into_owned())
+    }
+
+    fn kept(&self, name: &str) -> Result<PathBuf, Stop> {
+        let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+        if name.is_empty() || name.starts_with('.') || !name.chars().all(plain) {
+            let what = format!("`{name}` cannot be the name of a watched build: letters, digits, `-`, `_` and `.` can");
+            return Err(Stop::new(Exit::WrongUse, Diagnostic::new(what)));
+        }
+        Ok(self.work.watched().join(name))
+    }
+
+    fn load(&self, name: &str) -> Result<Watched, Stop> {
+        let file = self.kept(name)?;
+        if let Some(watched) = Watched::load(&file) {
+            return Ok(watched);
+        }
+        let known = self.names();
+        let what = if file.exists() {
+            format!("what was kept of the watched build `{name}` is damaged, or of another version: watch it again")
+        } else {
+            format!("no build called `{name}` was watched in {}", self.tree.display())
+        };
+        let mut diagnostic = Diagnostic::new(what);
+        if !known.is_empty() {
+            diagnostic = diagnostic.note(format!("watched builds here: {}", known.join(", ")));
+        }
+        Err(Stop::new(Exit::WrongUse, diagnostic.next("boltboard adopt", "what is known, and how to go on")))
+    }
+
+    /// The builds that were watched.
+    fn names(&self) -> Vec<String> {
+        let entries = std::fs::read_dir(self.work.watched()).into_iter().flatten();
+        let name = |entry: std::io::Result<std::fs::DirEntry>| entry.ok()?.file_name().into_string().ok();
+        let mut names: Vec<String> = entries.filter_map(name).filter(|name| !name.starts_with('.')).collect();
+        names.sort();
+        names
+    }
+
+    /// Where the description lies, or is to lie.
+    fn description(&self, told: Option<&Path>) -> PathBuf {
+        told.map_or_else(
+            || self.tree.with_file_name(format!("{}-board", self.tree_name())),
+            |told| self.around.path_here(told),
+        )
+    }
+
+    fn drawing(&self, watched: &Watched, into: &Path) -> Drawing {
+        let host = Host::at(Path::new("/"), self.around.own_metadata_folders());
+        draw(watched, &host, into)
+    }
+}
+
+/// Runs the command.
+pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, Stop> {
+    let adopted = Adopted::find(global)?;
+    match &args.what {
+        None => status(global, screen, &adopted),
+        Some(What::Watch { name, command }) => watch_build(global, screen, &adopted, name, command),
+        Some(What::Seen { name }) => {
+            let watched = adopted.load(name)?;
+            let drawing = adopted.drawing(&watched, &adopted.description(None));
+            if global.json {
+                screen.json(&render::seen_json(&watched, &drawing));
+            } else {
+                screen.out(&render::seen(&watched, &drawing, screen.width));
+            }
+            Ok(Exit::Done)
+        }
+        Some(What::Draw { name, into }) => draw_it(global, screen, &adopted, name, into.as_deref()),
+        Some(What::Prove { name, from }) => prove_it(global, screen, &adopted, name, from.as_deref()),
+    }
+}
+
+fn status(global: &Global, screen: &Screen, adopted: &Adopted) -> Result<Exit, Stop> {
+    let names = adopted.names();
+    let description = adopted.description(None);
+    let drawn = description.join(DEFINITIONS).is_file().then_some(description);
+    let own = adopted.tree.join(DEFINITIONS).is_file();
+    if global.json {
+        screen.json(&render::status_json(&adopted.tree, &names, drawn.as_deref()));
+    } else {
+        screen.out(&render::status(&adopted.tree, &names, drawn.as_deref(), own));
+    }
+    Ok(Exit::Done)
+}
+
+fn watch_build(
+    global: &Global,
+    screen: &Screen,
+    adopted: &Adopted,
+    name: &str,
+    command: &[String],
+) -> Result<Exit, Stop> {
+    let file = adopted.kept(name)?;
+    let Some(own) = &adopted.around.own else {
+        return Err(Stop::usage("this program cannot find its own file, which it needs to watch others".to_string()));
+    };
+    adopted.work.prepare(&adopted.tree_name()).map_err(Stop::from)?;
+    let gate = Gate { program: own.file.clone(), word: own.gate };
+    let ask = WatchAsk {
+        gate: &gate,
+        name,
+        command,
+        tree: &adopted.tree,
+        environment: &adopted.around.variables,
+        search_path: adopted.around.search_path(),
+    };
+    let watched = watch(&ask).map_err(|fault| Stop::new(Exit::Machine, Diagnostic::new(fault.to_string())))?;
+    make_folder(&adopted.work.watched())?;
+    watched.save(&file)?;
+    let drawing = adopted.drawing(&watched, &adopted.description(None));
+    if global.json {
+        screen.json(&render::seen_json(&watched, &drawing));
+    } else {
+        screen.out(&render::watched(&watched, &drawing));
+    }
+    Ok(if watched.exit == 0 { Exit::Done } else { Exit::No })
+}
+
+fn draw_it(global: &Global, screen: &Screen, adopted: &Adopted, name: &str, into: Option<&Path>) -> Result<Exit, Stop> {
+    let watched = adopted.load(name)?;
+    let folder = adopted.description(into);
+    let file = folder.join(DEFINITIONS);
+    if file.symlink_metadata().is_ok() {
+        let diagnostic = Diagnostic::new(format!("there already is a description: {}", file.display()))
+            .help("Move it away, or write the new one elsewhere with `--into DIR`.".to_string());
+        return Err(Stop::new(Exit::WrongUse, diagnostic));
+    }
+    let drawing = adopted.drawing(&watched, &folder);
+    make_folder(&folder)?;
+    for (place, text) in &drawing.files {
+        let path = folder.join(place);
+        path.parent().map(make_folder).transpose()?;
+        write_whole(&path, text.as_bytes())?;
+    }
+    // The definitions come last: until then, nobody takes the folder for a description.
+    write_whole(&file, drawing.text.as_bytes())?;
+    // From now on, every command works within the tree as well.
+    let places = Places { board: folder.clone(), sources: adopted.tree.clone(), work: Some(folder.join(WORK)) };
+    adopted.work.remember(&places)?;
+    if global.json {
+        screen.json(&render::drawn_json(&file, &drawing));
+    } else {
+        screen.out(&render::drawn(&file, &drawing, name, into));
+    }
+    Ok(Exit::Done)
+}
+
+fn prove_it(
+    global: &Global,
+    screen: &Screen,
+    adopted: &Adopted,
+    name: &str,
+    from: Option<&Path>,
+) -> Result<Exit, Stop> {
+    let watched = adopted.load(name)?;
+    let folder = adopted.description(from);
+    if !folder.join(DEFINITIONS).is_file() {
+        let diagnostic = Diagnostic::new(format!("there is no description in {}", folder.display()))
+            .next("boltboard adopt draw", "write it");
+        return Err(Stop::new(Exit::WrongUse, diagnostic));
+    }
+    let drawing = adopted.drawing(&watched, &folder);
+    // What the watched build left in the work folder of the tree is none of the description's.
+    let there = Global { tree: Some(folder.clone()), work: Some(folder.join(WORK)), ..global.clone() };
+    let session = Session::open(&there, screen)?;
+    let built = build_first(&session, screen, &BuildArgs::default())?;
+    if built.exit != Exit::Done {
+        built.answer(&session, screen);
+        return Ok(built.exit);
+    }
+    let planned = session.plan_to_build(&built.resolved)?;
+    let proof = prove(&watched, &drawing, &planned.plan, &planned.folders);
+    if global.json {
+        screen.json(&render::proof_json(&proof));
+    } else {
+        screen.out(&render::proof(&proof, &folder, screen.width));
+    }
+    Ok(if proof.differences.is_empty() { Exit::Done } else { Exit::No })
+}

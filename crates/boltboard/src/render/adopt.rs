@@ -1,0 +1,324 @@
+//! What was watched, drawn and proved.
+
+use std::path::Path;
+
+use boltboard_core::adopt::{Difference, Drawing, Proof, Watched};
+use boltboard_core::base::shell_word;
+use serde::Serialize;
+
+use super::text::{Cell, Role, columns, count, next_line, next_lines, paint, wrap};
+use crate::fault::Next;
+
+/// The most differences and doubts that are told one by one.
+const MANY: usize = 20;
+
+/// Where one stands, and what comes next.
+pub fn status(tree: &Path, names: &[String], drawn: Option<&Path>, own: bool) -> String {
+    let mut out = String::new();
+    if own {
+        out.push_str(&format!("{} has a description: boltboard.toml.\n", tree.display()));
+        out.push_str(&next_line("boltboard", "what it is"));
+        return out;
+    }
+    if names.is_empty() {
+        out.push_str(&format!("No build of {} was watched yet.\n", tree.display()));
+        out.push_str(
+            "Remove what earlier builds made, and run the usual build under `boltboard adopt watch -- COMMAND`.\n",
+        );
+        out.push_str(&next_line("boltboard adopt watch --help", "how a build is watched"));
+        return out;
+    }
+    out.push_str(&format!("Watched builds of {}: {}.\n", tree.display(), names.join(", ")));
+    let name = if names.iter().any(|name| name == "build") { String::new() } else { format!(" --name {}", names[0]) };
+    let mut next = vec![Next::new(format!("boltboard adopt seen{name}"), "what was understood")];
+    match drawn {
+        None => next.push(Next::new(format!("boltboard adopt draw{name}"), "write the description")),
+        Some(folder) => {
+            out.push_str(&format!("The description lies in {}.\n", folder.display()));
+            next.push(Next::new(format!("boltboard adopt prove{name}"), "build by it and compare"));
+        }
+    }
+    out.push_str(&next_lines(&next, 0));
+    out
+}
+
+fn with_name(watched: &Watched) -> String {
+    if watched.name == "build" { String::new() } else { format!(" --name {}", watched.name) }
+}
+
+fn summary(drawing: &Drawing) -> String {
+    let counts = &drawing.counts;
+    let mut parts = vec![
+        count(counts.compiles, "compile", "compiles"),
+        count(counts.joins, "link or archive", "links and archives"),
+    ];
+    if counts.generated > 0 {
+        parts.push(count(counts.generated, "generated part", "generated parts"));
+    }
+    if counts.probes > 0 {
+        parts.push(count(
+            counts.probes,
+            "question to the compiler about the host",
+            "questions to the compiler about the host",
+        ));
+    }
+    format!("{} of {}", parts.join(", "), count(counts.processes, "process", "processes"))
+}
+
+/// What came of watching.
+pub fn watched(watched: &Watched, drawing: &Drawing) -> String {
+    let mut out = String::new();
+    match watched.exit {
+        0 => out.push_str(&format!("Watched: {}.\n", summary(drawing))),
+        exit => out.push_str(&format!(
+            "The build ended with exit code {exit}. What was seen until then is kept: {}.\n",
+            summary(drawing)
+        )),
+    }
+    let name = with_name(watched);
+    let next = if drawing.counts.compiles == 0 {
+        out.push_str("No compile was seen. If earlier results were still there, remove them and watch again.\n");
+        Next::new(format!("boltboard adopt seen{name}"), "what was seen instead")
+    } else {
+        Next::new(format!("boltboard adopt seen{name}"), "what was understood, and what not")
+    };
+    let draw = Next::new(format!("boltboard adopt draw{name}"), "write the description");
+    out.push_str(&next_lines(&[next, draw], 0));
+    out
+}
+
+/// What was understood.
+pub fn seen(watched: &Watched, drawing: &Drawing, width: usize) -> String {
+    let words: Vec<String> = watched.command.iter().map(|word| shell_word(word)).collect();
+    let mut out = format!("{}\n{}.\n\n", paint(Role::Title, &words.join(" ")), summary(drawing));
+    let mut rows: Vec<Vec<Cell>> =
+        vec![["part", "kind", "sources"].map(|title| (Role::Faint, title.to_string())).to_vec()];
+    for (name, kind, sources) in &drawing.parts {
+        rows.push(vec![(Role::Name, name.clone()), (Role::Faint, kind.clone()), (Role::Value, sources.to_string())]);
+    }
+    out.push_str(&columns(&rows, 0, width));
+    if drawing.doubts.is_empty() {
+        out.push_str("\nAll that wrote into the build was understood.\n");
+    } else {
+        out.push_str(&format!("\n{}\n", paint(Role::Title, &format!("Not known ({})", drawing.doubts.len()))));
+        for doubt in drawing.doubts.iter().take(MANY) {
+            let lines = wrap(&format!("{}: {}", doubt.about, doubt.said), width.saturating_sub(2));
+            lines.iter().for_each(|line| out.push_str(&format!("  {line}\n")));
+        }
+        if drawing.doubts.len() > MANY {
+            out.push_str(&format!("  and {} more; `--json` lists all\n", drawing.doubts.len() - MANY));
+        }
+    }
+    out.push_str(&next_line(format!("boltboard adopt draw{}", with_name(watched)), "write the description"));
+    out
+}
+
+/// What was written.
+pub fn drawn(file: &Path, drawing: &Drawing, name: &str, into: Option<&Path>) -> String {
+    let lines = drawing.text.lines().count();
+    let mut out = format!(
+        "Wrote {} ({}, {}).\n",
+        file.display(),
+        count(lines, "line", "lines"),
+        count(drawing.parts.len() + drawing.counts.generated, "part", "parts")
+    );
+    if !drawing.doubts.is_empty() {
+        out.push_str(&format!(
+            "{} not known: `boltboard adopt seen` lists them.\n",
+            count(drawing.doubts.len(), "thing is", "things are")
+        ));
+    }
+    let name = if name == "build" { String::new() } else { format!(" --name {name}") };
+    let from = into.map_or(String::new(), |into| format!(" --from {}", shell_word(&into.display().to_string())));
+    out.push_str(&next_line(format!("boltboard adopt prove{name}{from}"), "build by it and compare"));
+    out
+}
+
+/// How two builds compare.
+pub fn proof(proof: &Proof, folder: &Path, width: usize) -> String {
+    let objects = count(proof.objects, "object", "objects");
+    let mut out = match proof.objects - proof.objects_same {
+        0 => format!("All {objects} are the same.\n"),
+        other => format!("{} of {objects} are the same, {other} differ.\n", proof.objects_same),
+    };
+    let alike = proof.outputs_alike.len();
+    let other = proof.outputs - proof.outputs_same - alike;
+    let mut files = vec![format!("{} the same", proof.outputs_same)];
+    if alike > 0 {
+        files.push(format!("{alike} made of the same objects in another order or with other places in them"));
+    }
+    if other > 0 {
+        files.push(format!("{other} made of objects that differ"));
+    }
+    out.push_str(&format!("{}: {}.\n", count(proof.outputs, "finished file", "finished files"), files.join(", ")));
+    if !proof.gone.is_empty() {
+        let what = count(proof.gone.len(), "file was", "files were");
+        out.push_str(&format!("{what} gone at the end of the watched build, and cannot be compared.\n"));
+    }
+    for difference in proof.differences.iter().take(MANY) {
+        out.push_str(&one_difference(difference, width));
+    }
+    if proof.differences.len() > MANY {
+        out.push_str(&format!("and {} more; `--json` lists all\n", proof.differences.len() - MANY));
+    }
+    let tree = shell_word(&folder.display().to_string());
+    out.push_str(&next_line(format!("boltboard --tree {tree}"), "the tree by its description"));
+    out
+}
+
+fn one_difference(difference: &Difference, width: usize) -> String {
+    let mut out = format!("\n{}", paint(Role::Title, &difference.theirs));
+    match &difference.ours {
+        Some(ours) => out.push_str(&format!(" differs from {ours}\n")),
+        None => out.push_str(" is made by nothing here\n"),
+    }
+    let mut command = |who: &str, words: &str| {
+        for (at, line) in wrap(words, width.saturating_sub(10)).iter().enumerate() {
+            let lead = if at == 0 { who } else { "" };
+            out.push_str(&format!("  {lead:<8}{line}\n"));
+        }
+    };
+    command("theirs", &difference.command);
+    command("ours", difference.own_command.as_deref().unwrap_or_default());
+    out
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct StatusAnswer {
+    tree: String,
+    watched: Vec<String>,
+    description: Option<String>,
+}
+
+/// The same for machines.
+pub fn status_json(tree: &Path, names: &[String], drawn: Option<&Path>) -> impl Serialize {
+    StatusAnswer {
+        tree: tree.display().to_string(),
+        watched: names.to_vec(),
+        description: drawn.map(|folder| folder.display().to_string()),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct SeenAnswer {
+    name: String,
+    command: Vec<String>,
+    exit: i32,
+    processes: usize,
+    compiles: usize,
+    unused: usize,
+    joins: usize,
+    generated: usize,
+    needs: usize,
+    probes: usize,
+    parts: Vec<PartAnswer>,
+    doubts: Vec<DoubtAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct PartAnswer {
+    name: String,
+    kind: String,
+    sources: usize,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct DoubtAnswer {
+    about: String,
+    said: String,
+}
+
+/// What was understood, for machines.
+pub fn seen_json(watched: &Watched, drawing: &Drawing) -> impl Serialize {
+    let counts = drawing.counts;
+    SeenAnswer {
+        name: watched.name.clone(),
+        command: watched.command.clone(),
+        exit: watched.exit,
+        processes: counts.processes,
+        compiles: counts.compiles,
+        unused: counts.unused,
+        joins: counts.joins,
+        generated: counts.generated,
+        needs: counts.needs,
+        probes: counts.probes,
+        parts: parts_of(drawing),
+        doubts: doubts_of(drawing),
+    }
+}
+
+fn parts_of(drawing: &Drawing) -> Vec<PartAnswer> {
+    let part = |(name, kind, sources): &(String, String, usize)| PartAnswer {
+        name: name.clone(),
+        kind: kind.clone(),
+        sources: *sources,
+    };
+    drawing.parts.iter().map(part).collect()
+}
+
+fn doubts_of(drawing: &Drawing) -> Vec<DoubtAnswer> {
+    drawing.doubts.iter().map(|doubt| DoubtAnswer { about: doubt.about.clone(), said: doubt.said.clone() }).collect()
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct DrawnAnswer {
+    file: String,
+    lines: usize,
+    parts: Vec<PartAnswer>,
+    doubts: Vec<DoubtAnswer>,
+}
+
+/// What was written, for machines.
+pub fn drawn_json(file: &Path, drawing: &Drawing) -> impl Serialize {
+    DrawnAnswer {
+        file: file.display().to_string(),
+        lines: drawing.text.lines().count(),
+        parts: parts_of(drawing),
+        doubts: doubts_of(drawing),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct ProofAnswer {
+    objects: usize,
+    objects_same: usize,
+    outputs: usize,
+    outputs_same: usize,
+    outputs_alike: Vec<DifferenceAnswer>,
+    gone: Vec<String>,
+    differences: Vec<DifferenceAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct DifferenceAnswer {
+    theirs: String,
+    ours: Option<String>,
+    command: String,
+    own_command: Option<String>,
+}
+
+/// How two builds compare, for machines.
+pub fn proof_json(proof: &Proof) -> impl Serialize {
+    let answer = |difference: &Difference| DifferenceAnswer {
+        theirs: difference.theirs.clone(),
+        ours: difference.ours.clone(),
+        command: difference.command.clone(),
+        own_command: difference.own_command.clone(),
+    };
+    ProofAnswer {
+        objects: proof.objects,
+        objects_same: proof.objects_same,
+        outputs: proof.outputs,
+        outputs_same: proof.outputs_same,
+        outputs_alike: proof.outputs_alike.iter().map(answer).collect(),
+        gone: proof.gone.clone(),
+        differences: proof.differences.iter().map(answer).collect(),
+    }
+}
