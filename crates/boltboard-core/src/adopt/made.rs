@@ -3,13 +3,14 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::model::free_name;
-use super::needs::plain_name;
+use super::needs::{HostHeader, plain_name};
 use super::story::Story;
 
 /// Shells whose words are only a line for them to run.
 const SHELLS: [&str; 4] = ["sh", "dash", "bash", "ksh"];
-/// With more files of the tree than this, a folder is named.
+/// With more files of the tree than this, folders are named, of which more than a few were read.
 const MANY: usize = 12;
+const FEW: usize = 4;
 
 /// Commands that make files, or a text that the build wrote itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -38,7 +39,7 @@ pub(super) struct Generated {
 pub(super) struct Made {
     pub generated: Vec<Generated>,
     /// The host's headers that sources include, with the words by which they do.
-    pub host_headers: BTreeMap<String, String>,
+    pub host_headers: BTreeMap<String, HostHeader>,
     /// The part that makes each file.
     parts: BTreeMap<String, String>,
     /// How each file is included.
@@ -55,19 +56,19 @@ impl Made {
         let products: BTreeSet<String> = story.joins.iter().map(|join| join.output.clone()).collect();
         let objects: BTreeSet<String> = story.compiles.iter().map(|compile| compile.object.clone()).collect();
         let is_input = |path: &str| products.contains(path) || objects.contains(path);
-        let mut looked: Vec<(String, u32)> = Vec::new();
+        let mut looked: Vec<(String, u32, bool)> = Vec::new();
         for compile in &story.compiles {
-            looked.extend(compile.reads.iter().chain([&compile.source]).map(|path| (path.clone(), compile.at)));
+            looked.extend(compile.reads.iter().chain([&compile.source]).map(|path| (path.clone(), compile.at, compile.is_cxx())));
         }
         for join in &story.joins {
-            looked.extend(join.reads.iter().map(|path| (path.clone(), join.at)));
+            looked.extend(join.reads.iter().map(|path| (path.clone(), join.at, true)));
         }
-        for (path, at) in looked {
+        for (path, at, is_cxx) in looked {
             if is_input(&path) {
                 continue;
             }
             if !story.is_made(&path) {
-                made.note_host_header(&path, &included);
+                made.note_host_header(&path, &included, is_cxx);
                 continue;
             }
             let origin = story.origin(&path, at);
@@ -107,9 +108,11 @@ impl Made {
         self.parts.keys().any(|path| path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/')))
     }
 
-    fn note_host_header(&mut self, path: &str, included: &BTreeSet<String>) {
-        if let Some(word) = included.iter().find(|word| path.ends_with(&format!("/{word}"))) {
-            self.host_headers.entry(path.to_string()).or_insert_with(|| word.clone());
+    fn note_host_header(&mut self, path: &str, included: &BTreeSet<String>, is_cxx: bool) {
+        if let Some(known) = self.host_headers.get_mut(path) {
+            known.only_cxx &= is_cxx;
+        } else if let Some(word) = included.iter().find(|word| path.ends_with(&format!("/{word}"))) {
+            self.host_headers.insert(path.to_string(), HostHeader { word: word.clone(), only_cxx: is_cxx });
         }
     }
 
@@ -213,6 +216,7 @@ impl Made {
         let folder = last.folder.clone();
         let here = story.in_tree(&folder).map(str::to_string).or((folder == story.tree).then(String::new));
         let name_of = |path: &str| self.names.get(path).cloned().unwrap_or_default();
+        let aside = !in_place || here.is_none();
         let mut uses = BTreeSet::new();
         let products: BTreeSet<String> = story.joins.iter().map(|join| join.output.clone()).collect();
         let mut laid_out: BTreeMap<String, String> = BTreeMap::new();
@@ -233,6 +237,11 @@ impl Made {
                     for read in &reads {
                         let Some(own) = names(word, &process.folder, read) else { continue };
                         let origin = story.origin(read, u32::MAX);
+                        let of_tree = story.in_tree(&origin).is_some() && !story.is_made(&origin);
+                        if aside && of_tree && (!in_place || origin != *read) && is_below(read, &folder) {
+                            // It may write beside its input, so that lies where it runs.
+                            continue;
+                        }
                         let place = if let Some(part) = self.part_of(&origin) {
                             uses.insert(part.to_string());
                             format!("${{path:made}}/{}", name_of(&origin))
@@ -250,6 +259,9 @@ impl Made {
                         text = text.replace(&own, &place);
                     }
                 }
+                // What is left of the tree's place: flags with a path joined to them, and the tree itself.
+                let text = text.replace(&format!("{}/", story.tree), "${path:tree}/");
+                let text = if text == story.tree { "${path:tree}".to_string() } else { text };
                 words.push(if program {
                     text.rsplit_once('/').map_or(text.clone(), |(_, name)| name.to_string())
                 } else {
@@ -270,26 +282,33 @@ impl Made {
                 story.in_tree(&origin).is_some_and(|path| word.contains(path))
                     || word.contains(&name_of(&origin)) && !name_of(&origin).is_empty()
             });
-            // What it finds by itself in its folder must lie there.
-            if !in_place
-                && !named
-                && let Some(below) = read.strip_prefix(&format!("{folder}/"))
-            {
+            // What it finds in its folder must lie there.
+            let below = read.strip_prefix(&format!("{folder}/"));
+            if aside && let Some(below) = below.filter(|_| self.part_of(&origin).is_none() || !named) {
                 laid_out.insert(below.to_string(), self.place(story, &origin));
             }
-            if let Some(path) = story.in_tree(&origin).filter(|_| !story.is_made(&origin)) {
+            let hidden = |path: &&str| path.starts_with('.') || path.contains("/.");
+            if let Some(path) = story.in_tree(&origin).filter(|path| !story.is_made(&origin) && !hidden(path)) {
                 generated.reads.push(path.to_string());
             }
         }
-        generated.reads = shorter(std::mem::take(&mut generated.reads));
+        // Programs of the tree that it finds in its folder.
+        for at in stages.iter().flat_map(|stage| story.below(*stage)).filter(|at| !stages.contains(at)) {
+            let program = &process(at).program;
+            if let Some(below) = program.strip_prefix(&format!("{folder}/")).filter(|_| products.contains(program)) {
+                laid_out.insert(below.to_string(), format!("${{product:{program}}}"));
+            }
+        }
+        generated.reads = shorter(&generated.reads, &present(story));
         generated.uses = uses.into_iter().collect();
         generated.stdin = stdin.as_deref().and_then(|path| story.in_tree(path)).map(str::to_string);
         generated.stdout = stdout.as_deref().map(name_of);
         if in_place {
             generated.outputs = told.iter().map(|path| (name_of(path), None)).collect();
             generated.folder = here.clone().filter(|folder| !folder.is_empty());
-            if here.is_none() {
-                generated.scratch = Some(vec![]);
+            let wrote_more = stages.iter().flat_map(|at| story.below(*at)).any(|at| story.writes_below(at, &folder, writes));
+            if here.is_none() && (wrote_more || !laid_out.is_empty()) {
+                generated.scratch = Some(laid_out.into_iter().map(|(name, file)| (file, name)).collect());
             }
         } else {
             let left = |path: &&String| {
@@ -303,11 +322,15 @@ impl Made {
     }
 
     fn place(&self, story: &Story<'_>, path: &str) -> String {
-        match self.names.get(path).filter(|_| self.parts.contains_key(path)) {
-            Some(name) => format!("${{made:{name}}}"),
+        match self.part_of(path) {
+            Some(part) => format!("${{part:{part}}}"),
             None => story.in_tree(path).map_or(path.to_string(), str::to_string),
         }
     }
+}
+
+fn is_below(path: &str, folder: &str) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'))
 }
 
 /// How a word names a path, if it does: as it is, or after a sign within it.
@@ -382,20 +405,38 @@ fn plain_path(story: &Story<'_>, path: &str) -> String {
     story.in_tree(path).unwrap_or(name).to_string()
 }
 
-/// A long list of files of one folder becomes the folder.
-fn shorter(files: Vec<String>) -> Vec<String> {
+/// The files of the tree that were there before the build.
+fn present(story: &Story<'_>) -> BTreeSet<String> {
+    let before = story.watched.before.iter().map(|id| story.watched.path(*id).to_string_lossy().into_owned());
+    before.filter_map(|path| story.in_tree(&path).map(str::to_string)).collect()
+}
+
+/// A long list of files names folders of which nearly all was read: `FOLDER/**`.
+fn shorter(files: &[String], present: &BTreeSet<String>) -> Vec<String> {
     if files.len() <= MANY {
-        return files;
+        return files.to_vec();
     }
-    let mut folders: BTreeMap<String, usize> = BTreeMap::new();
-    for file in &files {
-        let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
-        *folders.entry(folder.to_string()).or_default() += 1;
+    let read: BTreeSet<&str> = files.iter().map(String::as_str).collect();
+    let mut found = Vec::new();
+    let mut waiting = vec![String::new()];
+    while let Some(folder) = waiting.pop() {
+        let own = |path: &&str| path.starts_with(&folder);
+        let (some, all) = (read.iter().copied().filter(own).count(), present.iter().map(String::as_str).filter(own).count());
+        if some > FEW && some * 10 >= all * 9 || some * 2 > all && folder.is_empty() {
+            found.push(format!("{folder}**"));
+            continue;
+        }
+        let mut below = BTreeSet::new();
+        for path in read.iter().copied().filter(own) {
+            match path[folder.len()..].split_once('/') {
+                Some((next, _)) => {
+                    below.insert(format!("{folder}{next}/"));
+                }
+                None => found.push(path.to_string()),
+            }
+        }
+        waiting.extend(below);
     }
-    let whole = |file: &String| {
-        let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
-        if folders[folder] > MANY / 2 && !folder.is_empty() { format!("{folder}/*") } else { file.clone() }
-    };
-    let all: BTreeSet<String> = files.iter().map(whole).collect();
-    all.into_iter().collect()
+    found.sort();
+    found
 }

@@ -1,7 +1,8 @@
 //! A tree that nobody has described: one ordinary build is watched, and what it did becomes a description.
 //!
 //! `watched` is what is kept of the build, `story` what its processes did (`words` are those of compilers), `made` where generated files come
-//! from, `model` the parts that a person would have named, `text` the description, `prove` holds a build by it against the watched one.
+//! from, `model` the parts that a person would have named, `shared` what several of them say
+//! alike, `text` the description, `prove` holds a build by it against the watched one.
 
 mod draw;
 mod made;
@@ -9,6 +10,7 @@ mod model;
 mod needs;
 mod patterns;
 mod prove;
+mod shared;
 mod story;
 mod text;
 mod watched;

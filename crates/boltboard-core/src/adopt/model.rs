@@ -333,8 +333,7 @@ fn sources_of(story: &Story<'_>, made: &Made, objects: &[usize]) -> Vec<DrawnSou
             let generated = made.reach(&source).map(str::to_string);
             let is_generated = generated.is_some();
             let path = generated.unwrap_or_else(|| story.in_tree(&source).map_or(source.clone(), str::to_string));
-            let is_cxx = compile.compiler.ends_with("++")
-                || ["cc", "cpp", "cxx", "C", "c++"].iter().any(|ending| path.ends_with(&format!(".{ending}")));
+            let is_cxx = compile.is_cxx();
             let ways = Ways::of(compile, story);
             let object = Theirs { path: compile.object.clone(), command: compile.command.clone() };
             DrawnSource { path, generated: is_generated, ways, object, is_cxx }

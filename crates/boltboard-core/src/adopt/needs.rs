@@ -11,6 +11,8 @@ pub(super) struct DrawnNeed {
     pub library: Option<String>,
     pub header: Option<String>,
     pub link: String,
+    /// Whether only C++ includes its header.
+    pub is_cxx: bool,
     /// The package of this host that brings it.
     pub package: Option<String>,
 }
@@ -78,6 +80,15 @@ impl Host {
     }
 }
 
+/// A header of the host that sources include.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct HostHeader {
+    /// How they name it.
+    pub word: String,
+    /// Whether all of them are C++.
+    pub only_cxx: bool,
+}
+
 /// A library that a link named, with the file that the linker opened for it.
 pub(super) type Linked = BTreeMap<String, Option<String>>;
 
@@ -100,7 +111,7 @@ fn is_of_compiler(package: &str) -> bool {
 pub(super) fn libraries(
     host: &Host,
     linked: &Linked,
-    headers: &BTreeMap<String, String>,
+    headers: &BTreeMap<String, HostHeader>,
     flags: &BTreeSet<String>,
 ) -> Libraries {
     let mut metadata = BTreeMap::new();
@@ -124,12 +135,13 @@ pub(super) fn libraries(
                 && words.iter().all(|word| is_usual(word) || known(word))
         };
         let of_metadata = metadata[library].iter().find(own).map(|(name, ..)| name.clone());
-        let of_package = |(header, _): &(&String, &String)| package.is_some() && packages.get(*header) == package;
-        let header = headers.iter().find(of_package).map(|(_, word)| word.clone());
+        let of_package = |(header, _): &(&String, &HostHeader)| package.is_some() && packages.get(*header) == package;
+        let header = headers.iter().find(of_package).map(|(_, header)| header.clone());
         let name = plain_name(library);
         let need = DrawnNeed {
             name,
-            header: header.filter(|_| of_metadata.is_none()),
+            is_cxx: of_metadata.is_none() && header.as_ref().is_some_and(|header| header.only_cxx),
+            header: header.filter(|_| of_metadata.is_none()).map(|header| header.word),
             library: of_metadata,
             link: library.clone(),
             package: package.cloned(),
@@ -192,7 +204,7 @@ mod tests {
         let host = Host::at(root.path(), vec![pc]);
         let file = |name: &str| Some(format!("/usr/lib/lib{name}.so"));
         let linked = ["buoy", "tide", "m"].map(|name| (name.to_string(), file(name))).into();
-        let headers = [("/usr/include/tide.h".to_string(), "tide.h".to_string())].into();
+        let headers = [("/usr/include/tide.h".to_string(), HostHeader { word: "tide.h".into(), only_cxx: false })].into();
         let found = libraries(&host, &linked, &headers, &BTreeSet::new());
         assert_eq!(found.plain, ["m".to_string()].into());
         let buoy = &found.needs["buoy"];

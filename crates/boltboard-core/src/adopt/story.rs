@@ -34,6 +34,14 @@ pub(super) struct Compile {
     pub command: String,
 }
 
+impl Compile {
+    /// Whether it is one of C++: by the compiler that was called, or by the source.
+    pub fn is_cxx(&self) -> bool {
+        let ending = self.source.rsplit_once('.').map_or("", |(_, ending)| ending);
+        self.compiler.contains("++") || matches!(ending, "cc" | "cpp" | "cxx" | "C" | "c++")
+    }
+}
+
 /// What several objects became.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum JoinKind {
@@ -471,6 +479,14 @@ impl<'w> Story<'w> {
         };
         let all = stages.iter().flat_map(|stage| self.reads_of(from(*stage)));
         all.filter(|path| self.concerns(path)).collect()
+    }
+
+    /// Whether a process wrote anything below a folder but these files.
+    pub fn writes_below(&self, at: usize, folder: &str, known: &BTreeSet<String>) -> bool {
+        self.process(at).deeds.iter().filter(|did| did.what == What::Wrote).any(|did| {
+            let path = self.watched.path(did.path);
+            path.starts_with(folder) && !known.contains(&*path.to_string_lossy())
+        })
     }
 
     /// Whether names of a folder were read by anything but a compiler.

@@ -7,6 +7,7 @@ use super::made::Generated;
 use super::model::{DrawnPart, DrawnSource, Model, PartForm};
 use super::needs::DrawnNeed;
 use super::patterns::Files;
+use super::shared::{Alike, Own, alike, sets};
 use super::ways::common;
 
 /// A list that is longer is folded, in letters.
@@ -19,6 +20,8 @@ struct Chain {
     c_flags: Vec<Vec<String>>,
     cxx_flags: Vec<Vec<String>>,
     defines: Vec<String>,
+    /// Folders for headers, where all have the same ones.
+    includes: Vec<(String, String)>,
 }
 
 /// What texts are made with.
@@ -70,6 +73,7 @@ impl<'m> Writer<'m> {
             key(&mut out, "cxx-compiler", &quoted(cxx));
         }
         let mut flags = self.words(&self.chain.flags);
+        flags.extend(self.include_words(&self.chain.includes).into_iter().map(|folder| format!("-I{folder}")));
         flags.extend(self.chain.defines.iter().map(|text| format!("-D{}", literal(text))));
         texts(&mut out, "flags", &flags);
         texts(&mut out, "c-flags", &self.words(&self.chain.c_flags));
@@ -80,10 +84,49 @@ impl<'m> Writer<'m> {
         for part in &model.made.generated {
             self.generated(&mut out, part);
         }
-        for part in &model.parts {
-            self.part(&mut out, part);
-        }
+        self.parts(&mut out);
         out
+    }
+
+    fn parts(&self, out: &mut String) {
+        let parts = &self.model.parts;
+        let own: Vec<Own> = parts.iter().map(|part| self.own(part)).collect();
+        let sets = sets(parts, &own);
+        for (own, name) in &sets {
+            let _ = writeln!(out, "\n[set.{name}]");
+            self.own_keys(out, own);
+        }
+        let generated = self.model.made.generated.iter().map(|part| part.name.as_str()).collect();
+        let groups = alike(parts, &own, &generated);
+        let grouped: BTreeSet<usize> = groups.iter().flat_map(|group| group.parts.iter().copied()).collect();
+        for (at, part) in parts.iter().enumerate() {
+            let set = sets.get(&own[at]).map(String::as_str);
+            if let Some(group) = groups.iter().find(|group| group.parts[0] == at) {
+                self.each(out, group, &own[at], set);
+            } else if !grouped.contains(&at) {
+                self.part(out, part, &own[at], set);
+            }
+        }
+    }
+
+    /// One definition for each file of a pattern.
+    fn each(&self, out: &mut String, group: &Alike, own: &Own, set: Option<&str>) {
+        let sources = group.parts.iter().flat_map(|at| &self.model.parts[*at].sources).map(|source| source.path.clone());
+        let patterns = self.files.patterns(&sources.collect(), self.listed);
+        let _ = writeln!(out, "\n# seen: {} programs\n[each.{}]", group.parts.len(), group.name);
+        texts(out, "files", &patterns.add);
+        texts(out, "except", &patterns.except);
+        let _ = writeln!(out, "[each.{}.part]\nkind = \"program\"", group.name);
+        let first = &self.model.parts[group.parts[0]];
+        let output = (group.named_as_source && first.output.is_some()).then(|| "bin/{stem}".to_string());
+        let one = DrawnPart { uses: group.uses.clone(), output, ..first.clone() };
+        self.rest(out, &one, own, set);
+    }
+
+    fn own_keys(&self, out: &mut String, own: &Own) {
+        texts(out, "include", &own.include);
+        texts(out, "flags", &self.words(&own.flags));
+        texts(out, "defines", &own.defines.iter().map(|text| literal(text)).collect::<Vec<_>>());
     }
 
     fn need(&self, out: &mut String, need: &DrawnNeed) {
@@ -97,6 +140,9 @@ impl<'m> Writer<'m> {
             key(out, "header", &quoted(header));
         }
         key(out, "link", &quoted(&need.link));
+        if need.is_cxx {
+            key(out, "language", "\"c++\"");
+        }
         if let Some(package) = &need.package {
             key(out, "packages", &format!("{{ debian = {} }}", quoted(package)));
         }
@@ -121,11 +167,11 @@ impl<'m> Writer<'m> {
         }
         if let Some(files) = &part.scratch {
             let file = |(file, name): &(String, String)| {
-                let file = file.strip_prefix("${made:").and_then(|made| made.strip_suffix('}')).unwrap_or(file);
-                if file == name {
-                    quoted(file)
+                let file = self.place(file);
+                if file == *name {
+                    quoted(name)
                 } else {
-                    format!("{{ file = {}, as = {} }}", quoted(file), quoted(name))
+                    format!("{{ file = {}, as = {} }}", quoted(&file), quoted(name))
                 }
             };
             let files: Vec<String> = files.iter().map(file).collect();
@@ -164,17 +210,22 @@ impl<'m> Writer<'m> {
         format!("{}${{part:{part}}}{after}", &word[..at])
     }
 
-    fn part(&self, out: &mut String, part: &DrawnPart) {
+    fn part(&self, out: &mut String, part: &DrawnPart, own: &Own, set: Option<&str>) {
         out.push('\n');
         if let Some(file) = &part.file {
             comment(out, &format!("seen: {}", self.below_tree(&file.path)));
         }
         let _ = writeln!(out, "[part.{}]\nkind = {}", part.name, quoted(part.form.word()));
-        let own = self.own(part);
-        self.sources(out, part, &own);
-        texts(out, "include", &own.include);
-        texts(out, "flags", &self.words(&own.flags));
-        texts(out, "defines", &own.defines.iter().map(|text| literal(text)).collect::<Vec<_>>());
+        self.sources(out, part, own);
+        self.rest(out, part, own, set);
+    }
+
+    /// All that a part says beyond what it is and its sources.
+    fn rest(&self, out: &mut String, part: &DrawnPart, own: &Own, set: Option<&str>) {
+        match set {
+            Some(set) => texts(out, "sets", &[set.to_string()]),
+            None => self.own_keys(out, own),
+        }
         self.anywhere(out, part);
         texts(out, "uses", &part.uses);
         let link: Vec<String> = part.link_flags.iter().map(|word| self.below_tree(word)).collect();
@@ -213,8 +264,12 @@ impl<'m> Writer<'m> {
 
     /// Folders for headers as `include` names them: those of the tree.
     fn includes(&self, source: &DrawnSource) -> Vec<String> {
+        if self.chain.includes.is_empty() { self.include_words(&source.ways.includes) } else { vec![] }
+    }
+
+    fn include_words(&self, places: &[(String, String)]) -> Vec<String> {
         let mut folders: Vec<String> = Vec::new();
-        for (_, folder) in source.ways.includes.iter().filter(|(flag, _)| flag == "-I") {
+        for (_, folder) in places.iter().filter(|(flag, _)| flag == "-I") {
             let found = match self.model.made.copied_from(folder) {
                 Some(from) => from.iter().cloned().collect(),
                 None if self.model.made.is_made_folder(folder) && !self.holds_sources(folder) => vec![],
@@ -313,14 +368,6 @@ impl<'m> Writer<'m> {
     }
 }
 
-/// What a part says for all of its sources.
-#[derive(Debug, Default)]
-struct Own {
-    include: Vec<String>,
-    flags: Vec<Vec<String>>,
-    defines: Vec<String>,
-}
-
 impl Chain {
     fn of(model: &Model) -> Chain {
         let all: Vec<&DrawnSource> = model.parts.iter().flat_map(|part| &part.sources).collect();
@@ -333,7 +380,15 @@ impl Chain {
         };
         let defines: Vec<Vec<String>> =
             all.iter().map(|source| source.ways.defines.values().cloned().collect()).collect();
-        Chain { c_flags: of_language(false), cxx_flags: of_language(true), defines: common(defines.iter()), flags }
+        let includes = |source: &&DrawnSource| source.ways.includes.clone();
+        let same = all.windows(2).all(|pair| pair[0].ways.includes == pair[1].ways.includes);
+        Chain {
+            c_flags: of_language(false),
+            cxx_flags: of_language(true),
+            defines: common(defines.iter()),
+            includes: all.first().filter(|_| same && all.len() > 1).map(includes).unwrap_or_default(),
+            flags,
+        }
     }
 }
 
