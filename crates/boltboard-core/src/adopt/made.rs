@@ -58,7 +58,9 @@ impl Made {
         let is_input = |path: &str| products.contains(path) || objects.contains(path);
         let mut looked: Vec<(String, u32, bool)> = Vec::new();
         for compile in &story.compiles {
-            looked.extend(compile.reads.iter().chain([&compile.source]).map(|path| (path.clone(), compile.at, compile.is_cxx())));
+            looked.extend(
+                compile.reads.iter().chain([&compile.source]).map(|path| (path.clone(), compile.at, compile.is_cxx())),
+            );
         }
         for join in &story.joins {
             looked.extend(join.reads.iter().map(|path| (path.clone(), join.at, true)));
@@ -306,7 +308,8 @@ impl Made {
         if in_place {
             generated.outputs = told.iter().map(|path| (name_of(path), None)).collect();
             generated.folder = here.clone().filter(|folder| !folder.is_empty());
-            let wrote_more = stages.iter().flat_map(|at| story.below(*at)).any(|at| story.writes_below(at, &folder, writes));
+            let wrote_more =
+                stages.iter().flat_map(|at| story.below(*at)).any(|at| story.writes_below(at, &folder, writes));
             if here.is_none() && (wrote_more || !laid_out.is_empty()) {
                 generated.scratch = Some(laid_out.into_iter().map(|(name, file)| (file, name)).collect());
             }
@@ -421,7 +424,8 @@ fn shorter(files: &[String], present: &BTreeSet<String>) -> Vec<String> {
     let mut waiting = vec![String::new()];
     while let Some(folder) = waiting.pop() {
         let own = |path: &&str| path.starts_with(&folder);
-        let (some, all) = (read.iter().copied().filter(own).count(), present.iter().map(String::as_str).filter(own).count());
+        let (some, all) =
+            (read.iter().copied().filter(own).count(), present.iter().map(String::as_str).filter(own).count());
         if some > FEW && some * 10 >= all * 9 || some * 2 > all && folder.is_empty() {
             found.push(format!("{folder}**"));
             continue;

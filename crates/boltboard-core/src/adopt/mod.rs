@@ -1,10 +1,12 @@
 //! A tree that nobody has described: one ordinary build is watched, and what it did becomes a description.
 //!
-//! `watched` is what is kept of the build, `story` what its processes did (`words` are those of compilers), `made` where generated files come
+//! `watched` is what is kept of the build, `story` what its processes did (`words` are those of compilers, `files` who
+//! wrote what), `made` where generated files come
 //! from, `model` the parts that a person would have named, `shared` what several of them say
 //! alike, `text` the description, `prove` holds a build by it against the watched one.
 
 mod draw;
+mod files;
 mod made;
 mod model;
 mod needs;
@@ -20,7 +22,7 @@ mod words;
 
 pub use draw::{Counts, Drawing, Theirs, draw};
 pub use needs::Host;
-pub use prove::{Difference, Proof, prove};
+pub use prove::{Difference, Proof, Why, prove};
 pub use story::Doubt;
 pub use watched::{PathId, Watched};
 pub use watching::{WatchAsk, WatchFault, watch};

@@ -204,7 +204,8 @@ mod tests {
         let host = Host::at(root.path(), vec![pc]);
         let file = |name: &str| Some(format!("/usr/lib/lib{name}.so"));
         let linked = ["buoy", "tide", "m"].map(|name| (name.to_string(), file(name))).into();
-        let headers = [("/usr/include/tide.h".to_string(), HostHeader { word: "tide.h".into(), only_cxx: false })].into();
+        let headers =
+            [("/usr/include/tide.h".to_string(), HostHeader { word: "tide.h".into(), only_cxx: false })].into();
         let found = libraries(&host, &linked, &headers, &BTreeSet::new());
         assert_eq!(found.plain, ["m".to_string()].into());
         let buoy = &found.needs["buoy"];

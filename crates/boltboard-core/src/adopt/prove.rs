@@ -5,6 +5,7 @@ use std::path::Path;
 
 use super::draw::{Drawing, Theirs};
 use super::watched::Watched;
+use super::words::is_source;
 use crate::base::Digest;
 use crate::plan::Plan;
 use crate::step::Location;
@@ -40,6 +41,20 @@ pub struct Difference {
     pub command: String,
     /// Our command.
     pub own_command: Option<String>,
+    /// What may explain it.
+    pub why: Option<Why>,
+}
+
+/// What may explain that two files differ.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Why {
+    /// The compiler was told another name of the source, and a text can hold its own name.
+    OtherName {
+        /// The name there.
+        theirs: String,
+        /// The name here.
+        ours: String,
+    },
 }
 
 /// What a plan makes, for comparing.
@@ -78,11 +93,11 @@ pub fn prove(watched: &Watched, drawing: &Drawing, plan: &Plan, folders: &Folder
     let ours = Ours::of(plan);
     let tree = watched.tree.to_string_lossy().into_owned();
     let short = |path: &str| path.strip_prefix(&format!("{tree}/")).unwrap_or(path).to_string();
-    let difference = |theirs: &Theirs, at: Option<&&Location>| Difference {
-        theirs: short(&theirs.path),
-        ours: at.map(ToString::to_string),
-        command: theirs.command.clone(),
-        own_command: at.and_then(|at| ours.commands.get(*at)).cloned(),
+    let difference = |theirs: &Theirs, at: Option<&&Location>| {
+        let own_command = at.and_then(|at| ours.commands.get(*at)).cloned();
+        let why = own_command.as_ref().and_then(|own| other_name(&theirs.command, own));
+        let (command, ours) = (theirs.command.clone(), at.map(ToString::to_string));
+        Difference { theirs: short(&theirs.path), ours, command, own_command, why }
     };
     let is_same = |at: Option<&&Location>, digest: &Digest| at.is_some_and(|at| same(&at.path(folders), digest));
     let mut proof = Proof::default();
@@ -119,6 +134,13 @@ pub fn prove(watched: &Watched, drawing: &Drawing, plan: &Plan, folders: &Folder
         }
     }
     proof
+}
+
+/// The names of the source in two commands, where they are not the same.
+fn other_name(theirs: &str, ours: &str) -> Option<Why> {
+    let source = |command: &str| command.split(' ').skip(1).find(|word| is_source(word)).map(str::to_string);
+    let (theirs, ours) = (source(theirs)?, source(ours)?);
+    (theirs != ours).then_some(Why::OtherName { theirs, ours })
 }
 
 /// All parts that one is made of, and itself.

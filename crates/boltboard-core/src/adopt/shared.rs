@@ -32,7 +32,11 @@ pub(super) fn sets(parts: &[DrawnPart], own: &[Own]) -> BTreeMap<Own, String> {
     }
     let mut taken = BTreeSet::new();
     let worth = |(own, users): &(&Own, Vec<&DrawnPart>)| own.weight() >= WEIGHT && users.len() > 1;
-    users.into_iter().filter(worth).map(|(own, users)| (own.clone(), free_name(folder_of(&users), &mut taken))).collect()
+    users
+        .into_iter()
+        .filter(worth)
+        .map(|(own, users)| (own.clone(), free_name(folder_of(&users), &mut taken)))
+        .collect()
 }
 
 /// The folder that most sources of some parts lie in, as a name.

@@ -10,8 +10,6 @@ use super::words::{self, Action, Run, Word, is_source};
 /// Programs that do the work of a compiler: what started them is its driver.
 const PROPER: [&str; 12] =
     ["cc1", "cc1plus", "cc1obj", "f951", "as", "collect2", "ld", "ld.bfd", "ld.gold", "ld.lld", "lto1", "lto-wrapper"];
-/// Programs that hand files on as they are.
-const COPIERS: [&str; 4] = ["cp", "install", "ln", "mv"];
 
 /// One source that was compiled.
 #[derive(Debug, Clone)]
@@ -85,15 +83,15 @@ pub(super) struct Story<'w> {
     pub doubts: BTreeSet<Doubt>,
     /// How many tiny compiles asked about the host.
     pub probes: usize,
-    children: Vec<Vec<usize>>,
+    pub(super) children: Vec<Vec<usize>>,
     /// Who wrote each file, and when.
-    writers: BTreeMap<String, Vec<(u32, usize)>>,
+    pub(super) writers: BTreeMap<String, Vec<(u32, usize)>>,
     /// What each file is a copy of, or leads to, since when.
-    copies: BTreeMap<String, Vec<(u32, String)>>,
+    pub(super) copies: BTreeMap<String, Vec<(u32, String)>>,
     /// Compilers' and archivers' processes.
-    busy: BTreeSet<usize>,
+    pub(super) busy: BTreeSet<usize>,
     /// What stands above them.
-    above: BTreeSet<usize>,
+    pub(super) above: BTreeSet<usize>,
 }
 
 impl<'w> Story<'w> {
@@ -124,7 +122,7 @@ impl<'w> Story<'w> {
         story
     }
 
-    fn process(&self, at: usize) -> &'w Seen {
+    pub(super) fn process(&self, at: usize) -> &'w Seen {
         &self.watched.processes[at]
     }
 
@@ -154,18 +152,8 @@ impl<'w> Story<'w> {
     }
 
     /// A file that a build cannot do without: of the tree, or made.
-    fn concerns(&self, path: &str) -> bool {
+    pub(super) fn concerns(&self, path: &str) -> bool {
         self.in_tree(path).is_some() || self.is_made(path)
-    }
-
-    fn note_writers(&mut self) {
-        for (at, process) in self.watched.processes.iter().enumerate() {
-            for did in process.deeds.iter().filter(|did| matches!(did.what, What::Wrote)) {
-                let path = self.watched.path(did.path).to_string_lossy().into_owned();
-                self.writers.entry(path).or_default().push((did.at, at));
-            }
-        }
-        self.writers.values_mut().for_each(|list| list.sort_unstable());
     }
 
     /// All processes below one, and itself.
@@ -180,7 +168,7 @@ impl<'w> Story<'w> {
     }
 
     /// All files that a process and those below it read.
-    fn reads_of(&self, at: usize) -> BTreeSet<String> {
+    pub(super) fn reads_of(&self, at: usize) -> BTreeSet<String> {
         let deeds = self.below(at).into_iter().flat_map(|at| &self.process(at).deeds);
         let read = deeds.filter(|did| did.what == What::Read);
         read.map(|did| self.watched.path(did.path).to_string_lossy().into_owned()).collect()
@@ -227,7 +215,7 @@ impl<'w> Story<'w> {
     }
 
     /// Whether a process stands below one that is understood already.
-    fn is_within(&self, at: usize) -> bool {
+    pub(super) fn is_within(&self, at: usize) -> bool {
         let mut parent = self.process(at).parent;
         while let Some(above) = parent {
             if self.busy.contains(&above) {
@@ -356,148 +344,6 @@ impl<'w> Story<'w> {
         true
     }
 
-    /// Files that were handed on as they were: copied, linked, given another name.
-    fn note_copies(&mut self) {
-        for (at, process) in self.watched.processes.iter().enumerate() {
-            if process.forked || self.busy.contains(&at) || self.is_within(at) {
-                continue;
-            }
-            let path = |id| self.watched.path(id).to_string_lossy().into_owned();
-            let mut pairs: Vec<(u32, String, String)> = Vec::new();
-            for pair in process.deeds.windows(2).filter(|pair| pair[0].what == What::Unnamed) {
-                pairs.push((pair[1].at, path(pair[1].path), path(pair[0].path)));
-            }
-            if COPIERS.contains(&base_name(&process.program)) {
-                let of_sort = |what: What| process.deeds.iter().filter(move |did| did.what == what);
-                let read: Vec<String> = of_sort(What::Read).map(|did| path(did.path)).collect();
-                for did in of_sort(What::Wrote) {
-                    let to = path(did.path);
-                    let named = |file: &&String| base_name(file) == base_name(&to) && **file != to;
-                    let of_words = || {
-                        let mut words = process.words.iter().skip(1).filter(|word| !word.starts_with('-'));
-                        words.next().map(|word| self.led_from(&process.folder, &to, word))
-                    };
-                    let in_tree = |file: &&String| self.concerns(file) && **file != to;
-                    let from = read.iter().find(named).or_else(|| read.iter().rfind(in_tree)).cloned();
-                    pairs.extend(from.or_else(of_words).map(|from| (did.at, to, from)));
-                }
-            }
-            for (when, to, from) in pairs {
-                self.copies.entry(to).or_default().push((when, from));
-            }
-        }
-        self.copies.values_mut().for_each(|list| list.sort_unstable());
-    }
-
-    /// What a link's text leads to: it counts from the folder of the link.
-    fn led_from(&self, folder: &str, link: &str, text: &str) -> String {
-        let beside = Story::absolute(link.rsplit_once('/').map_or("/", |(above, _)| above), text);
-        if self.concerns(&beside) { beside } else { Story::absolute(folder, text) }
-    }
-
-    /// Where a file comes from that was handed on, as seen at a moment.
-    pub fn origin(&self, path: &str, at: u32) -> String {
-        let (mut path, mut at) = (path.to_string(), at);
-        // A ring of names ends somewhere.
-        for _ in 0..40 {
-            let last = self.copies.get(&path).and_then(|list| list.iter().rfind(|(when, _)| *when <= at));
-            // Who wrote it since made it anew.
-            let written = self.writers.get(&path).and_then(|list| list.iter().rfind(|(when, _)| *when <= at));
-            match (last, written) {
-                (Some((when, from)), written) if written.is_none_or(|(later, _)| later <= when) => {
-                    (path, at) = (from.clone(), *when);
-                }
-                _ => return path,
-            }
-        }
-        path
-    }
-
-    /// Who wrote a file last before a moment.
-    fn writer(&self, path: &str, at: u32) -> Option<usize> {
-        self.writers.get(path)?.iter().rfind(|(when, _)| *when <= at).map(|(_, who)| *who)
-    }
-
-    /// The command that wrote a file last before a moment: the highest process below those that run the build. `None` where these wrote it
-    /// themselves.
-    pub fn unit_of(&self, path: &str, at: u32) -> Option<usize> {
-        let writer = self.writer(path, at)?;
-        if self.above.contains(&writer) {
-            // A shell can open the output of a program before it starts it.
-            let ran = |process: &Seen| !process.forked && process.streams.get(1).is_some_and(|stream| stream == path);
-            let all = self
-                .watched
-                .processes
-                .iter()
-                .enumerate()
-                .filter(|(at, process)| ran(process) && !self.above.contains(at));
-            let mut highest = all.map(|(at, _)| at).filter(|at| {
-                let parent = self.process(*at).parent.map(|parent| self.process(parent));
-                parent.is_none_or(|parent| !ran(parent))
-            });
-            return highest.next().filter(|_| highest.next().is_none());
-        }
-        let mut at = writer;
-        while let Some(parent) = self.process(at).parent.filter(|parent| !self.above.contains(parent)) {
-            at = parent;
-        }
-        // A copy of a shell that becomes a program is that program.
-        let mut own = at;
-        while self.process(own).forked {
-            match self.children[own].as_slice() {
-                [only] => own = *only,
-                _ => return None,
-            }
-        }
-        Some(own)
-    }
-
-    /// The programs before one that hand it their output by a pipe, first to last, and itself.
-    pub fn piped(&self, last: usize) -> Vec<usize> {
-        let mut stages = vec![last];
-        let stream = |at: usize, number: usize| self.process(at).streams.get(number).filter(|s| s.starts_with("pipe:"));
-        while let Some(input) = stream(stages[0], 0) {
-            let before = |at: &usize| {
-                let process = self.process(*at);
-                !process.forked
-                    && process.streams.get(1) == Some(input)
-                    && !stages.contains(at)
-                    && !self.above.contains(at)
-            };
-            let Some(first) = (0..self.watched.processes.len()).find(before) else { break };
-            stages.insert(0, first);
-        }
-        stages
-    }
-
-    /// What the commands of a unit read of the tree and of what was made.
-    pub fn concerning_reads(&self, stages: &[usize]) -> BTreeSet<String> {
-        // The copy of a shell that became the program opened what it reads as standard input.
-        let from = |stage: usize| match self.process(stage).parent.filter(|parent| self.process(*parent).forked) {
-            Some(parent) if !self.above.contains(&parent) => parent,
-            _ => stage,
-        };
-        let all = stages.iter().flat_map(|stage| self.reads_of(from(*stage)));
-        all.filter(|path| self.concerns(path)).collect()
-    }
-
-    /// Whether a process wrote anything below a folder but these files.
-    pub fn writes_below(&self, at: usize, folder: &str, known: &BTreeSet<String>) -> bool {
-        self.process(at).deeds.iter().filter(|did| did.what == What::Wrote).any(|did| {
-            let path = self.watched.path(did.path);
-            path.starts_with(folder) && !known.contains(&*path.to_string_lossy())
-        })
-    }
-
-    /// Whether names of a folder were read by anything but a compiler.
-    pub fn is_listed(&self, folder: &str) -> bool {
-        let lists = |process: &Seen| {
-            let mut listed = process.deeds.iter().filter(|did| did.what == What::Listed);
-            listed.any(|did| self.watched.path(did.path) == Path::new(folder))
-        };
-        self.watched.processes.iter().any(|process| !is_proper(process) && lists(process))
-    }
-
     /// Notes that something is not known.
     pub fn doubt(&mut self, about: &str, said: &str) {
         let short: String = about.chars().take(200).collect();
@@ -506,7 +352,7 @@ impl<'w> Story<'w> {
     }
 }
 
-fn base_name(path: &str) -> &str {
+pub(super) fn base_name(path: &str) -> &str {
     path.rsplit_once('/').map_or(path, |(_, name)| name)
 }
 
@@ -516,7 +362,7 @@ fn object_name(source: &str) -> String {
 }
 
 /// Whether a process is a part of a compiler. Tools of a cross compiler carry the target before their name.
-fn is_proper(process: &Seen) -> bool {
+pub(super) fn is_proper(process: &Seen) -> bool {
     let name = base_name(&process.program);
     PROPER.iter().any(|proper| name == *proper || name.strip_suffix(proper).is_some_and(|rest| rest.ends_with('-')))
 }

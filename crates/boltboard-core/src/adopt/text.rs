@@ -111,7 +111,8 @@ impl<'m> Writer<'m> {
 
     /// One definition for each file of a pattern.
     fn each(&self, out: &mut String, group: &Alike, own: &Own, set: Option<&str>) {
-        let sources = group.parts.iter().flat_map(|at| &self.model.parts[*at].sources).map(|source| source.path.clone());
+        let sources =
+            group.parts.iter().flat_map(|at| &self.model.parts[*at].sources).map(|source| source.path.clone());
         let patterns = self.files.patterns(&sources.collect(), self.listed);
         let _ = writeln!(out, "\n# seen: {} programs\n[each.{}]", group.parts.len(), group.name);
         texts(out, "files", &patterns.add);

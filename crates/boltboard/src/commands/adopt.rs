@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::adopt::{Drawing, Host, WatchAsk, Watched, draw, prove, watch};
-use boltboard_core::base::FileError;
+use boltboard_core::base::{FileError, shell_word};
 use boltboard_core::base::files::{make_folder, write_whole};
 use boltboard_core::session::Surroundings;
 use boltboard_core::watch::Gate;
@@ -264,7 +264,14 @@ fn prove_it(
     if global.json {
         screen.json(&render::proof_json(&proof));
     } else {
-        screen.out(&render::proof(&proof, &folder, screen.width));
+        // Within the tree, its work folder knows where the description lies.
+        let overview = if global.tree.is_none() && adopted.description(None) == folder {
+            "boltboard".to_string()
+        } else {
+            let place = |path: PathBuf| shell_word(&path.display().to_string());
+            format!("boltboard --tree {} --work {}", place(folder.clone()), place(folder.join(WORK)))
+        };
+        screen.out(&render::proof(&proof, &overview, screen.width));
     }
     Ok(if proof.differences.is_empty() { Exit::Done } else { Exit::No })
 }

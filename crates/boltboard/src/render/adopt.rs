@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::adopt::{Difference, Drawing, Proof, Watched};
+use boltboard_core::adopt::{Difference, Drawing, Proof, Watched, Why};
 use boltboard_core::base::shell_word;
 use serde::Serialize;
 
@@ -135,7 +135,8 @@ pub fn drawn(file: &Path, drawing: &Drawing, name: &str, into: Option<&Path>) ->
 }
 
 /// How two builds compare.
-pub fn proof(proof: &Proof, folder: &Path, width: usize) -> String {
+/// `overview` is the command that shows the tree.
+pub fn proof(proof: &Proof, overview: &str, width: usize) -> String {
     let objects = count(proof.objects, "object", "objects");
     let mut out = match proof.objects - proof.objects_same {
         0 => format!("All {objects} are the same.\n"),
@@ -161,8 +162,7 @@ pub fn proof(proof: &Proof, folder: &Path, width: usize) -> String {
     if proof.differences.len() > MANY {
         out.push_str(&format!("and {} more; `--json` lists all\n", proof.differences.len() - MANY));
     }
-    let tree = shell_word(&folder.display().to_string());
-    out.push_str(&next_line(format!("boltboard --tree {tree}"), "the tree by its description"));
+    out.push_str(&next_line(overview, "the tree by its description"));
     out
 }
 
@@ -180,7 +180,20 @@ fn one_difference(difference: &Difference, width: usize) -> String {
     };
     command("theirs", &difference.command);
     command("ours", difference.own_command.as_deref().unwrap_or_default());
+    if let Some(why) = &difference.why {
+        out.push_str(&format!("  {}\n", told(why)));
+    }
     out
+}
+
+fn told(why: &Why) -> String {
+    match why {
+        Why::OtherName { theirs, ours } => {
+            format!(
+                "The source is called {theirs} there and {ours} here; a text that holds its own name differs by that."
+            )
+        }
+    }
 }
 
 #[derive(Serialize)]
@@ -302,6 +315,7 @@ struct DifferenceAnswer {
     ours: Option<String>,
     command: String,
     own_command: Option<String>,
+    why: Option<String>,
 }
 
 /// How two builds compare, for machines.
@@ -311,6 +325,7 @@ pub fn proof_json(proof: &Proof) -> impl Serialize {
         ours: difference.ours.clone(),
         command: difference.command.clone(),
         own_command: difference.own_command.clone(),
+        why: difference.why.as_ref().map(told),
     };
     ProofAnswer {
         objects: proof.objects,
