@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
+use super::doubts;
 use super::model::{Model, PartForm};
 use super::needs::Host;
 use super::patterns::Files;
@@ -87,6 +88,7 @@ pub fn draw(watched: &Watched, host: &Host, at: &Path) -> Drawing {
     for source in &unused {
         story.doubt(source, "it was compiled, and nothing was linked of it");
     }
+    doubts::note(&mut story, &model);
     let present = watched.before.iter().map(|id| watched.path(*id).to_string_lossy().into_owned());
     let below: Vec<String> = present.filter_map(|path| story.in_tree(&path).map(str::to_string)).collect();
     let files = Files::of(below.iter().map(String::as_str));

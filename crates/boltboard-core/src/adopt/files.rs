@@ -134,6 +134,37 @@ impl Story<'_> {
         stages
     }
 
+    /// Whether a text was handed to a command that no file holds: from the build itself.
+    pub fn is_told(&self, stages: &[usize]) -> bool {
+        let input = |at: usize| self.process(at).streams.first().map_or("", String::as_str);
+        let first = input(stages[0]);
+        let of_build = input(0);
+        first != of_build && first != "/dev/null" && !first.starts_with("/dev/") && !self.concerns(first)
+    }
+
+    /// The words of a command as whoever ran it called it: a script of the host by its name.
+    pub fn words_of(&self, at: usize) -> Vec<String> {
+        let process = self.process(at);
+        let script = process.words.iter().position(|word| *word == process.asked).filter(|at| *at > 0);
+        match script {
+            Some(at) if self.in_tree(&process.asked).is_none() => {
+                let name = base_name(&process.asked).to_string();
+                std::iter::once(name).chain(process.words[at + 1..].iter().cloned()).collect()
+            }
+            _ => process.words.clone(),
+        }
+    }
+
+    /// The file that a product came to be in the end: where it was given another name, that.
+    pub fn last_name(&self, path: &str) -> String {
+        if self.is_left(path) {
+            return path.to_string();
+        }
+        let from_it = |(_, list): &(&String, &Vec<(u32, String)>)| list.iter().any(|(_, from)| from == path);
+        let mut named = self.copies.iter().filter(from_it).map(|(to, _)| to).filter(|to| self.is_left(to));
+        named.next().cloned().unwrap_or_else(|| path.to_string())
+    }
+
     /// What the commands of a unit read of the tree and of what was made.
     pub fn concerning_reads(&self, stages: &[usize]) -> BTreeSet<String> {
         // The copy of a shell that became the program opened what it reads as standard input.

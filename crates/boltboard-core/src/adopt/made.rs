@@ -132,6 +132,10 @@ impl Made {
                 continue;
             };
             let unit = without_shell(story, unit);
+            if story.is_told(&story.piped(unit)) {
+                texts.insert(path);
+                continue;
+            }
             by_unit.entry(unit).or_default().insert(path);
             for read in story.concerning_reads(&story.piped(unit)) {
                 let origin = story.origin(&read, at);
@@ -225,7 +229,7 @@ impl Made {
         for stage in &stages {
             let process = process(*stage);
             let mut words = Vec::new();
-            for (at, word) in process.words.iter().enumerate() {
+            for (at, word) in story.words_of(*stage).iter().enumerate() {
                 let program = at == 0;
                 if program && products.contains(&process.program) {
                     words.push(format!("${{product:{}}}", process.program));

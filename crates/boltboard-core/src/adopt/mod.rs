@@ -3,8 +3,10 @@
 //! `watched` is what is kept of the build, `story` what its processes did (`words` are those of compilers, `files` who
 //! wrote what), `made` where generated files come
 //! from, `model` the parts that a person would have named, `shared` what several of them say
-//! alike, `text` the description, `prove` holds a build by it against the watched one.
+//! alike, `doubts` what is not known, `text` the description, `prove` holds a build by it against the watched one.
 
+mod code;
+mod doubts;
 mod draw;
 mod files;
 mod made;

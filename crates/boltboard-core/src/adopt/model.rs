@@ -67,6 +67,9 @@ pub(super) struct DrawnPart {
     pub into_shared: bool,
 }
 
+/// Objects that are of the same links and archives; of sources that are in it already, the next.
+type Group = (BTreeSet<usize>, usize);
+
 /// All that was drawn.
 #[derive(Debug)]
 pub(super) struct Model {
@@ -94,34 +97,41 @@ impl Model {
                 users.entry(*object).or_default().insert(join);
             }
         }
-        let mut groups: BTreeMap<BTreeSet<usize>, Vec<usize>> = BTreeMap::new();
+        // A source that was compiled several times for the same is in several sets.
+        let mut groups: BTreeMap<Group, Vec<usize>> = BTreeMap::new();
         for (object, joins) in users {
-            groups.entry(joins).or_default().push(object);
+            let source = &story.compiles[object].source;
+            let has = |group: &Group| {
+                groups.get(group).is_some_and(|own| own.iter().any(|at| story.compiles[*at].source == *source))
+            };
+            let again = (0..).find(|again| !has(&(joins.clone(), *again))).unwrap_or(0);
+            groups.entry((joins, again)).or_default().push(object);
         }
         let mut taken: BTreeSet<String> = names.iter().cloned().collect();
         taken.extend(made.generated.iter().map(|part| part.name.clone()));
-        let mut sets: BTreeMap<BTreeSet<usize>, String> = BTreeMap::new();
-        for (joins, objects) in groups.iter().filter(|(joins, _)| joins.len() > 1) {
-            let own: Vec<&str> = joins.iter().map(|join| names[*join].as_str()).collect();
-            sets.insert(joins.clone(), free_name(set_name(story, &own, objects), &mut taken));
+        let mut sets: BTreeMap<&Group, String> = BTreeMap::new();
+        for (group, objects) in groups.iter().filter(|((joins, again), _)| joins.len() > 1 || *again > 0) {
+            let own: Vec<&str> = group.0.iter().map(|join| names[*join].as_str()).collect();
+            sets.insert(group, free_name(set_name(story, &own, objects), &mut taken));
         }
         let mut parts = Vec::new();
-        for (joins, name) in &sets {
-            let sources = sources_of(story, &made, &groups[joins]);
-            let uses = generated_for(story, &made, &groups[joins]);
+        for (group, name) in &sets {
+            let sources = sources_of(story, &made, &groups[*group]);
+            let uses = generated_for(story, &made, &groups[*group]);
             parts.push(DrawnPart { sources, uses, ..empty_part(name, PartForm::Objects) });
         }
         for (at, join) in story.joins.iter().enumerate() {
-            let own = BTreeSet::from([at]);
+            let own = (BTreeSet::from([at]), 0);
             let objects = groups.get(&own).cloned().unwrap_or_default();
-            let of_sets = sets.iter().filter(|(joins, _)| joins.contains(&at)).map(|(_, name)| name.clone());
+            let of_sets = sets.iter().filter(|((joins, _), _)| joins.contains(&at)).map(|(_, name)| name.clone());
             let mut uses: Vec<String> = of_sets.collect();
             uses.extend(inputs[at].products.iter().map(|product| names[*product].clone()));
             uses.extend(generated_for(story, &made, &objects));
             uses.extend(inputs[at].reads.iter().filter_map(|path| made.part_of(path)).map(str::to_string));
             let part = empty_part(&names[at], form_of(join.kind));
             let part = DrawnPart { sources: sources_of(story, &made, &objects), uses: distinct(uses), ..part };
-            parts.push(with_link(part, join, &inputs[at], &found));
+            let file = story.last_name(&join.output);
+            parts.push(with_link(part, join, &file, &inputs[at], &found));
         }
         spread_shared(&mut parts);
         Model {
@@ -186,9 +196,12 @@ fn leave_probes_out(story: &mut Story<'_>) {
     let used: BTreeSet<String> = story.joins.iter().flat_map(|join| join.reads.iter().cloned()).collect();
     let ran: BTreeSet<String> = story.watched.processes.iter().map(|process| process.program.clone()).collect();
     let stays = |join: &Join| {
+        if story.is_left(&story.last_name(&join.output)) {
+            return true;
+        }
         let own = |path: &String| path == &join.output;
         let later = used.iter().filter(|path| own(path)).count() > 0 && join.kind == JoinKind::Archive;
-        story.is_left(&join.output) || later || ran.contains(&join.output) && story.in_tree(&join.output).is_some()
+        later || ran.contains(&join.output) && story.in_tree(&join.output).is_some()
     };
     let keep: Vec<bool> = story.joins.iter().map(stays).collect();
     story.probes += keep.iter().filter(|keep| !**keep).count();
@@ -258,7 +271,7 @@ fn inputs_of(story: &mut Story<'_>, products: &BTreeMap<String, usize>, at: usiz
     inputs
 }
 
-fn with_link(mut part: DrawnPart, join: &Join, inputs: &Inputs, found: &Libraries) -> DrawnPart {
+fn with_link(mut part: DrawnPart, join: &Join, path: &str, inputs: &Inputs, found: &Libraries) -> DrawnPart {
     for (library, _) in &inputs.libraries {
         match found.needs.get(library) {
             Some(need) => part.needs.push(need.name.clone()),
@@ -289,7 +302,7 @@ fn with_link(mut part: DrawnPart, join: &Join, inputs: &Inputs, found: &Librarie
     }
     part.link_flags = distinct(part.link_flags);
     part.link_flags.extend(inputs.others.iter().cloned());
-    let file = join.output.rsplit_once('/').map_or(join.output.as_str(), |(_, file)| file);
+    let file = path.rsplit_once('/').map_or(path, |(_, file)| file);
     // A library's file begins with `lib` once, whether or not its name does.
     let short = part.name.strip_prefix("lib").unwrap_or(&part.name);
     let usual = match part.form {
@@ -309,7 +322,7 @@ fn with_link(mut part: DrawnPart, join: &Join, inputs: &Inputs, found: &Librarie
         };
         part.output = Some(format!("{folder}/{file}"));
     }
-    part.file = Some(Theirs { path: join.output.clone(), command: join.command.clone() });
+    part.file = Some(Theirs { path: path.to_string(), command: join.command.clone() });
     part
 }
 
@@ -382,7 +395,7 @@ fn part_names(story: &Story<'_>, made: &Made) -> Vec<String> {
     let mut taken: BTreeSet<String> = made.generated.iter().map(|part| part.name.clone()).collect();
     let mut names = vec![String::new(); story.joins.len()];
     let file = |at: usize| {
-        let output = &story.joins[at].output;
+        let output = story.last_name(&story.joins[at].output);
         output.rsplit_once('/').map_or(output.as_str(), |(_, file)| file).to_string()
     };
     let mut order: Vec<usize> = (0..names.len()).collect();

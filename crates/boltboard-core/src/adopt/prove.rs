@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
+use super::code::code_of;
 use super::draw::{Drawing, Theirs};
 use super::watched::Watched;
 use super::words::is_source;
@@ -18,6 +19,8 @@ pub struct Proof {
     pub objects: usize,
     /// Those that are the same.
     pub objects_same: usize,
+    /// Those that are the same but for debug information, which names the folders of a compile.
+    pub objects_alike: usize,
     /// Finished files of the watched build that can be compared.
     pub outputs: usize,
     /// Those that are the same.
@@ -90,6 +93,8 @@ impl<'p> Ours<'p> {
 pub fn prove(watched: &Watched, drawing: &Drawing, plan: &Plan, folders: &Folders) -> Proof {
     let left: BTreeMap<String, &Digest> =
         watched.left.iter().map(|(id, digest)| (watched.path(*id).to_string_lossy().into_owned(), digest)).collect();
+    let code: BTreeMap<String, &Digest> =
+        watched.code.iter().map(|(id, digest)| (watched.path(*id).to_string_lossy().into_owned(), digest)).collect();
     let ours = Ours::of(plan);
     let tree = watched.tree.to_string_lossy().into_owned();
     let short = |path: &str| path.strip_prefix(&format!("{tree}/")).unwrap_or(path).to_string();
@@ -109,8 +114,11 @@ pub fn prove(watched: &Watched, drawing: &Drawing, plan: &Plan, folders: &Folder
             None => proof.gone.push(short(&theirs.path)),
             Some(digest) => {
                 proof.objects += 1;
+                let own_code = || code_of(&std::fs::read(at?.path(folders)).ok()?);
                 if is_same(at, digest) {
                     proof.objects_same += 1;
+                } else if code.get(&theirs.path).is_some_and(|code| own_code() == Some(**code)) {
+                    proof.objects_alike += 1;
                 } else {
                     other.insert(&key.0);
                     proof.differences.push(difference(theirs, at));

@@ -188,7 +188,8 @@ impl<'w> Story<'w> {
             while let Some(above) = parent.filter(|p| self.process(*p).forked || is_proper(self.process(*p))) {
                 parent = self.process(above).parent;
             }
-            drivers.insert(parent.unwrap_or(at));
+            // Linkers and assemblers can be called by themselves.
+            drivers.insert(parent.filter(|parent| shares_file(self.process(*parent), process)).unwrap_or(at));
         }
         for (at, process) in self.watched.processes.iter().enumerate() {
             if process.forked || self.is_within(at) {
@@ -245,7 +246,11 @@ impl<'w> Story<'w> {
         }
         let (folder, command) = (process.folder.clone(), process.words.join(" "));
         let compiler = process.words.first().cloned().unwrap_or_default();
-        let (reads, began) = (self.reads_of(at), self.began(at));
+        let (mut reads, began) = (self.reads_of(at), self.began(at));
+        // Its own words lie there.
+        process.responses.keys().for_each(|word| {
+            reads.remove(&Story::absolute(&folder, &word[1..]));
+        });
         let source_of = |file: &String| Story::absolute(&folder, file);
         let (sources, others): (Vec<&String>, Vec<&String>) = files.iter().partition(|file| is_source(file));
         let compile = |source: &String, object: String| Compile {
@@ -344,6 +349,11 @@ impl<'w> Story<'w> {
         true
     }
 
+    /// Whether a process is a compiler's, a linker's or an archiver's, or stands below one.
+    pub fn is_busy(&self, at: usize) -> bool {
+        self.busy.contains(&at) || self.is_within(at)
+    }
+
     /// Notes that something is not known.
     pub fn doubt(&mut self, about: &str, said: &str) {
         let short: String = about.chars().take(200).collect();
@@ -365,6 +375,18 @@ fn object_name(source: &str) -> String {
 pub(super) fn is_proper(process: &Seen) -> bool {
     let name = base_name(&process.program);
     PROPER.iter().any(|proper| name == *proper || name.strip_suffix(proper).is_some_and(|rest| rest.ends_with('-')))
+}
+
+/// Whether a program hands on to another one a file that it was told.
+fn shares_file(driver: &Seen, proper: &Seen) -> bool {
+    let told = |words: &[String]| -> BTreeSet<String> {
+        words.iter().skip(1).filter(|word| !word.starts_with(['-', '@']) || *word == "-").cloned().collect()
+    };
+    let mut own = told(&driver.words);
+    own.extend(driver.responses.values().flat_map(|text| words::split(text)));
+    // The name of an output can be joined to its flag.
+    own.extend(driver.words.iter().filter_map(|word| word.strip_prefix("-o")).map(str::to_string));
+    told(&proper.words).iter().any(|word| own.contains(word))
 }
 
 fn is_archiver(process: &Seen) -> bool {

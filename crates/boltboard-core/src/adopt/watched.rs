@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
+use super::code::code_of;
 use crate::base::files::{packed, read_regular, write_whole_of};
 use crate::base::{Digest, FileError};
 use crate::watch::{DeedSort, Process, Sight};
@@ -51,6 +52,8 @@ pub struct Watched {
     pub before: BTreeSet<PathId>,
     /// The content of each file that it wrote and left.
     pub left: BTreeMap<PathId, Digest>,
+    /// What objects among these are apart from their debug information.
+    pub code: BTreeMap<PathId, Digest>,
     /// Short texts among these.
     pub texts: BTreeMap<PathId, String>,
     paths: Vec<String>,
@@ -65,6 +68,8 @@ pub struct Seen {
     pub forked: bool,
     /// The program's file.
     pub program: String,
+    /// The file that was asked to be run: the program's, or a script's.
+    pub asked: String,
     /// Its words, the first of which is its name.
     pub words: Vec<String>,
     /// The folder that it began in.
@@ -157,6 +162,11 @@ impl Watched {
             let short = status.len() <= LONGEST_TEXT;
             let text = short.then(|| std::fs::read_to_string(path).ok()).flatten().filter(|text| !text.contains('\0'));
             let Ok(digest) = Digest::of_file(path) else { continue };
+            if path.extension().is_some_and(|ending| ending == "o" || ending == "lo")
+                && let Some(code) = std::fs::read(path).ok().and_then(|bytes| code_of(&bytes))
+            {
+                self.code.insert(id, code);
+            }
             self.left.insert(id, digest);
             if let Some(text) = text {
                 self.texts.insert(id, text);
@@ -229,6 +239,8 @@ fn seen(process: Process, numbers: &mut Numbers) -> Seen {
             DeedSort::Ran | DeedSort::Missed | DeedSort::Asked | DeedSort::AskedLink => {}
         }
     }
+    let ran = process.deeds.iter().find(|deed| deed.sort == DeedSort::Ran);
+    let asked = ran.map_or(String::new(), |deed| deed.path.to_string_lossy().into_owned());
     let kept = |(name, value): (String, Option<String>)| {
         KEPT_VARIABLES.contains(&name.as_str()).then_some(value).flatten().map(|value| (name, value))
     };
@@ -239,6 +251,7 @@ fn seen(process: Process, numbers: &mut Numbers) -> Seen {
         parent: process.parent,
         forked: process.forked,
         program: text(&process.program),
+        asked,
         words,
         folder: text(&process.folder),
         exit: process.exit,

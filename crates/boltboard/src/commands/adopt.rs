@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::adopt::{Drawing, Host, WatchAsk, Watched, draw, prove, watch};
-use boltboard_core::base::{FileError, shell_word};
 use boltboard_core::base::files::{make_folder, write_whole};
+use boltboard_core::base::{FileError, shell_word};
 use boltboard_core::session::Surroundings;
 use boltboard_core::watch::Gate;
 use boltboard_core::work::{Places, WorkFolder};

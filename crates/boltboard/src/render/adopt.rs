@@ -138,9 +138,17 @@ pub fn drawn(file: &Path, drawing: &Drawing, name: &str, into: Option<&Path>) ->
 /// `overview` is the command that shows the tree.
 pub fn proof(proof: &Proof, overview: &str, width: usize) -> String {
     let objects = count(proof.objects, "object", "objects");
-    let mut out = match proof.objects - proof.objects_same {
-        0 => format!("All {objects} are the same.\n"),
-        other => format!("{} of {objects} are the same, {other} differ.\n", proof.objects_same),
+    let same = proof.objects_same + proof.objects_alike;
+    let but_debug = match proof.objects_alike {
+        0 => String::new(),
+        some => format!(" ({some} but for debug information, which names folders)"),
+    };
+    let mut out = match proof.objects - same {
+        0 => format!("All {objects} are the same{but_debug}.\n"),
+        other => {
+            let differ = if other == 1 { "differs" } else { "differ" };
+            format!("{same} of {objects} are the same{but_debug}, {other} {differ}.\n")
+        }
     };
     let alike = proof.outputs_alike.len();
     let other = proof.outputs - proof.outputs_same - alike;
@@ -301,6 +309,7 @@ pub fn drawn_json(file: &Path, drawing: &Drawing) -> impl Serialize {
 struct ProofAnswer {
     objects: usize,
     objects_same: usize,
+    objects_alike: usize,
     outputs: usize,
     outputs_same: usize,
     outputs_alike: Vec<DifferenceAnswer>,
@@ -330,6 +339,7 @@ pub fn proof_json(proof: &Proof) -> impl Serialize {
     ProofAnswer {
         objects: proof.objects,
         objects_same: proof.objects_same,
+        objects_alike: proof.objects_alike,
         outputs: proof.outputs,
         outputs_same: proof.outputs_same,
         outputs_alike: proof.outputs_alike.iter().map(answer).collect(),
