@@ -62,8 +62,28 @@ pub struct Counts {
     pub probes: usize,
 }
 
+/// A drawn description with what it was made of.
+pub(super) struct Picture {
+    pub model: Model,
+    pub files: Files,
+    pub drawing: Drawing,
+}
+
+impl Picture {
+    /// Whether a source of a part is generated.
+    pub fn is_generated(&self, part: &str, source: &str) -> bool {
+        let of_part = self.model.parts.iter().filter(|known| known.name == part).flat_map(|part| &part.sources);
+        of_part.into_iter().any(|known| known.path == source && known.generated)
+    }
+}
+
 /// Draws the description of a watched build, for a file in the folder `at`.
 pub fn draw(watched: &Watched, host: &Host, at: &Path) -> Drawing {
+    picture(watched, host, at).drawing
+}
+
+/// The same, with what it was made of.
+pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
     let mut story = Story::of(watched);
     if watched.exit != 0 {
         story.doubt(
@@ -94,7 +114,7 @@ pub fn draw(watched: &Watched, host: &Host, at: &Path) -> Drawing {
     let files = Files::of(below.iter().map(String::as_str));
     let listed = |folder: &str| story.is_listed(&Story::absolute(&story.tree, folder));
     let sources = relative_to(at, &watched.tree);
-    let writer = Writer::new(&model, sources, story.tree.clone(), files, &listed);
+    let writer = Writer::new(&model, sources, story.tree.clone(), &files, &listed);
     let doubts: Vec<Doubt> = story.doubts.iter().cloned().collect();
     let questions: Vec<String> = doubts
         .iter()
@@ -106,7 +126,7 @@ pub fn draw(watched: &Watched, host: &Host, at: &Path) -> Drawing {
         let name = &part.outputs.first()?.0;
         Some((kept_place(name), part.kept.clone()?))
     });
-    Drawing {
+    let drawing = Drawing {
         text: writer.text(&seen, &questions),
         files: kept.collect(),
         outputs: model.parts.iter().filter_map(|part| Some((part.name.clone(), part.file.clone()?))).collect(),
@@ -124,7 +144,8 @@ pub fn draw(watched: &Watched, host: &Host, at: &Path) -> Drawing {
         parts: model.parts.iter().map(|p| (p.name.clone(), p.form.word().to_string(), p.sources.len())).collect(),
         objects,
         doubts,
-    }
+    };
+    Picture { model, files, drawing }
 }
 
 /// The way from one folder to another, as a text with `/`.

@@ -3,9 +3,12 @@
 //! `watched` is what is kept of the build, `story` what its processes did (`words` are those of compilers, `files` who
 //! wrote what), `made` where generated files come
 //! from, `model` the parts that a person would have named, `shared` what several of them say
-//! alike, `doubts` what is not known, `text` the description, `prove` holds a build by it against the watched one.
+//! alike, `doubts` what is not known, `text` the description, `prove` holds a build by it against the watched one. Between
+//! two builds lies an option: `delta` is in what they differ, `differ` writes it.
 
 mod code;
+mod delta;
+mod differ;
 mod doubts;
 mod draw;
 mod files;
@@ -22,6 +25,7 @@ mod watching;
 mod ways;
 mod words;
 
+pub use differ::{DifferAsk, DifferFault, Differed, differ};
 pub use draw::{Counts, Drawing, Theirs, draw};
 pub use needs::Host;
 pub use prove::{Difference, Proof, Why, prove};

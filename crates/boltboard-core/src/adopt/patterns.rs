@@ -37,6 +37,24 @@ impl Files {
         files
     }
 
+    /// Returns patterns that take exactly these files, and no whole folder less some: others of it may come to count.
+    pub fn patterns_only(&self, paths: &BTreeSet<String>) -> Vec<String> {
+        let mut groups: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
+        for path in paths {
+            let name = path.rsplit_once('/').map_or(path.as_str(), |(_, name)| name);
+            groups.entry(group_of(path)).or_default().insert(name.to_string());
+        }
+        let mut patterns = Vec::new();
+        for (group, wanted) in groups {
+            let all = self.by_group.get(&group).cloned().unwrap_or_default();
+            let others: BTreeSet<String> = all.difference(&wanted).cloned().collect();
+            let (folder, ending) = group;
+            let before = if folder.is_empty() { String::new() } else { format!("{folder}/") };
+            patterns.extend(cover(&wanted, &others, &ending).into_iter().map(|name| format!("{before}{name}")));
+        }
+        patterns
+    }
+
     /// Tells whether files lie right in a folder.
     pub fn has_folder(&self, folder: &str) -> bool {
         self.by_group.keys().any(|(known, _)| known == folder)

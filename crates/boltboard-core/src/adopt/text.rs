@@ -31,7 +31,7 @@ pub(super) struct Writer<'m> {
     pub sources: String,
     /// The root of the watched tree.
     pub tree: String,
-    pub files: Files,
+    pub files: &'m Files,
     pub listed: &'m dyn Fn(&str) -> bool,
     chain: Chain,
     /// The part that each file of the watched build is, for commands that run or read it.
@@ -43,7 +43,7 @@ impl<'m> Writer<'m> {
         model: &'m Model,
         sources: String,
         tree: String,
-        files: Files,
+        files: &'m Files,
         listed: &'m dyn Fn(&str) -> bool,
     ) -> Self {
         let file = |part: &DrawnPart| Some((part.file.clone()?.path, part.name.clone()));

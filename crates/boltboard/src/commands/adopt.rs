@@ -2,8 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
-use boltboard_core::adopt::{Drawing, Host, WatchAsk, Watched, draw, prove, watch};
-use boltboard_core::base::files::{make_folder, write_whole};
+use boltboard_core::adopt::{
+    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, Watched, differ, draw, prove, watch,
+};
+use boltboard_core::base::files::{make_folder, read_text, write_whole};
 use boltboard_core::base::{FileError, shell_word};
 use boltboard_core::session::Surroundings;
 use boltboard_core::watch::Gate;
@@ -13,6 +15,7 @@ use clap::{Args, Subcommand};
 use super::build::{BuildArgs, build_first};
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
+use crate::render::text::next_line;
 use crate::render::{Screen, adopt as render};
 use crate::session::{Session, surroundings};
 
@@ -58,6 +61,24 @@ enum What {
         /// Write it into DIR [default: TREE-board beside the tree]
         #[arg(long, value_name = "DIR")]
         into: Option<PathBuf>,
+    },
+    /// Find the option between two watched builds, write it into the description, and prove both values
+    Differ {
+        /// The build without the setting
+        #[arg(value_name = "WITHOUT")]
+        without: String,
+        /// The build with it
+        #[arg(value_name = "WITH")]
+        with: String,
+        /// The option's name
+        #[arg(long, value_name = "NAME", required = true)]
+        option: String,
+        /// The description lies in DIR [default: TREE-board beside the tree]
+        #[arg(long, value_name = "DIR")]
+        from: Option<PathBuf>,
+        /// Several macros belong to this one setting
+        #[arg(long)]
+        together: bool,
     },
     /// Build by the description, and compare each file with the watched build's
     Prove {
@@ -157,6 +178,10 @@ pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, S
             Ok(Exit::Done)
         }
         Some(What::Draw { name, into }) => draw_it(global, screen, &adopted, name, into.as_deref()),
+        Some(What::Differ { without, with, option, from, together }) => {
+            let ask = DifferWords { without, with, option, together: *together };
+            differ_it(global, screen, &adopted, &ask, from.as_deref())
+        }
         Some(What::Prove { name, from }) => prove_it(global, screen, &adopted, name, from.as_deref()),
     }
 }
@@ -236,6 +261,100 @@ fn draw_it(global: &Global, screen: &Screen, adopted: &Adopted, name: &str, into
     Ok(Exit::Done)
 }
 
+/// What was typed to find an option.
+struct DifferWords<'a> {
+    without: &'a str,
+    with: &'a str,
+    option: &'a str,
+    together: bool,
+}
+
+fn differ_it(
+    global: &Global,
+    screen: &Screen,
+    adopted: &Adopted,
+    ask: &DifferWords<'_>,
+    from: Option<&Path>,
+) -> Result<Exit, Stop> {
+    let (off, on) = (adopted.load(ask.without)?, adopted.load(ask.with)?);
+    let folder = adopted.description(from);
+    let file = folder.join(DEFINITIONS);
+    let text = read_text(&file)?.ok_or_else(|| no_description(&folder))?;
+    let host = Host::at(Path::new("/"), adopted.around.own_metadata_folders());
+    let wanted = DifferAsk { option: ask.option, text: &text, at: &folder, together: ask.together };
+    let differed = differ(&off, &on, &host, &wanted).map_err(not_told)?;
+    for (place, text) in &differed.files {
+        let path = folder.join(place);
+        path.parent().map(make_folder).transpose()?;
+        write_whole(&path, text.as_bytes())?;
+    }
+    write_whole(&file, differed.text.as_bytes())?;
+    if !global.json {
+        screen.out(&render::differed(ask.option, &file, &differed));
+    }
+    let mut proofs = Vec::new();
+    for (watched, value) in [(&off, "off"), (&on, "on")] {
+        let tried = vec![format!("{}={value}", ask.option)];
+        match proof_of(&Global { tried, ..global.clone() }, screen, adopted, watched, &folder)? {
+            Ok(proof) => proofs.push((value, proof)),
+            Err(exit) => return Ok(exit),
+        }
+    }
+    if global.json {
+        let proofs: Vec<_> = proofs.iter().map(|(value, proof)| (*value, proof)).collect();
+        screen.json(&render::differed_json(&file, &differed, &proofs));
+    } else {
+        for (value, proof) in &proofs {
+            screen.out(&format!("\n{}={value}: {}", ask.option, render::proof_lines(proof, screen.width)));
+        }
+        screen.out(&next_line(format!("boltboard show {}", ask.option), "the option"));
+    }
+    Ok(if proofs.iter().all(|(_, proof)| proof.differences.is_empty()) { Exit::Done } else { Exit::No })
+}
+
+fn not_told(fault: DifferFault) -> Stop {
+    let mut diagnostic = Diagnostic::new(fault.to_string());
+    match &fault {
+        DifferFault::Several(_) => {
+            diagnostic = diagnostic
+                .help("Watch two builds that differ in one setting, or say `--together` if it is one.".to_string());
+        }
+        DifferFault::Unclear(lines) => diagnostic.notes.extend(lines.iter().cloned()),
+        DifferFault::Same | DifferFault::Known(_) | DifferFault::Unreadable(_) | DifferFault::OtherTree => {}
+    }
+    Stop::new(Exit::WrongUse, diagnostic)
+}
+
+fn no_description(folder: &Path) -> Stop {
+    let diagnostic = Diagnostic::new(format!("there is no description in {}", folder.display()))
+        .next("boltboard adopt draw", "write it");
+    Stop::new(Exit::WrongUse, diagnostic)
+}
+
+/// Builds by the description and compares; where that fails, how the build ended.
+fn proof_of(
+    global: &Global,
+    screen: &Screen,
+    adopted: &Adopted,
+    watched: &Watched,
+    folder: &Path,
+) -> Result<Result<Proof, Exit>, Stop> {
+    if !folder.join(DEFINITIONS).is_file() {
+        return Err(no_description(folder));
+    }
+    let drawing = adopted.drawing(watched, folder);
+    // What the watched build left in the work folder of the tree is none of the description's.
+    let there = Global { tree: Some(folder.to_path_buf()), work: Some(folder.join(WORK)), ..global.clone() };
+    let session = Session::open(&there, screen)?;
+    let built = build_first(&session, screen, &BuildArgs::default())?;
+    if built.exit != Exit::Done {
+        built.answer(&session, screen);
+        return Ok(Err(built.exit));
+    }
+    let planned = session.plan_to_build(&built.resolved)?;
+    Ok(Ok(prove(watched, &drawing, &planned.plan, &planned.folders)))
+}
+
 fn prove_it(
     global: &Global,
     screen: &Screen,
@@ -245,22 +364,10 @@ fn prove_it(
 ) -> Result<Exit, Stop> {
     let watched = adopted.load(name)?;
     let folder = adopted.description(from);
-    if !folder.join(DEFINITIONS).is_file() {
-        let diagnostic = Diagnostic::new(format!("there is no description in {}", folder.display()))
-            .next("boltboard adopt draw", "write it");
-        return Err(Stop::new(Exit::WrongUse, diagnostic));
-    }
-    let drawing = adopted.drawing(&watched, &folder);
-    // What the watched build left in the work folder of the tree is none of the description's.
-    let there = Global { tree: Some(folder.clone()), work: Some(folder.join(WORK)), ..global.clone() };
-    let session = Session::open(&there, screen)?;
-    let built = build_first(&session, screen, &BuildArgs::default())?;
-    if built.exit != Exit::Done {
-        built.answer(&session, screen);
-        return Ok(built.exit);
-    }
-    let planned = session.plan_to_build(&built.resolved)?;
-    let proof = prove(&watched, &drawing, &planned.plan, &planned.folders);
+    let proof = match proof_of(global, screen, adopted, &watched, &folder)? {
+        Ok(proof) => proof,
+        Err(exit) => return Ok(exit),
+    };
     if global.json {
         screen.json(&render::proof_json(&proof));
     } else {

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::adopt::{Difference, Drawing, Proof, Watched, Why};
+use boltboard_core::adopt::{Differed, Difference, Drawing, Proof, Watched, Why};
 use boltboard_core::base::shell_word;
 use serde::Serialize;
 
@@ -137,6 +137,11 @@ pub fn drawn(file: &Path, drawing: &Drawing, name: &str, into: Option<&Path>) ->
 /// How two builds compare.
 /// `overview` is the command that shows the tree.
 pub fn proof(proof: &Proof, overview: &str, width: usize) -> String {
+    proof_lines(proof, width) + &next_line(overview, "the tree by its description")
+}
+
+/// The same without what comes next.
+pub fn proof_lines(proof: &Proof, width: usize) -> String {
     let objects = count(proof.objects, "object", "objects");
     let same = proof.objects_same + proof.objects_alike;
     let but_debug = match proof.objects_alike {
@@ -170,8 +175,35 @@ pub fn proof(proof: &Proof, overview: &str, width: usize) -> String {
     if proof.differences.len() > MANY {
         out.push_str(&format!("and {} more; `--json` lists all\n", proof.differences.len() - MANY));
     }
-    out.push_str(&next_line(overview, "the tree by its description"));
     out
+}
+
+/// The option that was found.
+pub fn differed(option: &str, file: &Path, differed: &Differed) -> String {
+    let mut out = format!("The option `{option}` is in {}:\n", file.display());
+    differed.said.iter().for_each(|line| out.push_str(&format!("  {line}\n")));
+    out
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct DifferedAnswer {
+    file: String,
+    differences: Vec<String>,
+    proofs: Vec<ValueProof>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct ValueProof {
+    value: String,
+    proof: ProofAnswer,
+}
+
+/// The same for machines.
+pub fn differed_json(file: &Path, differed: &Differed, proofs: &[(&str, &Proof)]) -> impl Serialize {
+    let proofs = proofs.iter().map(|(value, proof)| ValueProof { value: (*value).into(), proof: proof_answer(proof) });
+    DifferedAnswer { file: file.display().to_string(), differences: differed.said.clone(), proofs: proofs.collect() }
 }
 
 fn one_difference(difference: &Difference, width: usize) -> String {
@@ -329,6 +361,10 @@ struct DifferenceAnswer {
 
 /// How two builds compare, for machines.
 pub fn proof_json(proof: &Proof) -> impl Serialize {
+    proof_answer(proof)
+}
+
+fn proof_answer(proof: &Proof) -> ProofAnswer {
     let answer = |difference: &Difference| DifferenceAnswer {
         theirs: difference.theirs.clone(),
         ours: difference.ours.clone(),
