@@ -4,7 +4,7 @@
 //! wrote what), `made` where generated files come
 //! from, `model` the parts that a person would have named, `shared` what several of them say
 //! alike, `doubts` what is not known, `text` the description, `prove` holds a build by it against the watched one. Between
-//! two builds lies an option: `delta` is in what they differ, `differ` writes it.
+//! two builds lies an option: `delta` is in what they differ, `differ` writes it; `hints` are macros that look like options.
 
 mod code;
 mod delta;
@@ -12,6 +12,7 @@ mod differ;
 mod doubts;
 mod draw;
 mod files;
+mod hints;
 mod made;
 mod model;
 mod needs;
@@ -27,6 +28,7 @@ mod words;
 
 pub use differ::{DifferAsk, DifferFault, Differed, differ};
 pub use draw::{Counts, Drawing, Theirs, draw};
+pub use hints::{Effect, Hint, hints};
 pub use needs::Host;
 pub use prove::{Difference, Proof, Why, prove};
 pub use story::Doubt;

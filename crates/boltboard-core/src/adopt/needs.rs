@@ -57,6 +57,21 @@ impl Host {
         found
     }
 
+    /// Returns the packages that bring some headers, by how sources name them, as far as they are where compilers look first.
+    pub(super) fn packages_of_headers(&self, headers: &BTreeSet<String>) -> BTreeMap<String, String> {
+        let folders = ["/usr/include".to_string(), format!("/usr/include/{}-linux-gnu", std::env::consts::ARCH)];
+        let mut places: BTreeMap<String, &String> = BTreeMap::new();
+        for header in headers {
+            for place in folders.iter().map(|folder| format!("{folder}/{header}")) {
+                if Path::new(&place).is_file() {
+                    places.insert(place, header);
+                }
+            }
+        }
+        let packages = self.packages(&places.keys().cloned().collect());
+        packages.into_iter().filter_map(|(place, package)| Some(((*places.get(&place)?).clone(), package))).collect()
+    }
+
     /// Metadata files that link with a library, with the words that they have compiles given.
     fn metadata_of(&self, library: &str) -> Vec<(String, String, Vec<String>)> {
         let wanted = format!("-l{library}");

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::adopt::{
-    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, Watched, differ, draw, prove, watch,
+    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, Watched, differ, draw, hints, prove, watch,
 };
 use boltboard_core::base::files::{make_folder, read_text, write_whole};
 use boltboard_core::base::{FileError, shell_word};
@@ -79,6 +79,15 @@ enum What {
         /// Several macros belong to this one setting
         #[arg(long)]
         together: bool,
+    },
+    /// List macros that look like options, the likeliest first
+    Hints {
+        /// The watched build
+        #[arg(long, value_name = "NAME", default_value = USUAL)]
+        name: String,
+        /// All of them
+        #[arg(long)]
+        all: bool,
     },
     /// Build by the description, and compare each file with the watched build's
     Prove {
@@ -156,8 +165,11 @@ impl Adopted {
     }
 
     fn drawing(&self, watched: &Watched, into: &Path) -> Drawing {
-        let host = Host::at(Path::new("/"), self.around.own_metadata_folders());
-        draw(watched, &host, into)
+        draw(watched, &self.host(), into)
+    }
+
+    fn host(&self) -> Host {
+        Host::at(Path::new("/"), self.around.own_metadata_folders())
     }
 }
 
@@ -181,6 +193,15 @@ pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, S
         Some(What::Differ { without, with, option, from, together }) => {
             let ask = DifferWords { without, with, option, together: *together };
             differ_it(global, screen, &adopted, &ask, from.as_deref())
+        }
+        Some(What::Hints { name, all }) => {
+            let found = hints(&adopted.load(name)?, &adopted.host());
+            if global.json {
+                screen.json(&render::hints_json(&found));
+            } else {
+                screen.out(&render::hints(&found, *all, screen.width));
+            }
+            Ok(Exit::Done)
         }
         Some(What::Prove { name, from }) => prove_it(global, screen, &adopted, name, from.as_deref()),
     }
@@ -280,7 +301,7 @@ fn differ_it(
     let folder = adopted.description(from);
     let file = folder.join(DEFINITIONS);
     let text = read_text(&file)?.ok_or_else(|| no_description(&folder))?;
-    let host = Host::at(Path::new("/"), adopted.around.own_metadata_folders());
+    let host = adopted.host();
     let wanted = DifferAsk { option: ask.option, text: &text, at: &folder, together: ask.together };
     let differed = differ(&off, &on, &host, &wanted).map_err(not_told)?;
     for (place, text) in &differed.files {

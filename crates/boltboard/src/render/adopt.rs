@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::adopt::{Differed, Difference, Drawing, Proof, Watched, Why};
+use boltboard_core::adopt::{Differed, Difference, Drawing, Effect, Hint, Proof, Watched, Why};
 use boltboard_core::base::shell_word;
 use serde::Serialize;
 
@@ -234,6 +234,90 @@ fn told(why: &Why) -> String {
             )
         }
     }
+}
+
+/// Macros that look like options, by family.
+pub fn hints(found: &[Hint], all: bool, width: usize) -> String {
+    if found.is_empty() {
+        return "No macro looks like an option.\n".into();
+    }
+    let shown = if all { found } else { &found[..found.len().min(MANY)] };
+    let mut families: Vec<(Option<&String>, Vec<&Hint>)> = Vec::new();
+    for hint in shown {
+        match families.iter_mut().find(|(family, _)| *family == hint.family.as_ref()) {
+            Some((_, members)) => members.push(hint),
+            None => families.push((hint.family.as_ref(), vec![hint])),
+        }
+    }
+    let mut rows: Vec<Vec<Cell>> = Vec::new();
+    let titles = ["macro", "a flip compiles", "files", "what it does", "first at"];
+    rows.push(titles.map(|title| (Role::Faint, title.to_string())).to_vec());
+    for (family, members) in families {
+        rows.push(vec![(Role::Title, family.map_or("others".to_string(), |family| format!("{family}_…")))]);
+        for hint in members {
+            let effects: Vec<String> = hint.effects.iter().map(effect).collect();
+            rows.push(vec![
+                (Role::Name, format!("  {}", hint.name)),
+                (Role::Value, format!("up to {}", hint.compiles)),
+                (Role::Faint, hint.files.to_string()),
+                (Role::Faint, effects.join("; ")),
+                (Role::Faint, format!("{}:{}", hint.first.0, hint.first.1)),
+            ]);
+        }
+    }
+    let mut out = columns(&rows, 0, width);
+    if shown.len() < found.len() {
+        out.push_str(&format!("{} of {} macros.\n", shown.len(), found.len()));
+        out.push_str(&next_line("boltboard adopt hints --all", "all of them"));
+    }
+    out.push_str(
+        "To make one an option, watch a second build with it: `boltboard adopt watch --name with -- COMMAND`,\n",
+    );
+    out.push_str("then `boltboard adopt differ build with --option NAME`.\n");
+    out
+}
+
+fn effect(effect: &Effect) -> String {
+    match effect {
+        Effect::Given => "given by this build".into(),
+        Effect::InTemplate => "in a header template".into(),
+        Effect::Offered => "offered in a comment".into(),
+        Effect::Includes { header, package: Some(package) } => format!("includes <{header}> of {package}"),
+        Effect::Includes { header, package: None } => format!("includes <{header}>"),
+        Effect::WholeFile(file) => format!("all of {file}"),
+    }
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct HintsAnswer {
+    hints: Vec<HintAnswer>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct HintAnswer {
+    name: String,
+    family: Option<String>,
+    effects: Vec<String>,
+    file: String,
+    line: usize,
+    files: usize,
+    compiles: usize,
+}
+
+/// The same for machines.
+pub fn hints_json(found: &[Hint]) -> impl Serialize {
+    let answer = |hint: &Hint| HintAnswer {
+        name: hint.name.clone(),
+        family: hint.family.clone(),
+        effects: hint.effects.iter().map(effect).collect(),
+        file: hint.first.0.clone(),
+        line: hint.first.1,
+        files: hint.files,
+        compiles: hint.compiles,
+    };
+    HintsAnswer { hints: found.iter().map(answer).collect() }
 }
 
 #[derive(Serialize)]
