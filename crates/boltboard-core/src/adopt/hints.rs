@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::needs::Host;
+use super::needs::{Host, is_of_compiler};
 use super::story::Story;
 use super::watched::Watched;
 use super::words::Word;
@@ -24,10 +24,10 @@ pub enum Effect {
     InTemplate,
     /// A comment offers it, as a definition that is left out.
     Offered,
-    /// A header of the host is included only with it; with the package that brings it, if that is installed.
+    /// Headers of the host are included only with it; with the package that brings them, if that is installed.
     Includes {
-        /// The header.
-        header: String,
+        /// The headers.
+        headers: Vec<String>,
         /// The package.
         package: Option<String>,
     },
@@ -130,11 +130,13 @@ pub fn hints(watched: &Watched, host: &Host) -> Vec<Hint> {
             effects.extend(given.contains(&name).then_some(Effect::Given));
             effects.extend(templates.contains(&name).then_some(Effect::InTemplate));
             effects.extend(offered.contains(&name).then_some(Effect::Offered));
-            let foreign = found.headers.iter().filter(|header| !own_header(header));
-            effects.extend(
-                foreign
-                    .map(|header| Effect::Includes { header: header.clone(), package: packages.get(header).cloned() }),
-            );
+            let mut foreign: BTreeMap<Option<String>, Vec<String>> = BTreeMap::new();
+            for header in found.headers.iter().filter(|header| !own_header(header)) {
+                foreign.entry(packages.get(header).cloned()).or_default().push(header.clone());
+            }
+            // Those that every host has on which C is compiled say nothing.
+            foreign.retain(|package, _| !package.as_ref().is_some_and(|package| is_of_compiler(package)));
+            effects.extend(foreign.into_iter().map(|(package, headers)| Effect::Includes { headers, package }));
             effects.extend(found.whole.into_iter().map(Effect::WholeFile));
             let family = families.get(&name).cloned();
             let (files, compiles) = (found.files.len(), found.compiles.len());
@@ -164,10 +166,13 @@ fn score(name: &str, effects: &[Effect], family: Option<&str>, files: usize) -> 
             Effect::InTemplate => 50,
             Effect::Offered => 25,
             // What is installed here can be switched on.
-            Effect::Includes { package: Some(package), .. } if !package.starts_with("libc6") => 30,
+            Effect::Includes { package: Some(_), .. } => 30,
             Effect::Includes { .. } => 5,
-            Effect::WholeFile(_) => 20,
+            Effect::WholeFile(_) => 5,
         };
+    }
+    if effects.iter().any(|effect| matches!(effect, Effect::WholeFile(_))) {
+        score += 15;
     }
     let words: Vec<&str> = name.split('_').collect();
     if words.iter().any(|word| FAMILIES.contains(word)) || family.is_some_and(|family| FAMILIES.contains(&family)) {
@@ -181,6 +186,10 @@ fn score(name: &str, effects: &[Effect], family: Option<&str>, files: usize) -> 
     }
     if words.iter().any(|word| matches!(*word, "DEBUG" | "TEST" | "TRACE")) {
         score -= 10;
+    }
+    // What tells a version is no choice.
+    if words.iter().any(|word| matches!(*word, "VERSION" | "MAJOR" | "MINOR")) {
+        score -= 60;
     }
     score
 }

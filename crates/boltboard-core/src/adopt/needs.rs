@@ -117,8 +117,8 @@ pub(super) struct Libraries {
 }
 
 /// Packages that every host has on which C is compiled.
-fn is_of_compiler(package: &str) -> bool {
-    ["libc6", "libgcc", "libstdc++", "libm-", "gcc-"].iter().any(|begin| package.starts_with(begin))
+pub(super) fn is_of_compiler(package: &str) -> bool {
+    ["libc6", "libgcc", "libstdc++", "linux-libc-dev", "gcc-"].iter().any(|begin| package.starts_with(begin))
 }
 
 /// Tells which needs libraries are. `headers` are the host's headers that the sources include, with the words by which they do; `flags` are the

@@ -92,6 +92,8 @@ pub enum Command {
     Uninstall(commands::install::UninstallArgs),
     /// Check the tree's definitions for mistakes
     Lint(commands::lint::LintArgs),
+    /// Begin the description of a tree by hand
+    Init(commands::init::InitArgs),
     /// Describe a tree that has no description, from one watched build
     Adopt(commands::adopt::AdoptArgs),
     /// Write files for other programs

@@ -16,7 +16,7 @@ use super::build::{BuildArgs, build_first};
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::text::next_line;
-use crate::render::{Screen, adopt as render};
+use crate::render::{Screen, adopt as render, json};
 use crate::session::{Session, surroundings};
 
 /// The name of a watched build that nobody named.
@@ -183,7 +183,7 @@ pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, S
             let watched = adopted.load(name)?;
             let drawing = adopted.drawing(&watched, &adopted.description(None));
             if global.json {
-                screen.json(&render::seen_json(&watched, &drawing));
+                screen.json(&json::adopt_seen(&watched, &drawing));
             } else {
                 screen.out(&render::seen(&watched, &drawing, screen.width));
             }
@@ -197,7 +197,7 @@ pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, S
         Some(What::Hints { name, all }) => {
             let found = hints(&adopted.load(name)?, &adopted.host());
             if global.json {
-                screen.json(&render::hints_json(&found));
+                screen.json(&json::adopt_hints(&found));
             } else {
                 screen.out(&render::hints(&found, *all, screen.width));
             }
@@ -213,7 +213,7 @@ fn status(global: &Global, screen: &Screen, adopted: &Adopted) -> Result<Exit, S
     let drawn = description.join(DEFINITIONS).is_file().then_some(description);
     let own = adopted.tree.join(DEFINITIONS).is_file();
     if global.json {
-        screen.json(&render::status_json(&adopted.tree, &names, drawn.as_deref()));
+        screen.json(&json::adopted(&adopted.tree, &names, drawn.as_deref()));
     } else {
         screen.out(&render::status(&adopted.tree, &names, drawn.as_deref(), own));
     }
@@ -246,7 +246,7 @@ fn watch_build(
     watched.save(&file)?;
     let drawing = adopted.drawing(&watched, &adopted.description(None));
     if global.json {
-        screen.json(&render::seen_json(&watched, &drawing));
+        screen.json(&json::adopt_seen(&watched, &drawing));
     } else {
         screen.out(&render::watched(&watched, &drawing));
     }
@@ -275,7 +275,7 @@ fn draw_it(global: &Global, screen: &Screen, adopted: &Adopted, name: &str, into
     let places = Places { board: folder.clone(), sources: adopted.tree.clone(), work: Some(folder.join(WORK)) };
     adopted.work.remember(&places)?;
     if global.json {
-        screen.json(&render::drawn_json(&file, &drawing));
+        screen.json(&json::adopt_drawn(&file, &drawing));
     } else {
         screen.out(&render::drawn(&file, &drawing, name, into));
     }
@@ -323,7 +323,7 @@ fn differ_it(
     }
     if global.json {
         let proofs: Vec<_> = proofs.iter().map(|(value, proof)| (*value, proof)).collect();
-        screen.json(&render::differed_json(&file, &differed, &proofs));
+        screen.json(&json::adopt_differed(&file, &differed, &proofs));
     } else {
         for (value, proof) in &proofs {
             screen.out(&format!("\n{}={value}: {}", ask.option, render::proof_lines(proof, screen.width)));
@@ -390,7 +390,7 @@ fn prove_it(
         Err(exit) => return Ok(exit),
     };
     if global.json {
-        screen.json(&render::proof_json(&proof));
+        screen.json(&json::adopt_proof(&proof));
     } else {
         // Within the tree, its work folder knows where the description lies.
         let overview = if global.tree.is_none() && adopted.description(None) == folder {

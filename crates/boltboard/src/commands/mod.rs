@@ -6,6 +6,7 @@ pub mod clean;
 pub mod compare;
 pub mod demo;
 pub mod export;
+pub mod init;
 pub mod install;
 pub mod learn;
 pub mod ledger;
@@ -52,6 +53,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Uninstall(args)) => install::uninstall(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),
         Some(Command::Adopt(args)) => adopt::run(global, screen, args),
+        Some(Command::Init(args)) => init::run(global, screen, args),
         Some(Command::Export(args)) => export::run(global, screen, args),
         Some(Command::Demo(args)) => demo::run(screen, args),
         Some(Command::Completions(args)) => learn::completions(screen, args),

@@ -187,11 +187,15 @@ impl From<RecordFault> for Stop {
 
 impl From<TreeFault> for Stop {
     fn from(fault: TreeFault) -> Stop {
-        let diagnostic = Diagnostic::new(fault.to_string());
-        Stop::new(
-            Exit::WrongUse,
-            diagnostic.help("go into a tree, or name one with --tree DIR").next("boltboard demo", "see a tree at work"),
-        )
+        let here = std::env::current_dir().ok();
+        let is_here = matches!(&fault, TreeFault::NoTree(folder) if Some(folder) == here.as_ref());
+        let mut diagnostic = Diagnostic::new(fault.to_string()).help("go into a tree, or name one with --tree DIR");
+        if is_here {
+            diagnostic = diagnostic
+                .next("boltboard adopt", "describe the tree here, from one watched build")
+                .next("boltboard init", "begin a description by hand");
+        }
+        Stop::new(Exit::WrongUse, diagnostic.next("boltboard demo", "see a tree at work"))
     }
 }
 

@@ -4,7 +4,6 @@ use std::path::Path;
 
 use boltboard_core::adopt::{Differed, Difference, Drawing, Effect, Hint, Proof, Watched, Why};
 use boltboard_core::base::shell_word;
-use serde::Serialize;
 
 use super::text::{Cell, Role, columns, count, next_line, next_lines, paint, wrap};
 use crate::fault::Next;
@@ -185,27 +184,6 @@ pub fn differed(option: &str, file: &Path, differed: &Differed) -> String {
     out
 }
 
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct DifferedAnswer {
-    file: String,
-    differences: Vec<String>,
-    proofs: Vec<ValueProof>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct ValueProof {
-    value: String,
-    proof: ProofAnswer,
-}
-
-/// The same for machines.
-pub fn differed_json(file: &Path, differed: &Differed, proofs: &[(&str, &Proof)]) -> impl Serialize {
-    let proofs = proofs.iter().map(|(value, proof)| ValueProof { value: (*value).into(), proof: proof_answer(proof) });
-    DifferedAnswer { file: file.display().to_string(), differences: differed.said.clone(), proofs: proofs.collect() }
-}
-
 fn one_difference(difference: &Difference, width: usize) -> String {
     let mut out = format!("\n{}", paint(Role::Title, &difference.theirs));
     match &difference.ours {
@@ -226,7 +204,8 @@ fn one_difference(difference: &Difference, width: usize) -> String {
     out
 }
 
-fn told(why: &Why) -> String {
+/// What may explain a difference.
+pub fn told(why: &Why) -> String {
     match why {
         Why::OtherName { theirs, ours } => {
             format!(
@@ -255,7 +234,7 @@ pub fn hints(found: &[Hint], all: bool, width: usize) -> String {
     for (family, members) in families {
         rows.push(vec![(Role::Title, family.map_or("others".to_string(), |family| format!("{family}_…")))]);
         for hint in members {
-            let effects: Vec<String> = hint.effects.iter().map(effect).collect();
+            let effects: Vec<String> = told_effects(&hint.effects);
             rows.push(vec![
                 (Role::Name, format!("  {}", hint.name)),
                 (Role::Value, format!("up to {}", hint.compiles)),
@@ -277,193 +256,38 @@ pub fn hints(found: &[Hint], all: bool, width: usize) -> String {
     out
 }
 
-fn effect(effect: &Effect) -> String {
+/// What a macro does, the whole files together.
+fn told_effects(effects: &[Effect]) -> Vec<String> {
+    let whole: Vec<&String> = effects
+        .iter()
+        .filter_map(|effect| match effect {
+            Effect::WholeFile(file) => Some(file),
+            _ => None,
+        })
+        .collect();
+    let others = effects.iter().filter(|effect| !matches!(effect, Effect::WholeFile(_))).map(effect);
+    let files = match whole.as_slice() {
+        [] => None,
+        [one] => Some(format!("all of {one}")),
+        [first, rest @ ..] => Some(format!("all of {first} and {}", count(rest.len(), "other file", "other files"))),
+    };
+    others.chain(files).collect()
+}
+
+/// One thing that a macro does.
+pub fn effect(effect: &Effect) -> String {
     match effect {
         Effect::Given => "given by this build".into(),
         Effect::InTemplate => "in a header template".into(),
         Effect::Offered => "offered in a comment".into(),
-        Effect::Includes { header, package: Some(package) } => format!("includes <{header}> of {package}"),
-        Effect::Includes { header, package: None } => format!("includes <{header}>"),
+        Effect::Includes { headers, package } => {
+            let more = match headers.len() {
+                0 | 1 => String::new(),
+                some => format!(" and {} more", some - 1),
+            };
+            let of = package.as_ref().map_or(", which is not here".into(), |package| format!(" of {package}"));
+            format!("includes <{}>{more}{of}", headers.first().map_or("", String::as_str))
+        }
         Effect::WholeFile(file) => format!("all of {file}"),
-    }
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct HintsAnswer {
-    hints: Vec<HintAnswer>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct HintAnswer {
-    name: String,
-    family: Option<String>,
-    effects: Vec<String>,
-    file: String,
-    line: usize,
-    files: usize,
-    compiles: usize,
-}
-
-/// The same for machines.
-pub fn hints_json(found: &[Hint]) -> impl Serialize {
-    let answer = |hint: &Hint| HintAnswer {
-        name: hint.name.clone(),
-        family: hint.family.clone(),
-        effects: hint.effects.iter().map(effect).collect(),
-        file: hint.first.0.clone(),
-        line: hint.first.1,
-        files: hint.files,
-        compiles: hint.compiles,
-    };
-    HintsAnswer { hints: found.iter().map(answer).collect() }
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct StatusAnswer {
-    tree: String,
-    watched: Vec<String>,
-    description: Option<String>,
-}
-
-/// The same for machines.
-pub fn status_json(tree: &Path, names: &[String], drawn: Option<&Path>) -> impl Serialize {
-    StatusAnswer {
-        tree: tree.display().to_string(),
-        watched: names.to_vec(),
-        description: drawn.map(|folder| folder.display().to_string()),
-    }
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct SeenAnswer {
-    name: String,
-    command: Vec<String>,
-    exit: i32,
-    processes: usize,
-    compiles: usize,
-    unused: usize,
-    joins: usize,
-    generated: usize,
-    needs: usize,
-    probes: usize,
-    parts: Vec<PartAnswer>,
-    doubts: Vec<DoubtAnswer>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct PartAnswer {
-    name: String,
-    kind: String,
-    sources: usize,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct DoubtAnswer {
-    about: String,
-    said: String,
-}
-
-/// What was understood, for machines.
-pub fn seen_json(watched: &Watched, drawing: &Drawing) -> impl Serialize {
-    let counts = drawing.counts;
-    SeenAnswer {
-        name: watched.name.clone(),
-        command: watched.command.clone(),
-        exit: watched.exit,
-        processes: counts.processes,
-        compiles: counts.compiles,
-        unused: counts.unused,
-        joins: counts.joins,
-        generated: counts.generated,
-        needs: counts.needs,
-        probes: counts.probes,
-        parts: parts_of(drawing),
-        doubts: doubts_of(drawing),
-    }
-}
-
-fn parts_of(drawing: &Drawing) -> Vec<PartAnswer> {
-    let part = |(name, kind, sources): &(String, String, usize)| PartAnswer {
-        name: name.clone(),
-        kind: kind.clone(),
-        sources: *sources,
-    };
-    drawing.parts.iter().map(part).collect()
-}
-
-fn doubts_of(drawing: &Drawing) -> Vec<DoubtAnswer> {
-    drawing.doubts.iter().map(|doubt| DoubtAnswer { about: doubt.about.clone(), said: doubt.said.clone() }).collect()
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct DrawnAnswer {
-    file: String,
-    lines: usize,
-    parts: Vec<PartAnswer>,
-    doubts: Vec<DoubtAnswer>,
-}
-
-/// What was written, for machines.
-pub fn drawn_json(file: &Path, drawing: &Drawing) -> impl Serialize {
-    DrawnAnswer {
-        file: file.display().to_string(),
-        lines: drawing.text.lines().count(),
-        parts: parts_of(drawing),
-        doubts: doubts_of(drawing),
-    }
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct ProofAnswer {
-    objects: usize,
-    objects_same: usize,
-    objects_alike: usize,
-    outputs: usize,
-    outputs_same: usize,
-    outputs_alike: Vec<DifferenceAnswer>,
-    gone: Vec<String>,
-    differences: Vec<DifferenceAnswer>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct DifferenceAnswer {
-    theirs: String,
-    ours: Option<String>,
-    command: String,
-    own_command: Option<String>,
-    why: Option<String>,
-}
-
-/// How two builds compare, for machines.
-pub fn proof_json(proof: &Proof) -> impl Serialize {
-    proof_answer(proof)
-}
-
-fn proof_answer(proof: &Proof) -> ProofAnswer {
-    let answer = |difference: &Difference| DifferenceAnswer {
-        theirs: difference.theirs.clone(),
-        ours: difference.ours.clone(),
-        command: difference.command.clone(),
-        own_command: difference.own_command.clone(),
-        why: difference.why.as_ref().map(told),
-    };
-    ProofAnswer {
-        objects: proof.objects,
-        objects_same: proof.objects_same,
-        objects_alike: proof.objects_alike,
-        outputs: proof.outputs,
-        outputs_same: proof.outputs_same,
-        outputs_alike: proof.outputs_alike.iter().map(answer).collect(),
-        gone: proof.gone.clone(),
-        differences: proof.differences.iter().map(answer).collect(),
     }
 }

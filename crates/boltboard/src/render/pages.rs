@@ -58,6 +58,16 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("boltboard-install", &["boltboard install --preview", "boltboard install --staging root"]),
     ("boltboard-uninstall", &["boltboard uninstall --preview", "boltboard uninstall"]),
     ("boltboard-lint", &["boltboard lint", "boltboard lint --severity error"]),
+    (
+        "boltboard-adopt",
+        &[
+            "boltboard adopt watch -- sh build.sh",
+            "boltboard adopt draw",
+            "boltboard adopt prove",
+            "boltboard adopt hints",
+        ],
+    ),
+    ("boltboard-init", &["boltboard init", "boltboard init --name beacon --kind shared-library"]),
     ("boltboard-export", &["boltboard export compile-commands > compile_commands.json"]),
     ("boltboard-demo", &["boltboard demo", "boltboard demo --in skerry"]),
     ("boltboard-completions", &["source <(boltboard completions bash)"]),

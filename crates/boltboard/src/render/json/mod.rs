@@ -1,5 +1,6 @@
 //! JSON answers: structs of their own, with a format number; documented in `docs/json.md`.
 
+mod adopt;
 mod board;
 mod build;
 mod built;
@@ -11,6 +12,7 @@ mod survey;
 mod ways;
 mod why;
 
+pub use adopt::{adopt_differed, adopt_drawn, adopt_hints, adopt_proof, adopt_seen, adopted};
 pub use board::{options, overview, profile, profile_check, profile_list, show};
 pub use build::{Compared, compare, ledger, preview};
 pub use built::{built, tests};
