@@ -149,7 +149,7 @@ pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
 }
 
 /// The way from one folder to another, as a text with `/`.
-fn relative_to(from: &Path, to: &Path) -> String {
+pub(super) fn relative_to(from: &Path, to: &Path) -> String {
     let (mut a, mut b) = (from.components().peekable(), to.components().peekable());
     while a.peek().is_some() && a.peek() == b.peek() {
         a.next();

@@ -40,6 +40,8 @@ pub(super) struct Made {
     pub generated: Vec<Generated>,
     /// The host's headers that sources include, with the words by which they do.
     pub host_headers: BTreeMap<String, HostHeader>,
+    /// All files of the host that were read.
+    host_files: BTreeSet<String>,
     /// The part that makes each file.
     parts: BTreeMap<String, String>,
     /// How each file is included.
@@ -113,6 +115,8 @@ impl Made {
     fn note_host_header(&mut self, path: &str, included: &BTreeSet<String>, is_cxx: bool) {
         if let Some(known) = self.host_headers.get_mut(path) {
             known.only_cxx &= is_cxx;
+        } else if !self.host_files.insert(path.to_string()) {
+            // It is known already that nobody names it.
         } else if let Some(word) = included.iter().find(|word| path.ends_with(&format!("/{word}"))) {
             self.host_headers.insert(path.to_string(), HostHeader { word: word.clone(), only_cxx: is_cxx });
         }
@@ -169,6 +173,7 @@ impl Made {
             let generated = self.command(story, unit, &writes);
             self.generated.push(generated);
         }
+        self.generated.sort_by(|a, b| a.name.cmp(&b.name));
     }
 
     /// A text that the build wrote itself is kept as it came out.

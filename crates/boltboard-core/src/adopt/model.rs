@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::draw::Theirs;
 use super::made::Made;
 use super::needs::{DrawnNeed, Host, Libraries, Linked, libraries, plain_name};
-use super::story::{Compile, Join, JoinKind, Story};
+use super::story::{Join, JoinKind, Story};
 use super::ways::Ways;
 use super::words::{Word, is_source};
 
@@ -87,7 +87,12 @@ impl Model {
         let made = Made::of(story);
         let products: BTreeMap<String, usize> =
             story.joins.iter().enumerate().map(|(at, join)| (join.output.clone(), at)).collect();
-        let inputs: Vec<Inputs> = (0..story.joins.len()).map(|at| inputs_of(story, &products, at)).collect();
+        let mut objects: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+        for (at, compile) in story.compiles.iter().enumerate() {
+            objects.entry(compile.object.clone()).or_default().push(at);
+        }
+        let known = Known { products, objects };
+        let inputs: Vec<Inputs> = (0..story.joins.len()).map(|at| inputs_of(story, &known, at)).collect();
         let linked: Linked = inputs.iter().flat_map(|inputs| inputs.libraries.iter().cloned()).collect();
         let found = libraries(host, &linked, &made.host_headers, &all_flags(story));
         let names = part_names(story, &made);
@@ -134,6 +139,7 @@ impl Model {
             parts.push(with_link(part, join, &file, &inputs[at], &found));
         }
         spread_shared(&mut parts);
+        let parts = in_order(parts);
         Model {
             name: tree_name(story),
             version: version(story),
@@ -143,6 +149,22 @@ impl Model {
             made,
         }
     }
+}
+
+/// Parts with what they use before them, else by name: the order in which things ran says nothing.
+fn in_order(mut parts: Vec<DrawnPart>) -> Vec<DrawnPart> {
+    parts.sort_by(|a, b| (a.form != PartForm::Objects, &a.name).cmp(&(b.form != PartForm::Objects, &b.name)));
+    let names: BTreeSet<String> = parts.iter().map(|part| part.name.clone()).collect();
+    let (mut done, mut ordered): (BTreeSet<String>, Vec<DrawnPart>) = Default::default();
+    while !parts.is_empty() {
+        let free = |part: &DrawnPart| part.uses.iter().all(|used| done.contains(used) || !names.contains(used));
+        // A ring is written as it comes.
+        let next = parts.iter().position(free).unwrap_or(0);
+        let part = parts.remove(next);
+        done.insert(part.name.clone());
+        ordered.push(part);
+    }
+    ordered
 }
 
 fn empty_part(name: &str, form: PartForm) -> DrawnPart {
@@ -196,17 +218,24 @@ fn leave_probes_out(story: &mut Story<'_>) {
     let used: BTreeSet<String> = story.joins.iter().flat_map(|join| join.reads.iter().cloned()).collect();
     let ran: BTreeSet<String> = story.watched.processes.iter().map(|process| process.program.clone()).collect();
     let stays = |join: &Join| {
-        if story.is_left(&story.last_name(&join.output)) {
-            return true;
-        }
-        let own = |path: &String| path == &join.output;
-        let later = used.iter().filter(|path| own(path)).count() > 0 && join.kind == JoinKind::Archive;
-        later || ran.contains(&join.output) && story.in_tree(&join.output).is_some()
+        let is_used = match join.kind {
+            JoinKind::Archive => used.contains(&join.output),
+            _ => ran.contains(&join.output) && story.in_tree(&join.output).is_some(),
+        };
+        is_used || story.is_left(&story.last_name(&join.output))
     };
     let keep: Vec<bool> = story.joins.iter().map(stays).collect();
     story.probes += keep.iter().filter(|keep| !**keep).count();
     let mut keep = keep.into_iter();
     story.joins.retain(|_| keep.next().unwrap_or(true));
+}
+
+/// Who made what can be an input.
+struct Known {
+    /// Links and archives, by their files.
+    products: BTreeMap<String, usize>,
+    /// Compiles, by their objects.
+    objects: BTreeMap<String, Vec<usize>>,
 }
 
 /// What a link or archive is made of.
@@ -222,11 +251,15 @@ struct Inputs {
     reads: BTreeSet<String>,
 }
 
-fn inputs_of(story: &mut Story<'_>, products: &BTreeMap<String, usize>, at: usize) -> Inputs {
+fn inputs_of(story: &mut Story<'_>, known: &Known, at: usize) -> Inputs {
+    let products = &known.products;
     let join = story.joins[at].clone();
     let compile_of = |story: &Story<'_>, path: &str| {
-        let made = |(_, compile): &(usize, &Compile)| compile.object == path && compile.at <= join.at;
-        story.compiles.iter().enumerate().rfind(made).map(|(at, _)| at)
+        let all = known.objects.get(path)?;
+        all.iter()
+            .copied()
+            .filter(|object| story.compiles[*object].at <= join.at)
+            .max_by_key(|object| story.compiles[*object].at)
     };
     let mut inputs = Inputs::default();
     for object in &join.own {

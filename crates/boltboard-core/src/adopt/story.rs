@@ -83,6 +83,8 @@ pub(super) struct Story<'w> {
     pub doubts: BTreeSet<Doubt>,
     /// How many tiny compiles asked about the host.
     pub probes: usize,
+    /// Files that were made and were there at the end.
+    left: BTreeSet<String>,
     pub(super) children: Vec<Vec<usize>>,
     /// Who wrote each file, and when.
     pub(super) writers: BTreeMap<String, Vec<(u32, usize)>>,
@@ -110,6 +112,7 @@ impl<'w> Story<'w> {
             joins: Vec::new(),
             doubts: BTreeSet::new(),
             probes: 0,
+            left: watched.left.keys().map(|id| watched.path(*id).to_string_lossy().into_owned()).collect(),
             children,
             writers: BTreeMap::new(),
             copies: BTreeMap::new(),
@@ -119,6 +122,9 @@ impl<'w> Story<'w> {
         story.note_writers();
         story.note_runs();
         story.note_copies();
+        // Which of those that ran side by side came first says nothing.
+        story.joins.sort_by(|a, b| a.output.cmp(&b.output));
+        story.compiles.sort_by(|a, b| (&a.source, &a.object, a.at).cmp(&(&b.source, &b.object, b.at)));
         story
     }
 
@@ -304,11 +310,7 @@ impl<'w> Story<'w> {
 
     /// Whether a file that was made was there at the end.
     pub fn is_left(&self, path: &str) -> bool {
-        self.text_or_digest(path).is_some()
-    }
-
-    fn text_or_digest(&self, path: &str) -> Option<&crate::base::Digest> {
-        self.watched.left.iter().find(|(id, _)| self.watched.path(**id) == Path::new(path)).map(|(_, digest)| digest)
+        self.left.contains(path)
     }
 
     fn archive(&mut self, at: usize) -> bool {

@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
+use std::path::Path;
 
+use super::draw::relative_to;
 use super::made::Generated;
 use super::model::{DrawnPart, DrawnSource, Model, PartForm};
 use super::needs::DrawnNeed;
@@ -214,7 +216,8 @@ impl<'m> Writer<'m> {
     fn part(&self, out: &mut String, part: &DrawnPart, own: &Own, set: Option<&str>) {
         out.push('\n');
         if let Some(file) = &part.file {
-            comment(out, &format!("seen: {}", self.below_tree(&file.path)));
+            let from_tree = relative_to(Path::new(&self.tree), Path::new(&file.path));
+            comment(out, &format!("seen: {from_tree}"));
         }
         let _ = writeln!(out, "[part.{}]\nkind = {}", part.name, quoted(part.form.word()));
         self.sources(out, part, own);
