@@ -21,6 +21,18 @@ pub(super) fn note(story: &mut Story<'_>, model: &Model) {
             macros.insert(name.to_string(), "its value holds the place of this tree, which others do not have");
         }
     }
+    let personal: BTreeSet<String> = model
+        .parts
+        .iter()
+        .flat_map(|part| &part.sources)
+        .flat_map(|source| source.ways.flags.iter().flatten())
+        .filter(|flag| is_personal(flag))
+        .cloned()
+        .collect();
+    if !personal.is_empty() {
+        let flags: Vec<String> = personal.into_iter().collect();
+        story.doubt(&format!("flags {}", flags.join(" ")), "people may want to choose these: are they options?");
+    }
     macros.iter().for_each(|(name, said)| story.doubt(&format!("macro {name}"), said));
     left_over(story, model);
 }
@@ -83,6 +95,14 @@ fn some_of(story: &Story<'_>, files: &[String]) -> String {
         0 => named.join(", "),
         more => format!("{} and {more} more", named.join(", ")),
     }
+}
+
+/// Whether a flag is rather the choice of who builds than of the tree: optimising, debug information, the processor.
+fn is_personal(flag: &str) -> bool {
+    flag.starts_with("-O")
+        || flag.starts_with("-march=")
+        || flag.starts_with("-mtune=")
+        || matches!(flag, "-g" | "-g3" | "-ggdb")
 }
 
 /// Whether a text holds a date such as `2026-11-29` or a time such as `10:15:00`.

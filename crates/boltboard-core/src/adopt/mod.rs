@@ -5,8 +5,9 @@
 //! from, `model` the parts that a person would have named, `shared` what several of them say
 //! alike, `doubts` what is not known, `text` the description, `prove` holds a build by it against the watched one. Between
 //! two builds lies an option: `delta` is in what they differ, `differ` writes it; `hints` are macros that look like options.
-//! A tree that is only begun needs no build to watch: `begin`.
+//! A tree that has moved on is drawn `again`; one that is only begun needs no build to watch: `begin`.
 
+mod again;
 mod begin;
 mod code;
 mod delta;
@@ -28,6 +29,7 @@ mod watching;
 mod ways;
 mod words;
 
+pub use again::{Again, again};
 pub use begin::{First, FirstKind, FirstLanguage, begin};
 pub use differ::{DifferAsk, DifferFault, Differed, differ};
 pub use draw::{Counts, Drawing, Theirs, draw};

@@ -1,9 +1,10 @@
 //! `boltboard adopt`: a tree that has no description gets one from a watched build.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use boltboard_core::adopt::{
-    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, Watched, differ, draw, hints, prove, watch,
+    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, Watched, again, differ, draw, hints, prove, watch,
 };
 use boltboard_core::base::files::{make_folder, read_text, write_whole};
 use boltboard_core::base::{FileError, shell_word};
@@ -21,6 +22,8 @@ use crate::session::{Session, surroundings};
 
 /// The name of a watched build that nobody named.
 const USUAL: &str = "build";
+/// What was drawn last lies there, beside the watched builds.
+const DRAWN: &str = "drawn";
 /// The name of work folders.
 const WORK: &str = "boltboard-work";
 /// The file of a description.
@@ -61,6 +64,9 @@ enum What {
         /// Write it into DIR [default: TREE-board beside the tree]
         #[arg(long, value_name = "DIR")]
         into: Option<PathBuf>,
+        /// Take over into the description that is there what has changed since it was drawn
+        #[arg(long)]
+        again: bool,
     },
     /// Find the option between two watched builds, write it into the description, and prove both values
     Differ {
@@ -122,7 +128,7 @@ impl Adopted {
 
     fn kept(&self, name: &str) -> Result<PathBuf, Stop> {
         let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
-        if name.is_empty() || name.starts_with('.') || !name.chars().all(plain) {
+        if name.is_empty() || name == DRAWN || name.starts_with('.') || !name.chars().all(plain) {
             let what = format!("`{name}` cannot be the name of a watched build: letters, digits, `-`, `_` and `.` can");
             return Err(Stop::new(Exit::WrongUse, Diagnostic::new(what)));
         }
@@ -151,7 +157,8 @@ impl Adopted {
     fn names(&self) -> Vec<String> {
         let entries = std::fs::read_dir(self.work.watched()).into_iter().flatten();
         let name = |entry: std::io::Result<std::fs::DirEntry>| entry.ok()?.file_name().into_string().ok();
-        let mut names: Vec<String> = entries.filter_map(name).filter(|name| !name.starts_with('.')).collect();
+        let mut names: Vec<String> =
+            entries.filter_map(name).filter(|name| !name.starts_with('.') && name != DRAWN).collect();
         names.sort();
         names
     }
@@ -166,6 +173,15 @@ impl Adopted {
 
     fn drawing(&self, watched: &Watched, into: &Path) -> Drawing {
         draw(watched, &self.host(), into)
+    }
+
+    /// Keeps what was drawn, so that a later drawing can be told from a person's edits.
+    fn note_drawn(&self, drawing: &Drawing) -> Result<(), Stop> {
+        let folder = self.work.watched().join(DRAWN);
+        make_folder(&folder)?;
+        write_files(&folder, &drawing.files)?;
+        write_whole(&folder.join(DEFINITIONS), drawing.text.as_bytes())?;
+        Ok(())
     }
 
     fn host(&self) -> Host {
@@ -189,7 +205,8 @@ pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, S
             }
             Ok(Exit::Done)
         }
-        Some(What::Draw { name, into }) => draw_it(global, screen, &adopted, name, into.as_deref()),
+        Some(What::Draw { name, into, again: false }) => draw_it(global, screen, &adopted, name, into.as_deref()),
+        Some(What::Draw { name, into, again: true }) => draw_again(global, screen, &adopted, name, into.as_deref()),
         Some(What::Differ { without, with, option, from, together }) => {
             let ask = DifferWords { without, with, option, together: *together };
             differ_it(global, screen, &adopted, &ask, from.as_deref())
@@ -263,14 +280,10 @@ fn draw_it(global: &Global, screen: &Screen, adopted: &Adopted, name: &str, into
         return Err(Stop::new(Exit::WrongUse, diagnostic));
     }
     let drawing = adopted.drawing(&watched, &folder);
-    make_folder(&folder)?;
-    for (place, text) in &drawing.files {
-        let path = folder.join(place);
-        path.parent().map(make_folder).transpose()?;
-        write_whole(&path, text.as_bytes())?;
-    }
+    write_files(&folder, &drawing.files)?;
     // The definitions come last: until then, nobody takes the folder for a description.
     write_whole(&file, drawing.text.as_bytes())?;
+    adopted.note_drawn(&drawing)?;
     // From now on, every command works within the tree as well.
     let places = Places { board: folder.clone(), sources: adopted.tree.clone(), work: Some(folder.join(WORK)) };
     adopted.work.remember(&places)?;
@@ -280,6 +293,64 @@ fn draw_it(global: &Global, screen: &Screen, adopted: &Adopted, name: &str, into
         screen.out(&render::drawn(&file, &drawing, name, into));
     }
     Ok(Exit::Done)
+}
+
+fn write_files(folder: &Path, files: &BTreeMap<String, String>) -> Result<(), Stop> {
+    for (place, text) in files {
+        let path = folder.join(place);
+        path.parent().map(make_folder).transpose()?;
+        write_whole(&path, text.as_bytes())?;
+    }
+    Ok(())
+}
+
+/// Takes over what has changed since the last drawing; what a person changed as well stays, and is told.
+fn draw_again(
+    global: &Global,
+    screen: &Screen,
+    adopted: &Adopted,
+    name: &str,
+    into: Option<&Path>,
+) -> Result<Exit, Stop> {
+    let watched = adopted.load(name)?;
+    let folder = adopted.description(into);
+    let file = folder.join(DEFINITIONS);
+    let mine = read_text(&file)?.ok_or_else(|| no_description(&folder))?;
+    let drawn = adopted.work.watched().join(DRAWN);
+    let Some(before) = read_text(&drawn.join(DEFINITIONS))? else {
+        let diagnostic =
+            Diagnostic::new("what was drawn before is not known any more, so nothing can be told apart".to_string())
+                .next("boltboard adopt draw --into drawn-anew", "draw it anew beside the description");
+        return Err(Stop::new(Exit::WrongUse, diagnostic));
+    };
+    let drawing = adopted.drawing(&watched, &folder);
+    let merged = again(&before, &mine, &drawing.text).map_err(|why| Stop::new(Exit::Wrong, Diagnostic::new(why)))?;
+    let mut merged = merged;
+    let mut files = BTreeMap::new();
+    for (place, text) in &drawing.files {
+        let (own, old) = (read_text(&folder.join(place))?, read_text(&drawn.join(place))?);
+        // What is drawn as it was says nothing of what a person made of it.
+        if own.as_ref() == Some(text) || old.as_ref() == Some(text) {
+            continue;
+        }
+        if own.is_none() || own == old {
+            merged.taken.push(format!("changed: {place}"));
+            files.insert(place.clone(), text.clone());
+        } else {
+            let beside = format!("{place}.drawn");
+            merged.conflicts.push(format!("{place}: drawn again as {beside}"));
+            files.insert(beside, text.clone());
+        }
+    }
+    write_files(&folder, &files)?;
+    write_whole(&file, merged.text.as_bytes())?;
+    adopted.note_drawn(&drawing)?;
+    if global.json {
+        screen.json(&json::adopt_again(&file, &merged));
+    } else {
+        screen.out(&render::drawn_again(&file, &merged, name));
+    }
+    Ok(if merged.conflicts.is_empty() { Exit::Done } else { Exit::No })
 }
 
 /// What was typed to find an option.
@@ -304,11 +375,7 @@ fn differ_it(
     let host = adopted.host();
     let wanted = DifferAsk { option: ask.option, text: &text, at: &folder, together: ask.together };
     let differed = differ(&off, &on, &host, &wanted).map_err(not_told)?;
-    for (place, text) in &differed.files {
-        let path = folder.join(place);
-        path.parent().map(make_folder).transpose()?;
-        write_whole(&path, text.as_bytes())?;
-    }
+    write_files(&folder, &differed.files)?;
     write_whole(&file, differed.text.as_bytes())?;
     if !global.json {
         screen.out(&render::differed(ask.option, &file, &differed));

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::adopt::{Differed, Difference, Drawing, Effect, Hint, Proof, Watched, Why};
+use boltboard_core::adopt::{Again, Differed, Difference, Drawing, Effect, Hint, Proof, Watched, Why};
 use boltboard_core::base::shell_word;
 
 use super::text::{Cell, Role, columns, count, next_line, next_lines, paint, wrap};
@@ -130,6 +130,23 @@ pub fn drawn(file: &Path, drawing: &Drawing, name: &str, into: Option<&Path>) ->
     let name = if name == "build" { String::new() } else { format!(" --name {name}") };
     let from = into.map_or(String::new(), |into| format!(" --from {}", shell_word(&into.display().to_string())));
     out.push_str(&next_line(format!("boltboard adopt prove{name}{from}"), "build by it and compare"));
+    out
+}
+
+/// What a second drawing came to.
+pub fn drawn_again(file: &Path, again: &Again, name: &str) -> String {
+    if again.taken.is_empty() && again.conflicts.is_empty() {
+        return format!("{} says all that is drawn now.\n", file.display());
+    }
+    let mut out = format!("{}:\n", file.display());
+    again.taken.iter().for_each(|line| out.push_str(&format!("  {line}\n")));
+    if !again.conflicts.is_empty() {
+        let what = count(again.conflicts.len(), "place was", "places were");
+        out.push_str(&format!("{what} changed by you as well. Yours stay, with the new drawing above each:\n"));
+        again.conflicts.iter().for_each(|line| out.push_str(&format!("  {line}\n")));
+    }
+    let name = if name == "build" { String::new() } else { format!(" --name {name}") };
+    out.push_str(&next_line(format!("boltboard adopt prove{name}"), "build by it and compare"));
     out
 }
 

@@ -337,6 +337,61 @@ fn the_option_between_two_builds_is_found_and_both_values_are_proved() {
 }
 
 #[test]
+fn a_tree_that_moved_on_is_drawn_again_and_no_edit_is_lost() {
+    let yard = Yard::quay();
+    yard.watched().code(0);
+    yard.run(&["adopt", "draw", "--again"]).code(2).complains(&["there is no description"]);
+    yard.run(&["adopt", "draw"]).code(0);
+    yard.scratch.edit("quay-board/boltboard.toml", "version = \"0\"", "version = \"3\"");
+    yard.scratch.edit("quay-board/boltboard.toml", "[part.quay]", "# the station itself\n[part.quay]");
+    yard.scratch.edit("quay-board/boltboard.toml", "libraries = [\"m\"]", "libraries = [\"m\", \"rt\"]");
+    yard.scratch.write("quay-board/kept/berths.h", "#define BERTHS 4 /* my own */\n");
+    yard.run(&["adopt", "draw", "--again"]).code(0).says(&["says all that is drawn now"]);
+    std::fs::remove_dir_all(yard.tree().join("out")).expect("it is removed");
+    let build = BUILD
+        .replace("out/libquay.a -lm", "out/libquay.a -lm -lrt -lpthread")
+        .replace("-DLOUD=1", "-DLOUD=1 -DTIDE")
+        .replace("BERTHS 4", "BERTHS 5");
+    yard.scratch.write("quay/build.sh", &build);
+    yard.watched().code(0);
+    let told = yard.run(&["adopt", "draw", "--again"]).code(1);
+    told.says(&["changed: part.quay.defines", "part.quay.libraries: drawn again as", "kept/berths.h.drawn"]);
+    let text = yard.scratch.read("quay-board/boltboard.toml");
+    for line in [
+        "version = \"3\"",
+        "# the station itself\n[part.quay]",
+        "defines = [\"LOUD=1\", \"TIDE\"]",
+        "# drawn again as: [\"m\", \"rt\", \"pthread\"]\nlibraries = [\"m\", \"rt\"]",
+    ] {
+        assert!(text.contains(line), "no {line} in\n{text}");
+    }
+    assert!(yard.scratch.read("quay-board/kept/berths.h").contains("my own"));
+    assert_eq!(yard.scratch.read("quay-board/kept/berths.h.drawn"), "#define BERTHS 5\n");
+    let answer = yard.run(&["adopt", "draw", "--again", "--json"]).code(0).json();
+    assert_eq!(answer["conflicts"], serde_json::json!([]));
+}
+
+#[test]
+fn the_same_build_is_drawn_the_same_whatever_ran_first_and_wherever_it_lies() {
+    let one = Yard::quay();
+    one.watched().code(0);
+    one.run(&["adopt", "draw"]).code(0);
+    let other = Yard::quay();
+    // All at once, in another order.
+    let build = BUILD
+        .replace(
+            "for name in rope bollard fender; do\n    cc",
+            "for name in fender rope bollard; do\n    sleep 0.1 & cc",
+        )
+        .replace("lib/$name.c\ndone", "lib/$name.c &\ndone\nwait");
+    assert_ne!(build, BUILD);
+    other.scratch.write("quay/build.sh", &build);
+    other.watched().code(0);
+    other.run(&["adopt", "draw"]).code(0);
+    assert_eq!(one.scratch.read("quay-board/boltboard.toml"), other.scratch.read("quay-board/boltboard.toml"));
+}
+
+#[test]
 fn hints_are_what_files_test_and_nobody_defines() {
     let yard = Yard::quay();
     yard.scratch.write(

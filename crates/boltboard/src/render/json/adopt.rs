@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::adopt::{Differed, Difference, Drawing, Hint, Proof, Watched};
+use boltboard_core::adopt::{Again, Differed, Difference, Drawing, Hint, Proof, Watched};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -227,4 +227,19 @@ fn parts_of(drawing: &Drawing) -> Vec<PartAnswer> {
 
 fn doubts_of(drawing: &Drawing) -> Vec<DoubtAnswer> {
     drawing.doubts.iter().map(|doubt| DoubtAnswer { about: doubt.about.clone(), said: doubt.said.clone() }).collect()
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct AgainAnswer {
+    format: u32,
+    file: String,
+    taken: Vec<String>,
+    conflicts: Vec<String>,
+}
+
+/// What a second drawing came to.
+pub fn adopt_again(file: &Path, again: &Again) -> impl Serialize {
+    let (taken, conflicts) = (again.taken.clone(), again.conflicts.clone());
+    AgainAnswer { format: FORMAT, file: file.display().to_string(), taken, conflicts }
 }

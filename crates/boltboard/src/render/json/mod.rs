@@ -12,7 +12,7 @@ mod survey;
 mod ways;
 mod why;
 
-pub use adopt::{adopt_differed, adopt_drawn, adopt_hints, adopt_proof, adopt_seen, adopted};
+pub use adopt::{adopt_again, adopt_differed, adopt_drawn, adopt_hints, adopt_proof, adopt_seen, adopted};
 pub use board::{options, overview, profile, profile_check, profile_list, show};
 pub use build::{Compared, compare, ledger, preview};
 pub use built::{built, tests};
