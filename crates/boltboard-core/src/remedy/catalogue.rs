@@ -5,14 +5,13 @@ use std::sync::OnceLock;
 
 use serde::Deserialize;
 
-use super::distribution::Family;
-use crate::board::{Ask, HostCheck, ScriptLanguage};
+use super::family::Family;
+use crate::board::{Ask, HostCheck};
 
 const TEXT: &str = include_str!("catalogue.toml");
 
 /// One line of the catalogue.
 #[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
 struct Entry {
     #[serde(default)]
     library: Vec<String>,
@@ -20,22 +19,14 @@ struct Entry {
     header: Vec<String>,
     #[serde(default)]
     tool: Vec<String>,
-    debian: String,
-    fedora: String,
-    opensuse: String,
-    arch: String,
-    alpine: String,
+    /// By the families' keys; a test holds them against these.
+    #[serde(flatten)]
+    packages: BTreeMap<String, String>,
 }
 
 impl Entry {
     fn package(&self, family: Family) -> &str {
-        match family {
-            Family::Debian => &self.debian,
-            Family::Fedora => &self.fedora,
-            Family::OpenSuse => &self.opensuse,
-            Family::Arch => &self.arch,
-            Family::Alpine => &self.alpine,
-        }
+        self.packages.get(family.key()).map_or("", String::as_str)
     }
 }
 
@@ -69,21 +60,13 @@ pub(super) fn package(check: &HostCheck, family: Family) -> Option<String> {
 /// Distributions name packages of interpreted modules by rule.
 fn module_package(check: &HostCheck, family: Family) -> Option<String> {
     let module = check.script_module.as_ref()?;
-    let python = module.name.split('.').next().unwrap_or_default().replace('_', "-").to_lowercase();
-    let perl = module.name.replace("::", "-");
-    Some(match (module.language, family) {
-        (ScriptLanguage::Python, Family::Debian | Family::Fedora | Family::OpenSuse) => format!("python3-{python}"),
-        (ScriptLanguage::Python, Family::Arch) => format!("python-{python}"),
-        (ScriptLanguage::Python, Family::Alpine) => format!("py3-{python}"),
-        (ScriptLanguage::Perl, Family::Debian) => format!("lib{}-perl", perl.to_lowercase()),
-        (ScriptLanguage::Perl, Family::Fedora | Family::OpenSuse) => format!("perl-{perl}"),
-        (ScriptLanguage::Perl, Family::Arch | Family::Alpine) => format!("perl-{}", perl.to_lowercase()),
-    })
+    Some(family.module_package(module.language, &module.name))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::board::ScriptLanguage;
 
     #[test]
     fn the_catalogue_is_sound() {
@@ -96,6 +79,7 @@ mod tests {
             for (sort, list) in [("library", &entry.library), ("header", &entry.header), ("tool", &entry.tool)] {
                 assert!(list.iter().all(|item| known.insert((sort, item.clone()))), "{name} repeats a {sort}");
             }
+            assert_eq!(entry.packages.len(), Family::ALL.len(), "{name}: a package for each family");
             for family in Family::ALL {
                 let package = entry.package(family);
                 let sound = |c: char| c.is_ascii_alphanumeric() || "-+._".contains(c);

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Duration;
 
-use super::distribution::Family;
+use super::family::Family;
 use crate::launch::{Exit, Job, Launch, find_program};
 
 /// A package manager that takes longer is ended.
@@ -42,57 +42,19 @@ pub enum CostFault {
 /// # Errors
 /// See [`CostFault`].
 pub fn cost(family: Family, packages: &[String], search_path: &str, launch: &dyn Launch) -> Result<Cost, CostFault> {
-    let ask = |program: &str, words: &[&str], more: &[String]| ask(program, words, more, search_path, launch);
-    match family {
-        Family::Debian => {
-            let planned = ask("apt-get", &["--simulate", "--no-remove", "-q", "install"], packages)?;
-            let chain: Vec<String> = planned
-                .lines()
-                .filter_map(|line| line.strip_prefix("Inst ")?.split_whitespace().next().map(str::to_string))
-                .collect();
-            if chain.is_empty() {
-                return Ok(Cost { download_bytes: Some(0), disk_bytes: Some(0), ..Cost::default() });
-            }
-            let about = ask("apt-cache", &["show", "--no-all-versions"], &chain)?;
-            let sizes = sizes(&about);
-            let sum = |of: &dyn Fn(&(u64, u64)) -> u64| Some(sizes.values().map(of).sum());
-            // Sizes on disk are told in KiB.
-            Ok(Cost { packages: chain, download_bytes: sum(&|s| s.0), disk_bytes: sum(&|s| s.1 * 1024) })
-        }
-        Family::Fedora => {
-            let text = ask("dnf", &["--assumeno", "--quiet", "install"], packages)?;
-            let chain = column(&text, "Installing", 0);
-            Ok(Cost {
-                packages: chain,
-                download_bytes: told(&text, "download size"),
-                disk_bytes: told(&text, "nstalled size"),
-            })
-        }
-        Family::OpenSuse => {
-            let text = ask("zypper", &["--non-interactive", "install", "--dry-run"], packages)?;
-            let mut lines = text.lines().skip_while(|line| !line.contains("going to be installed")).skip(1);
-            let chain = lines.by_ref().take_while(|line| !line.trim().is_empty());
-            let chain = chain.flat_map(str::split_whitespace).map(str::to_string).collect();
-            Ok(Cost {
-                packages: chain,
-                download_bytes: told(&text, "download size"),
-                disk_bytes: told(&text, "additional"),
-            })
-        }
-        Family::Arch => {
-            let text = ask("pacman", &["-S", "--print", "--print-format", "%n %s"], packages)?;
-            let lines = text.lines().filter_map(|line| line.trim().split_once(' '));
-            let sized: Vec<(&str, u64)> = lines.filter_map(|(name, size)| Some((name, size.parse().ok()?))).collect();
-            let download = sized.iter().map(|(_, size)| size).sum();
-            let packages = sized.into_iter().map(|(name, _)| name.to_string()).collect();
-            Ok(Cost { packages, download_bytes: Some(download), disk_bytes: None })
-        }
-        Family::Alpine => {
-            let text = ask("apk", &["add", "--simulate"], packages)?;
-            let chain = text.lines().filter_map(|line| line.split_once(") Installing ")).map(|(_, rest)| rest);
-            let packages = chain.filter_map(|rest| rest.split_whitespace().next()).map(str::to_string).collect();
-            Ok(Cost { packages, download_bytes: None, disk_bytes: None })
-        }
+    family.cost(&Ask { search_path, launch }, packages)
+}
+
+/// Where package managers are asked.
+pub(super) struct Ask<'a> {
+    search_path: &'a str,
+    launch: &'a dyn Launch,
+}
+
+impl Ask<'_> {
+    /// Runs a package manager, and returns what it wrote.
+    pub fn of(&self, program: &str, words: &[&str], more: &[String]) -> Result<String, CostFault> {
+        ask(program, words, more, self.search_path, self.launch)
     }
 }
 
@@ -137,7 +99,7 @@ fn ask(
 }
 
 /// Reads download and disk size of each package from what `apt-cache show` tells.
-fn sizes(text: &str) -> BTreeMap<String, (u64, u64)> {
+pub(super) fn sizes(text: &str) -> BTreeMap<String, (u64, u64)> {
     let mut sizes: BTreeMap<String, (u64, u64)> = BTreeMap::new();
     let mut name = String::new();
     for line in text.lines() {
@@ -154,7 +116,7 @@ fn sizes(text: &str) -> BTreeMap<String, (u64, u64)> {
 }
 
 /// The words of one column below a title, up to an empty line.
-fn column(text: &str, title: &str, number: usize) -> Vec<String> {
+pub(super) fn column(text: &str, title: &str, number: usize) -> Vec<String> {
     let mut names = Vec::new();
     let mut inside = false;
     for line in text.lines() {
@@ -170,7 +132,7 @@ fn column(text: &str, title: &str, number: usize) -> Vec<String> {
 }
 
 /// Reads a size such as `1.2 MiB` or `340 k` from the line that speaks of it.
-fn told(text: &str, about: &str) -> Option<u64> {
+pub(super) fn told(text: &str, about: &str) -> Option<u64> {
     let line = text.lines().find(|line| line.contains(about))?;
     let (_, rest) = line.split_once(about)?;
     let mut words = rest.split(|c: char| c.is_whitespace() || c == ':').filter(|word| !word.is_empty());

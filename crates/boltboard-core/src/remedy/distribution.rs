@@ -1,6 +1,8 @@
 //! Which distribution a host runs, how packages are installed there, and which are.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
+
+use super::family::Family;
 
 /// A distribution.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -11,71 +13,6 @@ pub struct Distribution {
     pub family: Option<Family>,
     /// The folder below which its package database lies; none where it is not this host's own.
     pub root: Option<PathBuf>,
-}
-
-/// Distributions that share package names and commands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Family {
-    /// Debian, Ubuntu and what comes from them.
-    Debian,
-    /// Fedora, RHEL and what comes from them.
-    Fedora,
-    /// openSUSE and SLE.
-    OpenSuse,
-    /// Arch Linux and what comes from it.
-    Arch,
-    /// Alpine Linux.
-    Alpine,
-}
-
-impl Family {
-    /// All families, in the order of our files.
-    pub const ALL: [Family; 5] = [Family::Debian, Family::Fedora, Family::OpenSuse, Family::Arch, Family::Alpine];
-
-    /// Returns the name that boards use for it.
-    pub fn key(self) -> &'static str {
-        match self {
-            Family::Debian => "debian",
-            Family::Fedora => "fedora",
-            Family::OpenSuse => "opensuse",
-            Family::Arch => "arch",
-            Family::Alpine => "alpine",
-        }
-    }
-
-    /// Returns the name that people use for it.
-    pub fn title(self) -> &'static str {
-        match self {
-            Family::Debian => "Debian",
-            Family::Fedora => "Fedora",
-            Family::OpenSuse => "openSUSE",
-            Family::Arch => "Arch",
-            Family::Alpine => "Alpine",
-        }
-    }
-
-    /// Returns the command that installs packages, without the packages.
-    pub fn install_words(self) -> &'static [&'static str] {
-        match self {
-            Family::Debian => &["apt", "install"],
-            Family::Fedora => &["dnf", "install"],
-            Family::OpenSuse => &["zypper", "install"],
-            Family::Arch => &["pacman", "-S"],
-            Family::Alpine => &["apk", "add"],
-        }
-    }
-
-    fn of_id(id: &str) -> Option<Family> {
-        match id {
-            "debian" | "ubuntu" => Some(Family::Debian),
-            "fedora" | "rhel" | "centos" => Some(Family::Fedora),
-            "suse" | "opensuse" | "sles" => Some(Family::OpenSuse),
-            "arch" | "archlinux" => Some(Family::Arch),
-            "alpine" => Some(Family::Alpine),
-            _ if id.starts_with("opensuse-") => Some(Family::OpenSuse),
-            _ => None,
-        }
-    }
 }
 
 impl Distribution {
@@ -95,33 +32,8 @@ impl Distribution {
     /// Tells whether a package is installed, going by the package database's own files. What cannot be told so is taken as not installed.
     pub fn has(&self, package: &str) -> bool {
         let (Some(root), Some(family)) = (&self.root, self.family) else { return false };
-        match family {
-            Family::Debian => {
-                let info = root.join("var/lib/dpkg/info");
-                let of_any_architecture = || begins_in(&info, &format!("{package}:"), ".list");
-                info.join(format!("{package}.list")).is_file() || of_any_architecture()
-            }
-            // Its folder is called `NAME-VERSION-RELEASE`, and names have dashes as well.
-            Family::Arch => std::fs::read_dir(root.join("var/lib/pacman/local")).is_ok_and(|entries| {
-                let names = entries.filter_map(|entry| entry.ok()?.file_name().into_string().ok());
-                names.into_iter().any(|name| name.rsplitn(3, '-').nth(2) == Some(package))
-            }),
-            Family::Alpine => {
-                let line = format!("P:{package}");
-                std::fs::read_to_string(root.join("lib/apk/db/installed"))
-                    .is_ok_and(|text| text.lines().any(|one| one == line))
-            }
-            // These keep it in a form of their own.
-            Family::Fedora | Family::OpenSuse => false,
-        }
+        family.has(root, package)
     }
-}
-
-/// Tells whether a folder holds a file whose name begins and ends so.
-fn begins_in(folder: &Path, start: &str, end: &str) -> bool {
-    let fits =
-        |name: std::ffi::OsString| name.to_str().is_some_and(|name| name.starts_with(start) && name.ends_with(end));
-    std::fs::read_dir(folder).is_ok_and(|entries| entries.filter_map(Result::ok).any(|entry| fits(entry.file_name())))
 }
 
 #[cfg(test)]

@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use super::catalogue;
-use super::distribution::{Distribution, Family};
+use super::distribution::Distribution;
+use super::family::Family;
 use crate::base::Version;
 use crate::board::{Ask, Board, NeedCheck, NeedId, Provider};
 use crate::survey::{CopyRank, Fact, FactSource, FactState, Facts, Missing, Presence};
