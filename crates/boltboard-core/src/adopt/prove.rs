@@ -9,7 +9,7 @@ use super::watched::Watched;
 use super::words::is_source;
 use crate::base::Digest;
 use crate::plan::Plan;
-use crate::step::Location;
+use crate::step::{Location, Step};
 use crate::work::Folders;
 
 /// How two builds compare.
@@ -51,6 +51,13 @@ pub struct Difference {
 /// What may explain that two files differ.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Why {
+    /// The commands have other flags or macros.
+    OtherWords {
+        /// Those that only theirs has.
+        theirs: Vec<String>,
+        /// Those that only ours has.
+        ours: Vec<String>,
+    },
     /// The compiler was told another name of the source, and a text can hold its own name.
     OtherName {
         /// The name there.
@@ -74,7 +81,7 @@ impl<'p> Ours<'p> {
         for (_, step) in plan.steps.iter() {
             let part = step.part.map_or(String::new(), |part| plan.part_name(part).to_string());
             let Some(write) = step.writes.first() else { continue };
-            ours.commands.insert(write, step.command().join(" "));
+            ours.commands.insert(write, command_of(step));
             match (step.source(), write) {
                 (Some(Location::Tree(source) | Location::Made(source)), Location::Object(_)) => {
                     ours.objects.insert((part, source.to_string()), write);
@@ -100,7 +107,9 @@ pub fn prove(watched: &Watched, drawing: &Drawing, plan: &Plan, folders: &Folder
     let short = |path: &str| path.strip_prefix(&format!("{tree}/")).unwrap_or(path).to_string();
     let difference = |theirs: &Theirs, at: Option<&&Location>| {
         let own_command = at.and_then(|at| ours.commands.get(*at)).cloned();
-        let why = own_command.as_ref().and_then(|own| other_name(&theirs.command, own));
+        let why = own_command
+            .as_ref()
+            .and_then(|own| other_words(&theirs.command, own).or_else(|| other_name(&theirs.command, own)));
         let (command, ours) = (theirs.command.clone(), at.map(ToString::to_string));
         Difference { theirs: short(&theirs.path), ours, command, own_command, why }
     };
@@ -142,6 +151,31 @@ pub fn prove(watched: &Watched, drawing: &Drawing, plan: &Plan, folders: &Folder
         }
     }
     proof
+}
+
+/// A step's command with the macros that its compile may be given.
+fn command_of(step: &Step) -> String {
+    let mut words = step.command();
+    let defines = step.compile().map(|compile| &compile.setting.defines);
+    words.extend(defines.into_iter().flatten().map(|(name, value)| match value {
+        Some(value) => format!("-D{name}={value}"),
+        None => format!("-D{name}"),
+    }));
+    words.join(" ")
+}
+
+/// Flags and macros that only one of two commands has, but for those that say where something lies.
+fn other_words(theirs: &str, ours: &str) -> Option<Why> {
+    /// Flags that say where something lies, or that our builder gives.
+    const OF_PLACES: [&str; 9] = ["-o", "-c", "-I", "-i", "-L", "-M", "-ffile-prefix-map", "-frandom-seed", "-pipe"];
+    let counts = |word: &&str| word.starts_with('-') && !OF_PLACES.iter().any(|flag| word.starts_with(flag));
+    let flags = |command: &str| command.split(' ').filter(counts).map(str::to_string).collect::<Vec<String>>();
+    let (there, here) = (flags(theirs), flags(ours));
+    let only = |these: &[String], those: &[String]| -> Vec<String> {
+        these.iter().filter(|word| !those.contains(word)).cloned().collect()
+    };
+    let (theirs, ours) = (only(&there, &here), only(&here, &there));
+    (!theirs.is_empty() || !ours.is_empty()).then_some(Why::OtherWords { theirs, ours })
 }
 
 /// The names of the source in two commands, where they are not the same.

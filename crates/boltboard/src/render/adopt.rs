@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::adopt::{Again, Differed, Difference, Drawing, Effect, Hint, Proof, Watched, Why};
+use boltboard_core::adopt::{Again, Differed, Difference, Doubt, Drawing, Effect, Hint, Proof, Watched, Why};
 use boltboard_core::base::shell_word;
 
 use super::text::{Cell, Role, columns, count, next_line, next_lines, paint, wrap};
@@ -96,18 +96,25 @@ pub fn seen(watched: &Watched, drawing: &Drawing, width: usize) -> String {
         rows.push(vec![(Role::Name, name.clone()), (Role::Faint, kind.clone()), (Role::Value, sources.to_string())]);
     }
     out.push_str(&columns(&rows, 0, width));
-    if drawing.doubts.is_empty() {
+    let (questions, doubts): (Vec<&Doubt>, Vec<&Doubt>) =
+        drawing.doubts.iter().partition(|doubt| doubt.said.ends_with('?'));
+    if doubts.is_empty() {
         out.push_str("\nAll that wrote into the build was understood.\n");
-    } else {
-        out.push_str(&format!("\n{}\n", paint(Role::Title, &format!("Not known ({})", drawing.doubts.len()))));
-        for doubt in drawing.doubts.iter().take(MANY) {
+    }
+    for (title, list) in [("To decide", questions), ("Not known, or left out", doubts)] {
+        if list.is_empty() {
+            continue;
+        }
+        out.push_str(&format!("\n{}\n", paint(Role::Title, &format!("{title} ({})", list.len()))));
+        for doubt in list.iter().take(MANY) {
             let lines = wrap(&format!("{}: {}", doubt.about, doubt.said), width.saturating_sub(2));
             lines.iter().for_each(|line| out.push_str(&format!("  {line}\n")));
         }
-        if drawing.doubts.len() > MANY {
-            out.push_str(&format!("  and {} more; `--json` lists all\n", drawing.doubts.len() - MANY));
+        if list.len() > MANY {
+            out.push_str(&format!("  and {} more; `--json` lists all\n", list.len() - MANY));
         }
     }
+    out.push('\n');
     out.push_str(&next_line(format!("boltboard adopt draw{}", with_name(watched)), "write the description"));
     out
 }
@@ -153,7 +160,7 @@ pub fn drawn_again(file: &Path, again: &Again, name: &str) -> String {
 /// How two builds compare.
 /// `overview` is the command that shows the tree.
 pub fn proof(proof: &Proof, overview: &str, width: usize) -> String {
-    proof_lines(proof, width) + &next_line(overview, "the tree by its description")
+    proof_lines(proof, width) + "\n" + &next_line(overview, "the tree by its description")
 }
 
 /// The same without what comes next.
@@ -180,7 +187,8 @@ pub fn proof_lines(proof: &Proof, width: usize) -> String {
     if other > 0 {
         files.push(format!("{other} made of objects that differ"));
     }
-    out.push_str(&format!("{}: {}.\n", count(proof.outputs, "finished file", "finished files"), files.join(", ")));
+    let files = format!("{}: {}.", count(proof.outputs, "finished file", "finished files"), files.join(", "));
+    wrap(&files, width).iter().for_each(|line| out.push_str(&format!("{line}\n")));
     if !proof.gone.is_empty() {
         let what = count(proof.gone.len(), "file was", "files were");
         out.push_str(&format!("{what} gone at the end of the watched build, and cannot be compared.\n"));
@@ -224,6 +232,13 @@ fn one_difference(difference: &Difference, width: usize) -> String {
 /// What may explain a difference.
 pub fn told(why: &Why) -> String {
     match why {
+        Why::OtherWords { theirs, ours } => {
+            let one = |who: &str, words: &[String]| {
+                if words.is_empty() { None } else { Some(format!("only {who}: {}", words.join(" "))) }
+            };
+            let both: Vec<String> = one("there", theirs).into_iter().chain(one("here", ours)).collect();
+            both.join("; ")
+        }
         Why::OtherName { theirs, ours } => {
             format!(
                 "The source is called {theirs} there and {ours} here; a text that holds its own name differs by that."
