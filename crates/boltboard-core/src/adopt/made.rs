@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::model::free_name;
+use super::names::free_name;
 use super::needs::{HostHeader, plain_name};
 use super::story::Story;
 

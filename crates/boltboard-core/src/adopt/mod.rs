@@ -1,8 +1,8 @@
 //! A tree that nobody has described: one ordinary build is watched, and what it did becomes a description.
 //!
-//! `watched` is what is kept of the build, `story` what its processes did (`words` are those of compilers, `files` who
+//! `watched` is what is kept of the build (or `database`, where none can be watched), `story` what its processes did (`words` are those of compilers, `files` who
 //! wrote what), `made` where generated files come
-//! from, `model` the parts that a person would have named, `shared` what several of them say
+//! from, `model` the parts that a person would have named (`names` are theirs), `shared` what several of them say
 //! alike, `doubts` what is not known, `text` the description, `prove` holds a build by it against the watched one. Between
 //! two builds lies an option: `delta` is in what they differ, `differ` writes it; `hints` are macros that look like options.
 //! A tree that has moved on is drawn `again`; one that is only begun needs no build to watch: `begin`.
@@ -10,6 +10,7 @@
 mod again;
 mod begin;
 mod code;
+mod database;
 mod delta;
 mod differ;
 mod doubts;
@@ -18,6 +19,7 @@ mod files;
 mod hints;
 mod made;
 mod model;
+mod names;
 mod needs;
 mod patterns;
 mod prove;
@@ -31,6 +33,7 @@ mod words;
 
 pub use again::{Again, again};
 pub use begin::{First, FirstKind, FirstLanguage, begin};
+pub use database::from_database;
 pub use differ::{DifferAsk, DifferFault, Differed, differ};
 pub use draw::{Counts, Drawing, Theirs, draw};
 pub use hints::{Effect, Hint, hints};

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::draw::Theirs;
 use super::made::Made;
+use super::names::{compilers, free_name, part_names, set_name, tree_name, version};
 use super::needs::{DrawnNeed, Host, Libraries, Linked, libraries, plain_name};
 use super::story::{Join, JoinKind, Story};
 use super::ways::Ways;
@@ -138,6 +139,9 @@ impl Model {
             let file = story.last_name(&join.output);
             parts.push(with_link(part, join, &file, &inputs[at], &found));
         }
+        if story.joins.is_empty() && !story.compiles.is_empty() {
+            parts = by_folder(story, &made, &mut taken);
+        }
         spread_shared(&mut parts);
         let parts = in_order(parts);
         Model {
@@ -149,6 +153,24 @@ impl Model {
             made,
         }
     }
+}
+
+/// Where no link is known, the sources of each folder are a set of objects.
+fn by_folder(story: &mut Story<'_>, made: &Made, taken: &mut BTreeSet<String>) -> Vec<DrawnPart> {
+    story.doubt("links", "none is known: which programs and libraries are made of these objects?");
+    let mut folders: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+    for (at, compile) in story.compiles.iter().enumerate() {
+        let path = story.in_tree(&compile.source).unwrap_or(&compile.source);
+        let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
+        folders.entry(folder.to_string()).or_default().push(at);
+    }
+    let part = |(folder, objects): (String, Vec<usize>)| {
+        let name = if folder.is_empty() { "root".into() } else { plain_name(&folder) };
+        let name = free_name(format!("{name}-objects"), taken);
+        let (sources, uses) = (sources_of(story, made, &objects), generated_for(story, made, &objects));
+        DrawnPart { sources, uses, ..empty_part(&name, PartForm::Objects) }
+    };
+    folders.into_iter().map(part).collect()
 }
 
 /// Parts with what they use before them, else by name: the order in which things ran says nothing.
@@ -411,96 +433,4 @@ fn all_flags(story: &Story<'_>) -> BTreeSet<String> {
             _ => None,
         })
         .collect()
-}
-
-/// Returns a name that nothing has yet.
-pub(super) fn free_name(name: String, taken: &mut BTreeSet<String>) -> String {
-    let mut free = name.clone();
-    let mut number = 2;
-    while !taken.insert(free.clone()) {
-        free = format!("{name}-{number}");
-        number += 1;
-    }
-    free
-}
-
-fn part_names(story: &Story<'_>, made: &Made) -> Vec<String> {
-    let mut taken: BTreeSet<String> = made.generated.iter().map(|part| part.name.clone()).collect();
-    let mut names = vec![String::new(); story.joins.len()];
-    let file = |at: usize| {
-        let output = story.last_name(&story.joins[at].output);
-        output.rsplit_once('/').map_or(output.as_str(), |(_, file)| file).to_string()
-    };
-    let mut order: Vec<usize> = (0..names.len()).collect();
-    // Programs keep their names; a library of the same name gives way.
-    order.sort_by_key(|at| {
-        (story.joins[*at].kind != JoinKind::Program, story.joins[*at].kind == JoinKind::Archive, *at)
-    });
-    for at in order {
-        let file = file(at);
-        let stem = match story.joins[at].kind {
-            JoinKind::Program => file.as_str(),
-            JoinKind::Archive => file.trim_end_matches(".a"),
-            JoinKind::Partial => file.trim_end_matches(".o"),
-            JoinKind::Shared => file.split(".so").next().unwrap_or(&file),
-        };
-        let short = stem.strip_prefix("lib").filter(|short| !short.is_empty()).unwrap_or(stem);
-        let name = if story.joins[at].kind == JoinKind::Program { plain_name(stem) } else { plain_name(short) };
-        let again = match story.joins[at].kind {
-            JoinKind::Archive | JoinKind::Shared if taken.contains(&name) && !taken.contains(&format!("lib{name}")) => {
-                format!("lib{name}")
-            }
-            JoinKind::Archive if taken.contains(&name) => format!("{name}-static"),
-            _ => name,
-        };
-        names[at] = free_name(again, &mut taken);
-    }
-    names
-}
-
-/// A set of objects is called by what its users' names have in common, or by its folder.
-fn set_name(story: &Story<'_>, users: &[&str], objects: &[usize]) -> String {
-    let first = users.first().copied().unwrap_or_default();
-    let alike = (0..=first.len())
-        .rev()
-        .find(|end| first.is_char_boundary(*end) && users.iter().all(|user| user.starts_with(&first[..*end])));
-    let begin = first[..alike.unwrap_or(0)].trim_end_matches('-');
-    if begin.len() > 2 {
-        return format!("{begin}-objects");
-    }
-    let folders: BTreeSet<&str> =
-        objects.iter().filter_map(|at| story.compiles[*at].source.rsplit_once('/').map(|(folder, _)| folder)).collect();
-    let folder = folders.iter().next().filter(|_| folders.len() == 1).and_then(|folder| story.in_tree(folder));
-    let word = folder.map_or("shared", |folder| folder.rsplit_once('/').map_or(folder, |(_, name)| name));
-    format!("{}-objects", plain_name(word))
-}
-
-fn tree_name(story: &Story<'_>) -> String {
-    plain_name(story.tree.rsplit_once('/').map_or("tree", |(_, name)| name))
-}
-
-/// The version that a macro tells.
-fn version(story: &Story<'_>) -> Option<String> {
-    let texts = story.compiles.iter().flat_map(|compile| &compile.run.words).filter_map(|word| match word {
-        Word::Define(text) => text.split_once('='),
-        _ => None,
-    });
-    let plain = |value: &str| value.trim_matches(['"', '\\']).to_string();
-    let mut found = texts.filter(|(name, _)| *name == "VERSION" || name.ends_with("_VERSION")).map(|(_, v)| plain(v));
-    found.find(|value| value.starts_with(|c: char| c.is_ascii_digit()) && value.contains('.'))
-}
-
-/// The compilers of C and C++ that most compiles were called with.
-fn compilers(story: &Story<'_>) -> (String, String) {
-    let most = |of_cxx: bool| {
-        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
-        for compile in story.compiles.iter().filter(|compile| compile.compiler.contains("++") == of_cxx) {
-            *counts.entry(&compile.compiler).or_default() += 1;
-        }
-        counts
-            .into_iter()
-            .max_by_key(|(name, count)| (*count, std::cmp::Reverse(*name)))
-            .map(|(name, _)| name.to_string())
-    };
-    (most(false).unwrap_or_else(|| "cc".into()), most(true).unwrap_or_else(|| "c++".into()))
 }

@@ -2,7 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::model::{DrawnPart, PartForm, free_name};
+use super::model::{DrawnPart, PartForm};
+use super::names::free_name;
 use super::needs::plain_name;
 
 /// What a part says for all of its sources.

@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use boltboard_core::adopt::{
-    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, Watched, again, differ, draw, hints, prove, watch,
+    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, Watched, again, differ, draw, from_database, hints, prove,
+    watch,
 };
 use boltboard_core::base::files::{make_folder, read_text, write_whole};
 use boltboard_core::base::{FileError, shell_word};
@@ -46,8 +47,16 @@ enum What {
         /// What to call it
         #[arg(long, value_name = "NAME", default_value = USUAL)]
         name: String,
+        /// Read a JSON compilation database instead, where no build can be watched: it knows compiles alone
+        #[arg(long, value_name = "FILE", conflicts_with = "command")]
+        database: Option<PathBuf>,
         /// The command that builds, with its words
-        #[arg(value_name = "COMMAND", required = true, trailing_var_arg = true, allow_hyphen_values = true)]
+        #[arg(
+            value_name = "COMMAND",
+            required_unless_present = "database",
+            trailing_var_arg = true,
+            allow_hyphen_values = true
+        )]
         command: Vec<String>,
     },
     /// Show what was understood of a watched build, and what was not
@@ -194,7 +203,8 @@ pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, S
     let adopted = Adopted::find(global)?;
     match &args.what {
         None => status(global, screen, &adopted),
-        Some(What::Watch { name, command }) => watch_build(global, screen, &adopted, name, command),
+        Some(What::Watch { name, database: Some(file), .. }) => read_database(global, screen, &adopted, name, file),
+        Some(What::Watch { name, database: None, command }) => watch_build(global, screen, &adopted, name, command),
         Some(What::Seen { name }) => {
             let watched = adopted.load(name)?;
             let drawing = adopted.drawing(&watched, &adopted.description(None));
@@ -268,6 +278,28 @@ fn watch_build(
         screen.out(&render::watched(&watched, &drawing));
     }
     Ok(if watched.exit == 0 { Exit::Done } else { Exit::No })
+}
+
+/// Takes compiles over from a database.
+fn read_database(global: &Global, screen: &Screen, adopted: &Adopted, name: &str, file: &Path) -> Result<Exit, Stop> {
+    let kept = adopted.kept(name)?;
+    let path = adopted.around.path_here(file);
+    let text = read_text(&path)?
+        .ok_or_else(|| Stop::new(Exit::WrongUse, Diagnostic::new(format!("there is no file {}", path.display()))))?;
+    let watched = from_database(&text, name, file, &adopted.tree).map_err(|why| {
+        let what = format!("{} is no compilation database: {why}", path.display());
+        Stop::new(Exit::WrongUse, Diagnostic::new(what))
+    })?;
+    adopted.work.prepare(&adopted.tree_name()).map_err(Stop::from)?;
+    make_folder(&adopted.work.watched())?;
+    watched.save(&kept)?;
+    let drawing = adopted.drawing(&watched, &adopted.description(None));
+    if global.json {
+        screen.json(&json::adopt_seen(&watched, &drawing));
+    } else {
+        screen.out(&render::watched(&watched, &drawing));
+    }
+    Ok(Exit::Done)
 }
 
 fn draw_it(global: &Global, screen: &Screen, adopted: &Adopted, name: &str, into: Option<&Path>) -> Result<Exit, Stop> {

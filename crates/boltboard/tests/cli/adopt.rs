@@ -392,6 +392,33 @@ fn the_same_build_is_drawn_the_same_whatever_ran_first_and_wherever_it_lies() {
 }
 
 #[test]
+fn a_compilation_database_is_a_lesser_source() {
+    let yard = Yard::quay();
+    let tree = yard.tree().display().to_string();
+    let entry = |words: &str, file: &str| format!("{{\"directory\": \"{tree}\", \"file\": \"{file}\", {words}}}");
+    let database = format!(
+        "[{},\n{}]",
+        entry("\"command\": \"cc -c -O1 -Iinclude -DLOUD=1 -o check.o src/check.c\"", "src/check.c"),
+        entry(
+            "\"arguments\": [\"cc\", \"-c\", \"-O1\", \"-Iinclude\", \"tools/maketab.c\", \"-o\", \"m.o\"], \"output\": \"m.o\"",
+            "tools/maketab.c"
+        ),
+    );
+    yard.scratch.write("quay/db.json", &database);
+    yard.run(&["adopt", "watch", "--database", "db.json"]).code(0).says(&["2 compiles"]);
+    yard.run(&["adopt", "seen"]).code(0).says(&["src-objects", "tools-objects", "links: none is known"]);
+    yard.run(&["adopt", "draw"]).code(0);
+    let text = yard.scratch.read("quay-board/boltboard.toml");
+    assert!(text.contains("sources = [\"src/check.c\"]\ndefines = [\"LOUD=1\"]"), "{text}");
+    assert!(text.contains("flags = [\"-O1\", \"-Iinclude\"]"), "{text}");
+    yard.run(&["build"]).code(0).steps(2);
+    yard.scratch.write("quay/db.json", "[{}]");
+    yard.run(&["adopt", "watch", "--database", "db.json"]).code(2).complains(&["is no compilation database"]);
+    yard.run(&["adopt", "watch", "--database", "none.json"]).code(2).complains(&["there is no file"]);
+    yard.run(&["adopt", "watch"]).code(2);
+}
+
+#[test]
 fn hints_are_what_files_test_and_nobody_defines() {
     let yard = Yard::quay();
     yard.scratch.write(

@@ -1,0 +1,100 @@
+//! What parts, sets and the tree are called, and what the build called its compilers.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::made::Made;
+use super::needs::plain_name;
+use super::story::{JoinKind, Story};
+use super::words::Word;
+
+/// Returns a name that nothing has yet.
+pub(super) fn free_name(name: String, taken: &mut BTreeSet<String>) -> String {
+    let mut free = name.clone();
+    let mut number = 2;
+    while !taken.insert(free.clone()) {
+        free = format!("{name}-{number}");
+        number += 1;
+    }
+    free
+}
+
+pub(super) fn part_names(story: &Story<'_>, made: &Made) -> Vec<String> {
+    let mut taken: BTreeSet<String> = made.generated.iter().map(|part| part.name.clone()).collect();
+    let mut names = vec![String::new(); story.joins.len()];
+    let file = |at: usize| {
+        let output = story.last_name(&story.joins[at].output);
+        output.rsplit_once('/').map_or(output.as_str(), |(_, file)| file).to_string()
+    };
+    let mut order: Vec<usize> = (0..names.len()).collect();
+    // Programs keep their names; a library of the same name gives way.
+    order.sort_by_key(|at| {
+        (story.joins[*at].kind != JoinKind::Program, story.joins[*at].kind == JoinKind::Archive, *at)
+    });
+    for at in order {
+        let file = file(at);
+        let stem = match story.joins[at].kind {
+            JoinKind::Program => file.as_str(),
+            JoinKind::Archive => file.trim_end_matches(".a"),
+            JoinKind::Partial => file.trim_end_matches(".o"),
+            JoinKind::Shared => file.split(".so").next().unwrap_or(&file),
+        };
+        let short = stem.strip_prefix("lib").filter(|short| !short.is_empty()).unwrap_or(stem);
+        let name = if story.joins[at].kind == JoinKind::Program { plain_name(stem) } else { plain_name(short) };
+        let again = match story.joins[at].kind {
+            JoinKind::Archive | JoinKind::Shared if taken.contains(&name) && !taken.contains(&format!("lib{name}")) => {
+                format!("lib{name}")
+            }
+            JoinKind::Archive if taken.contains(&name) => format!("{name}-static"),
+            _ => name,
+        };
+        names[at] = free_name(again, &mut taken);
+    }
+    names
+}
+
+/// A set of objects is called by what its users' names have in common, or by its folder.
+pub(super) fn set_name(story: &Story<'_>, users: &[&str], objects: &[usize]) -> String {
+    let first = users.first().copied().unwrap_or_default();
+    let alike = (0..=first.len())
+        .rev()
+        .find(|end| first.is_char_boundary(*end) && users.iter().all(|user| user.starts_with(&first[..*end])));
+    let begin = first[..alike.unwrap_or(0)].trim_end_matches('-');
+    if begin.len() > 2 {
+        return format!("{begin}-objects");
+    }
+    let folders: BTreeSet<&str> =
+        objects.iter().filter_map(|at| story.compiles[*at].source.rsplit_once('/').map(|(folder, _)| folder)).collect();
+    let folder = folders.iter().next().filter(|_| folders.len() == 1).and_then(|folder| story.in_tree(folder));
+    let word = folder.map_or("shared", |folder| folder.rsplit_once('/').map_or(folder, |(_, name)| name));
+    format!("{}-objects", plain_name(word))
+}
+
+pub(super) fn tree_name(story: &Story<'_>) -> String {
+    plain_name(story.tree.rsplit_once('/').map_or("tree", |(_, name)| name))
+}
+
+/// The version that a macro tells.
+pub(super) fn version(story: &Story<'_>) -> Option<String> {
+    let texts = story.compiles.iter().flat_map(|compile| &compile.run.words).filter_map(|word| match word {
+        Word::Define(text) => text.split_once('='),
+        _ => None,
+    });
+    let plain = |value: &str| value.trim_matches(['"', '\\']).to_string();
+    let mut found = texts.filter(|(name, _)| *name == "VERSION" || name.ends_with("_VERSION")).map(|(_, v)| plain(v));
+    found.find(|value| value.starts_with(|c: char| c.is_ascii_digit()) && value.contains('.'))
+}
+
+/// The compilers of C and C++ that most compiles were called with.
+pub(super) fn compilers(story: &Story<'_>) -> (String, String) {
+    let most = |of_cxx: bool| {
+        let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+        for compile in story.compiles.iter().filter(|compile| compile.compiler.contains("++") == of_cxx) {
+            *counts.entry(&compile.compiler).or_default() += 1;
+        }
+        counts
+            .into_iter()
+            .max_by_key(|(name, count)| (*count, std::cmp::Reverse(*name)))
+            .map(|(name, _)| name.to_string())
+    };
+    (most(false).unwrap_or_else(|| "cc".into()), most(true).unwrap_or_else(|| "c++".into()))
+}
