@@ -9,6 +9,9 @@ use super::words::Word;
 /// So many files are named where there are many.
 const NAMED: usize = 3;
 
+/// Endings of lists of what compiles read, and of what they note for later.
+const LISTS: [&str; 6] = [".d", ".Po", ".Plo", ".Tpo", ".dep", ".gcno"];
+
 /// Notes all of it.
 pub(super) fn note(story: &mut Story<'_>, model: &Model) {
     let mut macros: BTreeMap<String, &str> = BTreeMap::new();
@@ -50,7 +53,7 @@ fn left_over(story: &mut Story<'_>, model: &Model) {
     let (mut own, mut copied) = (Vec::new(), Vec::new());
     for path in left {
         // Lists of what a compile read, and what lies nowhere near the tree's results.
-        let list = path.ends_with(".d") || path.ends_with(".gcno") || path.starts_with("/tmp/cc");
+        let list = LISTS.iter().any(|ending| path.ends_with(ending)) || path.starts_with("/tmp/cc");
         if known.contains(&path) || list || model.made.part_of(&path).is_some() {
             continue;
         }

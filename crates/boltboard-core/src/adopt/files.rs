@@ -142,6 +142,17 @@ impl Story<'_> {
         first != of_build && first != "/dev/null" && !first.starts_with("/dev/") && !self.concerns(first)
     }
 
+    /// Whether a process runs a script that the build itself wrote, as those do that ask about the host: what it writes is the build's own text.
+    pub fn is_own_script(&self, at: usize) -> bool {
+        let process = self.process(at);
+        let is_product = |path: &String| self.joins.iter().any(|join| join.output == *path);
+        let script = process.words.iter().skip(1).find(|word| !word.starts_with('-'));
+        let named = script.map(|word| Story::absolute(&process.folder, word));
+        let scripts = named.into_iter().chain([process.asked.clone()]);
+        let is_shell = base_name(&process.program).ends_with("sh");
+        is_shell && scripts.into_iter().any(|path| self.is_made(&path) && !is_product(&path))
+    }
+
     /// The words of a command as whoever ran it called it: a script of the host by its name.
     pub fn words_of(&self, at: usize) -> Vec<String> {
         let process = self.process(at);

@@ -136,7 +136,8 @@ impl Made {
                 continue;
             };
             let unit = without_shell(story, unit);
-            if story.is_told(&story.piped(unit)) {
+            let stages = story.piped(unit);
+            if story.is_told(&stages) || stages.iter().any(|stage| story.is_own_script(*stage)) {
                 texts.insert(path);
                 continue;
             }

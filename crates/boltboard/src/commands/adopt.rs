@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use boltboard_core::adopt::{
-    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, Watched, again, differ, draw, from_database, hints, prove,
-    watch,
+    DifferAsk, DifferFault, Drawing, Host, Proof, WatchAsk, WatchFault, Watched, again, differ, draw, from_database,
+    hints, prove, watch,
 };
 use boltboard_core::base::files::{make_folder, read_text, write_whole};
 use boltboard_core::base::{FileError, shell_word};
@@ -268,7 +268,14 @@ fn watch_build(
         environment: &adopted.around.variables,
         search_path: adopted.around.search_path(),
     };
-    let watched = watch(&ask).map_err(|fault| Stop::new(Exit::Machine, Diagnostic::new(fault.to_string())))?;
+    let watched = watch(&ask).map_err(|fault| {
+        let mut diagnostic = Diagnostic::new(fault.to_string());
+        if matches!(fault, WatchFault::NotWatched { .. }) {
+            let lesser = "Where watching is forbidden, `--database FILE` reads a JSON compilation database instead.";
+            diagnostic = diagnostic.help(lesser);
+        }
+        Stop::new(Exit::Machine, diagnostic)
+    })?;
     make_folder(&adopted.work.watched())?;
     watched.save(&file)?;
     let drawing = adopted.drawing(&watched, &adopted.description(None));

@@ -43,6 +43,7 @@ cc -dumpmachine > out/machine
 cat > out/inc/config.h <<EOF
 #define PIERS 3
 EOF
+echo 'echo \#define SLIPS $1 > $2' > out/status; sh out/status 2 out/inc/slips.h
 cp inc/pier.h out/inc/; ln -s ../../inc/tide.h out/inc/tide.h
 for f in pier tide; do tools/wrap -O1 -g -Iout/inc -DDATE='"2026-11-29 10:11:12"' -c src/$f.c -o out/obj/$f.o & done; wait
 echo "-O1 -g -Iout/inc" > out/args
@@ -75,7 +76,7 @@ impl Yard {
             ("harbour/inc/tide.h", "int tide(void);\n"),
             (
                 "harbour/src/pier.c",
-                "#include <config.h>\n#include <pier.h>\nconst char *date = DATE;\nint pier(void) { return PIERS; }\n",
+                "#include <config.h>\n#include <slips.h>\n#include <pier.h>\nint slips = SLIPS;\nconst char *date = DATE;\nint pier(void) { return PIERS; }\n",
             ),
             ("harbour/src/tide.c", "#include <tide.h>\nint tide(void) { return 7; }\n"),
             (
@@ -264,9 +265,10 @@ fn a_build_that_fails_or_is_none_is_told() {
 #[test]
 fn a_build_that_is_hard_to_read_is_understood_and_what_is_not_is_told() {
     let yard = Yard::harbour();
-    yard.watched().code(0).says(&["5 compiles", "4 links and archives", "2 generated parts", "about the host"]);
+    yard.watched().code(0).says(&["5 compiles", "4 links and archives", "3 generated parts", "about the host"]);
     yard.run(&["adopt", "seen"]).code(0).says(&[
         "config.h: the build wrote this text itself",
+        "slips.h: the build wrote this text itself",
         "macro DATE: its value looks like a date",
         "strip -o out/harbour out/harbour.tmp: not understood",
         "out/inst/harbour: copied there by the build",
