@@ -37,6 +37,60 @@ pub(super) struct PartDelta {
     pub common: BTreeSet<String>,
 }
 
+/// In what a kept text differs: it can become a text for both, in which a header of options stands for these lines.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(super) struct KeptDelta {
+    /// How sources include it.
+    pub file: String,
+    /// The lines that both have, in parts: what is chosen stands between them.
+    pub before: String,
+    pub after: String,
+    /// Macros that are defined with the setting, and without it.
+    pub on: Vec<String>,
+    pub off: Vec<String>,
+}
+
+impl KeptDelta {
+    /// Compares two texts; `None` where other lines than plain definitions differ.
+    fn of(file: &str, off: &str, on: &str) -> Option<KeptDelta> {
+        let (a, b): (Vec<&str>, Vec<&str>) = (off.lines().collect(), on.lines().collect());
+        let begin = a.iter().zip(&b).take_while(|(x, y)| x == y).count();
+        let end = a[begin..].iter().rev().zip(b[begin..].iter().rev()).take_while(|(x, y)| x == y).count();
+        let (mid_a, mid_b) = (&a[begin..a.len() - end], &b[begin..b.len() - end]);
+        // What both have within, in whichever place, stands before.
+        let common: Vec<&str> = mid_a.iter().filter(|line| mid_b.contains(line)).copied().collect();
+        let only = |these: &[&str], those: &[&str]| -> Option<Vec<String>> {
+            let mut names = Vec::new();
+            for line in these.iter().filter(|line| !those.contains(line)) {
+                names.extend(defined_plainly(line)?);
+            }
+            Some(names)
+        };
+        let (only_off, only_on) = (only(mid_a, mid_b)?, only(mid_b, mid_a)?);
+        let joined = |lines: &[&str]| lines.iter().map(|line| format!("{line}\n")).collect::<String>();
+        Some(KeptDelta {
+            file: file.to_string(),
+            before: joined(&a[..begin]) + &joined(&common),
+            after: joined(&a[a.len() - end..]),
+            on: only_on,
+            off: only_off,
+        })
+    }
+}
+
+/// The macro that a line defines, as `1` or as nothing; no macro for one that says nothing, and `None` for any other line.
+fn defined_plainly(line: &str) -> Option<Option<String>> {
+    let line = line.trim();
+    let says_nothing = line.is_empty() || line.starts_with("//") || line.starts_with("/*") && line.ends_with("*/");
+    if says_nothing || line.starts_with("#undef") {
+        return Some(None);
+    }
+    let mut words = line.strip_prefix('#')?.split_whitespace();
+    let (first, name, value) = (words.next()?, words.next()?, words.next());
+    let plain = first == "define" && value.is_none_or(|value| value == "1") && words.next().is_none();
+    (plain && !name.contains('(')).then(|| Some(name.to_string()))
+}
+
 /// In what two builds differ.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Delta {
@@ -50,6 +104,8 @@ pub(super) struct Delta {
     pub parts_off: Vec<String>,
     pub needs_on: Vec<String>,
     pub needs_off: Vec<String>,
+    /// Texts that are kept, and differ in definitions of macros alone.
+    pub kept: Vec<KeptDelta>,
     /// What cannot be written as one option of what is drawn.
     pub unclear: Vec<String>,
 }
@@ -164,10 +220,14 @@ impl Delta {
             match on.made.generated.iter().find(|b| b.name == a.name) {
                 None => self.parts_off.push(a.name.clone()),
                 Some(b) if a.kept.is_some() && a.kept != b.kept => {
-                    self.unclear.push(format!(
-                        "the text of {} is kept, and is another one with the setting: make it an option header or a template",
-                        a.outputs.first().map_or("", |(name, _)| name.as_str())
-                    ));
+                    let file = a.outputs.first().map_or("", |(name, _)| name.as_str());
+                    let (off, on) = (a.kept.as_deref().unwrap_or_default(), b.kept.as_deref().unwrap_or_default());
+                    match KeptDelta::of(file, off, on) {
+                        Some(delta) => self.kept.push(delta),
+                        None => self.unclear.push(format!(
+                            "the text of {file} is kept, and differs in more than macros that are defined or not: make it a template"
+                        )),
+                    }
                 }
                 Some(b) if a.stages != b.stages => {
                     let words = |stages: &[Vec<String>]| stages.concat();

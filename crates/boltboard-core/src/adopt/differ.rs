@@ -5,9 +5,9 @@ use std::path::Path;
 
 use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value};
 
-use super::delta::{Delta, Lists};
+use super::delta::{Delta, KeptDelta, Lists};
 use super::draw::{Picture, picture};
-use super::needs::Host;
+use super::needs::{Host, plain_name};
 use super::text::kept_place;
 use super::watched::Watched;
 
@@ -73,7 +73,8 @@ pub fn differ(off: &Watched, on: &Watched, host: &Host, ask: &DifferAsk<'_>) -> 
     if !delta.unclear.is_empty() {
         return Err(DifferFault::Unclear(delta.unclear));
     }
-    let macros: Vec<String> = delta.macros_on.keys().chain(delta.macros_off.keys()).cloned().collect();
+    let of_texts = delta.kept.iter().flat_map(|kept| kept.on.iter().chain(&kept.off));
+    let macros: Vec<String> = delta.macros_on.keys().chain(delta.macros_off.keys()).chain(of_texts).cloned().collect();
     if macros.len() > 1 && !ask.together {
         return Err(DifferFault::Several(macros));
     }
@@ -167,7 +168,25 @@ impl Edit<'_> {
                 parts.iter().cloned().collect::<Vec<_>>().join(", ")
             ));
         }
-        let about = macros.first().map_or("what a second build differed in", |(text, ..)| text);
+        let mut named: Option<String> = macros.first().map(|(text, ..)| (*text).clone());
+        for kept in &delta.kept {
+            let header = self.header(kept);
+            for (name, form) in
+                kept.on.iter().map(|name| (name, None)).chain(kept.off.iter().map(|name| (name, Some("one-when-off"))))
+            {
+                let mut entry = InlineTable::new();
+                entry.insert("name", name.as_str().into());
+                if let Some(form) = form {
+                    entry.insert("form", form.into());
+                }
+                entry.insert("header", header.as_str().into());
+                list.push(Value::InlineTable(entry));
+                let how = if form.is_none() { "with" } else { "without" };
+                self.said.push(format!("{how} it, the macro {name} of {}", kept.file));
+                named.get_or_insert_with(|| name.clone());
+            }
+        }
+        let about = named.unwrap_or_else(|| "what a second build differed in".into());
         table.insert("summary", toml_edit::value(about));
         table.insert("macro", toml_edit::value(list));
         if !delta.needs_on.is_empty() {
@@ -184,6 +203,30 @@ impl Edit<'_> {
             }
             None => self.unclear.push("`option` is no table".into()),
         }
+    }
+
+    /// Puts a header of options in the place of what differs in a kept text; returns the header's name.
+    fn header(&mut self, kept: &KeptDelta) -> String {
+        let stem = kept.file.rsplit_once('.').map_or(kept.file.as_str(), |(stem, _)| stem);
+        let (name, output) = (plain_name(stem), format!("{stem}_options.h"));
+        let own = output.rsplit_once('/').map_or(output.as_str(), |(_, own)| own);
+        let include = format!("#include \"{own}\"\n");
+        let has = kept.before.contains(&include) || kept.after.contains(&include);
+        let include = if has { "" } else { include.as_str() };
+        self.files.insert(kept_place(&kept.file), format!("{}{include}{}", kept.before, kept.after));
+        let headers = self.doc.entry("header").or_insert_with(|| {
+            let mut all = Table::new();
+            all.set_implicit(true);
+            Item::Table(all)
+        });
+        if let Some(headers) = headers.as_table_mut()
+            && !headers.contains_key(&name)
+        {
+            let mut table = Table::new();
+            table.insert("output", toml_edit::value(output));
+            headers.insert(&name, Item::Table(table));
+        }
+        name
     }
 
     /// Takes a table over from a freshly drawn description.

@@ -394,6 +394,43 @@ fn the_same_build_is_drawn_the_same_whatever_ran_first_and_wherever_it_lies() {
 }
 
 #[test]
+fn macros_of_a_text_that_the_build_writes_become_an_option_header() {
+    let yard = Yard::quay();
+    yard.scratch.edit(
+        "quay/build.sh",
+        "echo '#define BERTHS 4'",
+        "printf '#define BERTHS 4\\n/* #undef FERRY */\\n#define LAST 1\\n'",
+    );
+    yard.scratch.edit(
+        "quay/lib/bollard.c",
+        "return BERTHS;",
+        "\n#ifdef FERRY\nreturn BERTHS + 2;\n#else\nreturn BERTHS;\n#endif\n",
+    );
+    yard.scratch.edit("quay/lib/rope.c", "#include <depths.h>", "#include <depths.h>\n#include <berths.h>");
+    yard.watched().code(0);
+    yard.run(&["adopt", "draw"]).code(0);
+    std::fs::remove_dir_all(yard.tree().join("out")).expect("it is removed");
+    let build = yard.scratch.read("quay/build.sh").replace("/* #undef FERRY */", "#define FERRY 1");
+    yard.scratch.write("quay/ferry.sh", &build);
+    yard.run(&["adopt", "watch", "--name", "ferry", "--", "sh", "ferry.sh"]).code(0);
+    let told = yard.run(&["adopt", "differ", "build", "ferry", "--option", "ferry"]).code(0);
+    told.says(&[
+        "with it, the macro FERRY of berths.h",
+        "ferry=off: All 8 objects are the same",
+        "ferry=on: All 8 objects are the same",
+    ]);
+    let kept = yard.scratch.read("quay-board/kept/berths.h");
+    assert_eq!(kept, "#define BERTHS 4\n#include \"berths_options.h\"\n#define LAST 1\n");
+    // A flip touches what names the macro, not all that reads the text: two compiles of bollard.c, and what is made of them.
+    yard.run(&["build"]).code(0);
+    yard.run(&["set", "ferry=on"]).code(0);
+    let answer = yard.run(&["preview", "--json"]).code(0).json();
+    let steps = answer["steps"].as_array().expect("a list");
+    let compiles = steps.iter().filter(|step| step["does"] == "compile" && step["verdict"] != "current");
+    assert_eq!(compiles.count(), 2, "{answer}");
+}
+
+#[test]
 fn a_compilation_database_is_a_lesser_source() {
     let yard = Yard::quay();
     let tree = yard.tree().display().to_string();
