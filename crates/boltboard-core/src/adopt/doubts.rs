@@ -37,7 +37,23 @@ pub(super) fn note(story: &mut Story<'_>, model: &Model) {
         story.doubt(&format!("flags {}", flags.join(" ")), "people may want to choose these: are they options?");
     }
     macros.iter().for_each(|(name, said)| story.doubt(&format!("macro {name}"), said));
+    among_sources(story, model);
     left_over(story, model);
+}
+
+/// Generated files that lie in folders of sources: these are found first.
+fn among_sources(story: &mut Story<'_>, model: &Model) {
+    let folder = |path: &str| path.rsplit_once('/').map_or("", |(folder, _)| folder).to_string();
+    let before = story.watched.before.iter().map(|id| story.watched.path(*id).to_string_lossy().into_owned());
+    let folders: BTreeSet<String> = before.map(|path| folder(&path)).collect();
+    let is_among =
+        |path: &&str| story.is_left(path) && story.in_tree(path).is_some() && folders.contains(&folder(path));
+    let among: Vec<String> = model.made.files().filter(is_among).map(str::to_string).collect();
+    if !among.is_empty() {
+        let about = some_of(story, &among);
+        let said = "generated among the sources: while it lies there, compiles can read it and not what the description makes; remove it";
+        story.doubt(&about, said);
+    }
 }
 
 /// Files that were left and that nothing drawn makes.

@@ -97,6 +97,11 @@ impl Made {
         self.parts.get(path).map(String::as_str)
     }
 
+    /// All files that parts make.
+    pub fn files(&self) -> impl Iterator<Item = &str> {
+        self.parts.keys().map(String::as_str)
+    }
+
     /// How a made file is included.
     pub fn reach(&self, path: &str) -> Option<&str> {
         self.parts.get(path).and_then(|_| self.names.get(path)).map(String::as_str)

@@ -431,6 +431,23 @@ fn macros_of_a_text_that_the_build_writes_become_an_option_header() {
 }
 
 #[test]
+fn what_is_generated_among_the_sources_is_told() {
+    let yard = Yard::quay();
+    let build = yard
+        .scratch
+        .read("quay/build.sh")
+        .replace("> out/gen/name.h", "> lib/name.h")
+        .replace("-Iout/gen", "-Iout/gen -Ilib");
+    yard.scratch.write("quay/build.sh", &build);
+    yard.watched().code(0);
+    yard.run(&["adopt", "seen"]).code(0).says(&["lib/name.h: generated among the sources", "remove it"]);
+    yard.run(&["adopt", "draw"]).code(0);
+    // Without it, the description makes its own.
+    std::fs::remove_file(yard.tree().join("lib/name.h")).expect("it is removed");
+    yard.run(&["adopt", "prove"]).code(0).says(&["All 8 objects are the same"]);
+}
+
+#[test]
 fn a_compilation_database_is_a_lesser_source() {
     let yard = Yard::quay();
     let tree = yard.tree().display().to_string();
