@@ -26,6 +26,16 @@ fn group_of(path: &str) -> (String, String) {
     (folder.to_string(), ending.to_string())
 }
 
+/// Names of files, by folder and ending.
+fn grouped(paths: &BTreeSet<String>) -> BTreeMap<(String, String), BTreeSet<String>> {
+    let mut groups: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
+    for path in paths {
+        let name = path.rsplit_once('/').map_or(path.as_str(), |(_, name)| name);
+        groups.entry(group_of(path)).or_default().insert(name.to_string());
+    }
+    groups
+}
+
 impl Files {
     /// Takes in paths below the root.
     pub fn of<'p>(paths: impl Iterator<Item = &'p str>) -> Files {
@@ -39,13 +49,8 @@ impl Files {
 
     /// Returns patterns that take exactly these files, and no whole folder less some: others of it may come to count.
     pub fn patterns_only(&self, paths: &BTreeSet<String>) -> Vec<String> {
-        let mut groups: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
-        for path in paths {
-            let name = path.rsplit_once('/').map_or(path.as_str(), |(_, name)| name);
-            groups.entry(group_of(path)).or_default().insert(name.to_string());
-        }
         let mut patterns = Vec::new();
-        for (group, wanted) in groups {
+        for (group, wanted) in grouped(paths) {
             let all = self.by_group.get(&group).cloned().unwrap_or_default();
             let others: BTreeSet<String> = all.difference(&wanted).cloned().collect();
             let (folder, ending) = group;
@@ -62,13 +67,8 @@ impl Files {
 
     /// Returns patterns that take exactly these files. `listed` tells whether the build read the names in a folder.
     pub fn patterns(&self, paths: &BTreeSet<String>, listed: &dyn Fn(&str) -> bool) -> Patterns {
-        let mut groups: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
-        for path in paths {
-            let name = path.rsplit_once('/').map_or(path.as_str(), |(_, name)| name);
-            groups.entry(group_of(path)).or_default().insert(name.to_string());
-        }
         let mut patterns = Patterns::default();
-        for (group, wanted) in groups {
+        for (group, wanted) in grouped(paths) {
             let all = self.by_group.get(&group).cloned().unwrap_or_default();
             let (folder, ending) = group;
             let before = if folder.is_empty() { String::new() } else { format!("{folder}/") };
