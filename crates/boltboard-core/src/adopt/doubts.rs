@@ -65,6 +65,8 @@ fn left_over(story: &mut Story<'_>, model: &Model) {
     }
     let left: Vec<String> =
         story.watched.left.keys().map(|id| story.watched.path(*id).to_string_lossy().into_owned()).collect();
+    // A copy that a command reads is no installation.
+    let read = story.all_read();
     let mut by_command: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let (mut own, mut copied) = (Vec::new(), Vec::new());
     for path in left {
@@ -75,7 +77,7 @@ fn left_over(story: &mut Story<'_>, model: &Model) {
         }
         let origin = story.origin(&path, u32::MAX);
         if origin != path {
-            if model.made.part_of(&origin).is_none() && !is_header(&path) {
+            if model.made.part_of(&origin).is_none() && !is_header(&path) && !read.contains(&path) {
                 copied.push(path);
             }
             continue;

@@ -187,6 +187,13 @@ impl Story<'_> {
         all.filter(|path| self.concerns(path)).collect()
     }
 
+    /// All files that any process read.
+    pub fn all_read(&self) -> BTreeSet<String> {
+        let deeds = self.watched.processes.iter().flat_map(|process| &process.deeds);
+        let read = deeds.filter(|did| did.what == What::Read);
+        read.map(|did| self.watched.path(did.path).to_string_lossy().into_owned()).collect()
+    }
+
     /// Whether a process wrote anything below a folder but these files.
     pub fn writes_below(&self, at: usize, folder: &str, known: &BTreeSet<String>) -> bool {
         self.process(at).deeds.iter().filter(|did| did.what == What::Wrote).any(|did| {
