@@ -2,6 +2,9 @@
 
 use std::collections::BTreeMap;
 
+use super::paths::stem_and_ending;
+use super::text::quoted;
+use crate::base::{RelPath, is_source};
 use crate::definitions::Listing;
 
 /// What is made first.
@@ -54,27 +57,15 @@ impl FirstKind {
 
 /// Returns the files of a first description, by their places; `listing` is what there is already, and stays.
 pub fn begin(first: &First, listing: &Listing) -> BTreeMap<String, String> {
-    let endings: &[&str] = &["c", "cc", "cpp", "cxx"];
-    let sources: Vec<&str> = listing
-        .files()
-        .iter()
-        .map(crate::base::RelPath::as_str)
-        .filter(|path| path.rsplit_once('.').is_some_and(|(_, ending)| endings.contains(&ending)))
-        .collect();
+    let sources: Vec<&RelPath> = listing.files().iter().filter(|file| is_source(file)).collect();
     let mut files = BTreeMap::new();
     let patterns: Vec<String> = if sources.is_empty() {
         let (file, text) = first_source(first);
         files.insert(format!("src/{file}"), text);
-        vec![format!("src/*.{}", file.rsplit_once('.').map_or("c", |(_, ending)| ending))]
+        vec![format!("src/*.{}", stem_and_ending(&file).1)]
     } else {
-        let mut patterns: Vec<String> = sources
-            .iter()
-            .map(|path| {
-                let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-                let ending = name.rsplit_once('.').map_or("", |(_, ending)| ending);
-                if folder.is_empty() { format!("*.{ending}") } else { format!("{folder}/*.{ending}") }
-            })
-            .collect();
+        let pattern = |path: &&RelPath| path.parent().child(&format!("*.{}", path.extension())).to_string();
+        let mut patterns: Vec<String> = sources.iter().map(pattern).collect();
         patterns.sort();
         patterns.dedup();
         patterns
@@ -130,8 +121,4 @@ fn first_source(first: &First) -> (String, String) {
             format!("int {name}_answer(void);\n\nint {name}_answer(void)\n{{\n    return 1;\n}}\n"),
         ),
     }
-}
-
-fn quoted(text: &str) -> String {
-    toml_edit::Value::from(text).to_string()
 }

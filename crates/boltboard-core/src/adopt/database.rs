@@ -4,11 +4,10 @@ use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 
-use super::story::Story;
-use super::watched::{Around, Watched};
+use super::paths::absolute;
+use super::watched::{Around, Watched, files_before};
 use super::words;
-use crate::base::RelPath;
-use crate::definitions::Listing;
+use crate::base::shell_words;
 use crate::watch::{Deed, DeedSort, Process, Sight};
 
 #[derive(Deserialize)]
@@ -32,12 +31,12 @@ pub fn from_database(text: &str, name: &str, file: &Path, tree: &Path) -> Result
     let mut sight = Sight::default();
     for (number, entry) in entries.iter().enumerate() {
         let arguments = match &entry.command {
-            Some(command) if entry.arguments.is_empty() => words::split(command),
+            Some(command) if entry.arguments.is_empty() => shell_words(command),
             _ => entry.arguments.clone(),
         };
         let folder = entry.directory.to_string_lossy().into_owned();
-        let source = Story::absolute(&folder, &entry.file);
-        let named = arguments.iter().skip(1).find(|word| Story::absolute(&folder, word) == source);
+        let source = absolute(&folder, &entry.file);
+        let named = arguments.iter().skip(1).find(|word| absolute(&folder, word) == source);
         let Some(named) = named.cloned() else {
             return Err(format!("entry {}: its command does not name {}", number + 1, entry.file));
         };
@@ -53,7 +52,7 @@ pub fn from_database(text: &str, name: &str, file: &Path, tree: &Path) -> Result
         };
         let mut deeds = vec![Deed { sort: DeedSort::Opened, path: source.into() }];
         deeds.extend(output.map(|output| {
-            let path = Story::absolute(&folder, &output).into();
+            let path = absolute(&folder, &output).into();
             Deed { sort: DeedSort::Wrote, path }
         }));
         let first = u32::try_from(number).unwrap_or(u32::MAX / 2) * 2;
@@ -69,7 +68,6 @@ pub fn from_database(text: &str, name: &str, file: &Path, tree: &Path) -> Result
         };
         sight.processes.extend([driver, proper]);
     }
-    let before: Vec<PathBuf> = Listing::of(tree).files().iter().map(|file: &RelPath| file.below(tree)).collect();
     let command = [file.display().to_string()];
-    Ok(Watched::of(sight, &Around { name, command: &command, tree, before: &before, exit: 0 }))
+    Ok(Watched::of(sight, &Around { name, command: &command, tree, before: &files_before(tree), exit: 0 }))
 }

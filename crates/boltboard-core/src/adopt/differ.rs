@@ -8,6 +8,7 @@ use toml_edit::{Array, DocumentMut, InlineTable, Item, Table, Value};
 use super::delta::{Delta, KeptDelta, Lists};
 use super::draw::{Picture, picture};
 use super::needs::{Host, plain_name};
+use super::paths::base_name;
 use super::text::kept_place;
 use super::watched::Watched;
 
@@ -209,7 +210,7 @@ impl Edit<'_> {
     fn header(&mut self, kept: &KeptDelta) -> String {
         let stem = kept.file.rsplit_once('.').map_or(kept.file.as_str(), |(stem, _)| stem);
         let (name, output) = (plain_name(stem), format!("{stem}_options.h"));
-        let own = output.rsplit_once('/').map_or(output.as_str(), |(_, own)| own);
+        let own = base_name(&output);
         let include = format!("#include \"{own}\"\n");
         let has = kept.before.contains(&include) || kept.after.contains(&include);
         let include = if has { "" } else { include.as_str() };

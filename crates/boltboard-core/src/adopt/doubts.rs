@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::model::Model;
+use super::paths::{absolute, folder_name};
 use super::story::Story;
 use super::words::Word;
 
@@ -37,17 +38,25 @@ pub(super) fn note(story: &mut Story<'_>, model: &Model) {
         story.doubt(&format!("flags {}", flags.join(" ")), "people may want to choose these: are they options?");
     }
     macros.iter().for_each(|(name, said)| story.doubt(&format!("macro {name}"), said));
+    let set = story.watched.processes.iter().flat_map(|process| &process.variables);
+    let set: BTreeMap<String, String> = set.map(|(name, value)| (name.clone(), value.clone())).collect();
+    for (name, value) in set {
+        story.doubt(
+            &format!("variable {name}"),
+            &format!("the build set it to `{value}`, and compilers look at it: write what it does as flags"),
+        );
+    }
     among_sources(story, model);
     left_over(story, model);
 }
 
 /// Generated files that lie in folders of sources: these are found first.
 fn among_sources(story: &mut Story<'_>, model: &Model) {
-    let folder = |path: &str| path.rsplit_once('/').map_or("", |(folder, _)| folder).to_string();
-    let before = story.watched.before.iter().map(|id| story.watched.path(*id).to_string_lossy().into_owned());
-    let folders: BTreeSet<String> = before.map(|path| folder(&path)).collect();
-    let is_among =
-        |path: &&str| story.is_left(path) && story.in_tree(path).is_some() && folders.contains(&folder(path));
+    let folders: BTreeSet<&str> = story.before.iter().map(|path| folder_name(path)).collect();
+    let is_among = |path: &&str| {
+        let below = story.in_tree(path);
+        story.is_left(path) && below.is_some_and(|below| folders.contains(folder_name(below)))
+    };
     let among: Vec<String> = model.made.files().filter(is_among).map(str::to_string).collect();
     if !among.is_empty() {
         let about = some_of(story, &among);
@@ -61,15 +70,13 @@ fn left_over(story: &mut Story<'_>, model: &Model) {
     let mut known: BTreeSet<String> = story.compiles.iter().map(|compile| compile.object.clone()).collect();
     known.extend(story.joins.iter().flat_map(|join| [join.output.clone(), story.last_name(&join.output)]));
     for process in &story.watched.processes {
-        known.extend(process.responses.keys().map(|word| Story::absolute(&process.folder, &word[1..])));
+        known.extend(process.responses.keys().map(|word| absolute(&process.folder, &word[1..])));
     }
-    let left: Vec<String> =
-        story.watched.left.keys().map(|id| story.watched.path(*id).to_string_lossy().into_owned()).collect();
     // A copy that a command reads is no installation.
     let read = story.all_read();
     let mut by_command: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let (mut own, mut copied) = (Vec::new(), Vec::new());
-    for path in left {
+    for path in story.left.iter().cloned().collect::<Vec<String>>() {
         // Lists of what a compile read, and what lies nowhere near the tree's results.
         let list = LISTS.iter().any(|ending| path.ends_with(ending)) || path.starts_with("/tmp/cc");
         if known.contains(&path) || list || model.made.part_of(&path).is_some() {

@@ -6,6 +6,7 @@ use std::path::Path;
 use super::doubts;
 use super::model::{Model, PartForm};
 use super::needs::Host;
+use super::paths::{absolute, relative_to};
 use super::patterns::Files;
 use super::story::{Doubt, Story};
 use super::text::{Writer, kept_place};
@@ -109,10 +110,8 @@ pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
         story.doubt(source, "it was compiled, and nothing was linked of it");
     }
     doubts::note(&mut story, &model);
-    let present = watched.before.iter().map(|id| watched.path(*id).to_string_lossy().into_owned());
-    let below: Vec<String> = present.filter_map(|path| story.in_tree(&path).map(str::to_string)).collect();
-    let files = Files::of(below.iter().map(String::as_str));
-    let listed = |folder: &str| story.is_listed(&Story::absolute(&story.tree, folder));
+    let files = Files::of(story.before.iter().map(String::as_str));
+    let listed = |folder: &str| story.is_listed(&absolute(&story.tree, folder));
     let sources = relative_to(at, &watched.tree);
     let writer = Writer::new(&model, sources, story.tree.clone(), &files, &listed);
     let doubts: Vec<Doubt> = story.doubts.iter().cloned().collect();
@@ -146,16 +145,4 @@ pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
         doubts,
     };
     Picture { model, files, drawing }
-}
-
-/// The way from one folder to another, as a text with `/`.
-pub(super) fn relative_to(from: &Path, to: &Path) -> String {
-    let (mut a, mut b) = (from.components().peekable(), to.components().peekable());
-    while a.peek().is_some() && a.peek() == b.peek() {
-        a.next();
-        b.next();
-    }
-    let mut steps: Vec<String> = a.map(|_| "..".to_string()).collect();
-    steps.extend(b.map(|part| part.as_os_str().to_string_lossy().into_owned()));
-    if steps.is_empty() { ".".into() } else { steps.join("/") }
 }

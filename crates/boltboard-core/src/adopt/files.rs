@@ -1,9 +1,9 @@
 //! Who wrote which file of a build, what is only a copy of what, and which command a person would say made it.
 
 use std::collections::BTreeSet;
-use std::path::Path;
 
-use super::story::{Story, base_name, is_proper};
+use super::paths::{absolute, base_name, below, folder_name};
+use super::story::{Story, is_proper};
 use super::watched::{Seen, What};
 
 /// Programs that hand files on as they are.
@@ -13,7 +13,7 @@ impl Story<'_> {
     pub(super) fn note_writers(&mut self) {
         for (at, process) in self.watched.processes.iter().enumerate() {
             for did in process.deeds.iter().filter(|did| matches!(did.what, What::Wrote)) {
-                let path = self.watched.path(did.path).to_string_lossy().into_owned();
+                let path = self.watched.text(did.path).to_string();
                 self.writers.entry(path).or_default().push((did.at, at));
             }
         }
@@ -26,7 +26,7 @@ impl Story<'_> {
             if process.forked || self.busy.contains(&at) || self.is_within(at) {
                 continue;
             }
-            let path = |id| self.watched.path(id).to_string_lossy().into_owned();
+            let path = |id| self.watched.text(id).to_string();
             let mut pairs: Vec<(u32, String, String)> = Vec::new();
             for pair in process.deeds.windows(2).filter(|pair| pair[0].what == What::Unnamed) {
                 pairs.push((pair[1].at, path(pair[1].path), path(pair[0].path)));
@@ -55,8 +55,8 @@ impl Story<'_> {
 
     /// What a link's text leads to: it counts from the folder of the link.
     fn led_from(&self, folder: &str, link: &str, text: &str) -> String {
-        let beside = Story::absolute(link.rsplit_once('/').map_or("/", |(above, _)| above), text);
-        if self.concerns(&beside) { beside } else { Story::absolute(folder, text) }
+        let beside = absolute(folder_name(link), text);
+        if self.concerns(&beside) { beside } else { absolute(folder, text) }
     }
 
     /// Where a file comes from that was handed on, as seen at a moment.
@@ -145,12 +145,11 @@ impl Story<'_> {
     /// Whether a process runs a script that the build itself wrote, as those do that ask about the host: what it writes is the build's own text.
     pub fn is_own_script(&self, at: usize) -> bool {
         let process = self.process(at);
-        let is_product = |path: &String| self.joins.iter().any(|join| join.output == *path);
         let script = process.words.iter().skip(1).find(|word| !word.starts_with('-'));
-        let named = script.map(|word| Story::absolute(&process.folder, word));
+        let named = script.map(|word| absolute(&process.folder, word));
         let scripts = named.into_iter().chain([process.asked.clone()]);
         let is_shell = base_name(&process.program).ends_with("sh");
-        is_shell && scripts.into_iter().any(|path| self.is_made(&path) && !is_product(&path))
+        is_shell && scripts.into_iter().any(|path| self.is_made(&path) && self.product(&path).is_none())
     }
 
     /// The words of a command as whoever ran it called it: a script of the host by its name.
@@ -191,14 +190,14 @@ impl Story<'_> {
     pub fn all_read(&self) -> BTreeSet<String> {
         let deeds = self.watched.processes.iter().flat_map(|process| &process.deeds);
         let read = deeds.filter(|did| did.what == What::Read);
-        read.map(|did| self.watched.path(did.path).to_string_lossy().into_owned()).collect()
+        read.map(|did| self.watched.text(did.path).to_string()).collect()
     }
 
     /// Whether a process wrote anything below a folder but these files.
     pub fn writes_below(&self, at: usize, folder: &str, known: &BTreeSet<String>) -> bool {
         self.process(at).deeds.iter().filter(|did| did.what == What::Wrote).any(|did| {
-            let path = self.watched.path(did.path);
-            path.starts_with(folder) && !known.contains(&*path.to_string_lossy())
+            let path = self.watched.text(did.path);
+            below(path, folder).is_some() && !known.contains(path)
         })
     }
 
@@ -206,7 +205,7 @@ impl Story<'_> {
     pub fn is_listed(&self, folder: &str) -> bool {
         let lists = |process: &Seen| {
             let mut listed = process.deeds.iter().filter(|did| did.what == What::Listed);
-            listed.any(|did| self.watched.path(did.path) == Path::new(folder))
+            listed.any(|did| self.watched.text(did.path) == folder)
         };
         self.watched.processes.iter().any(|process| !is_proper(process) && lists(process))
     }

@@ -209,8 +209,8 @@ fn families<'n>(names: impl Iterator<Item = &'n String>) -> BTreeMap<String, Str
 fn templates(story: &Story<'_>) -> BTreeSet<String> {
     let mut names = BTreeSet::new();
     for id in &story.watched.before {
-        let path = story.watched.path(*id);
-        if path.extension().is_none_or(|ending| ending != "in") || !path.to_string_lossy().contains(".h.") {
+        let path = story.watched.text(*id);
+        if !path.ends_with(".h.in") {
             continue;
         }
         let Ok(bytes) = std::fs::read(path) else { continue };

@@ -2,7 +2,7 @@
 //!
 //! `watched` is what is kept of the build (or `database`, where none can be watched), `story` what its processes did (`words` are those of compilers, `files` who
 //! wrote what), `made` where generated files come
-//! from, `model` the parts that a person would have named (`names` are theirs), `shared` what several of them say
+//! from (`command` draws what made them), `model` the parts that a person would have named (`names` are theirs), `shared` what several of them say
 //! alike, `doubts` what is not known, `text` the description, `prove` holds a build by it against the watched one. Between
 //! two builds lies an option: `delta` is in what they differ, `differ` writes it; `hints` are macros that look like options.
 //! A tree that has moved on is drawn `again`; one that is only begun needs no build to watch: `begin`.
@@ -10,6 +10,7 @@
 mod again;
 mod begin;
 mod code;
+mod command;
 mod database;
 mod delta;
 mod differ;
@@ -21,6 +22,7 @@ mod made;
 mod model;
 mod names;
 mod needs;
+mod paths;
 mod patterns;
 mod prove;
 mod shared;
@@ -37,8 +39,8 @@ pub use database::from_database;
 pub use differ::{DifferAsk, DifferFault, Differed, differ};
 pub use draw::{Counts, Drawing, Theirs, draw};
 pub use hints::{Effect, Hint, hints};
-pub use needs::Host;
+pub use needs::{Host, plain_name};
 pub use prove::{Difference, Proof, Why, prove};
 pub use story::Doubt;
 pub use watched::{PathId, Watched};
-pub use watching::{WatchAsk, WatchFault, watch};
+pub use watching::{Said, WatchAsk, WatchFault, watch};

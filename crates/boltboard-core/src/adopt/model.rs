@@ -6,9 +6,11 @@ use super::draw::Theirs;
 use super::made::Made;
 use super::names::{compilers, free_name, part_names, set_name, tree_name, version};
 use super::needs::{DrawnNeed, Host, Libraries, Linked, libraries, plain_name};
+use super::paths::{absolute, base_name, folder_name};
 use super::story::{Join, JoinKind, Story};
 use super::ways::Ways;
 use super::words::{Word, is_source};
+use crate::remedy::Family;
 
 /// Flags of a compiler that also say how it links.
 const ALSO_OF_LINKS: [&str; 9] =
@@ -79,40 +81,23 @@ pub(super) struct Model {
     pub compilers: (String, String),
     pub parts: Vec<DrawnPart>,
     pub needs: Vec<DrawnNeed>,
+    /// How our files call the family of distributions that packages are of.
+    pub family: &'static str,
     pub made: Made,
 }
 
 impl Model {
     pub fn of(story: &mut Story<'_>, host: &Host) -> Model {
-        leave_probes_out(story);
         let made = Made::of(story);
-        let products: BTreeMap<String, usize> =
-            story.joins.iter().enumerate().map(|(at, join)| (join.output.clone(), at)).collect();
-        let mut objects: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+        let mut objects = Objects::new();
         for (at, compile) in story.compiles.iter().enumerate() {
             objects.entry(compile.object.clone()).or_default().push(at);
         }
-        let known = Known { products, objects };
-        let inputs: Vec<Inputs> = (0..story.joins.len()).map(|at| inputs_of(story, &known, at)).collect();
+        let inputs: Vec<Inputs> = (0..story.joins.len()).map(|at| inputs_of(story, &objects, at)).collect();
         let linked: Linked = inputs.iter().flat_map(|inputs| inputs.libraries.iter().cloned()).collect();
         let found = libraries(host, &linked, &made.host_headers, &all_flags(story));
         let names = part_names(story, &made);
-        let mut users: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
-        for (join, inputs) in inputs.iter().enumerate() {
-            for object in &inputs.objects {
-                users.entry(*object).or_default().insert(join);
-            }
-        }
-        // A source that was compiled several times for the same is in several sets.
-        let mut groups: BTreeMap<Group, Vec<usize>> = BTreeMap::new();
-        for (object, joins) in users {
-            let source = &story.compiles[object].source;
-            let has = |group: &Group| {
-                groups.get(group).is_some_and(|own| own.iter().any(|at| story.compiles[*at].source == *source))
-            };
-            let again = (0..).find(|again| !has(&(joins.clone(), *again))).unwrap_or(0);
-            groups.entry((joins, again)).or_default().push(object);
-        }
+        let groups = groups_of(story, &inputs);
         let mut taken: BTreeSet<String> = names.iter().cloned().collect();
         taken.extend(made.generated.iter().map(|part| part.name.clone()));
         let mut sets: BTreeMap<&Group, String> = BTreeMap::new();
@@ -150,9 +135,31 @@ impl Model {
             compilers: compilers(story),
             parts,
             needs: found.needs.into_values().collect(),
+            family: host.distribution.family.map_or("", Family::key),
             made,
         }
     }
+}
+
+/// Objects by who is made of them.
+fn groups_of(story: &Story<'_>, inputs: &[Inputs]) -> BTreeMap<Group, Vec<usize>> {
+    let mut users: BTreeMap<usize, BTreeSet<usize>> = BTreeMap::new();
+    for (join, inputs) in inputs.iter().enumerate() {
+        for object in &inputs.objects {
+            users.entry(*object).or_default().insert(join);
+        }
+    }
+    // A source that was compiled several times for the same is in several sets.
+    let mut groups: BTreeMap<Group, Vec<usize>> = BTreeMap::new();
+    for (object, joins) in users {
+        let source = &story.compiles[object].source;
+        let has = |group: &Group| {
+            groups.get(group).is_some_and(|own| own.iter().any(|at| story.compiles[*at].source == *source))
+        };
+        let again = (0..).find(|again| !has(&(joins.clone(), *again))).unwrap_or(0);
+        groups.entry((joins, again)).or_default().push(object);
+    }
+    groups
 }
 
 /// Where no link is known, the sources of each folder are a set of objects.
@@ -161,8 +168,7 @@ fn by_folder(story: &mut Story<'_>, made: &Made, taken: &mut BTreeSet<String>) -
     let mut folders: BTreeMap<String, Vec<usize>> = BTreeMap::new();
     for (at, compile) in story.compiles.iter().enumerate() {
         let path = story.in_tree(&compile.source).unwrap_or(&compile.source);
-        let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
-        folders.entry(folder.to_string()).or_default().push(at);
+        folders.entry(folder_name(path).to_string()).or_default().push(at);
     }
     let part = |(folder, objects): (String, Vec<usize>)| {
         let name = if folder.is_empty() { "root".into() } else { plain_name(&folder) };
@@ -235,30 +241,8 @@ fn spread_shared(parts: &mut [DrawnPart]) {
     }
 }
 
-/// Links whose file nobody used and that was gone at the end asked about the host.
-fn leave_probes_out(story: &mut Story<'_>) {
-    let used: BTreeSet<String> = story.joins.iter().flat_map(|join| join.reads.iter().cloned()).collect();
-    let ran: BTreeSet<String> = story.watched.processes.iter().map(|process| process.program.clone()).collect();
-    let stays = |join: &Join| {
-        let is_used = match join.kind {
-            JoinKind::Archive => used.contains(&join.output),
-            _ => ran.contains(&join.output) && story.in_tree(&join.output).is_some(),
-        };
-        is_used || story.is_left(&story.last_name(&join.output))
-    };
-    let keep: Vec<bool> = story.joins.iter().map(stays).collect();
-    story.probes += keep.iter().filter(|keep| !**keep).count();
-    let mut keep = keep.into_iter();
-    story.joins.retain(|_| keep.next().unwrap_or(true));
-}
-
-/// Who made what can be an input.
-struct Known {
-    /// Links and archives, by their files.
-    products: BTreeMap<String, usize>,
-    /// Compiles, by their objects.
-    objects: BTreeMap<String, Vec<usize>>,
-}
+/// Compiles, by their objects.
+type Objects = BTreeMap<String, Vec<usize>>;
 
 /// What a link or archive is made of.
 #[derive(Debug, Default)]
@@ -273,11 +257,10 @@ struct Inputs {
     reads: BTreeSet<String>,
 }
 
-fn inputs_of(story: &mut Story<'_>, known: &Known, at: usize) -> Inputs {
-    let products = &known.products;
+fn inputs_of(story: &mut Story<'_>, objects: &Objects, at: usize) -> Inputs {
     let join = story.joins[at].clone();
     let compile_of = |story: &Story<'_>, path: &str| {
-        let all = known.objects.get(path)?;
+        let all = objects.get(path)?;
         all.iter()
             .copied()
             .filter(|object| story.compiles[*object].at <= join.at)
@@ -291,12 +274,12 @@ fn inputs_of(story: &mut Story<'_>, known: &Known, at: usize) -> Inputs {
         match word {
             Word::Input(file) if is_source(file) => {}
             Word::Input(file) => {
-                let path = Story::absolute(&join.folder, file);
+                let path = absolute(&join.folder, file);
                 let origin = story.origin(&path, join.at);
                 if let Some(object) = compile_of(story, &path).or_else(|| compile_of(story, &origin)) {
                     inputs.objects.push(object);
-                } else if let Some(product) = products.get(&path).or_else(|| products.get(&origin)) {
-                    inputs.products.push(*product);
+                } else if let Some(product) = story.product(&path).or_else(|| story.product(&origin)) {
+                    inputs.products.push(product);
                 } else {
                     if file.ends_with(".o") || file.ends_with(".a") {
                         story.doubt(&path, "it lay there before, or nobody saw how it was made; it is linked as it is");
@@ -307,13 +290,13 @@ fn inputs_of(story: &mut Story<'_>, known: &Known, at: usize) -> Inputs {
             Word::Library(name) => {
                 let files = [format!("lib{name}.so"), format!("lib{name}.a")];
                 let of_name = |path: &&String| {
-                    let file = path.rsplit_once('/').map_or(path.as_str(), |(_, file)| file);
+                    let file = base_name(path);
                     files.iter().any(|name| file == name || file.starts_with(&format!("{name}.")))
                 };
                 let opened: Vec<&String> = join.reads.iter().filter(of_name).collect();
-                let product = opened.iter().find_map(|path| products.get(&story.origin(path, join.at)));
+                let product = opened.iter().find_map(|path| story.product(&story.origin(path, join.at)));
                 match product {
-                    Some(product) => inputs.products.push(*product),
+                    Some(product) => inputs.products.push(product),
                     None => inputs.libraries.push((name.clone(), opened.last().map(ToString::to_string))),
                 }
             }
@@ -321,7 +304,7 @@ fn inputs_of(story: &mut Story<'_>, known: &Known, at: usize) -> Inputs {
         }
     }
     inputs.objects.dedup();
-    let is_input = |path: &String| products.contains_key(path) || compile_of(story, path).is_some();
+    let is_input = |path: &String| story.product(path).is_some() || compile_of(story, path).is_some();
     inputs.reads = join.reads.iter().filter(|path| story.is_made(path) && !is_input(path)).cloned().collect();
     inputs
 }
@@ -357,7 +340,7 @@ fn with_link(mut part: DrawnPart, join: &Join, path: &str, inputs: &Inputs, foun
     }
     part.link_flags = distinct(part.link_flags);
     part.link_flags.extend(inputs.others.iter().cloned());
-    let file = path.rsplit_once('/').map_or(path, |(_, file)| file);
+    let file = base_name(path);
     // A library's file begins with `lib` once, whether or not its name does.
     let short = part.name.strip_prefix("lib").unwrap_or(&part.name);
     let usual = match part.form {
@@ -385,7 +368,7 @@ fn with_link(mut part: DrawnPart, join: &Join, path: &str, inputs: &Inputs, foun
 fn relative(word: &str, join: &Join) -> String {
     let Some((flag, path)) = word.split_once('=').or_else(|| word.rsplit_once(',')) else { return word.to_string() };
     let sign = &word[flag.len()..=flag.len()];
-    let absolute = Story::absolute(&join.folder, path);
+    let absolute = absolute(&join.folder, path);
     match join.reads.contains(&absolute) {
         true => format!("{flag}{sign}{absolute}"),
         false => word.to_string(),

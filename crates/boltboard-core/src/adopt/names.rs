@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::made::Made;
 use super::needs::plain_name;
+use super::paths::{base_name, folder_name};
 use super::story::{JoinKind, Story};
 use super::words::Word;
 
@@ -21,10 +22,7 @@ pub(super) fn free_name(name: String, taken: &mut BTreeSet<String>) -> String {
 pub(super) fn part_names(story: &Story<'_>, made: &Made) -> Vec<String> {
     let mut taken: BTreeSet<String> = made.generated.iter().map(|part| part.name.clone()).collect();
     let mut names = vec![String::new(); story.joins.len()];
-    let file = |at: usize| {
-        let output = story.last_name(&story.joins[at].output);
-        output.rsplit_once('/').map_or(output.as_str(), |(_, file)| file).to_string()
-    };
+    let file = |at: usize| base_name(&story.last_name(&story.joins[at].output)).to_string();
     let mut order: Vec<usize> = (0..names.len()).collect();
     // Programs keep their names; a library of the same name gives way.
     order.sort_by_key(|at| {
@@ -62,15 +60,14 @@ pub(super) fn set_name(story: &Story<'_>, users: &[&str], objects: &[usize]) -> 
     if begin.len() > 2 {
         return format!("{begin}-objects");
     }
-    let folders: BTreeSet<&str> =
-        objects.iter().filter_map(|at| story.compiles[*at].source.rsplit_once('/').map(|(folder, _)| folder)).collect();
+    let folders: BTreeSet<&str> = objects.iter().map(|at| folder_name(&story.compiles[*at].source)).collect();
     let folder = folders.iter().next().filter(|_| folders.len() == 1).and_then(|folder| story.in_tree(folder));
-    let word = folder.map_or("shared", |folder| folder.rsplit_once('/').map_or(folder, |(_, name)| name));
+    let word = folder.map_or("shared", |folder| base_name(folder));
     format!("{}-objects", plain_name(word))
 }
 
 pub(super) fn tree_name(story: &Story<'_>) -> String {
-    plain_name(story.tree.rsplit_once('/').map_or("tree", |(_, name)| name))
+    plain_name(base_name(&story.tree))
 }
 
 /// The version that a macro tells.

@@ -1,7 +1,11 @@
 //! Libraries of the host that a link named: which need each of them is.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::path::{Path, PathBuf};
+
+use crate::board::LibraryLinkage;
+use crate::remedy::Distribution;
+use crate::survey::{Metadata, MetadataSearch};
 
 /// Something that the host must have.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -20,43 +24,12 @@ pub(super) struct DrawnNeed {
 /// What the host says about its own libraries.
 pub struct Host {
     /// Where metadata files lie.
-    pub metadata_folders: Vec<std::path::PathBuf>,
-    /// Where the package database keeps the lists of its packages' files, if it does.
-    pub package_lists: std::path::PathBuf,
+    pub metadata_folders: Vec<PathBuf>,
+    /// Which distribution it is, and where that keeps its package database.
+    pub distribution: Distribution,
 }
 
 impl Host {
-    /// Returns the host below a root, as Debian lays it out.
-    pub fn at(root: &Path, metadata_folders: Vec<std::path::PathBuf>) -> Host {
-        Host { metadata_folders, package_lists: root.join("var/lib/dpkg/info") }
-    }
-
-    /// Returns the packages that the files belong to, by the files. A file that the package database has under another name, or not at all, is left out.
-    fn packages(&self, files: &BTreeSet<String>) -> BTreeMap<String, String> {
-        let mut wanted: BTreeMap<String, &String> = BTreeMap::new();
-        for file in files {
-            wanted.insert(file.clone(), file);
-            // Where the root's folders are links into `usr`, packages name either.
-            match file.strip_prefix("/usr") {
-                Some(short) => wanted.insert(short.to_string(), file),
-                None => wanted.insert(format!("/usr{file}"), file),
-            };
-        }
-        let mut found = BTreeMap::new();
-        let Ok(entries) = std::fs::read_dir(&self.package_lists) else { return found };
-        let mut lists: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();
-        lists.sort();
-        for list in lists.iter().filter(|list| list.extension().is_some_and(|ending| ending == "list")) {
-            let Ok(text) = std::fs::read_to_string(list) else { continue };
-            let package = list.file_stem().map_or(String::new(), |stem| stem.to_string_lossy().into_owned());
-            let package = package.split(':').next().unwrap_or_default().to_string();
-            for file in text.lines().filter_map(|line| wanted.get(line)) {
-                found.entry((*file).clone()).or_insert_with(|| package.clone());
-            }
-        }
-        found
-    }
-
     /// Returns the packages that bring some headers, by how sources name them, as far as they are where compilers look first.
     pub(super) fn packages_of_headers(&self, headers: &BTreeSet<String>) -> BTreeMap<String, String> {
         let folders = ["/usr/include".to_string(), format!("/usr/include/{}-linux-gnu", std::env::consts::ARCH)];
@@ -68,31 +41,35 @@ impl Host {
                 }
             }
         }
-        let packages = self.packages(&places.keys().cloned().collect());
+        let packages = self.distribution.owners(&places.keys().cloned().collect());
         packages.into_iter().filter_map(|(place, package)| Some(((*places.get(&place)?).clone(), package))).collect()
     }
 
-    /// Metadata files that link with a library, with the words that they have compiles given.
-    fn metadata_of(&self, library: &str) -> Vec<(String, String, Vec<String>)> {
+    /// Metadata files that link with a library, those of the shortest names first.
+    fn metadata_of(&self, library: &str) -> Vec<(String, Metadata)> {
         let wanted = format!("-l{library}");
         let mut found = Vec::new();
-        for folder in &self.metadata_folders {
-            let Ok(entries) = std::fs::read_dir(folder) else { continue };
-            let mut files: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();
-            files.sort();
-            for file in files.iter().filter(|file| file.extension().is_some_and(|ending| ending == "pc")) {
-                let Ok(text) = std::fs::read_to_string(file) else { continue };
-                let of = |key: &str| text.lines().find_map(|line| line.strip_prefix(key)).unwrap_or_default();
-                if of("Libs:").split_whitespace().any(|word| word == wanted) {
-                    let name = file.file_stem().map_or(String::new(), |stem| stem.to_string_lossy().into_owned());
-                    let flags = of("Cflags:").split_whitespace().map(str::to_string).collect();
-                    found.push((name, file.to_string_lossy().into_owned(), flags));
-                }
+        let search = MetadataSearch { folders: self.metadata_folders.clone(), ..MetadataSearch::default() };
+        for name in metadata_names(&self.metadata_folders) {
+            // What cannot be read would not serve a need either.
+            let Ok(metadata) = Metadata::read(&name, &search, LibraryLinkage::Shared) else { continue };
+            if metadata.link_flags.contains(&wanted) {
+                found.push((name, metadata));
             }
         }
-        found.sort_by_key(|(name, ..)| (name.len(), name.clone()));
+        found.sort_by_key(|(name, _)| (name.len(), name.clone()));
         found
     }
+}
+
+/// The names of all metadata files in some folders.
+fn metadata_names(folders: &[PathBuf]) -> BTreeSet<String> {
+    let files = folders.iter().filter_map(|folder| std::fs::read_dir(folder).ok()).flatten();
+    let name = |entry: std::io::Result<std::fs::DirEntry>| {
+        let name = entry.ok()?.file_name().into_string().ok()?;
+        name.strip_suffix(".pc").map(str::to_string)
+    };
+    files.filter_map(name).collect()
 }
 
 /// A header of the host that sources include.
@@ -116,6 +93,9 @@ pub(super) struct Libraries {
     pub plain: BTreeSet<String>,
 }
 
+/// Libraries that come with the C library or a compiler, on every host.
+const OF_LANGUAGES: [&str; 8] = ["m", "dl", "rt", "pthread", "util", "resolv", "atomic", "gomp"];
+
 /// Packages that every host has on which C is compiled.
 pub(super) fn is_of_compiler(package: &str) -> bool {
     ["libc6", "libgcc", "libstdc++", "linux-libc-dev", "gcc-"].iter().any(|begin| package.starts_with(begin))
@@ -129,27 +109,29 @@ pub(super) fn libraries(
     headers: &BTreeMap<String, HostHeader>,
     flags: &BTreeSet<String>,
 ) -> Libraries {
-    let mut metadata = BTreeMap::new();
-    for library in linked.keys() {
-        metadata.insert(library.clone(), host.metadata_of(library));
-    }
+    let metadata: BTreeMap<&String, Vec<(String, Metadata)>> =
+        linked.keys().map(|library| (library, host.metadata_of(library))).collect();
     let mut files: BTreeSet<String> = linked.values().flatten().cloned().collect();
-    files.extend(metadata.values().flatten().map(|(_, file, _)| file.clone()));
+    let of_metadata = metadata.values().flatten().map(|(_, metadata)| metadata.file.display().to_string());
+    files.extend(of_metadata);
     files.extend(headers.keys().cloned());
-    let packages = host.packages(&files);
+    let packages = host.distribution.owners(&files);
     let mut result = Libraries::default();
     for (library, file) in linked {
         let package = file.as_ref().and_then(|file| packages.get(file));
-        if package.is_some_and(|package| is_of_compiler(package)) || package.is_none() && file.is_none() {
+        let of_compiler =
+            OF_LANGUAGES.contains(&library.as_str()) || package.is_some_and(|package| is_of_compiler(package));
+        if of_compiler || package.is_none() && file.is_none() {
             result.plain.insert(library.clone());
             continue;
         }
-        let known = |flag: &String| !flag.starts_with("-I") && !flag.starts_with("-D") || flags.contains(flag);
-        let own = |(_, file, words): &&(String, String, Vec<String>)| {
-            package.is_none_or(|package| packages.get(file) == Some(package))
-                && words.iter().all(|word| is_usual(word) || known(word))
+        // One of the same package that would bring no flag which the compiles were not given.
+        let own = |(_, metadata): &&(String, Metadata)| {
+            let of_package = packages.get(&*metadata.file.to_string_lossy());
+            let brings_nothing = metadata.compile_flags.iter().all(|flag| flags.contains(flag) || is_usual(flag));
+            package.is_none_or(|package| of_package == Some(package)) && brings_nothing
         };
-        let of_metadata = metadata[library].iter().find(own).map(|(name, ..)| name.clone());
+        let of_metadata = metadata[library].iter().find(own).map(|(name, _)| name.clone());
         let of_package = |(header, _): &(&String, &HostHeader)| package.is_some() && packages.get(*header) == package;
         let header = headers.iter().find(of_package).map(|(_, header)| header.clone());
         let name = plain_name(library);
@@ -168,11 +150,11 @@ pub(super) fn libraries(
 
 /// Whether a word of a metadata file opens the folder that every compiler looks in anyway.
 fn is_usual(word: &str) -> bool {
-    matches!(word, "-I${includedir}" | "-I/usr/include")
+    word == "-I/usr/include"
 }
 
-/// A name that our rules allow.
-pub(super) fn plain_name(text: &str) -> String {
+/// Returns the nearest name that our rules allow.
+pub fn plain_name(text: &str) -> String {
     let mut name = String::new();
     for letter in text.to_lowercase().chars() {
         if letter.is_ascii_alphanumeric() {
@@ -208,15 +190,18 @@ mod tests {
             std::fs::create_dir_all(file.parent().unwrap()).unwrap();
             std::fs::write(file, text).unwrap();
         };
-        at("pc/buoy.pc", "Libs: -L${libdir} -lbuoy\nCflags: -I${includedir}\n");
-        at("pc/tide.pc", "Libs: -ltide\nCflags: -I${includedir}/tide-3\n");
+        let pc = |rest: &str| format!("prefix=/usr\nName: x\nDescription: x\nVersion: 1\n{rest}\n");
+        at("pc/buoy.pc", &pc("Libs: -L${prefix}/lib -lbuoy\nCflags: -I${prefix}/include"));
+        at("pc/tide.pc", &pc("Libs: -ltide\nCflags: -I${prefix}/include/tide-3"));
         let pc = root.path().join("pc");
         let of_buoy = format!("{}\n/usr/lib/libbuoy.so\n", pc.join("buoy.pc").display());
         at("var/lib/dpkg/info/libbuoy-dev:amd64.list", &of_buoy);
         let of_tide = format!("{}\n/usr/lib/libtide.so\n/usr/include/tide.h\n", pc.join("tide.pc").display());
         at("var/lib/dpkg/info/libtide-dev.list", &of_tide);
         at("var/lib/dpkg/info/libc6-dev.list", "/usr/lib/libm.so\n");
-        let host = Host::at(root.path(), vec![pc]);
+        let distribution =
+            Distribution { root: Some(root.path().to_path_buf()), ..Distribution::of_release_file("ID=debian\n") };
+        let host = Host { metadata_folders: vec![pc], distribution };
         let file = |name: &str| Some(format!("/usr/lib/lib{name}.so"));
         let linked = ["buoy", "tide", "m"].map(|name| (name.to_string(), file(name))).into();
         let headers =

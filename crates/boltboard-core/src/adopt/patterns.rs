@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::paths::{base_name, folder_name};
+
 /// The files of a tree, by folder and ending.
 #[derive(Debug, Default)]
 pub(super) struct Files {
@@ -21,17 +23,16 @@ const LETTERS: usize = 3;
 const FILES: usize = 3;
 
 fn group_of(path: &str) -> (String, String) {
-    let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+    let name = base_name(path);
     let ending = name.rfind('.').map_or("", |at| &name[at..]);
-    (folder.to_string(), ending.to_string())
+    (folder_name(path).to_string(), ending.to_string())
 }
 
 /// Names of files, by folder and ending.
-fn grouped(paths: &BTreeSet<String>) -> BTreeMap<(String, String), BTreeSet<String>> {
+fn grouped<'p>(paths: impl Iterator<Item = &'p str>) -> BTreeMap<(String, String), BTreeSet<String>> {
     let mut groups: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
     for path in paths {
-        let name = path.rsplit_once('/').map_or(path.as_str(), |(_, name)| name);
-        groups.entry(group_of(path)).or_default().insert(name.to_string());
+        groups.entry(group_of(path)).or_default().insert(base_name(path).to_string());
     }
     groups
 }
@@ -39,18 +40,13 @@ fn grouped(paths: &BTreeSet<String>) -> BTreeMap<(String, String), BTreeSet<Stri
 impl Files {
     /// Takes in paths below the root.
     pub fn of<'p>(paths: impl Iterator<Item = &'p str>) -> Files {
-        let mut files = Files::default();
-        for path in paths {
-            let name = path.rsplit_once('/').map_or(path, |(_, name)| name);
-            files.by_group.entry(group_of(path)).or_default().insert(name.to_string());
-        }
-        files
+        Files { by_group: grouped(paths) }
     }
 
     /// Returns patterns that take exactly these files, and no whole folder less some: others of it may come to count.
     pub fn patterns_only(&self, paths: &BTreeSet<String>) -> Vec<String> {
         let mut patterns = Vec::new();
-        for (group, wanted) in grouped(paths) {
+        for (group, wanted) in grouped(paths.iter().map(String::as_str)) {
             let all = self.by_group.get(&group).cloned().unwrap_or_default();
             let others: BTreeSet<String> = all.difference(&wanted).cloned().collect();
             let (folder, ending) = group;
@@ -68,7 +64,7 @@ impl Files {
     /// Returns patterns that take exactly these files. `listed` tells whether the build read the names in a folder.
     pub fn patterns(&self, paths: &BTreeSet<String>, listed: &dyn Fn(&str) -> bool) -> Patterns {
         let mut patterns = Patterns::default();
-        for (group, wanted) in grouped(paths) {
+        for (group, wanted) in grouped(paths.iter().map(String::as_str)) {
             let all = self.by_group.get(&group).cloned().unwrap_or_default();
             let (folder, ending) = group;
             let before = if folder.is_empty() { String::new() } else { format!("{folder}/") };

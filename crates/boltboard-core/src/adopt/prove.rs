@@ -99,9 +99,9 @@ impl<'p> Ours<'p> {
 /// Compares what a build by a plan left with what the watched one left.
 pub fn prove(watched: &Watched, drawing: &Drawing, plan: &Plan, folders: &Folders) -> Proof {
     let left: BTreeMap<String, &Digest> =
-        watched.left.iter().map(|(id, digest)| (watched.path(*id).to_string_lossy().into_owned(), digest)).collect();
+        watched.left.iter().map(|(id, digest)| (watched.text(*id).to_string(), digest)).collect();
     let code: BTreeMap<String, &Digest> =
-        watched.code.iter().map(|(id, digest)| (watched.path(*id).to_string_lossy().into_owned(), digest)).collect();
+        watched.code.iter().map(|(id, digest)| (watched.text(*id).to_string(), digest)).collect();
     let ours = Ours::of(plan);
     let tree = watched.tree.to_string_lossy().into_owned();
     let short = |path: &str| path.strip_prefix(&format!("{tree}/")).unwrap_or(path).to_string();

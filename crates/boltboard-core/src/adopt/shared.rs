@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::model::{DrawnPart, PartForm};
 use super::names::free_name;
 use super::needs::plain_name;
+use super::paths::{folder_name, stem_and_ending};
 
 /// What a part says for all of its sources.
 #[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord)]
@@ -44,7 +45,7 @@ pub(super) fn sets(parts: &[DrawnPart], own: &[Own]) -> BTreeMap<Own, String> {
 fn folder_of(parts: &[&DrawnPart]) -> String {
     let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
     for source in parts.iter().flat_map(|part| &part.sources) {
-        let folder = source.path.rsplit_once('/').map_or("", |(folder, _)| folder);
+        let folder = folder_name(&source.path);
         *counts.entry(folder).or_default() += 1;
     }
     let most = counts.into_iter().max_by_key(|(folder, count)| (*count, std::cmp::Reverse(*folder)));
@@ -69,8 +70,7 @@ pub(super) fn alike(parts: &[DrawnPart], own: &[Own], generated: &BTreeSet<&str>
     let mut groups: BTreeMap<Key<'_>, Vec<usize>> = BTreeMap::new();
     for (at, (part, own)) in parts.iter().zip(own).enumerate() {
         let [source] = part.sources.as_slice() else { continue };
-        let file = source.path.rsplit_once('/').map_or(source.path.as_str(), |(_, file)| file);
-        let stem = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
+        let stem = stem_and_ending(&source.path).0;
         let of_source = part.output.as_deref() == Some(&format!("bin/{stem}"));
         let plain = part.name == stem.replace(['_', '.'], "-") && (part.output.is_none() || of_source);
         if part.form != PartForm::Program || source.generated || !plain {

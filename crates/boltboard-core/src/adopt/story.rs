@@ -2,10 +2,12 @@
 //! known by name: a compiler's driver is known by its children, and what stands above drivers by being above them.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Component, Path, PathBuf};
 
+use super::paths::{absolute, base_name, below, stem_and_ending};
 use super::watched::{Seen, Watched, What};
 use super::words::{self, Action, Run, Word, is_source};
+use crate::base::{RelPath, shell_words};
+use crate::survey::Language;
 
 /// Programs that do the work of a compiler: what started them is its driver.
 const PROPER: [&str; 12] =
@@ -35,8 +37,9 @@ pub(super) struct Compile {
 impl Compile {
     /// Whether it is one of C++: by the compiler that was called, or by the source.
     pub fn is_cxx(&self) -> bool {
-        let ending = self.source.rsplit_once('.').map_or("", |(_, ending)| ending);
-        self.compiler.contains("++") || matches!(ending, "cc" | "cpp" | "cxx" | "C" | "c++")
+        let own = RelPath::root().child(base_name(&self.source));
+        let further = matches!(stem_and_ending(&self.source).1, "C" | "c++");
+        self.compiler.contains("++") || further || Language::of(&own) == Some(Language::Cxx)
     }
 }
 
@@ -83,8 +86,12 @@ pub(super) struct Story<'w> {
     pub doubts: BTreeSet<Doubt>,
     /// How many tiny compiles asked about the host.
     pub probes: usize,
+    /// Links and archives, by their files.
+    products: BTreeMap<String, usize>,
+    /// Files of the tree that were there before it, below the tree.
+    pub before: BTreeSet<String>,
     /// Files that were made and were there at the end.
-    left: BTreeSet<String>,
+    pub left: BTreeSet<String>,
     pub(super) children: Vec<Vec<usize>>,
     /// Who wrote each file, and when.
     pub(super) writers: BTreeMap<String, Vec<(u32, usize)>>,
@@ -105,14 +112,22 @@ impl<'w> Story<'w> {
                 children[parent].push(at);
             }
         }
+        let tree = watched.tree.to_string_lossy().into_owned();
         let mut story = Story {
             watched,
-            tree: watched.tree.to_string_lossy().into_owned(),
+            tree: tree.clone(),
             compiles: Vec::new(),
             joins: Vec::new(),
             doubts: BTreeSet::new(),
             probes: 0,
-            left: watched.left.keys().map(|id| watched.path(*id).to_string_lossy().into_owned()).collect(),
+            products: BTreeMap::new(),
+            left: watched.left.keys().map(|id| watched.text(*id).to_string()).collect(),
+            before: watched
+                .before
+                .iter()
+                .filter_map(|id| below(watched.text(*id), &tree))
+                .map(str::to_string)
+                .collect(),
             children,
             writers: BTreeMap::new(),
             copies: BTreeMap::new(),
@@ -122,9 +137,11 @@ impl<'w> Story<'w> {
         story.note_writers();
         story.note_runs();
         story.note_copies();
+        story.leave_probes_out();
         // Which of those that ran side by side came first says nothing.
         story.joins.sort_by(|a, b| a.output.cmp(&b.output));
         story.compiles.sort_by(|a, b| (&a.source, &a.object, a.at).cmp(&(&b.source, &b.object, b.at)));
+        story.products = story.joins.iter().enumerate().map(|(at, join)| (join.output.clone(), at)).collect();
         story
     }
 
@@ -132,24 +149,36 @@ impl<'w> Story<'w> {
         &self.watched.processes[at]
     }
 
-    /// A path as texts spell it, from the folder of who named it.
-    pub fn absolute(folder: &str, path: &str) -> String {
-        let mut spelt = PathBuf::new();
-        for part in Path::new(folder).join(path).components() {
-            match part {
-                Component::CurDir => {}
-                Component::ParentDir => {
-                    spelt.pop();
-                }
-                other => spelt.push(other),
-            }
-        }
-        spelt.to_string_lossy().into_owned()
-    }
-
     /// The path below the tree, if it lies there.
     pub fn in_tree<'p>(&self, path: &'p str) -> Option<&'p str> {
-        path.strip_prefix(&self.tree)?.strip_prefix('/')
+        below(path, &self.tree)
+    }
+
+    /// The link or archive that made a file.
+    pub fn product(&self, path: &str) -> Option<usize> {
+        self.products.get(path).copied()
+    }
+
+    /// The text of a file that was made and is short.
+    pub fn text_left(&self, path: &str) -> Option<&'w str> {
+        self.watched.texts.iter().find(|(id, _)| self.watched.text(**id) == path).map(|(_, text)| text.as_str())
+    }
+
+    /// Links whose file nobody used and that was gone at the end asked about the host.
+    fn leave_probes_out(&mut self) {
+        let used: BTreeSet<String> = self.joins.iter().flat_map(|join| join.reads.iter().cloned()).collect();
+        let ran: BTreeSet<&String> = self.watched.processes.iter().map(|process| &process.program).collect();
+        let (stay, asked): (Vec<Join>, Vec<Join>) = std::mem::take(&mut self.joins).into_iter().partition(|join| {
+            let is_used = match join.kind {
+                JoinKind::Archive => used.contains(&join.output),
+                JoinKind::Program | JoinKind::Shared | JoinKind::Partial => {
+                    ran.contains(&join.output) && self.in_tree(&join.output).is_some()
+                }
+            };
+            is_used || self.is_left(&self.last_name(&join.output))
+        });
+        self.joins = stay;
+        self.probes += asked.len();
     }
 
     /// Whether the build wrote a file.
@@ -163,7 +192,7 @@ impl<'w> Story<'w> {
     }
 
     /// All processes below one, and itself.
-    pub fn below(&self, at: usize) -> Vec<usize> {
+    pub fn with_all_below(&self, at: usize) -> Vec<usize> {
         let (mut all, mut waiting) = (Vec::new(), vec![at]);
         while let Some(next) = waiting.pop() {
             all.push(next);
@@ -175,13 +204,13 @@ impl<'w> Story<'w> {
 
     /// All files that a process and those below it read.
     pub(super) fn reads_of(&self, at: usize) -> BTreeSet<String> {
-        let deeds = self.below(at).into_iter().flat_map(|at| &self.process(at).deeds);
+        let deeds = self.with_all_below(at).into_iter().flat_map(|at| &self.process(at).deeds);
         let read = deeds.filter(|did| did.what == What::Read);
-        read.map(|did| self.watched.path(did.path).to_string_lossy().into_owned()).collect()
+        read.map(|did| self.watched.text(did.path).to_string()).collect()
     }
 
     fn began(&self, at: usize) -> u32 {
-        self.below(at).into_iter().flat_map(|at| &self.process(at).deeds).map(|did| did.at).min().unwrap_or(0)
+        self.with_all_below(at).into_iter().flat_map(|at| &self.process(at).deeds).map(|did| did.at).min().unwrap_or(0)
     }
 
     fn note_runs(&mut self) {
@@ -255,9 +284,9 @@ impl<'w> Story<'w> {
         let (mut reads, began) = (self.reads_of(at), self.began(at));
         // Its own words lie there.
         process.responses.keys().for_each(|word| {
-            reads.remove(&Story::absolute(&folder, &word[1..]));
+            reads.remove(&absolute(&folder, &word[1..]));
         });
-        let source_of = |file: &String| Story::absolute(&folder, file);
+        let source_of = |file: &String| absolute(&folder, file);
         let (sources, others): (Vec<&String>, Vec<&String>) = files.iter().partition(|file| is_source(file));
         let compile = |source: &String, object: String| Compile {
             source: source_of(source),
@@ -272,7 +301,7 @@ impl<'w> Story<'w> {
         if run.action == Action::Compile {
             for source in sources {
                 let object = run.output.clone().unwrap_or_else(|| object_name(source));
-                self.compiles.push(compile(source, Story::absolute(&folder, &object)));
+                self.compiles.push(compile(source, absolute(&folder, &object)));
             }
             for other in others {
                 self.doubt(other, "it was compiled, and is no source by its name");
@@ -282,7 +311,7 @@ impl<'w> Story<'w> {
         if run.action == Action::Assembly {
             return;
         }
-        let output = Story::absolute(&folder, run.output.as_deref().unwrap_or("a.out"));
+        let output = absolute(&folder, run.output.as_deref().unwrap_or("a.out"));
         let has = |flag: &str| run.words.iter().any(|word| matches!(word, Word::Link(words) if words[0] == flag));
         let kind = match (has("-shared"), has("-r")) {
             (true, _) => JoinKind::Shared,
@@ -302,7 +331,7 @@ impl<'w> Story<'w> {
     fn is_probe(&self, at: usize, files: &[String]) -> bool {
         let folder = &self.process(at).folder;
         let gone = |file: &String| {
-            let path = Story::absolute(folder, file);
+            let path = absolute(folder, file);
             file == "-" || self.is_made(&path) && is_source(file) && !self.is_left(&path)
         };
         files.iter().any(gone)
@@ -319,7 +348,7 @@ impl<'w> Story<'w> {
         let mut rest: Vec<String> = Vec::new();
         for word in process.words.iter().skip(1) {
             match response(word) {
-                Some(text) => rest.extend(words::split(&text)),
+                Some(text) => rest.extend(shell_words(&text)),
                 None => rest.push(word.clone()),
             }
         }
@@ -334,7 +363,7 @@ impl<'w> Story<'w> {
             return true;
         }
         let folder = process.folder.clone();
-        let output = Story::absolute(&folder, &archive);
+        let output = absolute(&folder, &archive);
         let words: Vec<Word> = rest.map(Word::Input).collect();
         let began = self.began(at);
         let run = Run { action: Action::Link, output: Some(archive), words };
@@ -364,13 +393,8 @@ impl<'w> Story<'w> {
     }
 }
 
-pub(super) fn base_name(path: &str) -> &str {
-    path.rsplit_once('/').map_or(path, |(_, name)| name)
-}
-
 fn object_name(source: &str) -> String {
-    let name = base_name(source);
-    format!("{}.o", name.rsplit_once('.').map_or(name, |(stem, _)| stem))
+    format!("{}.o", stem_and_ending(source).0)
 }
 
 /// Whether a process is a part of a compiler. Tools of a cross compiler carry the target before their name.
@@ -385,7 +409,7 @@ fn shares_file(driver: &Seen, proper: &Seen) -> bool {
         words.iter().skip(1).filter(|word| !word.starts_with(['-', '@']) || *word == "-").cloned().collect()
     };
     let mut own = told(&driver.words);
-    own.extend(driver.responses.values().flat_map(|text| words::split(text)));
+    own.extend(driver.responses.values().flat_map(|text| shell_words(text)));
     // The name of an output can be joined to its flag.
     own.extend(driver.words.iter().filter_map(|word| word.strip_prefix("-o")).map(str::to_string));
     told(&proper.words).iter().any(|word| own.contains(word))

@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::path::Path;
 
-use super::draw::relative_to;
 use super::made::Generated;
 use super::model::{DrawnPart, DrawnSource, Model, PartForm};
 use super::needs::DrawnNeed;
+use super::paths::{below, relative_to};
 use super::patterns::Files;
 use super::shared::{Alike, Own, alike, sets};
 use super::ways::common;
@@ -59,6 +59,13 @@ impl<'m> Writer<'m> {
         let mut out = String::new();
         comment(&mut out, seen);
         questions.iter().for_each(|question| comment(&mut out, &format!("to decide: {question}")));
+        let left_out: BTreeSet<&String> =
+            model.parts.iter().flat_map(|part| &part.sources).flat_map(|source| &source.ways.left_out).collect();
+        if !left_out.is_empty() {
+            let words: Vec<&str> = left_out.into_iter().map(String::as_str).collect();
+            let why = "they change no result, or the builder gives its own";
+            comment(&mut out, &format!("left out of compiles: {} ({why})", words.join(" ")));
+        }
         out.push_str("format = 1\n\n[tree]\n");
         key(&mut out, "name", &quoted(&model.name));
         match &model.version {
@@ -147,7 +154,7 @@ impl<'m> Writer<'m> {
             key(out, "language", "\"c++\"");
         }
         if let Some(package) = &need.package {
-            key(out, "packages", &format!("{{ debian = {} }}", quoted(package)));
+            key(out, "packages", &format!("{{ {} = {} }}", self.model.family, quoted(package)));
         }
     }
 
@@ -290,7 +297,7 @@ impl<'m> Writer<'m> {
         if folder == self.tree {
             return Some(String::new());
         }
-        folder.strip_prefix(&format!("{}/", self.tree)).map(str::to_string)
+        below(folder, &self.tree).map(str::to_string)
     }
 
     fn holds_sources(&self, folder: &str) -> bool {
@@ -447,6 +454,6 @@ fn folded(items: &[String]) -> String {
 }
 
 /// A text as TOML spells it.
-fn quoted(text: &str) -> String {
+pub(super) fn quoted(text: &str) -> String {
     toml_edit::Value::from(text).to_string()
 }

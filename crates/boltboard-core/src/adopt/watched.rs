@@ -6,28 +6,20 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::code::code_of;
-use crate::base::files::{packed, read_regular, write_whole_of};
+use crate::base::files::{packed, read_regular, unsealed, write_sealed};
 use crate::base::{Digest, FileError};
+use crate::definitions::Listing;
 use crate::watch::{DeedSort, Process, Sight};
 
 /// What the kept file begins with.
 const MARK: &[u8] = b"boltboard watched 1\n";
 /// The longest text that is kept of a file that a build wrote, in bytes.
-const LONGEST_TEXT: u64 = 1 << 20;
+const LONGEST_TEXT: usize = 1 << 20;
 /// Names like these hold what nobody should keep.
 const SECRET: [&str; 6] = ["TOKEN", "KEY", "PASSWORD", "PASSWD", "SECRET", "CREDENTIAL"];
-/// Variables that compilers and linkers look at, or that decide which programs run.
-const KEPT_VARIABLES: [&str; 9] = [
-    "PATH",
-    "CPATH",
-    "C_INCLUDE_PATH",
-    "CPLUS_INCLUDE_PATH",
-    "LIBRARY_PATH",
-    "LD_LIBRARY_PATH",
-    "SOURCE_DATE_EPOCH",
-    "COMPILER_PATH",
-    "GCC_EXEC_PREFIX",
-];
+/// Variables that compilers and linkers look at.
+const KEPT_VARIABLES: [&str; 6] =
+    ["CPATH", "C_INCLUDE_PATH", "CPLUS_INCLUDE_PATH", "LIBRARY_PATH", "COMPILER_PATH", "GCC_EXEC_PREFIX"];
 
 /// A path of a watched build, by its number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -154,37 +146,25 @@ impl Watched {
         let made: BTreeSet<PathId> =
             deeds.filter(|did| matches!(did.what, What::Wrote | What::Named)).map(|did| did.path).collect();
         for id in made {
-            let path = self.path(id);
-            let Ok(status) = std::fs::metadata(path) else { continue };
-            if !status.is_file() {
-                continue;
-            }
-            let short = status.len() <= LONGEST_TEXT;
-            let text = short.then(|| std::fs::read_to_string(path).ok()).flatten().filter(|text| !text.contains('\0'));
-            let Ok(digest) = Digest::of_file(path) else { continue };
-            if path.extension().is_some_and(|ending| ending == "o" || ending == "lo")
-                && let Some(code) = std::fs::read(path).ok().and_then(|bytes| code_of(&bytes))
-            {
+            // A queue or a device is nothing that a build leaves.
+            let Ok(bytes) = read_regular(Path::new(self.text(id))) else { continue };
+            self.left.insert(id, Digest::of(&bytes));
+            if let Some(code) = code_of(&bytes) {
                 self.code.insert(id, code);
-            }
-            self.left.insert(id, digest);
-            if let Some(text) = text {
-                self.texts.insert(id, text);
+            } else if bytes.len() <= LONGEST_TEXT && !bytes.contains(&0) {
+                self.texts.extend(String::from_utf8(bytes).ok().map(|text| (id, text)));
             }
         }
     }
 
     /// Returns the path of a number.
-    pub fn path(&self, id: PathId) -> &Path {
-        Path::new(self.paths.get(id.0 as usize).map_or("", String::as_str))
+    pub fn text(&self, id: PathId) -> &str {
+        self.paths.get(id.0 as usize).map_or("", String::as_str)
     }
 
     /// Reads what was kept; `None` where there is nothing, or nothing whole.
     pub fn load(file: &Path) -> Option<Watched> {
-        let bytes = read_regular(file).ok()?;
-        let (digest, content) = bytes.strip_prefix(MARK)?.split_at_checked(32)?;
-        let digest: Digest = postcard::from_bytes(digest).ok()?;
-        (digest == Digest::of(content)).then(|| postcard::from_bytes(content).ok()).flatten()
+        postcard::from_bytes(unsealed(&read_regular(file).ok()?, MARK)?).ok()
     }
 
     /// Keeps it.
@@ -192,10 +172,13 @@ impl Watched {
     /// # Errors
     /// It cannot be written.
     pub fn save(&self, file: &Path) -> Result<(), FileError> {
-        let content = packed(self, file)?;
-        let digest = packed(&Digest::of(&content), file)?;
-        write_whole_of(file, &[MARK, &digest, &content])
+        write_sealed(file, MARK, &packed(self, file)?)
     }
+}
+
+/// Returns the files of a tree before its build; hidden ones and work folders are left out.
+pub(super) fn files_before(tree: &Path) -> Vec<PathBuf> {
+    Listing::of(tree).files().iter().map(|file| file.below(tree)).collect()
 }
 
 /// Gives paths numbers.
@@ -257,7 +240,7 @@ fn seen(process: Process, numbers: &mut Numbers) -> Seen {
         exit: process.exit,
         variables: process.environment.into_iter().filter_map(kept).collect(),
         responses: process.responses,
-        streams: process.streams.iter().take(2).map(text).collect(),
+        streams: process.streams.iter().map(text).collect(),
         deeds,
     }
 }

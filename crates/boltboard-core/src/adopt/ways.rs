@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::paths::absolute;
 use super::story::{Compile, Story};
 use super::words::Word;
 
@@ -34,13 +35,13 @@ impl Ways {
         for word in &compile.run.words {
             match word {
                 Word::Include(flag, folder) => {
-                    let place = (flag.clone(), Story::absolute(&compile.folder, folder));
+                    let place = (flag.clone(), absolute(&compile.folder, folder));
                     if !ways.includes.contains(&place) {
                         ways.includes.push(place);
                     }
                 }
                 Word::ReadFirst(flag, file) => {
-                    let beside = Story::absolute(&compile.folder, file);
+                    let beside = absolute(&compile.folder, file);
                     let file = if story.in_tree(&beside).is_some() { beside } else { file.clone() };
                     flags.push((format!("{flag} {file}"), vec![flag.clone(), file]));
                 }

@@ -1,5 +1,8 @@
 //! The words of compilers: which belong together, and what each is about. Words that are in no table are flags, and stay as they are.
 
+use super::paths::{base_name, stem_and_ending};
+use crate::base::{self, RelPath, shell_words};
+
 /// Words that are followed by another one, as a word of its own or joined to them.
 const WITH_VALUE: [(&str, About); 22] = [
     ("-isystem", About::Include),
@@ -134,7 +137,7 @@ pub(super) fn read(words: &[String], response: &dyn Fn(&str) -> Option<String>) 
     while let Some(word) = all.pop_front() {
         if let Some(text) = word.starts_with('@').then(|| response(&word)).flatten().filter(|_| responses < 1000) {
             responses += 1;
-            split(&text).into_iter().rev().for_each(|word| all.push_front(word));
+            shell_words(&text).into_iter().rev().for_each(|word| all.push_front(word));
             continue;
         }
         if let Some((_, action)) = ACTIONS.iter().find(|(known, _)| *known == word) {
@@ -219,47 +222,13 @@ impl Run {
     }
 }
 
-/// Splits the text of a file of arguments: words with blanks between them, quotes around some, a backslash before what stands for itself.
-pub(super) fn split(text: &str) -> Vec<String> {
-    let mut words = Vec::new();
-    let (mut word, mut open, mut quote) = (String::new(), false, None);
-    let mut letters = text.chars();
-    while let Some(letter) = letters.next() {
-        match (letter, quote) {
-            ('\\', _) => {
-                open = true;
-                word.extend(letters.next());
-            }
-            (_, Some(end)) if letter == end => quote = None,
-            (_, Some(_)) => word.push(letter),
-            ('"' | '\'', None) => {
-                open = true;
-                quote = Some(letter);
-            }
-            (blank, None) if blank.is_whitespace() => {
-                if open {
-                    words.push(std::mem::take(&mut word));
-                }
-                open = false;
-            }
-            (other, None) => {
-                open = true;
-                word.push(other);
-            }
-        }
-    }
-    if open {
-        words.push(word);
-    }
-    words
-}
+/// Endings that compilers take for sources beyond those that our own builder compiles.
+const FURTHER_SOURCES: [&str; 5] = ["c++", "C", "sx", "i", "ii"];
 
-/// Endings of sources that a compiler compiles, or preprocesses and assembles.
-const SOURCES: [&str; 10] = ["c", "cc", "cpp", "cxx", "c++", "C", "S", "s", "sx", "i"];
-
-/// Tells whether a file is a source, by its name.
+/// Tells whether a compiler takes a file for a source, by its name.
 pub(super) fn is_source(path: &str) -> bool {
-    path.rsplit_once('.').is_some_and(|(_, ending)| SOURCES.contains(&ending))
+    let own = RelPath::root().child(base_name(path));
+    base::is_source(&own) || FURTHER_SOURCES.contains(&stem_and_ending(path).1)
 }
 
 #[cfg(test)]
@@ -268,7 +237,7 @@ mod tests {
 
     fn run(text: &str) -> Run {
         let response = |word: &str| (word == "@more").then(|| "-DB='x y' \"c d.c\"\n-la\\ b".to_string());
-        read(&split(text), &response)
+        read(&shell_words(text), &response)
     }
 
     #[test]

@@ -1,7 +1,10 @@
 //! File access whose errors name the file, and writing that is never seen half done.
 
+use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+
+use super::Digest;
 
 /// A file operation that failed.
 #[derive(Debug, thiserror::Error)]
@@ -132,6 +135,34 @@ fn write_aside(
 /// It cannot be packed; what would be written instead must not look whole.
 pub fn packed<T: serde::Serialize + ?Sized>(value: &T, path: &Path) -> Result<Vec<u8>, FileError> {
     postcard::to_stdvec(value).map_err(|e| FileError::on("pack what belongs into", path)(std::io::Error::other(e)))
+}
+
+/// Writes texts to files below a folder, which is made where it is not there, as are theirs.
+///
+/// # Errors
+/// One of them cannot be written; those before it are.
+pub fn write_below(folder: &Path, texts: &BTreeMap<String, String>) -> Result<(), FileError> {
+    for (place, text) in texts {
+        let path = folder.join(place);
+        path.parent().map(make_folder).transpose()?;
+        write_whole(&path, text.as_bytes())?;
+    }
+    Ok(())
+}
+
+/// Writes a file of ours with a checksum: `mark` says what it is and in which version.
+///
+/// # Errors
+/// It cannot be written.
+pub fn write_sealed(path: &Path, mark: &[u8], content: &[u8]) -> Result<(), FileError> {
+    let digest = packed(&Digest::of(content), path)?;
+    write_whole_of(path, &[mark, &digest, content])
+}
+
+/// Returns what such a file holds, `None` when it has another mark or is damaged.
+pub fn unsealed<'b>(bytes: &'b [u8], mark: &[u8]) -> Option<&'b [u8]> {
+    let (digest, content) = bytes.strip_prefix(mark)?.split_at_checked(32)?;
+    (postcard::from_bytes::<Digest>(digest).ok()? == Digest::of(content)).then_some(content)
 }
 
 /// The largest file that is read as a whole, in bytes. What is larger was not written by us or by hand.

@@ -33,7 +33,7 @@ pub use near::near_matches;
 pub use op::Op;
 pub use relpath::{RelPath, RelPathFault, is_source};
 pub use severity::Severity;
-pub use shell::shell_word;
+pub use shell::{shell_word, shell_words};
 pub use text::{Excerpt, FileId, Place, SourceFiles};
 pub use version::{Version, VersionRange};
 pub use walk::{Walk, components};

@@ -16,7 +16,7 @@ use tracing::{debug, trace};
 use wait4::Wait4;
 
 use super::{Exit, Guard, Job, Launch, LaunchError, Outcome, Used};
-use crate::watch::{Blind, Depth, Followed, Gate, Misses, Sight, follow};
+use crate::watch::{Blind, Depth, Followed, Gate, Interest, Sight, follow};
 
 /// How much of a process's output is kept, in bytes; the rest is read and dropped.
 const MAX_OUTPUT: usize = 16 * 1024 * 1024;
@@ -186,7 +186,7 @@ impl RealLaunch {
         let pipes = (child.stdout.take(), child.stderr.take());
         let (followed, heard) = std::thread::scope(|scope| {
             let hearing = scope.spawn(|| hear(pipes, pid, job.limit.map(|limit| started + limit), Leftovers::Followed));
-            (follow(&child, &job.environment, Misses::Told), hearing.join())
+            (follow(&child, &job.environment, Interest::Result), hearing.join())
         });
         self.ends(pid);
         let heard = heard.map_err(|_| LaunchError {

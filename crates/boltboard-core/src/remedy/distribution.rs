@@ -1,5 +1,6 @@
 //! Which distribution a host runs, how packages are installed there, and which are.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 use super::family::Family;
@@ -27,6 +28,15 @@ impl Distribution {
         let pretty = field("PRETTY_NAME");
         let title = if pretty.is_empty() { field("NAME") } else { pretty };
         Distribution { title, family, root: None }
+    }
+
+    /// Returns the packages that some files belong to, by the files, going by the package database's own files. What cannot be told so is left
+    /// out.
+    pub fn owners(&self, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+        match (&self.root, self.family) {
+            (Some(root), Some(family)) if !files.is_empty() => family.owners(root, files),
+            _ => BTreeMap::new(),
+        }
     }
 
     /// Tells whether a package is installed, going by the package database's own files. What cannot be told so is taken as not installed.

@@ -1,5 +1,6 @@
 //! Families of distributions: one table of all in which they differ.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use super::cost::{Ask, Cost, CostFault, column, sizes, told};
@@ -37,6 +38,8 @@ struct Row {
     lower_perl: bool,
     /// Whether a package is installed on the host below a root.
     has: fn(&Path, &str) -> bool,
+    /// The packages that files belong to, on the host below a root.
+    owners: fn(&Path, &BTreeSet<String>) -> BTreeMap<String, String>,
     /// What packages would take.
     cost: fn(&Ask<'_>, &[String]) -> Result<Cost, CostFault>,
 }
@@ -51,6 +54,7 @@ const TABLE: [Row; 5] = [
         modules: [("python3-", ""), ("lib", "-perl")],
         lower_perl: true,
         has: debian_has,
+        owners: debian_owners,
         cost: debian_cost,
     },
     Row {
@@ -63,6 +67,7 @@ const TABLE: [Row; 5] = [
         lower_perl: false,
         // It keeps that in a form of its own.
         has: |_, _| false,
+        owners: |_, _| BTreeMap::new(),
         cost: fedora_cost,
     },
     Row {
@@ -74,6 +79,7 @@ const TABLE: [Row; 5] = [
         modules: [("python3-", ""), ("perl-", "")],
         lower_perl: false,
         has: |_, _| false,
+        owners: |_, _| BTreeMap::new(),
         cost: opensuse_cost,
     },
     Row {
@@ -85,6 +91,7 @@ const TABLE: [Row; 5] = [
         modules: [("python-", ""), ("perl-", "")],
         lower_perl: true,
         has: arch_has,
+        owners: arch_owners,
         cost: arch_cost,
     },
     Row {
@@ -96,6 +103,7 @@ const TABLE: [Row; 5] = [
         modules: [("py3-", ""), ("perl-", "")],
         lower_perl: true,
         has: alpine_has,
+        owners: alpine_owners,
         cost: alpine_cost,
     },
 ];
@@ -133,6 +141,11 @@ impl Family {
         (self.row().has)(root, package)
     }
 
+    /// Returns the packages that files belong to, by the files.
+    pub(super) fn owners(self, root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+        (self.row().owners)(root, files)
+    }
+
     /// Asks what packages would take.
     pub(super) fn cost(self, ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
         (self.row().cost)(ask, packages)
@@ -158,6 +171,65 @@ fn debian_has(root: &Path, package: &str) -> bool {
     let info = root.join("var/lib/dpkg/info");
     let of_any_architecture = || begins_in(&info, &format!("{package}:"), ".list");
     info.join(format!("{package}.list")).is_file() || of_any_architecture()
+}
+
+fn debian_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+    let mut wanted: BTreeMap<String, &String> = BTreeMap::new();
+    for file in files {
+        wanted.insert(file.clone(), file);
+        // Where the root's folders are links into `usr`, packages name either.
+        let other = file.strip_prefix("/usr").map_or_else(|| format!("/usr{file}"), str::to_string);
+        wanted.insert(other, file);
+    }
+    let mut owners = BTreeMap::new();
+    let Ok(entries) = std::fs::read_dir(root.join("var/lib/dpkg/info")) else { return owners };
+    let mut lists: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();
+    lists.sort();
+    for list in lists.iter().filter(|list| list.extension().is_some_and(|ending| ending == "list")) {
+        let Ok(text) = std::fs::read_to_string(list) else { continue };
+        let name = list.file_stem().map_or(String::new(), |stem| stem.to_string_lossy().into_owned());
+        let package = name.split(':').next().unwrap_or_default();
+        for file in text.lines().filter_map(|line| wanted.get(line)) {
+            owners.entry((*file).clone()).or_insert_with(|| package.to_string());
+        }
+    }
+    owners
+}
+
+fn arch_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+    let mut owners = BTreeMap::new();
+    let Ok(entries) = std::fs::read_dir(root.join("var/lib/pacman/local")) else { return owners };
+    let mut folders: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();
+    folders.sort();
+    for folder in folders {
+        let Ok(text) = std::fs::read_to_string(folder.join("files")) else { continue };
+        let name = folder.file_name().map_or(String::new(), |name| name.to_string_lossy().into_owned());
+        let Some(package) = name.rsplitn(3, '-').nth(2) else { continue };
+        for file in text.lines().map(|line| format!("/{line}")).filter(|file| files.contains(file)) {
+            owners.entry(file).or_insert_with(|| package.to_string());
+        }
+    }
+    owners
+}
+
+fn alpine_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+    let text = std::fs::read_to_string(root.join("lib/apk/db/installed")).unwrap_or_default();
+    let mut owners = BTreeMap::new();
+    let (mut package, mut folder) = ("", "");
+    for line in text.lines() {
+        match line.split_once(':') {
+            Some(("P", name)) => package = name,
+            Some(("F", name)) => folder = name,
+            Some(("R", name)) => {
+                let file = format!("/{folder}/{name}");
+                if files.contains(&file) {
+                    owners.entry(file).or_insert_with(|| package.to_string());
+                }
+            }
+            _ => {}
+        }
+    }
+    owners
 }
 
 fn arch_has(root: &Path, package: &str) -> bool {
@@ -229,6 +301,29 @@ fn alpine_cost(ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn files_are_told_their_packages_by_the_database() {
+        let root = tempfile::tempdir().unwrap();
+        let at = |path: &str, text: &str| {
+            let file = root.path().join(path);
+            std::fs::create_dir_all(file.parent().unwrap()).unwrap();
+            std::fs::write(file, text).unwrap();
+        };
+        at("var/lib/dpkg/info/lamp-dev:amd64.list", "/.\n/lib/liblamp.so\n/usr/include/lamp.h\n");
+        at("var/lib/pacman/local/lamp-kit-1.2-3/files", "%FILES%\nusr/include/lamp.h\nusr/lib/liblamp.so\n");
+        at(
+            "lib/apk/db/installed",
+            "P:fog\nF:usr/bin\nR:fog\n\nP:lamp\nF:usr/include\nR:lamp.h\nF:usr/lib\nR:liblamp.so\n",
+        );
+        let files = ["/usr/include/lamp.h", "/usr/lib/liblamp.so", "/usr/include/other.h"].map(str::to_string).into();
+        for (family, package) in [(Family::Debian, "lamp-dev"), (Family::Arch, "lamp-kit"), (Family::Alpine, "lamp")] {
+            let owners = family.owners(root.path(), &files);
+            assert_eq!(owners.len(), 2, "{family:?}: {owners:?}");
+            assert!(owners.values().all(|owner| owner == package), "{family:?}: {owners:?}");
+        }
+        assert!(Family::Fedora.owners(root.path(), &files).is_empty());
+    }
 
     #[test]
     fn every_family_has_a_row_and_a_key_of_our_files() {

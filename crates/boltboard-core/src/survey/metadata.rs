@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::path::{Path, PathBuf};
 
 use super::passed_on::{For, refused};
-use crate::base::{Version, VersionRange};
+use crate::base::{Version, VersionRange, shell_words};
 use crate::board::LibraryLinkage;
 
 /// The largest file that is read, in bytes.
@@ -215,7 +215,7 @@ impl Reader<'_> {
         let (mut compile, mut link) = (Flags::default(), Flags::default());
         for library in self.order.iter().filter_map(|name| self.read.get(name)) {
             let flags = |key: &str, purpose: For| {
-                let flags = library.fields.get(key).map_or(Vec::new(), |text| words(text));
+                let flags = library.fields.get(key).map_or(Vec::new(), |text| shell_words(text));
                 match refused(&flags, purpose) {
                     Some(flag) => {
                         Err(MetadataFault::Refused { file: library.file.display().to_string(), flag: flag.to_string() })
@@ -334,28 +334,6 @@ fn filled(text: &str, variables: &BTreeMap<String, String>) -> Result<String, St
     Ok(out)
 }
 
-/// Splits flags as a shell would: blanks part them, quotes and `\` keep blanks.
-fn words(text: &str) -> Vec<String> {
-    let mut words = Vec::new();
-    let mut word: Option<String> = None;
-    let mut quote = None;
-    let mut chars = text.chars();
-    while let Some(c) = chars.next() {
-        match (quote, c) {
-            (Some(open), c) if c == open => quote = None,
-            (None, '"' | '\'') => {
-                quote = Some(c);
-                word.get_or_insert_default();
-            }
-            (None | Some('"'), '\\') => word.get_or_insert_default().extend(chars.next()),
-            (None, c) if c.is_whitespace() => words.extend(word.take()),
-            (_, c) => word.get_or_insert_default().push(c),
-        }
-    }
-    words.extend(word);
-    words
-}
-
 /// Reads a `Requires` list: names, each with limits on its version.
 fn required(text: &str) -> Vec<(String, Option<VersionRange>)> {
     let spaced: String = spaced_signs(text);
@@ -463,18 +441,6 @@ mod tests {
         ] {
             let fault = Metadata::read(name, &search, LibraryLinkage::Shared).expect_err(name).to_string();
             assert!(fault.contains(want), "{name}: {fault}");
-        }
-    }
-
-    #[test]
-    fn flags_are_split_as_a_shell_would() {
-        for (text, want) in [
-            ("-a  -b", vec!["-a", "-b"]),
-            ("'-I/a b' -c", vec!["-I/a b", "-c"]),
-            ("-I/a\\ b \"-Dx=\\\"y\\\"\"", vec!["-I/a b", "-Dx=\"y\""]),
-            ("", vec![]),
-        ] {
-            assert_eq!(words(text), want, "{text}");
         }
     }
 }

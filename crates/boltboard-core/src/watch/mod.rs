@@ -36,13 +36,14 @@ impl Depth {
     }
 }
 
-/// Whether what was looked for in vain is told.
+/// What a command is watched for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Misses {
-    /// It is: a later file in such a place would have been found.
-    Told,
-    /// It is not: most of what a compiler looks for is not there.
-    LeftOut,
+pub enum Interest {
+    /// What its result stands on: also what it looked for in vain, because a later file in such a place would have been found.
+    Result,
+    /// How its processes hang together: what they are copies of, where they read and write, which files of arguments they take, and when
+    /// they did what. Most of what compilers look for is not there, and is left out.
+    Processes,
 }
 
 /// What a command did, as far as it was seen.
@@ -71,14 +72,14 @@ pub struct Process {
     pub exit: Option<i32>,
     /// Whether it is a copy of the one that started it, and runs no program of its own yet.
     pub forked: bool,
-    /// What its standard input, output and error were when it began, as the kernel names it: a file's path, or `pipe:[NUMBER]`. Empty for
-    /// a copy.
+    /// What its standard input and output were when it began, as the kernel names it: a file's path, or `pipe:[NUMBER]`. Told for
+    /// [`Interest::Processes`], and not of a copy.
     pub streams: Vec<PathBuf>,
-    /// Texts of files that its arguments name as `@FILE`, by these arguments: many programs take further arguments from there.
+    /// Texts of files that its arguments name as `@FILE`, by these arguments: many programs take further arguments from there. Told likewise.
     pub responses: BTreeMap<String, String>,
     /// What it did, in order, each thing once.
     pub deeds: Vec<Deed>,
-    /// When it did each of these: numbers that grow over all processes.
+    /// When it did each of these: numbers that grow over all processes. Told likewise.
     pub moments: Vec<u32>,
 }
 
@@ -138,12 +139,7 @@ impl Sight {
     /// Adds what another command did that ran afterwards.
     pub fn append(&mut self, later: Sight) {
         let before = self.processes.len();
-        let last = self.processes.iter().flat_map(|process| &process.moments).max().map_or(0, |last| last + 1);
-        let moved = |process: Process| Process {
-            parent: process.parent.map(|parent| parent + before),
-            moments: process.moments.iter().map(|moment| moment + last).collect(),
-            ..process
-        };
+        let moved = |process: Process| Process { parent: process.parent.map(|parent| parent + before), ..process };
         self.processes.extend(later.processes.into_iter().map(moved));
         self.blind = self.blind.or(later.blind);
     }

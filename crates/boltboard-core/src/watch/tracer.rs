@@ -13,7 +13,7 @@ use nix::unistd::Pid;
 use rustix::process::{WaitOptions, wait, waitpid};
 
 use super::calls::{Call, interpreters, read};
-use super::{Blind, Deed, DeedSort, Depth, Gate, Misses, Process, Sight};
+use super::{Blind, Deed, DeedSort, Depth, Gate, Interest, Process, Sight};
 
 /// What came of following a command.
 #[derive(Debug)]
@@ -77,11 +77,11 @@ impl Gate {
 
 /// Follows a child that [`Gate::start`] has started to its end, with all that it starts; what it leaves behind is ended with it.
 /// `environment` is what it was given.
-pub fn follow(child: &Child, environment: &BTreeMap<String, String>, misses: Misses) -> Followed {
+pub fn follow(child: &Child, environment: &BTreeMap<String, String>, interest: Interest) -> Followed {
     let mut tracer = Tracer {
         root: pid_of(child),
         environment,
-        misses,
+        interest,
         moment: 0,
         sight: Sight::default(),
         seen: Vec::new(),
@@ -103,7 +103,7 @@ struct Tracer<'a> {
     root: Pid,
     /// What the command was given.
     environment: &'a BTreeMap<String, String>,
-    misses: Misses,
+    interest: Interest,
     /// How many things were done so far.
     moment: u32,
     sight: Sight,
@@ -201,13 +201,15 @@ impl Tracer<'_> {
     }
 
     fn add(&mut self, entry: usize, deed: Deed) {
-        if deed.sort == DeedSort::Missed && self.misses == Misses::LeftOut {
+        let of_processes = self.interest == Interest::Processes;
+        if of_processes && deed.sort == DeedSort::Missed {
             return;
         }
         self.moment += 1;
         if self.seen[entry].insert(deed.clone()) {
-            self.sight.processes[entry].deeds.push(deed);
-            self.sight.processes[entry].moments.push(self.moment);
+            let process = &mut self.sight.processes[entry];
+            process.deeds.push(deed);
+            process.moments.extend(of_processes.then_some(self.moment));
         }
     }
 
@@ -220,10 +222,13 @@ impl Tracer<'_> {
         let folder = link_of(pid, "cwd");
         let program = link_of(pid, "exe");
         let environment = self.differing(pid);
-        let streams = (0..3).map(|stream| link_of(pid, &format!("fd/{stream}"))).collect();
-        let responses = responses(&arguments, &folder);
-        let own = Process { parent, program: program.clone(), arguments, folder, environment, ..Process::default() };
-        let entry = self.begin(pid, Process { streams, responses, ..own });
+        let mut own =
+            Process { parent, program: program.clone(), arguments, folder, environment, ..Process::default() };
+        if self.interest == Interest::Processes {
+            own.streams = (0..2).map(|stream| link_of(pid, &format!("fd/{stream}"))).collect();
+            own.responses = responses(&own.arguments, &own.folder);
+        }
+        let entry = self.begin(pid, own);
         if is_foreign(&program) {
             self.sight.blind.get_or_insert(Blind::Foreign);
         }

@@ -11,7 +11,7 @@ use foldhash::fast::FixedState;
 use rustix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
 
-use crate::base::files::{packed, read_regular, write_whole_of};
+use crate::base::files::{read_regular, unsealed, write_sealed};
 use crate::base::{Digest, FileError};
 
 /// What the kept file begins with.
@@ -61,10 +61,7 @@ impl StatusMemo {
     /// Reads what was kept; a missing or damaged file is an empty memo.
     pub fn load(path: &Path) -> StatusMemo {
         let bytes = read_regular(path).unwrap_or_default();
-        let kept = bytes.strip_prefix(MARK).and_then(|rest| rest.split_at_checked(32));
-        let sound =
-            kept.filter(|(digest, content)| postcard::to_stdvec(&Digest::of(content)).is_ok_and(|d| d == *digest));
-        let seen = sound.and_then(|(_, content)| read_all(content)).unwrap_or_default();
+        let seen = unsealed(&bytes, MARK).and_then(read_all).unwrap_or_default();
         StatusMemo { seen: Mutex::new(seen) }
     }
 
@@ -82,8 +79,7 @@ impl StatusMemo {
         for (key, seen) in kept {
             content = postcard::to_extend(&(key, seen.stamp, seen.digest), content).map_err(failed)?;
         }
-        let digest = packed(&Digest::of(&content), path)?;
-        write_whole_of(path, &[MARK, &digest, &content])
+        write_sealed(path, MARK, &content)
     }
 
     /// Returns the digest of a file's content, `None` when it is not a readable file.

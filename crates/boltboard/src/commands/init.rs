@@ -2,9 +2,10 @@
 
 use std::io::{BufRead, IsTerminal};
 
-use boltboard_core::adopt::{First, FirstKind, FirstLanguage, begin};
-use boltboard_core::base::files::{make_folder, write_whole};
+use boltboard_core::adopt::{First, FirstKind, FirstLanguage, begin, plain_name};
+use boltboard_core::base::files::write_below;
 use boltboard_core::definitions::Listing;
+use boltboard_core::expr::is_name;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 
@@ -76,17 +77,10 @@ pub fn run(global: &Global, screen: &Screen, args: &InitArgs) -> Result<Exit, St
     }
     let listing = Listing::of(&folder);
     let own = folder.file_name().map_or("tree".into(), |name| name.to_string_lossy().into_owned());
-    let own = own.to_lowercase().replace(|c: char| !c.is_ascii_alphanumeric(), "-");
     let ask = Asker { screen, asks: std::io::stdin().is_terminal() && !global.json };
-    let name = ask.text("Name of the tree", args.name.as_deref(), own.trim_matches('-'));
-    let is_name = |name: &str| {
-        name.starts_with(|c: char| c.is_ascii_lowercase())
-            && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-')
-    };
+    let name = ask.text("Name of the tree", args.name.as_deref(), &plain_name(&own));
     if !is_name(&name) {
-        let what = format!(
-            "`{name}` cannot be a name: it begins with a letter, and lower-case letters, digits and `-` follow"
-        );
+        let what = format!("`{name}` cannot be a name: letters, digits, `_` and `-` can, with a letter among them");
         return Err(Stop::new(Exit::WrongUse, Diagnostic::new(what)));
     }
     let version = ask.text("Version", args.tree_version.as_deref(), "0.1");
@@ -97,21 +91,26 @@ pub fn run(global: &Global, screen: &Screen, args: &InitArgs) -> Result<Exit, St
         KindArg::SharedLibrary => "shared-library",
     });
     let word = ask.text(&format!("What it makes ({})", kinds.join(", ")), told, "program");
-    let kind =
-        FirstKind::ALL.into_iter().find(|(_, known)| *known == word).map_or(FirstKind::Program, |(kind, _)| kind);
+    let Some((kind, _)) = FirstKind::ALL.into_iter().find(|(_, known)| *known == word) else {
+        let what = format!("`{word}` is nothing that a tree begins with: write {}", kinds.join(", "));
+        return Err(Stop::new(Exit::WrongUse, Diagnostic::new(what)));
+    };
     let told = args.language.map(|language| match language {
         LanguageArg::C => "c",
         LanguageArg::Cxx => "c++",
     });
     let word = ask.text("Language (c, c++)", told, "c");
-    let language = if word == "c++" { FirstLanguage::Cxx } else { FirstLanguage::C };
+    let language = match word.as_str() {
+        "c" => FirstLanguage::C,
+        "c++" => FirstLanguage::Cxx,
+        other => {
+            let what = format!("`{other}` is not a language here: write c or c++");
+            return Err(Stop::new(Exit::WrongUse, Diagnostic::new(what)));
+        }
+    };
     let summary = ask.text("One line about it", args.summary.as_deref(), &format!("what {name} does"));
     let files = begin(&First { name, version, kind, language, summary }, &listing);
-    for (place, text) in &files {
-        let path = folder.join(place);
-        path.parent().map(make_folder).transpose()?;
-        write_whole(&path, text.as_bytes())?;
-    }
+    write_below(&folder, &files)?;
     let names: Vec<String> = files.keys().cloned().collect();
     if global.json {
         screen.json(&InitAnswer { format: FORMAT, files: names });

@@ -74,6 +74,9 @@ pub fn watched(watched: &Watched, drawing: &Drawing) -> String {
             summary(drawing)
         )),
     }
+    if let Some(blind) = &watched.blind {
+        out.push_str(&format!("Not all of it was seen: {blind}.\n"));
+    }
     let name = with_name(watched);
     let next = if drawing.counts.compiles == 0 {
         out.push_str("No compile was seen. If earlier results were still there, remove them and watch again.\n");
