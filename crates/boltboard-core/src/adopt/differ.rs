@@ -16,8 +16,10 @@ use super::watched::Watched;
 pub struct DifferAsk<'a> {
     /// The name of the option.
     pub option: &'a str,
-    /// The description as it is.
+    /// The description of the build without the setting.
     pub text: &'a str,
+    /// Whether the setting is there unless somebody chooses otherwise.
+    pub usual: bool,
     /// The folder that it lies in.
     pub at: &'a Path,
     /// Whether several macros may belong to one setting.
@@ -81,7 +83,14 @@ pub fn differ(off: &Watched, on: &Watched, host: &Host, ask: &DifferAsk<'_>) -> 
     }
     let doc: DocumentMut =
         ask.text.parse().map_err(|e: toml_edit::TomlError| DifferFault::Unreadable(e.to_string()))?;
-    let mut edit = Edit { doc, option: ask.option, said: Vec::new(), unclear: Vec::new(), files: BTreeMap::new() };
+    let mut edit = Edit {
+        doc,
+        option: ask.option,
+        usual: ask.usual,
+        said: Vec::new(),
+        unclear: Vec::new(),
+        files: BTreeMap::new(),
+    };
     if edit.table("option", ask.option).is_some() {
         return Err(DifferFault::Known(ask.option.to_string()));
     }
@@ -95,6 +104,7 @@ pub fn differ(off: &Watched, on: &Watched, host: &Host, ask: &DifferAsk<'_>) -> 
 struct Edit<'a> {
     doc: DocumentMut,
     option: &'a str,
+    usual: bool,
     said: Vec<String>,
     unclear: Vec<String>,
     files: BTreeMap<String, String>,
@@ -147,6 +157,9 @@ impl Edit<'_> {
     fn option(&mut self, delta: &Delta) {
         let mut table = Table::new();
         table.insert("kind", toml_edit::value("switch"));
+        if self.usual {
+            table.insert("default", toml_edit::value("on"));
+        }
         let macros: Vec<(&String, &std::collections::BTreeSet<String>, Option<&str>)> = delta
             .macros_on
             .iter()

@@ -9,6 +9,9 @@ use super::watched::{Seen, What};
 /// Programs that hand files on as they are.
 const COPIERS: [&str; 4] = ["cp", "install", "ln", "mv"];
 
+/// Shells whose words can be a line for them to run.
+const SHELLS: [&str; 4] = ["sh", "dash", "bash", "ksh"];
+
 impl Story<'_> {
     pub(super) fn note_writers(&mut self) {
         for (at, process) in self.watched.processes.iter().enumerate() {
@@ -82,38 +85,43 @@ impl Story<'_> {
         self.writers.get(path)?.iter().rfind(|(when, _)| *when <= at).map(|(_, who)| *who)
     }
 
-    /// The command that wrote a file last before a moment: the highest process below those that run the build. `None` where these wrote it
-    /// themselves.
+    /// The command that wrote a file last before a moment: the highest process below those that only run others. `None` where these wrote
+    /// it themselves.
     pub fn unit_of(&self, path: &str, at: u32) -> Option<usize> {
         let writer = self.writer(path, at)?;
-        if self.above.contains(&writer) {
-            // A shell can open the output of a program before it starts it.
-            let ran = |process: &Seen| !process.forked && process.streams.get(1).is_some_and(|stream| stream == path);
-            let all = self
-                .watched
-                .processes
-                .iter()
-                .enumerate()
-                .filter(|(at, process)| ran(process) && !self.above.contains(at));
-            let mut highest = all.map(|(at, _)| at).filter(|at| {
-                let parent = self.process(*at).parent.map(|parent| self.process(parent));
-                parent.is_none_or(|parent| !ran(parent))
-            });
-            return highest.next().filter(|_| highest.next().is_none());
+        if self.only_runs_others(writer) {
+            return self.told_to_write(path);
         }
         let mut at = writer;
-        while let Some(parent) = self.process(at).parent.filter(|parent| !self.above.contains(parent)) {
+        while let Some(parent) = self.process(at).parent.filter(|parent| !self.only_runs_others(*parent)) {
             at = parent;
         }
         // A copy of a shell that becomes a program is that program.
-        let mut own = at;
-        while self.process(own).forked {
-            match self.children[own].as_slice() {
-                [only] => own = *only,
-                _ => return None,
-            }
+        while self.process(at).forked {
+            at = *self.children[at].first()?;
         }
-        Some(own)
+        Some(at)
+    }
+
+    /// Whether a process stands above compilers, is a shell that was given a line, or a copy of one that runs several commands.
+    fn only_runs_others(&self, at: usize) -> bool {
+        let process = self.process(at);
+        let is_shell = SHELLS.contains(&base_name(process.words.first().map_or("", String::as_str)));
+        let has_line = process.words.get(1).is_some_and(|word| word.starts_with('-') && word.contains('c'));
+        self.above.contains(&at) || is_shell && has_line || process.forked && self.children[at].len() > 1
+    }
+
+    /// The one program whose standard output was a file: a shell can open it before it starts the program.
+    fn told_to_write(&self, path: &str) -> Option<usize> {
+        let writes = |process: &Seen| !process.forked && process.streams.get(1).is_some_and(|stream| stream == path);
+        let is_highest = |at: &usize| {
+            let parent = self.process(*at).parent;
+            parent.is_none_or(|parent| self.only_runs_others(parent) || !writes(self.process(parent)))
+        };
+        let all =
+            (0..self.watched.processes.len()).filter(|at| writes(self.process(*at)) && !self.only_runs_others(*at));
+        let mut highest = all.filter(is_highest);
+        highest.next().filter(|_| highest.next().is_none())
     }
 
     /// The programs before one that hand it their output by a pipe, first to last, and itself.

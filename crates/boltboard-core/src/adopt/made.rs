@@ -8,9 +8,6 @@ use super::needs::{HostHeader, plain_name};
 use super::paths::{base_name, below, folder_name};
 use super::story::Story;
 
-/// Shells whose words are only a line for them to run.
-const SHELLS: [&str; 4] = ["sh", "dash", "bash", "ksh"];
-
 /// Commands that make files, or a text that the build wrote itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Generated {
@@ -135,7 +132,6 @@ impl Made {
                 texts.insert(path);
                 continue;
             };
-            let unit = without_shell(story, unit);
             let stages = story.piped(unit);
             if story.is_told(&stages) || stages.iter().any(|stage| story.is_own_script(*stage)) {
                 texts.insert(path);
@@ -201,25 +197,6 @@ impl Made {
                     "the build wrote it itself, and it was gone or no text at the end: nothing makes it now",
                 );
             }
-        }
-    }
-}
-
-/// A shell that only runs one program is that program.
-fn without_shell(story: &Story<'_>, unit: usize) -> usize {
-    let mut at = unit;
-    loop {
-        let process = story.process(at);
-        let name = process.words.first().map_or("", |word| base_name(word));
-        let runs_line = SHELLS.contains(&name) && process.words.get(1).is_some_and(|word| word.starts_with("-c"));
-        let own: Vec<usize> = story
-            .with_all_below(at)
-            .into_iter()
-            .filter(|below| *below != at && !story.process(*below).forked)
-            .collect();
-        match own.as_slice() {
-            [only] if runs_line => at = *only,
-            _ => return at,
         }
     }
 }

@@ -33,6 +33,13 @@ pub struct Proof {
     pub gone: Vec<String>,
 }
 
+impl Proof {
+    /// Tells whether something was compared, and nothing differs.
+    pub fn holds(&self) -> bool {
+        self.differences.is_empty() && self.objects + self.outputs > 0
+    }
+}
+
 /// A file that is not the same.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Difference {

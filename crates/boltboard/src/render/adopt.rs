@@ -168,6 +168,9 @@ pub fn proof(proof: &Proof, overview: &str, width: usize) -> String {
 
 /// The same without what comes next.
 pub fn proof_lines(proof: &Proof, width: usize) -> String {
+    if proof.objects + proof.outputs == 0 {
+        return "Nothing can be compared: the watched build left no object and no finished file.\n".into();
+    }
     let objects = count(proof.objects, "object", "objects");
     let same = proof.objects_same + proof.objects_alike;
     let but_debug = match proof.objects_alike {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use boltboard_core::adopt::{DifferAsk, DifferFault, Drawing, again, differ};
+use boltboard_core::adopt::{DifferAsk, DifferFault, Drawing, Watched, again, differ};
 use boltboard_core::base::files::{read_text, write_below, write_whole};
 use boltboard_core::work::Places;
 
@@ -13,6 +13,9 @@ use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::text::next_line;
 use crate::render::{Screen, adopt as render, json};
+
+/// The name of the build that was drawn last lies there.
+const DRAWN_FROM: &str = "drawn-from";
 
 /// Writes the description, never over one.
 pub(super) fn draw_it(
@@ -34,7 +37,7 @@ pub(super) fn draw_it(
     write_below(&folder, &drawing.files)?;
     // The definitions come last: until then, nobody takes the folder for a description.
     write_whole(&file, drawing.text.as_bytes())?;
-    note_drawn(adopted, &drawing)?;
+    note_drawn(adopted, &drawing, name)?;
     // From now on, every command works within the tree as well.
     let places = Places { board: folder.clone(), sources: adopted.tree.clone(), work: Some(folder.join(WORK)) };
     adopted.work.remember(&places)?;
@@ -86,7 +89,7 @@ pub(super) fn draw_again(
     }
     write_below(&folder, &files)?;
     write_whole(&file, merged.text.as_bytes())?;
-    note_drawn(adopted, &drawing)?;
+    note_drawn(adopted, &drawing, name)?;
     if global.json {
         screen.json(&json::adopt_again(&file, &merged));
     } else {
@@ -96,9 +99,10 @@ pub(super) fn draw_again(
 }
 
 /// Keeps what was drawn, so that a later drawing can be told from a person's edits.
-fn note_drawn(adopted: &Adopted, drawing: &Drawing) -> Result<(), Stop> {
+fn note_drawn(adopted: &Adopted, drawing: &Drawing, name: &str) -> Result<(), Stop> {
     let folder = adopted.work.watched().join(DRAWN);
     write_below(&folder, &drawing.files)?;
+    write_whole(&folder.join(DRAWN_FROM), name.as_bytes())?;
     write_whole(&folder.join(DEFINITIONS), drawing.text.as_bytes())?;
     Ok(())
 }
@@ -124,7 +128,11 @@ pub(super) fn differ_it(
     let file = folder.join(DEFINITIONS);
     let text = read_text(&file)?.ok_or_else(|| no_description(&folder))?;
     let host = adopted.host();
-    let wanted = DifferAsk { option: ask.option, text: &text, at: &folder, together: ask.together };
+    let drawn = adopted.work.watched().join(DRAWN);
+    let from = read_text(&drawn.join(DRAWN_FROM))?.unwrap_or_default();
+    let usual = from == ask.with && from != ask.without;
+    let text = if usual { without_setting(adopted, &off, &folder, &text)? } else { text };
+    let wanted = DifferAsk { option: ask.option, text: &text, usual, at: &folder, together: ask.together };
     let differed = differ(&off, &on, &host, &wanted).map_err(not_told)?;
     write_below(&folder, &differed.files)?;
     write_whole(&file, differed.text.as_bytes())?;
@@ -148,7 +156,18 @@ pub(super) fn differ_it(
         }
         screen.out(&next_line(format!("boltboard show {}", ask.option), "the option"));
     }
-    Ok(if proofs.iter().all(|(_, proof)| proof.differences.is_empty()) { Exit::Done } else { Exit::No })
+    Ok(if proofs.iter().all(|(_, proof)| proof.holds()) { Exit::Done } else { Exit::No })
+}
+
+/// A description that was drawn of the build with a setting, as it would be without.
+fn without_setting(adopted: &Adopted, off: &Watched, folder: &Path, text: &str) -> Result<String, Stop> {
+    let before = read_text(&adopted.work.watched().join(DRAWN).join(DEFINITIONS))?.unwrap_or_default();
+    let drawing = adopted.drawing(off, folder);
+    let merged = again(&before, text, &drawing.text).map_err(|why| Stop::new(Exit::Wrong, Diagnostic::new(why)))?;
+    if merged.conflicts.is_empty() {
+        return Ok(merged.text);
+    }
+    Err(not_told(DifferFault::Unclear(merged.conflicts)))
 }
 
 fn not_told(fault: DifferFault) -> Stop {

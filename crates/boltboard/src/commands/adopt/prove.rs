@@ -62,5 +62,5 @@ pub(super) fn prove_it(
         };
         screen.out(&render::proof(&proof, &overview, screen.width));
     }
-    Ok(if proof.differences.is_empty() { Exit::Done } else { Exit::No })
+    Ok(if proof.holds() { Exit::Done } else { Exit::No })
 }

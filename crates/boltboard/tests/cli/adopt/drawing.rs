@@ -1,0 +1,169 @@
+//! What becomes of watched builds.
+
+use super::{BUILD, Yard};
+
+#[test]
+fn a_watched_build_becomes_a_description_by_which_the_same_comes_out() {
+    let yard = Yard::quay();
+    yard.run(&["adopt"]).code(0).says(&["No build of", "boltboard adopt watch"]);
+    yard.watched().code(0).says(&["9 compiles", "5 links and archives", "→ boltboard adopt draw"]);
+    yard.run(&["adopt"]).code(0).says(&["Watched builds of", "→ boltboard adopt draw"]);
+    yard.run(&["adopt", "seen"]).code(0).says(&[
+        "quay",
+        "shared-library",
+        "berths.h: the build wrote this text itself",
+    ]);
+    yard.run(&["adopt", "draw"]).code(0).says(&["quay-board/boltboard.toml", "→ boltboard adopt prove"]);
+    let text = yard.scratch.read("quay-board/boltboard.toml");
+    for line in [
+        "flags = [\"-O2\", \"-Wall\"]",
+        "stdin = \"data/depths.txt\"",
+        "stdout = \"depths.h\"",
+        "command = [\"${part:maketab}\"]",
+        "sources = [\"lib/*.c\"]",
+        "defines = [\"QUAY\"]",
+        "defines = [\"LOUD=1\"]",
+        "libraries = [\"m\"]",
+        "abi = \"2\"",
+    ] {
+        assert!(text.contains(line), "no {line} in\n{text}");
+    }
+    assert_eq!(yard.scratch.read("quay-board/kept/berths.h"), "#define BERTHS 4\n");
+    // What was built before is no help: only the description is gone by.
+    std::fs::remove_dir_all(yard.tree().join("out")).expect("it is removed");
+    yard.run(&["adopt", "prove"])
+        .code(0)
+        .says(&["All 8 objects are the same", "5 finished files: 2 the same, 3 made of the same objects"]);
+    // It is never written over.
+    yard.run(&["adopt", "draw"]).code(2).complains(&["there already is a description"]);
+    // And it is an ordinary tree.
+    yard.run(&["build"]).code(0).steps(0);
+    yard.run(&[]).code(0).says(&["quay"]);
+}
+
+#[test]
+fn a_build_that_is_hard_to_read_is_understood_and_what_is_not_is_told() {
+    let yard = Yard::harbour();
+    yard.watched().code(0).says(&["5 compiles", "4 links and archives", "4 generated parts", "about the host"]);
+    yard.run(&["adopt", "seen"]).code(0).says(&[
+        "config.h: the build wrote this text itself",
+        "slips.h: the build wrote this text itself",
+        "macro DATE: its value looks like a date",
+        "strip -o out/harbour out/harbour.tmp: not understood",
+        "out/inst/harbour: copied there by the build",
+    ]);
+    yard.run(&["adopt", "draw"]).code(0);
+    let text = yard.scratch.read("harbour-board/boltboard.toml");
+    // Headers that were copied and linked are read where they lie.
+    for line in [
+        "\"-Iinc\"",
+        "kind = \"partial-link\"",
+        "defines = [\"AGAIN\"]",
+        "command = [\"sed\", \"s/^/int /\", \"inc/ferry.in\"]\nstdout = \"ferry.h\"",
+        "command = [\"sh\", \"${path:tree}/sub/gen.sh\"",
+    ] {
+        assert!(text.contains(line), "no {line} in\n{text}");
+    }
+    assert!(!text.contains("conftest") && !text.contains("out/args"), "{text}");
+    std::fs::remove_dir_all(yard.tree().join("out")).expect("it is removed");
+    yard.run(&["adopt", "prove"]).code(0).says(&["All 5 objects are the same (5 but for debug information"]);
+}
+
+#[test]
+fn what_is_generated_among_the_sources_is_told() {
+    let yard = Yard::quay();
+    let build = yard
+        .scratch
+        .read("quay/build.sh")
+        .replace("> out/gen/name.h", "> lib/name.h")
+        .replace("-Iout/gen", "-Iout/gen -Ilib");
+    yard.scratch.write("quay/build.sh", &build);
+    yard.watched().code(0);
+    yard.run(&["adopt", "seen"]).code(0).says(&["lib/name.h: generated among the sources", "remove it"]);
+    yard.run(&["adopt", "draw"]).code(0);
+    // Without it, the description makes its own.
+    std::fs::remove_file(yard.tree().join("lib/name.h")).expect("it is removed");
+    yard.run(&["adopt", "prove"]).code(0).says(&["All 8 objects are the same"]);
+}
+
+#[test]
+fn a_tree_that_moved_on_is_drawn_again_and_no_edit_is_lost() {
+    let yard = Yard::quay();
+    yard.watched().code(0);
+    yard.run(&["adopt", "draw", "--again"]).code(2).complains(&["there is no description"]);
+    yard.run(&["adopt", "draw"]).code(0);
+    yard.scratch.edit("quay-board/boltboard.toml", "version = \"0\"", "version = \"3\"");
+    yard.scratch.edit("quay-board/boltboard.toml", "[part.quay]", "# the station itself\n[part.quay]");
+    yard.scratch.edit("quay-board/boltboard.toml", "libraries = [\"m\"]", "libraries = [\"m\", \"rt\"]");
+    yard.scratch.write("quay-board/kept/berths.h", "#define BERTHS 4 /* my own */\n");
+    yard.run(&["adopt", "draw", "--again"]).code(0).says(&["says all that is drawn now"]);
+    std::fs::remove_dir_all(yard.tree().join("out")).expect("it is removed");
+    let build = BUILD
+        .replace("out/libquay.a -lm", "out/libquay.a -lm -lrt -lpthread")
+        .replace("-DLOUD=1", "-DLOUD=1 -DTIDE")
+        .replace("BERTHS 4", "BERTHS 5");
+    yard.scratch.write("quay/build.sh", &build);
+    yard.watched().code(0);
+    let told = yard.run(&["adopt", "draw", "--again"]).code(1);
+    told.says(&["changed: part.quay.defines", "part.quay.libraries: drawn again as", "kept/berths.h.drawn"]);
+    let text = yard.scratch.read("quay-board/boltboard.toml");
+    for line in [
+        "version = \"3\"",
+        "# the station itself\n[part.quay]",
+        "defines = [\"LOUD=1\", \"TIDE\"]",
+        "# drawn again as: [\"m\", \"rt\", \"pthread\"]\nlibraries = [\"m\", \"rt\"]",
+    ] {
+        assert!(text.contains(line), "no {line} in\n{text}");
+    }
+    assert!(yard.scratch.read("quay-board/kept/berths.h").contains("my own"));
+    assert_eq!(yard.scratch.read("quay-board/kept/berths.h.drawn"), "#define BERTHS 5\n");
+    let answer = yard.run(&["adopt", "draw", "--again", "--json"]).code(0).json();
+    assert_eq!(answer["conflicts"], serde_json::json!([]));
+}
+
+#[test]
+fn the_same_build_is_drawn_the_same_whatever_ran_first_and_wherever_it_lies() {
+    let one = Yard::quay();
+    one.watched().code(0);
+    one.run(&["adopt", "draw"]).code(0);
+    let other = Yard::quay();
+    // All at once, in another order.
+    let build = BUILD
+        .replace(
+            "for name in rope bollard fender; do\n    cc",
+            "for name in fender rope bollard; do\n    sleep 0.1 & cc",
+        )
+        .replace("lib/$name.c\ndone", "lib/$name.c &\ndone\nwait");
+    assert_ne!(build, BUILD);
+    other.scratch.write("quay/build.sh", &build);
+    other.watched().code(0);
+    other.run(&["adopt", "draw"]).code(0);
+    assert_eq!(one.scratch.read("quay-board/boltboard.toml"), other.scratch.read("quay-board/boltboard.toml"));
+}
+
+#[test]
+fn a_compilation_database_is_a_lesser_source() {
+    let yard = Yard::quay();
+    let tree = yard.tree().display().to_string();
+    let entry = |words: &str, file: &str| format!("{{\"directory\": \"{tree}\", \"file\": \"{file}\", {words}}}");
+    let database = format!(
+        "[{},\n{}]",
+        entry("\"command\": \"cc -c -O1 -Iinclude -DLOUD=1 -o check.o src/check.c\"", "src/check.c"),
+        entry(
+            "\"arguments\": [\"cc\", \"-c\", \"-O1\", \"-Iinclude\", \"tools/maketab.c\", \"-o\", \"m.o\"], \"output\": \"m.o\"",
+            "tools/maketab.c"
+        ),
+    );
+    yard.scratch.write("quay/db.json", &database);
+    yard.run(&["adopt", "watch", "--database", "db.json"]).code(0).says(&["2 compiles"]);
+    yard.run(&["adopt", "seen"]).code(0).says(&["src-objects", "tools-objects", "links: none is known"]);
+    yard.run(&["adopt", "draw"]).code(0);
+    let text = yard.scratch.read("quay-board/boltboard.toml");
+    assert!(text.contains("sources = [\"src/check.c\"]\ndefines = [\"LOUD=1\"]"), "{text}");
+    assert!(text.contains("flags = [\"-O1\", \"-Iinclude\"]"), "{text}");
+    yard.run(&["build"]).code(0).steps(2);
+    yard.scratch.write("quay/db.json", "[{}]");
+    yard.run(&["adopt", "watch", "--database", "db.json"]).code(2).complains(&["is no compilation database"]);
+    yard.run(&["adopt", "watch", "--database", "none.json"]).code(2).complains(&["there is no file"]);
+    yard.run(&["adopt", "watch"]).code(2);
+}
