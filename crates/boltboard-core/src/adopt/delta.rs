@@ -1,253 +1,278 @@
-//! In what two watched builds of one tree differ.
+//! In what several watched builds of one tree differ.
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::model::{DrawnPart, DrawnSource, Model};
+use super::align::{Run, align};
+use super::kept::KeptDelta;
+use super::made::Generated;
+use super::model::{DrawnPart, DrawnSource};
+use super::shared::Own;
+use super::text::Writer;
 
-/// What one list has that the other has not.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(super) struct Lists {
-    /// Only with the setting.
-    pub on: Vec<String>,
-    /// Only without it.
-    pub off: Vec<String>,
+/// Which of the builds have something, by their places in the list of builds.
+pub(super) type Who = BTreeSet<usize>;
+
+/// A key of a part whose lists can hold conditions.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Key {
+    Defines,
+    Flags,
+    Include,
+    Uses,
+    LinkFlags,
+    Libraries,
+    Needs,
 }
 
-impl Lists {
-    fn of(off: &[String], on: &[String]) -> Lists {
-        let only = |these: &[String], those: &[String]| {
-            these.iter().filter(|word| !those.contains(word)).cloned().collect::<Vec<String>>()
-        };
-        Lists { on: only(on, off), off: only(off, on) }
-    }
-
-    pub fn is_empty(&self) -> bool {
-        self.on.is_empty() && self.off.is_empty()
+impl Key {
+    pub fn word(self) -> &'static str {
+        match self {
+            Key::Defines => "defines",
+            Key::Flags => "flags",
+            Key::Include => "include",
+            Key::Uses => "uses",
+            Key::LinkFlags => "link-flags",
+            Key::Libraries => "libraries",
+            Key::Needs => "needs",
+        }
     }
 }
 
-/// In what a part differs.
+/// A word of a list that not all builds have there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Moved {
+    pub key: Key,
+    /// The word, with those that belong to it.
+    pub words: Vec<String>,
+    pub who: Who,
+    /// The parts in whose lists it is so.
+    pub parts: BTreeSet<String>,
+}
+
+/// In which sources a part differs.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(super) struct PartDelta {
-    /// Lists by their keys: `flags`, `uses`, `libraries` and so on.
-    pub lists: BTreeMap<&'static str, Lists>,
-    /// Sources, as paths.
-    pub sources: Lists,
-    /// Sources that both have.
+pub(super) struct SourcesDelta {
+    /// Those that all builds have which have the part.
     pub common: BTreeSet<String>,
+    /// The others, by the builds that have them.
+    pub some: BTreeMap<Who, Vec<String>>,
 }
 
-/// In what a kept text differs: it can become a text for both, in which a header of options stands for these lines.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub(super) struct KeptDelta {
-    /// How sources include it.
-    pub file: String,
-    /// The lines that both have, in parts: what is chosen stands between them.
-    pub before: String,
-    pub after: String,
-    /// Macros that are defined with the setting, and without it.
-    pub on: Vec<String>,
-    pub off: Vec<String>,
-}
+/// A word of a command, and the builds whose command has it; all of them where there is no list.
+pub(super) type CommandWord = (String, Option<Who>);
 
-impl KeptDelta {
-    /// Compares two texts; `None` where other lines than plain definitions differ.
-    fn of(file: &str, off: &str, on: &str) -> Option<KeptDelta> {
-        let (a, b): (Vec<&str>, Vec<&str>) = (off.lines().collect(), on.lines().collect());
-        let begin = a.iter().zip(&b).take_while(|(x, y)| x == y).count();
-        let end = a[begin..].iter().rev().zip(b[begin..].iter().rev()).take_while(|(x, y)| x == y).count();
-        let (mid_a, mid_b) = (&a[begin..a.len() - end], &b[begin..b.len() - end]);
-        // What both have within, in whichever place, stands before.
-        let common: Vec<&str> = mid_a.iter().filter(|line| mid_b.contains(line)).copied().collect();
-        let only = |these: &[&str], those: &[&str]| -> Option<Vec<String>> {
-            let mut names = Vec::new();
-            for line in these.iter().filter(|line| !those.contains(line)) {
-                names.extend(defined_plainly(line)?);
-            }
-            Some(names)
-        };
-        let (only_off, only_on) = (only(mid_a, mid_b)?, only(mid_b, mid_a)?);
-        let joined = |lines: &[&str]| lines.iter().map(|line| format!("{line}\n")).collect::<String>();
-        Some(KeptDelta {
-            file: file.to_string(),
-            before: joined(&a[..begin]) + &joined(&common),
-            after: joined(&a[a.len() - end..]),
-            on: only_on,
-            off: only_off,
-        })
-    }
-}
-
-/// The macro that a line defines, as `1` or as nothing; no macro for one that says nothing, and `None` for any other line.
-fn defined_plainly(line: &str) -> Option<Option<String>> {
-    let line = line.trim();
-    let says_nothing = line.is_empty() || line.starts_with("//") || line.starts_with("/*") && line.ends_with("*/");
-    if says_nothing || line.starts_with("#undef") {
-        return Some(None);
-    }
-    let mut words = line.strip_prefix('#')?.split_whitespace();
-    let (first, name, value) = (words.next()?, words.next()?, words.next());
-    let plain = first == "define" && value.is_none_or(|value| value == "1") && words.next().is_none();
-    (plain && !name.contains('(')).then(|| Some(name.to_string()))
-}
-
-/// In what two builds differ.
+/// In what some builds differ.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(super) struct Delta {
-    /// Macros of compiles, with the parts whose sources all have them.
-    pub macros_on: BTreeMap<String, BTreeSet<String>>,
-    pub macros_off: BTreeMap<String, BTreeSet<String>>,
-    /// Parts that both have.
-    pub parts: BTreeMap<String, PartDelta>,
-    /// Parts of one build alone.
-    pub parts_on: Vec<String>,
-    pub parts_off: Vec<String>,
-    pub needs_on: Vec<String>,
-    pub needs_off: Vec<String>,
-    /// Texts that are kept, and differ in definitions of macros alone.
+    /// Macros of compiles that are defined or not, with the builds that define them and the parts whose sources all have them there.
+    pub macros: BTreeMap<(String, Who), BTreeSet<String>>,
+    /// Words of lists, in their order.
+    pub moved: Vec<Moved>,
+    pub sources: BTreeMap<String, SourcesDelta>,
+    /// Commands with other words.
+    pub commands: BTreeMap<String, Vec<CommandWord>>,
+    /// Parts and needs that some builds have.
+    pub parts: BTreeMap<String, Who>,
+    pub needs: BTreeMap<String, Who>,
+    /// Texts that are kept.
     pub kept: Vec<KeptDelta>,
     /// What cannot be written as one option of what is drawn.
     pub unclear: Vec<String>,
 }
 
-impl Delta {
-    pub fn of(off: &Model, on: &Model) -> Delta {
-        let mut delta = Delta::default();
-        let by_name = |model: &Model| -> BTreeMap<String, DrawnPart> {
-            model.parts.iter().map(|part| (part.name.clone(), part.clone())).collect()
-        };
-        let (without, with) = (by_name(off), by_name(on));
-        let mut gained: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-        let mut lost: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-        for (name, a) in &without {
-            let Some(b) = with.get(name) else {
-                delta.parts_off.push(name.clone());
-                continue;
-            };
-            let part = delta.part(a, b, &mut gained, &mut lost);
-            if !part.sources.is_empty() || !part.lists.is_empty() {
-                delta.parts.insert(name.clone(), part);
-            }
+/// What every build has that counts, by name, with the builds that do.
+fn by_name<T>(lists: impl Iterator<Item = Vec<(String, T)>>) -> BTreeMap<String, Vec<(usize, T)>> {
+    let mut all: BTreeMap<String, Vec<(usize, T)>> = BTreeMap::new();
+    for (build, list) in lists.enumerate() {
+        for (name, one) in list {
+            all.entry(name).or_default().push((build, one));
         }
-        delta.parts_on = with.keys().filter(|name| !without.contains_key(*name)).cloned().collect();
-        // What only one build has was compiled with its macros as well.
-        for (names, parts, of) in [(&mut gained, &delta.parts_on, &with), (&mut lost, &delta.parts_off, &without)] {
-            for part in parts {
-                for (text, users) in names.iter_mut() {
-                    let all = of[part].sources.iter().all(|source| source.ways.defines.values().any(|own| own == text));
-                    if all && !of[part].sources.is_empty() {
-                        users.insert(part.clone());
-                    }
+    }
+    all
+}
+
+/// Words of which each stands by itself.
+fn singles(words: Vec<String>) -> Vec<Vec<String>> {
+    words.into_iter().map(|word| vec![word]).collect()
+}
+
+/// The words that not all of some lists have, in their order, with the builds that do.
+fn some_have(lists: &[(usize, Vec<Vec<String>>)]) -> Vec<(Vec<String>, Who)> {
+    let mut found: Vec<(Vec<String>, Who)> = Vec::new();
+    for words in lists.iter().flat_map(|(_, list)| list) {
+        if found.iter().any(|(known, _)| known == words) {
+            continue;
+        }
+        let who = lists.iter().filter(|(_, list)| list.contains(words)).map(|(build, _)| *build).collect();
+        found.push((words.clone(), who));
+    }
+    found.retain(|(_, who)| who.len() < lists.len());
+    found
+}
+
+impl Delta {
+    pub fn of(sides: &[Writer<'_>]) -> Delta {
+        let mut delta = Delta::default();
+        let parts = sides.iter().map(|side| side.model().parts.iter().map(|part| (part.name.clone(), part)).collect());
+        let parts: BTreeMap<String, Vec<(usize, &DrawnPart)>> = by_name(parts);
+        for (name, having) in &parts {
+            if having.len() < sides.len() {
+                delta.parts.insert(name.clone(), having.iter().map(|(build, _)| *build).collect());
+            }
+            delta.part(sides, having);
+        }
+        // What only some builds have was compiled with their macros as well.
+        for (name, who) in &delta.parts {
+            for ((text, defining), users) in &mut delta.macros {
+                let has = |build: &usize| {
+                    let side = &sides[*build];
+                    let parts = side.model().parts.iter().filter(|part| part.name == *name);
+                    let mut sources = parts.flat_map(|part| &part.sources).peekable();
+                    sources.peek().is_some() && sources.all(|source| side.of_source(source).defines.contains(text))
+                };
+                if who.is_subset(defining) && who.iter().all(has) {
+                    users.insert(name.clone());
                 }
             }
         }
-        (delta.macros_on, delta.macros_off) = (gained, lost);
-        delta.generated(off, on);
-        let needs = |model: &Model| model.needs.iter().map(|need| need.name.clone()).collect::<Vec<String>>();
-        let needs = Lists::of(&needs(off), &needs(on));
-        (delta.needs_on, delta.needs_off) = (needs.on, needs.off);
+        delta.generated(sides);
+        let needs = |side: &Writer<'_>| side.model().needs.iter().map(|need| (need.name.clone(), ())).collect();
+        for (name, having) in by_name(sides.iter().map(needs)) {
+            if having.len() < sides.len() {
+                delta.needs.insert(name, having.into_iter().map(|(build, ())| build).collect());
+            }
+        }
         delta
     }
 
-    fn part(
-        &mut self,
-        a: &DrawnPart,
-        b: &DrawnPart,
-        gained: &mut BTreeMap<String, BTreeSet<String>>,
-        lost: &mut BTreeMap<String, BTreeSet<String>>,
-    ) -> PartDelta {
-        let mut delta = PartDelta::default();
-        let paths = |part: &DrawnPart| part.sources.iter().map(|source| source.path.clone()).collect::<Vec<String>>();
-        delta.sources = Lists::of(&paths(a), &paths(b));
-        let mut common: Vec<(&DrawnSource, &DrawnSource)> = Vec::new();
-        for source in &a.sources {
-            common.extend(b.sources.iter().find(|other| other.path == source.path).map(|other| (source, other)));
-        }
-        delta.common = common.iter().map(|(source, _)| source.path.clone()).collect();
-        let mut add = |key: &'static str, lists: Lists| {
-            if !lists.is_empty() {
-                delta.lists.insert(key, lists);
+    fn part(&mut self, sides: &[Writer<'_>], having: &[(usize, &DrawnPart)]) {
+        let name = having[0].1.name.as_str();
+        let mut at: BTreeMap<&str, Who> = BTreeMap::new();
+        for (build, part) in having {
+            for source in &part.sources {
+                at.entry(&source.path).or_default().insert(*build);
             }
-        };
-        add("uses", Lists::of(&a.uses, &b.uses));
-        add("link-flags", Lists::of(&a.link_flags, &b.link_flags));
-        add("libraries", Lists::of(&a.libraries, &b.libraries));
-        add("needs", Lists::of(&a.needs, &b.needs));
-        type Words = fn(&DrawnSource) -> Vec<String>;
-        let kinds: [(&'static str, Words); 3] = [
-            ("defines", |source| source.ways.defines.values().cloned().collect()),
-            ("flags", |source| source.ways.flags.iter().map(|words| words.join(" ")).collect()),
-            ("include", |source| source.ways.includes.iter().map(|(_, folder)| folder.clone()).collect()),
+        }
+        let mut sources = SourcesDelta::default();
+        for (path, who) in &at {
+            if who.len() == having.len() {
+                sources.common.insert((*path).to_string());
+            } else {
+                sources.some.entry(who.clone()).or_default().push((*path).to_string());
+            }
+        }
+        let common: Vec<&str> = at.iter().filter(|(_, who)| who.len() == having.len()).map(|(path, _)| *path).collect();
+        if !sources.some.is_empty() {
+            self.sources.insert(name.to_string(), sources);
+        }
+        type Words = fn(&Writer<'_>, &DrawnPart) -> Vec<String>;
+        let of_parts: [(Key, Words); 4] = [
+            (Key::Uses, |_, part| part.uses.clone()),
+            (Key::LinkFlags, |side, part| side.link_flags(part)),
+            (Key::Libraries, |_, part| part.libraries.clone()),
+            (Key::Needs, |_, part| part.needs.clone()),
         ];
-        for (key, words) in kinds {
-            let mut all = common.iter().map(|(x, y)| Lists::of(&words(x), &words(y)));
+        for (key, words) in of_parts {
+            let list = |(build, part): &(usize, &DrawnPart)| (*build, singles(words(&sides[*build], part)));
+            let lists: Vec<_> = having.iter().map(list).collect();
+            some_have(&lists).into_iter().for_each(|(words, who)| self.moved(key, words, who, name));
+        }
+        type OfSource = fn(&Own) -> Vec<Vec<String>>;
+        let of_sources: [(Key, OfSource); 3] = [
+            (Key::Defines, |own| singles(own.defines.clone())),
+            (Key::Flags, |own| own.flags.clone()),
+            (Key::Include, |own| singles(own.include.clone())),
+        ];
+        let source = |part: &'_ DrawnPart, path: &str| -> Option<DrawnSource> {
+            part.sources.iter().find(|source| source.path == path).cloned()
+        };
+        for (key, words) in of_sources {
+            let lists = |path: &&str| {
+                let list = |(build, part): &(usize, &DrawnPart)| {
+                    let own = source(part, path).map(|source| sides[*build].of_source(&source)).unwrap_or_default();
+                    (*build, words(&own))
+                };
+                some_have(&having.iter().map(list).collect::<Vec<_>>())
+            };
+            let mut all = common.iter().map(lists);
             let Some(first) = all.next() else { continue };
             if !all.all(|other| other == first) {
-                self.unclear.push(format!("the sources of {} do not all differ alike in their {key}", a.name));
+                self.unclear.push(format!("the sources of {name} do not all differ alike in their {}", key.word()));
                 continue;
             }
-            if key != "defines" {
-                if !first.is_empty() {
-                    delta.lists.insert(key, first);
+            for (words, who) in &first {
+                let text = &words[0];
+                let named = |other: &String| other.split('=').next() == text.split('=').next();
+                // A value in the place of another one is no macro that comes or goes.
+                let other_value = first.iter().any(|(other, _)| named(&other[0]) && other[0] != *text);
+                if key == Key::Defines && !other_value && (!text.contains('=') || text.ends_with("=1")) {
+                    let parts = self.macros.entry((text.clone(), who.clone())).or_default();
+                    parts.insert(name.to_string());
+                } else {
+                    self.moved(key, words.clone(), who.clone(), name);
                 }
-                continue;
-            }
-            // A value in the place of another one is no macro that comes or goes.
-            let name = |text: &String| text.split('=').next().unwrap_or_default().to_string();
-            let is_plain = |text: &String| !text.contains('=') || text.ends_with("=1");
-            let mut others = Lists::default();
-            for (texts, into, own, counterpart) in [
-                (&first.on, &mut *gained, &mut others.on, &first.off),
-                (&first.off, &mut *lost, &mut others.off, &first.on),
-            ] {
-                for text in texts {
-                    if is_plain(text) && !counterpart.iter().any(|other| name(other) == name(text)) {
-                        into.entry(text.clone()).or_default().insert(a.name.clone());
-                    } else {
-                        own.push(text.clone());
-                    }
-                }
-            }
-            if !others.is_empty() {
-                delta.lists.insert("defines", others);
             }
         }
-        delta
     }
 
-    fn generated(&mut self, off: &Model, on: &Model) {
-        for a in &off.made.generated {
-            match on.made.generated.iter().find(|b| b.name == a.name) {
-                None => self.parts_off.push(a.name.clone()),
-                Some(b) if a.kept.is_some() && a.kept != b.kept => {
-                    let file = a.outputs.first().map_or("", |(name, _)| name.as_str());
-                    let (off, on) = (a.kept.as_deref().unwrap_or_default(), b.kept.as_deref().unwrap_or_default());
-                    match KeptDelta::of(file, off, on) {
-                        Some(delta) => self.kept.push(delta),
-                        None => self.unclear.push(format!(
-                            "the text of {file} is kept, and differs in more than macros that are defined or not: make it a template"
-                        )),
+    fn moved(&mut self, key: Key, words: Vec<String>, who: Who, part: &str) {
+        match self.moved.iter_mut().find(|moved| moved.key == key && moved.words == words && moved.who == who) {
+            Some(moved) => {
+                moved.parts.insert(part.to_string());
+            }
+            None => self.moved.push(Moved { key, words, who, parts: [part.to_string()].into() }),
+        }
+    }
+
+    fn generated(&mut self, sides: &[Writer<'_>]) {
+        let made = sides.iter().map(|side| &side.model().made.generated);
+        let made = made.map(|all| all.iter().map(|part| (part.name.clone(), part)).collect());
+        let made: BTreeMap<String, Vec<(usize, &Generated)>> = by_name(made);
+        for (name, having) in made {
+            if having.len() < sides.len() {
+                self.parts.insert(name.clone(), having.iter().map(|(build, _)| *build).collect());
+            }
+            let first = having[0].1;
+            if having.iter().all(|(_, part)| part.kept == first.kept && part.stages == first.stages) {
+                continue;
+            }
+            let texts: Option<Vec<(usize, &str)>> =
+                having.iter().map(|(build, part)| Some((*build, part.kept.as_deref()?))).collect();
+            if let Some(texts) = texts {
+                let file = first.outputs.first().map_or("", |(name, _)| name.as_str());
+                match KeptDelta::of(file, &texts) {
+                    Some(delta) => self.kept.push(delta),
+                    None => {
+                        self.unclear.push(format!("the text of {file} is kept, and is no header: make it a template"))
                     }
                 }
-                Some(b) if a.stages != b.stages => {
-                    let words = |stages: &[Vec<String>]| stages.concat();
-                    let lists = Lists::of(&words(&a.stages), &words(&b.stages));
-                    if a.stages.len() == 1 && b.stages.len() == 1 && !lists.is_empty() {
-                        let delta = PartDelta { lists: [("command", lists)].into(), ..PartDelta::default() };
-                        self.parts.insert(a.name.clone(), delta);
-                    } else {
-                        self.unclear.push(format!("the commands of {} are other ones", a.name));
-                    }
-                }
-                Some(_) => {}
+            } else if having.iter().all(|(_, part)| part.stages.len() == 1) {
+                let written = |(build, part): &(usize, &Generated)| (*build, sides[*build].stages(part).concat());
+                self.commands.insert(name, command(&having.iter().map(written).collect::<Vec<_>>()));
+            } else {
+                self.unclear.push(format!("the commands of {name} are other ones"));
             }
         }
-        let new = on.made.generated.iter().filter(|b| !off.made.generated.iter().any(|a| a.name == b.name));
-        self.parts_on.extend(new.map(|part| part.name.clone()));
     }
 
     /// Whether there is no difference at all.
     pub fn is_empty(&self) -> bool {
         *self == Delta::default()
     }
+}
+
+fn command(written: &[(usize, Vec<String>)]) -> Vec<CommandWord> {
+    let lists: Vec<Vec<&str>> = written.iter().map(|(_, words)| words.iter().map(String::as_str).collect()).collect();
+    let mut words: Vec<CommandWord> = Vec::new();
+    for run in align(&lists) {
+        match run {
+            Run::Same(same) => words.extend(same.into_iter().map(|word| (word.to_string(), None))),
+            Run::Differs(each) => {
+                for ((build, _), own) in written.iter().zip(each) {
+                    words.extend(own.into_iter().map(|word| (word.to_string(), Some(Who::from([*build])))));
+                }
+            }
+        }
+    }
+    words
 }

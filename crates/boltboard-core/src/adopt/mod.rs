@@ -8,6 +8,7 @@
 //! A tree that has moved on is drawn `again`; one that is only begun needs no build to watch: `begin`.
 
 mod again;
+mod align;
 mod begin;
 mod code;
 mod command;
@@ -16,8 +17,10 @@ mod delta;
 mod differ;
 mod doubts;
 mod draw;
+mod edit;
 mod files;
 mod hints;
+mod kept;
 mod made;
 mod model;
 mod names;

@@ -53,6 +53,35 @@ impl<'m> Writer<'m> {
         Writer { chain: Chain::of(model), model, sources, tree, files, listed, products }
     }
 
+    /// One that writes each source's words where they are, and shares none between parts.
+    pub fn unshared(model: &'m Model, tree: String, files: &'m Files) -> Self {
+        Writer { chain: Chain::default(), ..Writer::new(model, String::new(), tree, files, &|_| false) }
+    }
+
+    /// What was drawn.
+    pub fn model(&self) -> &'m Model {
+        self.model
+    }
+
+    /// What a source is compiled with beyond what all are, as it is written; words of flags that belong together in one list.
+    pub fn of_source(&self, source: &DrawnSource) -> Own {
+        Own {
+            include: self.includes(source),
+            flags: self.flags(source).iter().map(|words| self.words(std::slice::from_ref(words))).collect(),
+            defines: self.defines(source).iter().map(|text| literal(text)).collect(),
+        }
+    }
+
+    /// Words of a part's link, as they are written.
+    pub fn link_flags(&self, part: &DrawnPart) -> Vec<String> {
+        part.link_flags.iter().map(|word| self.below_tree(word)).collect()
+    }
+
+    /// The commands of a generated file, as they are written.
+    pub fn stages(&self, part: &Generated) -> Vec<Vec<String>> {
+        part.stages.iter().map(|words| words.iter().map(|word| self.place(word)).collect()).collect()
+    }
+
     /// The whole text.
     pub fn text(&self, seen: &str, questions: &[String]) -> String {
         let model = self.model;
@@ -166,7 +195,7 @@ impl<'m> Writer<'m> {
             key(out, "output", &quoted(name));
             return;
         }
-        let mut stages = part.stages.iter().map(|words| words.iter().map(|word| self.place(word)).collect::<Vec<_>>());
+        let mut stages = self.stages(part).into_iter();
         texts(out, "command", &stages.next().unwrap_or_default());
         let more: Vec<String> = stages.map(|words| list(&words)).collect();
         if !more.is_empty() {
@@ -239,8 +268,7 @@ impl<'m> Writer<'m> {
         }
         self.anywhere(out, part);
         texts(out, "uses", &part.uses);
-        let link: Vec<String> = part.link_flags.iter().map(|word| self.below_tree(word)).collect();
-        texts(out, "link-flags", &link);
+        texts(out, "link-flags", &self.link_flags(part));
         texts(out, "libraries", &part.libraries);
         texts(out, "needs", &part.needs);
         if let Some(output) = &part.output {
@@ -409,7 +437,7 @@ pub(super) fn kept_place(name: &str) -> String {
 }
 
 /// A text in which nothing is filled in.
-fn literal(text: &str) -> String {
+pub(super) fn literal(text: &str) -> String {
     text.replace("${", "$${")
 }
 

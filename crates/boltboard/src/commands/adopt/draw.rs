@@ -109,13 +109,13 @@ fn note_drawn(adopted: &Adopted, drawing: &Drawing, name: &str) -> Result<(), St
 
 /// What was typed to find an option.
 pub(super) struct DifferWords<'a> {
-    pub without: &'a str,
-    pub with: &'a str,
+    pub builds: &'a [String],
     pub option: &'a str,
+    pub values: &'a [String],
     pub together: bool,
 }
 
-/// Finds an option, writes it, and proves both its values.
+/// Finds an option, writes it, and proves each of its values.
 pub(super) fn differ_it(
     global: &Global,
     screen: &Screen,
@@ -123,32 +123,30 @@ pub(super) fn differ_it(
     ask: &DifferWords<'_>,
     from: Option<&Path>,
 ) -> Result<Exit, Stop> {
-    let (off, on) = (adopted.load(ask.without)?, adopted.load(ask.with)?);
+    let builds = ask.builds.iter().map(|name| adopted.load(name)).collect::<Result<Vec<Watched>, Stop>>()?;
     let folder = adopted.description(from);
     let file = folder.join(DEFINITIONS);
     let text = read_text(&file)?.ok_or_else(|| no_description(&folder))?;
     let host = adopted.host();
-    let drawn = adopted.work.watched().join(DRAWN);
-    let from = read_text(&drawn.join(DRAWN_FROM))?.unwrap_or_default();
-    let usual = from == ask.with && from != ask.without;
-    let text = if usual { without_setting(adopted, &off, &folder, &text)? } else { text };
-    let wanted = DifferAsk { option: ask.option, text: &text, usual, at: &folder, together: ask.together };
-    let differed = differ(&off, &on, &host, &wanted).map_err(not_told)?;
+    let drawn_from = read_text(&adopted.work.watched().join(DRAWN).join(DRAWN_FROM))?;
+    let base = ask.builds.iter().position(|name| drawn_from.as_ref() == Some(name)).unwrap_or(0);
+    let wanted =
+        DifferAsk { option: ask.option, text: &text, base, at: &folder, values: ask.values, together: ask.together };
+    let differed = differ(&builds.iter().collect::<Vec<_>>(), &host, &wanted).map_err(not_told)?;
     write_below(&folder, &differed.files)?;
     write_whole(&file, differed.text.as_bytes())?;
     if !global.json {
         screen.out(&render::differed(ask.option, &file, &differed));
     }
     let mut proofs = Vec::new();
-    for (watched, value) in [(&off, "off"), (&on, "on")] {
+    for (watched, value) in builds.iter().zip(&differed.values) {
         let tried = vec![format!("{}={value}", ask.option)];
         match proof_of(&Global { tried, ..global.clone() }, screen, adopted, watched, &folder)? {
-            Ok(proof) => proofs.push((value, proof)),
+            Ok(proof) => proofs.push((value.as_str(), proof)),
             Err(exit) => return Ok(exit),
         }
     }
     if global.json {
-        let proofs: Vec<_> = proofs.iter().map(|(value, proof)| (*value, proof)).collect();
         screen.json(&json::adopt_differed(&file, &differed, &proofs));
     } else {
         for (value, proof) in &proofs {
@@ -157,17 +155,6 @@ pub(super) fn differ_it(
         screen.out(&next_line(format!("boltboard show {}", ask.option), "the option"));
     }
     Ok(if proofs.iter().all(|(_, proof)| proof.holds()) { Exit::Done } else { Exit::No })
-}
-
-/// A description that was drawn of the build with a setting, as it would be without.
-fn without_setting(adopted: &Adopted, off: &Watched, folder: &Path, text: &str) -> Result<String, Stop> {
-    let before = read_text(&adopted.work.watched().join(DRAWN).join(DEFINITIONS))?.unwrap_or_default();
-    let drawing = adopted.drawing(off, folder);
-    let merged = again(&before, text, &drawing.text).map_err(|why| Stop::new(Exit::Wrong, Diagnostic::new(why)))?;
-    if merged.conflicts.is_empty() {
-        return Ok(merged.text);
-    }
-    Err(not_told(DifferFault::Unclear(merged.conflicts)))
 }
 
 fn not_told(fault: DifferFault) -> Stop {
@@ -183,7 +170,9 @@ fn not_told(fault: DifferFault) -> Stop {
         DifferFault::Same => diagnostic.help("watch one of them again, from nothing and with the setting"),
         DifferFault::Known(name) => diagnostic.next(format!("boltboard show {name}"), "what it is"),
         DifferFault::Unreadable(_) => diagnostic.next("boltboard lint", "what is wrong in it"),
-        DifferFault::OtherTree => diagnostic.help("watch both builds in one tree"),
+        DifferFault::OtherTree => diagnostic.help("watch all builds in one tree"),
+        DifferFault::Values { .. } => diagnostic.help("name one value for each build: `--values one,other,third`"),
+        DifferFault::File(fault) => return fault.into(),
     };
     Stop::new(Exit::WrongUse, diagnostic)
 }

@@ -73,17 +73,17 @@ enum What {
         #[arg(long)]
         again: bool,
     },
-    /// Find the option between two watched builds, write it into the description, and prove both values
+    /// Find the option between watched builds, write it into the description, and prove each value
     Differ {
-        /// The build without the setting
-        #[arg(value_name = "WITHOUT")]
-        without: String,
-        /// The build with it
-        #[arg(value_name = "WITH")]
-        with: String,
+        /// The build without the setting, and the one with it; or one build for each value of a choice
+        #[arg(value_name = "BUILD", num_args = 2.., required = true)]
+        builds: Vec<String>,
         /// The option's name
         #[arg(long, value_name = "NAME", required = true)]
         option: String,
+        /// What the option's value is called in each build, with commas between [default of more than two: the builds' names]
+        #[arg(long, value_name = "VALUES", value_delimiter = ',')]
+        values: Vec<String>,
         /// The description lies in DIR [default: TREE-board beside the tree]
         #[arg(long, value_name = "DIR")]
         from: Option<PathBuf>,
@@ -210,8 +210,9 @@ pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, S
         Some(What::Draw { name, into, again: true }) => {
             draw::draw_again(global, screen, &adopted, name, into.as_deref())
         }
-        Some(What::Differ { without, with, option, from, together }) => {
-            let ask = draw::DifferWords { without, with, option, together: *together };
+        Some(What::Differ { builds, option, values, from, together }) => {
+            let values = if builds.len() > 2 && values.is_empty() { builds } else { values };
+            let ask = draw::DifferWords { builds, option, values, together: *together };
             draw::differ_it(global, screen, &adopted, &ask, from.as_deref())
         }
         Some(What::Hints { name, all }) => {

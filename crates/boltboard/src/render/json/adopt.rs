@@ -126,7 +126,7 @@ struct DifferenceAnswer {
 }
 
 /// The same for machines.
-pub fn adopt_differed(file: &Path, differed: &Differed, proofs: &[(&str, &Proof)]) -> impl Serialize {
+pub fn adopt_differed(file: &Path, differed: &Differed, proofs: &[(&str, Proof)]) -> impl Serialize {
     let proofs = proofs.iter().map(|(value, proof)| ValueProof { value: (*value).into(), proof: proof_answer(proof) });
     DifferedAnswer {
         format: FORMAT,
