@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::paths::stem_and_ending;
-use super::text::quoted;
+use super::toml::quoted;
 use crate::base::{RelPath, is_source};
 use crate::definitions::Listing;
 

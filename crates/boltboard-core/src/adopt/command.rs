@@ -196,9 +196,19 @@ impl Command<'_> {
     }
 }
 
+/// Stands for a slash in the path of a finished file, so that no part of it is taken for the place of the tree.
+const SLASH: &str = "\u{1}";
+
 /// Stands for a finished file of the watched build until it is known which part makes it.
 fn product(path: &str) -> String {
-    format!("${{product:{path}}}")
+    format!("${{product:{}}}", path.replace('/', SLASH))
+}
+
+/// Puts parts in the places of the finished files that a word names; `part` knows which makes a file.
+pub(super) fn with_parts(word: &str, part: &dyn Fn(&str) -> String) -> String {
+    let Some((before, rest)) = word.split_once("${product:") else { return word.to_string() };
+    let Some((file, after)) = rest.split_once('}') else { return word.to_string() };
+    format!("{before}${{part:{}}}{}", part(&file.replace(SLASH, "/")), with_parts(after, part))
 }
 
 /// How a word of a process names a path, if it does: as it is, or after a sign within it.

@@ -38,7 +38,9 @@ pub(super) fn note(story: &mut Story<'_>, model: &Model) {
         story.doubt(&format!("flags {}", flags.join(" ")), "people may want to choose these: are they options?");
     }
     macros.iter().for_each(|(name, said)| story.doubt(&format!("macro {name}"), said));
-    let set = story.watched.processes.iter().flat_map(|process| &process.variables);
+    // What a compiler sets for its own parts is none of the build's.
+    let own = story.watched.processes.iter().enumerate().filter(|(at, _)| !story.is_within(*at));
+    let set = own.flat_map(|(_, process)| &process.variables);
     let set: BTreeMap<String, String> = set.map(|(name, value)| (name.clone(), value.clone())).collect();
     for (name, value) in set {
         story.doubt(
@@ -75,16 +77,17 @@ fn left_over(story: &mut Story<'_>, model: &Model) {
     // A copy that a command reads is no installation.
     let read = story.all_read();
     let mut by_command: BTreeMap<String, Vec<String>> = BTreeMap::new();
-    let (mut own, mut copied) = (Vec::new(), Vec::new());
+    let (mut own, mut copied, mut changed) = (Vec::new(), Vec::new(), Vec::new());
     for path in story.left.iter().cloned().collect::<Vec<String>>() {
         // Lists of what a compile read, and what lies nowhere near the tree's results.
         let list = LISTS.iter().any(|ending| path.ends_with(ending)) || path.starts_with("/tmp/cc");
-        if known.contains(&path) || list || model.made.part_of(&path).is_some() {
+        let is_drawn = model.made.part_of(&path).is_some() || model.delivered.explained.contains(&path);
+        if known.contains(&path) || list || is_drawn {
             continue;
         }
         let origin = story.origin(&path, u32::MAX);
         if origin != path {
-            if model.made.part_of(&origin).is_none() && !is_header(&path) && !read.contains(&path) {
+            if !is_header(&path) && !read.contains(&path) {
                 copied.push(path);
             }
             continue;
@@ -97,6 +100,13 @@ fn left_over(story: &mut Story<'_>, model: &Model) {
             None => own.push(path),
         }
     }
+    for join in &story.joins {
+        if let Some(command) = story.changed_after(&join.output).filter(|_| story.is_left(&join.output)) {
+            let file = story.in_tree(&join.output).unwrap_or(&join.output);
+            changed.push((command, format!("not understood: it changed {file} after this was linked")));
+        }
+    }
+    changed.iter().for_each(|(command, said)| story.doubt(command, said));
     for (command, files) in by_command {
         let said = format!("not understood: it wrote {}, and no part makes that", some_of(story, &files));
         story.doubt(&command, &said);

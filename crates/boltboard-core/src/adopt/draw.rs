@@ -68,6 +68,8 @@ pub(super) struct Picture {
     pub model: Model,
     pub files: Files,
     pub drawing: Drawing,
+    /// Parts that are written as one definition for each file of a pattern: its name, and their sources.
+    pub members: BTreeMap<String, (String, String)>,
 }
 
 impl Picture {
@@ -87,10 +89,7 @@ pub fn draw(watched: &Watched, host: &Host, at: &Path) -> Drawing {
 pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
     let mut story = Story::of(watched);
     if watched.exit != 0 {
-        story.doubt(
-            "the watched build",
-            &format!("it ended with exit code {}: what comes after that was not seen", watched.exit),
-        );
+        story.doubt("the watched build", &format!("it {}: what comes after that was not seen", watched.how_it_ended()));
     }
     if let Some(blind) = &watched.blind {
         story.doubt("the watched build", &format!("not all of it was seen: {blind}"));
@@ -125,10 +124,15 @@ pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
         let name = &part.outputs.first()?.0;
         Some((kept_place(name), part.kept.clone()?))
     });
+    let linked = model.parts.iter().filter_map(|part| Some((part.name.clone(), part.file.clone()?)));
+    let further = model.made.further.iter().filter_map(|path| {
+        let command = story.words_of(story.unit_of(path, u32::MAX)?).join(" ");
+        Some((model.made.part_of(path)?.to_string(), Theirs { path: path.clone(), command }))
+    });
     let drawing = Drawing {
         text: writer.text(&seen, &questions),
         files: kept.collect(),
-        outputs: model.parts.iter().filter_map(|part| Some((part.name.clone(), part.file.clone()?))).collect(),
+        outputs: linked.chain(further).collect(),
         uses: model.parts.iter().map(|part| (part.name.clone(), part.uses.clone())).collect(),
         counts: Counts {
             processes: watched.processes.len(),
@@ -144,5 +148,6 @@ pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
         objects,
         doubts,
     };
-    Picture { model, files, drawing }
+    let members = writer.members();
+    Picture { model, files, drawing, members }
 }

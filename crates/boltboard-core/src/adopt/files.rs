@@ -103,6 +103,14 @@ impl Story<'_> {
         Some(at)
     }
 
+    /// The command that wrote into a linked file after its link, in the same place.
+    pub fn changed_after(&self, path: &str) -> Option<String> {
+        let unit = self.unit_of(path, u32::MAX).filter(|unit| !self.is_busy(*unit) && !self.is_within(*unit))?;
+        // The index of an archive is no other content.
+        let indexes = base_name(&self.process(unit).program).ends_with("ranlib");
+        (!indexes && self.origin(path, u32::MAX) == path).then(|| self.words_of(unit).join(" "))
+    }
+
     /// Whether a process stands above compilers, is a shell that was given a line, or a copy of one that runs several commands.
     fn only_runs_others(&self, at: usize) -> bool {
         let process = self.process(at);

@@ -121,9 +121,8 @@ impl KeptDelta {
             if state.in_comment && ends.iter().all(|end| *end == state) {
                 // What a comment says changes nothing.
                 delta.pieces.push(Piece::Same(joined(&each[0])));
-            } else if state.continued || ends.iter().any(|end| *end != state) {
-                return None;
-            } else if each.iter().any(|lines| is_torn(lines)) {
+            } else if state.continued || ends.iter().any(|end| *end != state) || each.iter().any(|lines| is_torn(lines))
+            {
                 return None;
             } else if options_at.is_none_or(|depth| depth == state.depth)
                 && let Some(found) = macros_of(&builds, &each)
@@ -210,8 +209,9 @@ fn place_of(own: Range<usize>, places: &[Option<usize>]) -> Option<Range<usize>>
 fn chosen(texts: &BTreeMap<usize, String>, condition: &dyn Fn(&[usize]) -> String) -> String {
     let mut by_text: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
     texts.iter().for_each(|(build, text)| by_text.entry(text).or_default().push(*build));
-    let lines = by_text.into_iter().filter(|(lines, _)| !lines.is_empty());
-    lines.map(|(lines, builds)| format!("#if {}\n{lines}#endif\n", condition(&builds))).collect()
+    let mut lines: Vec<(&str, Vec<usize>)> = by_text.into_iter().filter(|(lines, _)| !lines.is_empty()).collect();
+    lines.sort_by_key(|(_, builds)| builds[0]);
+    lines.into_iter().map(|(lines, builds)| format!("#if {}\n{lines}#endif\n", condition(&builds))).collect()
 }
 
 /// Whether lines hold a branch of a condition that does not begin in them.
@@ -295,7 +295,7 @@ mod tests {
         assert!(text.contains("#if B[0]\n#define SAME 1\n#endif\n#if B[2]\n#define SAME(x) 1\n#endif\n"), "{text}");
         assert!(
             text.contains(
-                "#ifdef LIGHT\n#if B[2]\nint lit(int how);\n#endif\n#if B[0]\nint lit(void);\n#endif\n#endif\n"
+                "#ifdef LIGHT\n#if B[0]\nint lit(void);\n#endif\n#if B[2]\nint lit(int how);\n#endif\n#endif\n"
             )
         );
     }

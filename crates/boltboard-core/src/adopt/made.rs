@@ -40,6 +40,8 @@ pub(super) struct Made {
     host_files: BTreeSet<String>,
     /// The part that makes each file.
     parts: BTreeMap<String, String>,
+    /// Files that commands made of what was linked, which are finished files as well.
+    pub further: BTreeSet<String>,
     /// How each file is included.
     names: BTreeMap<String, String>,
     /// Folders for headers that hold copies or links of headers of the tree: where these lie.
@@ -75,8 +77,28 @@ impl Made {
                 folders.insert(folder_name(from).to_string());
             }
         }
+        made.want_further(story, &objects, &mut wanted);
         made.units(story, wanted);
         made
+    }
+
+    /// Files that commands made of what was linked or archived, and that are there at the end.
+    fn want_further(&mut self, story: &Story<'_>, objects: &BTreeSet<&str>, wanted: &mut BTreeMap<String, u32>) {
+        for path in &story.left {
+            let path = path.as_str();
+            if story.product(path).is_some() || objects.contains(path) || story.origin(path, u32::MAX) != path {
+                continue;
+            }
+            let Some(unit) = story.unit_of(path, u32::MAX).filter(|unit| !story.is_busy(*unit)) else { continue };
+            let reads = story.concerning_reads(&story.piped(unit));
+            let of_product = |read: &String| read != path && story.product(&story.origin(read, u32::MAX)).is_some();
+            let programs = story.process(unit).program.as_str();
+            if reads.iter().any(|read| of_product(read) && read != programs) {
+                self.names.entry(path.to_string()).or_insert_with(|| plain_path(story, path));
+                wanted.insert(path.to_string(), u32::MAX);
+                self.further.insert(path.to_string());
+            }
+        }
     }
 
     /// The part that makes a file.

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::delivered::Delivered;
 use super::draw::Theirs;
 use super::made::Made;
 use super::names::{compilers, free_name, part_names, set_name, tree_name, version};
@@ -66,6 +67,8 @@ pub(super) struct DrawnPart {
     pub abi: Option<String>,
     /// The watched build's file; a set of objects has none.
     pub file: Option<Theirs>,
+    /// What that was called when it was linked.
+    pub linked: Option<String>,
     /// Whether something that can lie anywhere is made of it.
     pub into_shared: bool,
 }
@@ -84,6 +87,7 @@ pub(super) struct Model {
     /// How our files call the family of distributions that packages are of.
     pub family: &'static str,
     pub made: Made,
+    pub delivered: Delivered,
 }
 
 impl Model {
@@ -136,6 +140,7 @@ impl Model {
             parts,
             needs: found.needs.into_values().collect(),
             family: host.distribution.family.map_or("", Family::key),
+            delivered: Delivered::of(story, &made),
             made,
         }
     }
@@ -207,6 +212,7 @@ fn empty_part(name: &str, form: PartForm) -> DrawnPart {
         output: None,
         abi: None,
         file: None,
+        linked: None,
         into_shared: form == PartForm::Shared,
     }
 }
@@ -360,6 +366,7 @@ fn with_link(mut part: DrawnPart, join: &Join, path: &str, inputs: &Inputs, foun
         };
         part.output = Some(format!("{folder}/{file}"));
     }
+    part.linked = Some(join.output.clone());
     part.file = Some(Theirs { path: path.to_string(), command: join.command.clone() });
     part
 }

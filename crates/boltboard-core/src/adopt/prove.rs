@@ -93,7 +93,7 @@ impl<'p> Ours<'p> {
                 (Some(Location::Tree(source) | Location::Made(source)), Location::Object(_)) => {
                     ours.objects.insert((part, source.to_string()), write);
                 }
-                (None, Location::Output(_)) if step.leads_to().is_none() => {
+                (None, Location::Output(_) | Location::Made(_)) if step.leads_to().is_none() => {
                     ours.outputs.insert(part, write);
                 }
                 _ => {}

@@ -9,6 +9,7 @@ use super::code::code_of;
 use crate::base::files::{packed, read_regular, unsealed, write_sealed};
 use crate::base::{Digest, FileError};
 use crate::definitions::Listing;
+use crate::run::signal_words;
 use crate::watch::{DeedSort, Process, Sight};
 
 /// What the kept file begins with.
@@ -121,6 +122,11 @@ pub struct Around<'a> {
 }
 
 impl Watched {
+    /// How the build's own process ended, as a part of a sentence.
+    pub fn how_it_ended(&self) -> String {
+        if self.exit < 0 { signal_words(-self.exit) } else { format!("ended with exit code {}", self.exit) }
+    }
+
     /// Puts together what is to be kept. The files that the build left are read for their contents.
     pub fn of(sight: Sight, around: &Around<'_>) -> Watched {
         let mut numbers = Numbers::default();

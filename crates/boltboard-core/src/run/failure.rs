@@ -140,7 +140,7 @@ impl From<FileError> for Cause {
 }
 
 /// Says how a signal ended a process, with the signal's name.
-pub(super) fn signal_words(signal: i32) -> String {
+pub fn signal_words(signal: i32) -> String {
     use nix::sys::signal::Signal;
     let name = Signal::try_from(signal).map_or_else(|_| format!("signal {signal}"), |signal| signal.to_string());
     match Signal::try_from(signal) {

@@ -14,7 +14,7 @@ mod verify;
 
 pub use build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Reads, Span, Watch, build};
 pub use diagnosis::{Diagnosis, FlagFrom, Hint, Undefined, WasIn};
-pub use failure::{Cause, Failure, FirstError, LeftOver, first_error};
+pub use failure::{Cause, Failure, FirstError, LeftOver, first_error, signal_words};
 pub use jobs::{Jobs, available_memory};
 pub use stands::Watching;
 pub use tests_of_tree::{Rerun, TestEvent, TestOutcome, TestReport, TestsInput, run_tests};

@@ -69,8 +69,9 @@ pub fn watched(watched: &Watched, drawing: &Drawing) -> String {
     let mut out = String::new();
     match watched.exit {
         0 => out.push_str(&format!("Watched: {}.\n", summary(drawing))),
-        exit => out.push_str(&format!(
-            "The build ended with exit code {exit}. What was seen until then is kept: {}.\n",
+        _ => out.push_str(&format!(
+            "The build {}. What was seen until then is kept: {}.\n",
+            watched.how_it_ended(),
             summary(drawing)
         )),
     }

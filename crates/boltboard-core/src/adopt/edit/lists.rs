@@ -13,6 +13,8 @@ use crate::adopt::model::DrawnSource;
 enum Home {
     Part(String),
     Set(String),
+    /// One definition for many files.
+    Each(String),
     /// A key of the toolchain.
     Toolchain(&'static str),
 }
@@ -65,8 +67,10 @@ impl Edit<'_> {
                 list.push(Value::InlineTable(under(&when, "add", &words)));
             }
         } else {
-            for part in new {
-                if let Some(list) = self.list(&Home::Part(part.clone()), moved.key) {
+            let home = |part: &String| self.each_of(moved, part).map_or_else(|| Home::Part(part.clone()), Home::Each);
+            let homes: BTreeSet<Home> = new.into_iter().map(home).collect();
+            for home in homes {
+                if let Some(list) = self.list(&home, moved.key) {
                     list.push(Value::InlineTable(under(&when, "add", &moved.words)));
                 }
             }
@@ -93,6 +97,7 @@ impl Edit<'_> {
         let (table, word) = match home {
             Home::Part(name) => (self.own_table(name)?, key.word()),
             Home::Set(name) => (self.table("set", name)?, key.word()),
+            Home::Each(name) => (self.table("each", name)?.get_mut("part")?.as_table_mut()?, key.word()),
             Home::Toolchain(word) => {
                 (self.doc.entry("toolchain").or_insert(Item::Table(Table::new())).as_table_mut()?, *word)
             }
@@ -138,25 +143,39 @@ impl Edit<'_> {
 
     /// The list that gives words to a part.
     fn home(&self, moved: &Moved, part: &str) -> Option<Home> {
-        let table = self.doc.get("part").and_then(|all| all.get(part));
+        let own = self.doc.get("part").and_then(|all| all.get(part));
+        let members = &self.pictures[self.ask.base].members;
+        let table = own.or_else(|| self.doc.get("each")?.get(&members.get(part)?.0)?.get("part"));
         let sets = table.and_then(|table| table.get("sets")?.as_array()).into_iter().flatten();
         let sets = sets.filter_map(|set| set.as_str()).map(|set| Home::Set(set.to_string()));
         let toolchain = ["flags", "c-flags", "cxx-flags"].map(Home::Toolchain);
-        let mut homes = [Home::Part(part.to_string())].into_iter().chain(sets).chain(toolchain);
+        let each = self.each_of(moved, part).map(Home::Each);
+        let mut homes = [Home::Part(part.to_string())].into_iter().chain(each).chain(sets).chain(toolchain);
         homes.find(|home| {
             let list = match home {
                 Home::Toolchain(word) => self.doc.get("toolchain").and_then(|table| table.get(word)),
                 Home::Part(name) => self.doc.get("part").and_then(|all| all.get(name)?.get(moved.key.word())),
+                Home::Each(name) => {
+                    self.doc.get("each").and_then(|all| all.get(name)?.get("part")?.get(moved.key.word()))
+                }
                 Home::Set(name) => self.doc.get("set").and_then(|all| all.get(name)?.get(moved.key.word())),
             };
             list.and_then(Item::as_array).is_some_and(|list| place_of(list, &written(home, moved)).is_some())
         })
     }
 
+    /// The definition for many files that a part is of, where all of these have the words moved.
+    fn each_of(&self, moved: &Moved, part: &str) -> Option<String> {
+        let members = &self.pictures[self.ask.base].members;
+        let (each, _) = members.get(part).filter(|_| self.doc.get("part").is_none_or(|all| all.get(part).is_none()))?;
+        let mut all = members.iter().filter(|(_, (own, _))| own == each).map(|(name, _)| name);
+        all.all(|name| moved.parts.contains(name)).then(|| each.clone())
+    }
+
     /// Whether all who share a list have the words moved.
     fn all_share(&self, home: &Home, moved: &Moved) -> bool {
         match home {
-            Home::Part(_) => true,
+            Home::Part(_) | Home::Each(_) => true,
             Home::Toolchain("c-flags") => self.is_everywhere(moved, |source| !source.is_cxx),
             Home::Toolchain("cxx-flags") => self.is_everywhere(moved, |source| source.is_cxx),
             Home::Toolchain(_) => self.is_everywhere(moved, |_| true),

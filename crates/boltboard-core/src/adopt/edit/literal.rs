@@ -2,7 +2,7 @@
 
 use toml_edit::Value;
 
-use crate::adopt::text::literal;
+use crate::adopt::toml::literal;
 
 /// What the value of a macro is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]

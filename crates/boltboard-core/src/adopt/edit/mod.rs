@@ -12,6 +12,7 @@ use self::literal::{Literal, literal_of};
 use super::delta::{CommandWord, Delta, Key, Moved, SourcesDelta, Who};
 use super::differ::{Choice, DifferAsk, DifferFault, Differed};
 use super::draw::Picture;
+use super::paths::stem_and_ending;
 use super::text::kept_place;
 
 /// A description that is being edited.
@@ -107,10 +108,19 @@ impl<'a> Edit<'a> {
         self.doc.get_mut(sort)?.as_table_mut()?.get_mut(name)?.as_table_mut()
     }
 
-    /// A part's table; one that is not written by itself cannot be edited.
+    /// A part's table. One of a definition for many files is written by itself from now on.
     fn own_table(&mut self, name: &str) -> Option<&mut Table> {
         if self.table("part", name).is_none() {
-            self.unclear.push(format!("the part {name} is not written by itself"));
+            let found = self.pictures[self.ask.base].members.get(name).cloned();
+            let table = found.as_ref().and_then(|(each, source)| alone(&self.doc, each, name, source));
+            let (Some((each, source)), Some(table)) = (found, table) else {
+                self.unclear.push(format!("the part {name} is not written by itself"));
+                return None;
+            };
+            let each = self.table("each", &each)?;
+            let except = each.entry("except").or_insert_with(|| toml_edit::value(Array::new()));
+            except.as_array_mut()?.push(source);
+            self.tables("part")?.insert(name, Item::Table(table));
         }
         self.table("part", name)
     }
@@ -176,7 +186,11 @@ impl<'a> Edit<'a> {
     /// Takes a table over from a freshly drawn description.
     fn take_over(&mut self, from: usize, sort: &str, name: &str, when: Option<&str>) {
         let drawn: Option<DocumentMut> = self.pictures[from].drawing.text.parse().ok();
-        let table = drawn.as_ref().and_then(|doc| doc.get(sort)?.get(name)?.as_table().cloned());
+        let member = self.pictures[from].members.get(name).filter(|_| sort == "part");
+        let table = drawn.as_ref().and_then(|doc| match member {
+            Some((each, source)) => alone(doc, each, name, source),
+            None => doc.get(sort)?.get(name)?.as_table().cloned(),
+        });
         let Some(mut table) = table else {
             self.unclear.push(format!("the {sort} {name} is not written by itself"));
             return;
@@ -344,7 +358,7 @@ impl<'a> Edit<'a> {
                 self.about.get_or_insert_with(|| name.clone());
             }
         }
-        let about = self.about.take().unwrap_or_else(|| "what watched builds differed in".into());
+        let about = self.about.take().or_else(|| self.said.first().cloned()).unwrap_or_default();
         table.insert("summary", toml_edit::value(about));
         table.insert("macro", toml_edit::value(std::mem::take(&mut self.macros)));
         let option = self.ask.option;
@@ -352,6 +366,35 @@ impl<'a> Edit<'a> {
             options.insert(option, Item::Table(table));
         }
     }
+}
+
+/// One part of a definition for many files, as a table of its own.
+fn alone(doc: &DocumentMut, each: &str, name: &str, source: &str) -> Option<Table> {
+    let of_all = doc.get("each")?.get(each)?.get("part")?.as_table()?;
+    let (stem, _) = stem_and_ending(source);
+    let filled = |text: &str| text.replace("{stem}", stem).replace("{file}", source).replace("{name}", name);
+    let mut table = Table::new();
+    for (key, item) in of_all {
+        let mut item = item.clone();
+        match item.as_value_mut() {
+            Some(Value::Array(list)) => {
+                for value in list.iter_mut() {
+                    if let Some(text) = value.as_str() {
+                        *value = filled(text).into();
+                    }
+                }
+            }
+            Some(value) => {
+                if let Some(text) = value.as_str() {
+                    *value = filled(text).into();
+                }
+            }
+            None => {}
+        }
+        table.insert(key, item);
+    }
+    table.insert("sources", toml_edit::value([source].into_iter().collect::<Array>()));
+    Some(table)
 }
 
 fn under(when: &str, key: &str, words: &[String]) -> InlineTable {

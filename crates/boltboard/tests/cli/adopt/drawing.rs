@@ -1,5 +1,7 @@
 //! What becomes of watched builds.
 
+use std::os::unix::fs::PermissionsExt;
+
 use super::{BUILD, Yard};
 
 #[test]
@@ -44,12 +46,11 @@ fn a_watched_build_becomes_a_description_by_which_the_same_comes_out() {
 #[test]
 fn a_build_that_is_hard_to_read_is_understood_and_what_is_not_is_told() {
     let yard = Yard::harbour();
-    yard.watched().code(0).says(&["5 compiles", "4 links and archives", "4 generated parts", "about the host"]);
+    yard.watched().code(0).says(&["5 compiles", "4 links and archives", "5 generated parts", "about the host"]);
     yard.run(&["adopt", "seen"]).code(0).says(&[
         "config.h: the build wrote this text itself",
         "slips.h: the build wrote this text itself",
         "macro DATE: its value looks like a date",
-        "strip -o out/harbour out/harbour.tmp: not understood",
         "out/inst/harbour: copied there by the build",
     ]);
     yard.run(&["adopt", "draw"]).code(0);
@@ -61,6 +62,7 @@ fn a_build_that_is_hard_to_read_is_understood_and_what_is_not_is_told() {
         "defines = [\"AGAIN\"]",
         "command = [\"sed\", \"s/^/int /\", \"inc/ferry.in\"]\nstdout = \"ferry.h\"",
         "command = [\"sh\", \"${path:tree}/sub/gen.sh\"",
+        "command = [\"strip\", \"-o\", \"${step:output}\", \"${part:harbour",
     ] {
         assert!(text.contains(line), "no {line} in\n{text}");
     }
@@ -166,4 +168,67 @@ fn a_compilation_database_is_a_lesser_source() {
     yard.run(&["adopt", "watch", "--database", "db.json"]).code(2).complains(&["is no compilation database"]);
     yard.run(&["adopt", "watch", "--database", "none.json"]).code(2).complains(&["there is no file"]);
     yard.run(&["adopt", "watch"]).code(2);
+}
+
+#[test]
+fn what_a_build_installs_tries_and_makes_of_its_results_is_drawn_as_well() {
+    let yard = Yard::quay();
+    yard.scratch.write("quay/man/quay.1", "quay\n");
+    yard.scratch.write("quay/etc/quay.conf", "berths 4\n");
+    yard.scratch.script("quay/tools/quay-start", "exec quay");
+    yard.also(
+        r#"
+strip -o out/quay.small out/quay
+out/check
+out/quay data/depths.txt > out/quay.log
+to=$PWD/../lib/stage
+mkdir -p $to/bin $to/lib $to/share/man/man1 $to/etc
+cp out/quay.small $to/bin/
+cp out/quay $to/bin/quay-full
+cp out/libquay.so.2 $to/lib/; ln -s libquay.so.2 $to/lib/libquay.so
+install -m 644 man/quay.1 $to/share/man/man1/; install -m 644 etc/quay.conf $to/etc/; install -m 755 tools/quay-start $to/bin/
+"#,
+    );
+    yard.watched().code(0);
+    let seen = yard.run(&["adopt", "seen"]).code(0);
+    assert!(!seen.out.contains("not understood") && !seen.out.contains("left out"), "{}", seen.out);
+    yard.run(&["adopt", "draw"]).code(0);
+    let proof = yard.run(&["adopt", "prove", "--json"]).code(0).json();
+    assert_eq!(proof["outputs"], 6, "{proof}");
+    let text = yard.scratch.read("quay-board/boltboard.toml");
+    for part in [
+        "command = [\"strip\", \"-o\", \"${step:output}\", \"${part:quay}\"]",
+        "install = \"${prefix}/bin\"\ninstall-as = \"quay-full\"",
+        "install = \"${prefix}/share/man/man1\"",
+        "[test.check]\ncommand = [\"${part:check}\"]",
+        "[test.quay]\ncommand = [\"${part:quay}\", \"${path:tree}/data/depths.txt\"]",
+    ] {
+        assert!(text.contains(part), "no {part} in\n{text}");
+    }
+    yard.run(&["test"]).code(0).says(&["2 tests passed"]);
+    let stage = yard.scratch.at("stage");
+    yard.run(&["set", &format!("prefix={}", stage.display())]).code(0);
+    yard.run(&["install"]).code(0);
+    for (file, mode) in [
+        ("bin/quay.small", 0o755),
+        ("bin/quay-full", 0o755),
+        ("bin/quay-start", 0o755),
+        ("lib/libquay.so.2", 0o755),
+        ("share/man/man1/quay.1", 0o644),
+        ("etc/quay.conf", 0o644),
+    ] {
+        let there = std::fs::metadata(stage.join(file)).unwrap_or_else(|e| panic!("{file}: {e}"));
+        assert_eq!(there.permissions().mode() & 0o777, mode, "{file}");
+    }
+    assert_eq!(std::fs::read_to_string(stage.join("etc/quay.conf")).expect("a text"), "berths 4\n");
+    assert!(stage.join("lib/libquay.so").exists(), "a library is found by those who link with it");
+}
+
+#[test]
+fn what_changes_a_result_in_its_place_is_told() {
+    let yard = Yard::quay();
+    yard.also("strip out/quay\n");
+    yard.watched().code(0);
+    let told = yard.run(&["adopt", "seen"]).code(0);
+    told.says(&["strip out/quay", "it changed out/quay after this was linked"]);
 }

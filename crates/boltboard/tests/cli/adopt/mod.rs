@@ -130,6 +130,12 @@ impl Yard {
         Yard { scratch, name: "quay" }
     }
 
+    /// Lets its build do more.
+    fn also(&self, lines: &str) {
+        let build = self.scratch.read(&format!("{}/build.sh", self.name));
+        self.scratch.write(&format!("{}/build.sh", self.name), &format!("{build}\n{lines}"));
+    }
+
     fn tree(&self) -> PathBuf {
         self.scratch.at(self.name)
     }
@@ -218,6 +224,10 @@ fn a_build_that_fails_or_is_none_is_told() {
     yard.watched().code(1).says(&["ended with exit code 1"]);
     yard.run(&["adopt", "seen"]).code(0).says(&["it failed, and is left out"]);
     yard.run(&["adopt", "watch", "--", "true"]).code(0).says(&["No compile was seen"]);
+    yard.run(&["adopt", "watch", "--", "sh", "-c", "kill -TERM $$"]).code(1).says(&["The build was ended by SIGTERM"]);
+    // What a build says stays out of what machines read.
+    let told = yard.run(&["adopt", "watch", "--json", "--", "sh", "-c", "echo loud; echo louder >&2"]).code(0);
+    assert_eq!((&told.json()["exit"], told.err.contains("loud\nlouder")), (&0.into(), true), "{}", told.err);
     yard.run(&["adopt", "watch", "--", "no-such-program"])
         .code(7)
         .complains(&["there is no program `no-such-program`"]);

@@ -1,6 +1,7 @@
 //! Options between two watched builds, and macros that look like some.
 
 use super::{BUILD, Yard};
+use crate::harness::Scratch;
 
 #[test]
 fn the_option_between_two_builds_is_found_and_both_values_are_proved() {
@@ -86,6 +87,126 @@ fn macros_of_a_text_that_the_build_writes_become_an_option_header() {
     let steps = answer["steps"].as_array().expect("a list");
     let compiles = steps.iter().filter(|step| step["does"] == "compile" && step["verdict"] != "current");
     assert_eq!(compiles.count(), 2, "{answer}");
+}
+
+/// A build whose settings are variables of its script: what gives the light, how far it steps, how it is compiled, what it is called.
+const LIGHT: &str = r##"
+set -e
+mkdir -p out
+{
+    echo '#ifndef LIGHT_H'; echo '#define LIGHT_H'
+    echo "#define STEP $step"
+    echo '#define KEPT 1'
+    test $drive = oil || echo "#define WIRED 1"
+    echo "#define DRIVE_NAME \"$drive\""
+    test $drive != arc || echo 'static inline int sparks(void) { return 3; }'
+    echo '#endif'
+} > out/light.h
+sed -e "s/NAME/$name/" name.in > out/name.h
+up=$(echo $drive | tr a-z A-Z)
+for source in main lens drive-$drive; do
+    cc -c $opt -Wall -Iout -DDEPTH=$depth -DDRIVE_$up -o out/$source.o $source.c
+done
+cc -o out/light out/main.o out/lens.o out/drive-$drive.o
+"##;
+
+fn light() -> Yard {
+    let scratch = Scratch::new();
+    scratch.write("light/light.sh", LIGHT);
+    scratch.write("light/name.in", "#define CALLED \"NAME\"\n");
+    scratch.write(
+        "light/main.c",
+        "#include <light.h>\n#include <name.h>\n#include <stdio.h>\nint drive(void);\nint lens(void);\nint main(void) { printf(\"%s %d %d %s\\n\", DRIVE_NAME, drive(), lens(), CALLED); return 0; }\n",
+    );
+    scratch.write("light/lens.c", "#include <light.h>\nint lens(void) { return STEP * KEPT + DEPTH; }\n");
+    scratch.write("light/drive-led.c", "#include <light.h>\nint drive(void) { return WIRED; }\n");
+    scratch.write("light/drive-arc.c", "#include <light.h>\nint drive(void) { return WIRED + sparks(); }\n");
+    scratch.write("light/drive-oil.c", "int drive(void) { return 0; }\n");
+    Yard { scratch, name: "light" }
+}
+
+/// Watches it with one setting changed.
+fn watched_with(yard: &Yard, name: &str, setting: &str) {
+    let out = yard.tree().join("out");
+    if out.exists() {
+        std::fs::remove_dir_all(out).expect("it is removed");
+    }
+    let script = format!("drive=led step=30 opt=-O2 depth=3 name=Skerry; {setting}\n. ./light.sh\n");
+    yard.scratch.write(&format!("light/{name}.sh"), &script);
+    yard.run(&["adopt", "watch", "--name", name, "--", "sh", &format!("{name}.sh")]).code(0);
+}
+
+#[test]
+fn each_kind_of_setting_becomes_the_option_that_it_is_and_all_of_them_stay() {
+    let yard = light();
+    watched_with(&yard, "build", ":");
+    yard.run(&["adopt", "draw"]).code(0);
+    let differ = |builds: &[&str], option: &str| {
+        let words = [&["adopt", "differ"], builds, &["--option", option]].concat();
+        yard.run(&words).code(0)
+    };
+    watched_with(&yard, "arc", "drive=arc");
+    watched_with(&yard, "oil", "drive=oil");
+    yard.run(&["adopt", "differ", "build", "arc", "oil", "--option", "drive", "--values", "led,arc"])
+        .code(2)
+        .complains(&["3 builds were named, and 2 values"]);
+    let told = yard.run(&["adopt", "differ", "build", "arc", "oil", "--option", "drive", "--values", "led,arc,oil"]);
+    told.code(0).says(&[
+        "drive=led: All 3 objects are the same",
+        "drive=arc: All 3 objects are the same",
+        "drive=oil: All 3 objects are the same",
+    ]);
+    watched_with(&yard, "wide", "step=60");
+    differ(&["build", "wide"], "step").says(&["the value of STEP", "step=30: All 3", "step=60: All 3"]);
+    watched_with(&yard, "deep", "depth=5");
+    differ(&["build", "deep"], "depth").says(&["the value of DEPTH in light", "depth=3: All 3", "depth=5: All 3"]);
+    watched_with(&yard, "quick", "opt=-O1");
+    differ(&["build", "quick"], "quick").says(&["flags of all parts: -O1", "quick=on: All 3"]);
+    watched_with(&yard, "named", "name=Rock");
+    differ(&["build", "named"], "rock").says(&["in the command of", "rock=on: All 3"]);
+    let text = yard.scratch.read("light-board/boltboard.toml");
+    for part in [
+        "kind = \"pick\"\nvalues = [\"led\", \"arc\", \"oil\"]\ndefault = \"led\"",
+        "{ name = \"DRIVE_ARC\", value = \"arc\", parts = [\"light\"] }",
+        "sources = [\"lens.c\", \"main.c\", { when = \"drive = led\", add = [\"drive-led.c\"] }",
+        "kind = \"number\"\ndefault = 30",
+        "kind = \"number\"\ndefault = 3\n",
+        "{ when = \"not quick\", add = [\"-O2\"] }",
+        "{ when = \"rock\", add = [",
+    ] {
+        assert!(text.contains(part), "no {part} in\n{text}");
+    }
+    // All together: what was said of one option holds beside the others.
+    yard.run(&["set", "drive=arc", "step=7", "depth=9", "quick=on", "rock=on"]).code(0);
+    yard.run(&["build"]).code(0);
+    let program = yard.scratch.at("light-board/boltboard-work/builds/mine/out/bin/light");
+    let said = std::process::Command::new(program).output().expect("it runs").stdout;
+    assert_eq!(String::from_utf8_lossy(&said), "arc 4 16 Rock\n");
+    // A value is compiled where it is named, and nowhere else.
+    yard.run(&["set", "step=8"]).code(0);
+    let answer = yard.run(&["preview", "--json"]).code(0).json();
+    let steps = answer["steps"].as_array().expect("a list");
+    let compiles = steps.iter().filter(|step| step["does"] == "compile" && step["verdict"] != "current");
+    assert_eq!(compiles.count(), 1, "{answer}");
+}
+
+#[test]
+fn a_description_that_was_drawn_of_the_other_build_gets_the_option_as_well() {
+    let yard = light();
+    watched_with(&yard, "arc", "drive=arc");
+    watched_with(&yard, "build", ":");
+    yard.run(&["adopt", "draw", "--name", "arc"]).code(0);
+    let told = yard.run(&["adopt", "differ", "build", "arc", "--option", "arc", "--together"]).code(0);
+    told.says(&["without it, the macro DRIVE_LED in light", "arc=off: All 3 objects", "arc=on: All 3 objects"]);
+    let text = yard.scratch.read("light-board/boltboard.toml");
+    assert!(text.contains("kind = \"switch\"\ndefault = \"on\""), "{text}");
+    // A kept text that somebody changed where the builds differ is no longer edited.
+    let kept = yard.scratch.read("light-board/kept/light.h").replace("#define STEP 30", "#define STEP 31");
+    yard.scratch.write("light-board/kept/light.h", &kept);
+    watched_with(&yard, "wide", "step=60");
+    let told = yard.run(&["adopt", "differ", "build", "wide", "--option", "step"]).code(2);
+    told.complains(&["kept/light.h is no longer as it was drawn where the builds differ"]);
+    assert_eq!(yard.scratch.read("light-board/kept/light.h"), kept);
 }
 
 #[test]

@@ -1,30 +1,22 @@
 //! The text of a drawn description, as a person would have written it.
 
+mod chain;
+mod delivered;
+
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write;
+use std::fmt::Write as _;
 use std::path::Path;
 
+use self::chain::Chain;
+use super::command::with_parts;
 use super::made::Generated;
 use super::model::{DrawnPart, DrawnSource, Model, PartForm};
 use super::needs::DrawnNeed;
-use super::paths::{below, relative_to};
+use super::paths::{base_name, below, relative_to};
 use super::patterns::Files;
 use super::shared::{Alike, Own, alike, sets};
+use super::toml::{comment, folded, key, list, literal, quoted, texts};
 use super::ways::common;
-
-/// A list that is longer is folded, in letters.
-const LINE: usize = 110;
-
-/// What all compiles have in common, and those of one language.
-#[derive(Debug, Default)]
-struct Chain {
-    flags: Vec<Vec<String>>,
-    c_flags: Vec<Vec<String>>,
-    cxx_flags: Vec<Vec<String>>,
-    defines: Vec<String>,
-    /// Folders for headers, where all have the same ones.
-    includes: Vec<(String, String)>,
-}
 
 /// What texts are made with.
 pub(super) struct Writer<'m> {
@@ -48,8 +40,11 @@ impl<'m> Writer<'m> {
         files: &'m Files,
         listed: &'m dyn Fn(&str) -> bool,
     ) -> Self {
-        let file = |part: &DrawnPart| Some((part.file.clone()?.path, part.name.clone()));
-        let products = model.parts.iter().filter_map(file).collect();
+        let mut products = BTreeMap::new();
+        for part in &model.parts {
+            let paths = part.file.iter().map(|file| &file.path).chain(&part.linked);
+            products.extend(paths.map(|path| (path.clone(), part.name.clone())));
+        }
         Writer { chain: Chain::of(model), model, sources, tree, files, listed, products }
     }
 
@@ -123,6 +118,7 @@ impl<'m> Writer<'m> {
             self.generated(&mut out, part);
         }
         self.parts(&mut out);
+        self.delivered(&mut out);
         out
     }
 
@@ -134,8 +130,7 @@ impl<'m> Writer<'m> {
             let _ = writeln!(out, "\n[set.{name}]");
             self.own_keys(out, own);
         }
-        let generated = self.model.made.generated.iter().map(|part| part.name.as_str()).collect();
-        let groups = alike(parts, &own, &generated);
+        let groups = self.alike(&own);
         let grouped: BTreeSet<usize> = groups.iter().flat_map(|group| group.parts.iter().copied()).collect();
         for (at, part) in parts.iter().enumerate() {
             let set = sets.get(&own[at]).map(String::as_str);
@@ -145,6 +140,23 @@ impl<'m> Writer<'m> {
                 self.part(out, part, &own[at], set);
             }
         }
+    }
+
+    fn alike(&self, own: &[Own]) -> Vec<Alike> {
+        let generated = self.model.made.generated.iter().map(|part| part.name.as_str()).collect();
+        alike(&self.model.parts, own, &generated)
+    }
+
+    /// Parts that are written as one definition for each file of a pattern: its name, and their sources.
+    pub fn members(&self) -> BTreeMap<String, (String, String)> {
+        let own: Vec<Own> = self.model.parts.iter().map(|part| self.own(part)).collect();
+        let mut members = BTreeMap::new();
+        for group in self.alike(&own) {
+            for part in group.parts.iter().map(|at| &self.model.parts[*at]) {
+                members.insert(part.name.clone(), (group.name.clone(), part.sources[0].path.clone()));
+            }
+        }
+        members
     }
 
     /// One definition for each file of a pattern.
@@ -235,6 +247,17 @@ impl<'m> Writer<'m> {
             key(out, "output", &folded(&outputs));
         }
         texts(out, "uses", &part.uses);
+        let is_its = |path: &&String| self.model.made.part_of(path) == Some(part.name.as_str());
+        let results = &self.model.delivered.results;
+        if let Some((path, places)) = results.iter().find(|(path, _)| is_its(path)) {
+            key(out, "install", &quoted(&format!("${{prefix}}/{}", places[0].folder)));
+            if places[0].name != base_name(self.model.made.name_of(path)) {
+                key(out, "install-as", &quoted(&places[0].name));
+            }
+            if places[0].executable {
+                key(out, "mode", "\"755\"");
+            }
+        }
         if let Some(code) = part.success {
             key(out, "success", &format!("[0, {code}]"));
         }
@@ -242,11 +265,7 @@ impl<'m> Writer<'m> {
 
     /// A word in which files of the watched build are named by the parts that make them.
     fn place(&self, word: &str) -> String {
-        let Some(at) = word.find("${product:") else { return word.to_string() };
-        let rest = &word[at + "${product:".len()..];
-        let Some((file, after)) = rest.split_once('}') else { return word.to_string() };
-        let part = self.products.get(file).map_or("", String::as_str);
-        format!("{}${{part:{part}}}{after}", &word[..at])
+        with_parts(word, &|file| self.products.get(file).cloned().unwrap_or_default())
     }
 
     fn part(&self, out: &mut String, part: &DrawnPart, own: &Own, set: Option<&str>) {
@@ -277,6 +296,7 @@ impl<'m> Writer<'m> {
         if let Some(abi) = &part.abi {
             key(out, "abi", &quoted(abi));
         }
+        self.install(out, part);
     }
 
     fn anywhere(&self, out: &mut String, part: &DrawnPart) {
@@ -407,81 +427,7 @@ impl<'m> Writer<'m> {
     }
 }
 
-impl Chain {
-    fn of(model: &Model) -> Chain {
-        let all: Vec<&DrawnSource> = model.parts.iter().flat_map(|part| &part.sources).collect();
-        let flags = common(all.iter().map(|source| &source.ways.flags));
-        let of_language = |is_cxx: bool| {
-            let own = all.iter().filter(|source| source.is_cxx == is_cxx).map(|source| &source.ways.flags);
-            let mut own = common(own);
-            own.retain(|words| !flags.contains(words));
-            own
-        };
-        let defines: Vec<Vec<String>> =
-            all.iter().map(|source| source.ways.defines.values().cloned().collect()).collect();
-        let includes = |source: &&DrawnSource| source.ways.includes.clone();
-        let same = all.windows(2).all(|pair| pair[0].ways.includes == pair[1].ways.includes);
-        Chain {
-            c_flags: of_language(false),
-            cxx_flags: of_language(true),
-            defines: common(defines.iter()),
-            includes: all.first().filter(|_| same && all.len() > 1).map(includes).unwrap_or_default(),
-            flags,
-        }
-    }
-}
-
 /// Where a text that is kept lies, beside the description.
 pub(super) fn kept_place(name: &str) -> String {
     format!("kept/{name}")
-}
-
-/// A text in which nothing is filled in.
-pub(super) fn literal(text: &str) -> String {
-    text.replace("${", "$${")
-}
-
-fn comment(out: &mut String, text: &str) {
-    for line in text.lines() {
-        let _ = writeln!(out, "# {line}");
-    }
-}
-
-fn key(out: &mut String, name: &str, value: &str) {
-    let _ = writeln!(out, "{name} = {value}");
-}
-
-fn texts(out: &mut String, name: &str, words: &[String]) {
-    if !words.is_empty() {
-        let words: Vec<String> = words.iter().map(|word| quoted(word)).collect();
-        key(out, name, &folded(&words));
-    }
-}
-
-fn list(words: &[String]) -> String {
-    format!("[{}]", words.iter().map(|word| quoted(word)).collect::<Vec<_>>().join(", "))
-}
-
-/// A list on one line, or on several where it is long.
-fn folded(items: &[String]) -> String {
-    let line = format!("[{}]", items.join(", "));
-    if line.chars().count() <= LINE {
-        return line;
-    }
-    let mut lines = vec![String::new()];
-    for item in items {
-        let last = lines.last().map_or(0, |line| line.chars().count());
-        if last > 0 && last + item.chars().count() > LINE - 8 {
-            lines.push(String::new());
-        }
-        if let Some(line) = lines.last_mut() {
-            let _ = write!(line, "{}{item},", if line.is_empty() { "" } else { " " });
-        }
-    }
-    format!("[\n{}]", lines.iter().map(|line| format!("    {line}\n")).collect::<String>())
-}
-
-/// A text as TOML spells it.
-pub(super) fn quoted(text: &str) -> String {
-    toml_edit::Value::from(text).to_string()
 }

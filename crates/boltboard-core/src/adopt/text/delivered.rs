@@ -1,0 +1,72 @@
+//! How installed files and tests are written.
+
+use std::collections::BTreeSet;
+use std::fmt::Write as _;
+use std::path::Path;
+
+use super::Writer;
+use crate::adopt::model::{DrawnPart, PartForm};
+use crate::adopt::names::free_name;
+use crate::adopt::needs::plain_name;
+use crate::adopt::paths::{base_name, relative_to};
+use crate::adopt::toml::{comment, key, quoted, texts};
+
+impl Writer<'_> {
+    /// Where a part's file is installed.
+    pub(super) fn install(&self, out: &mut String, part: &DrawnPart) {
+        let Some(file) = &part.file else { return };
+        let results = &self.model.delivered.results;
+        let mut paths = part.linked.iter().chain([&file.path]);
+        let Some(places) = paths.find_map(|path| results.get(path)) else { return };
+        let first = &places[0];
+        let others: Vec<String> = places[1..].iter().map(|place| place.name.clone()).collect();
+        key(out, "install", &quoted(&format!("${{prefix}}/{}", first.folder)));
+        match part.form {
+            // Its links follow from the version of its interface.
+            PartForm::Shared => {}
+            _ if first.name != base_name(&file.path) => key(out, "install-as", &quoted(&first.name)),
+            _ => texts(out, "names", &others),
+        }
+    }
+
+    /// What is installed beside what is made, and tests.
+    pub(super) fn delivered(&self, out: &mut String) {
+        let delivered = &self.model.delivered;
+        for data in &delivered.data {
+            let name = plain_name(&format!("install {} {}", data.folder, data.renamed.as_deref().unwrap_or_default()));
+            let name = if data.executable { format!("{name}-run") } else { name };
+            let _ = writeln!(out, "\n[part.{name}]\nkind = \"data\"");
+            texts(out, "sources", &self.files.patterns_only(&data.sources.iter().cloned().collect()));
+            key(out, "install", &quoted(&format!("${{prefix}}/{}", data.folder)));
+            if let Some(renamed) = &data.renamed {
+                key(out, "install-as", &quoted(renamed));
+            }
+            if data.executable {
+                key(out, "mode", "\"755\"");
+            }
+        }
+        let mut taken = BTreeSet::new();
+        for trial in &delivered.trials {
+            let Some(part) = self.products.get(&trial.product) else { continue };
+            let _ = writeln!(out, "\n[test.{}]", free_name(part.clone(), &mut taken));
+            let words: Vec<String> =
+                std::iter::once(format!("${{part:{part}}}")).chain(trial.words.iter().cloned()).collect();
+            texts(out, "command", &words);
+            if let Some(file) = &trial.stdin {
+                key(out, "stdin", &quoted(file));
+            }
+            if trial.exit != 0 {
+                key(out, "success", &format!("[{}]", trial.exit));
+            }
+        }
+        if let Some(prefix) = &delivered.prefix {
+            out.push('\n');
+            comment(
+                out,
+                &format!("seen: it was installed below {}", relative_to(Path::new(&self.tree), Path::new(prefix))),
+            );
+            out.push_str("[option.prefix]\nkind = \"path\"\nsummary = \"Where it is installed\"\n");
+            out.push_str("default = \"/usr/local\"\nmacro = []\n");
+        }
+    }
+}
