@@ -3,6 +3,7 @@
 mod drawing;
 mod options;
 mod plain;
+mod recorded;
 
 use std::path::PathBuf;
 

@@ -111,7 +111,7 @@ fn script(tree: &Scratch, said: &str) -> String {
     head.join("\n") + "\n"
 }
 
-fn files_below(folder: &Path) -> BTreeMap<String, Vec<u8>> {
+pub(super) fn files_below(folder: &Path) -> BTreeMap<String, Vec<u8>> {
     let mut files = BTreeMap::new();
     let mut waiting = vec![folder.to_path_buf()];
     while let Some(next) = waiting.pop() {
