@@ -121,6 +121,9 @@ impl Delta {
             }
             delta.part(sides, having);
         }
+        // Where a macro comes and goes, taking it away from who does not have it says nothing more.
+        let names: BTreeSet<&str> = delta.macros.keys().filter_map(|(text, _)| text.split('=').next()).collect();
+        delta.moved.retain(|moved| !moved.words[0].strip_prefix("-U").is_some_and(|name| names.contains(name)));
         // What only some builds have was compiled with their macros as well.
         for (name, who) in &delta.parts {
             for ((text, defining), users) in &mut delta.macros {

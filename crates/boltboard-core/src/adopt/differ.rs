@@ -7,6 +7,7 @@ use super::delta::{Delta, Key, Who};
 use super::draw::picture;
 use super::edit::Edit;
 use super::needs::Host;
+use super::questions::Answers;
 use super::text::Writer;
 use super::watched::Watched;
 use crate::base::FileError;
@@ -23,6 +24,8 @@ pub struct DifferAsk<'a> {
     pub base: usize,
     /// What the option's value is called in each build; none for a switch, which is off in the first build and on in the second.
     pub values: &'a [String],
+    /// What a person answered.
+    pub answers: &'a Answers,
     /// Whether several macros may belong to one setting.
     pub together: bool,
 }
@@ -97,7 +100,7 @@ pub fn differ(builds: &[&Watched], host: &Host, ask: &DifferAsk<'_>) -> Result<D
     if builds.iter().any(|watched| watched.tree != builds[0].tree) {
         return Err(DifferFault::OtherTree);
     }
-    let pictures: Vec<_> = builds.iter().map(|watched| picture(watched, host, ask.at)).collect();
+    let pictures: Vec<_> = builds.iter().map(|watched| picture(watched, host, ask.answers, ask.at)).collect();
     let writers: Vec<Writer<'_>> = pictures
         .iter()
         .zip(builds)

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::model::Model;
 use super::paths::{absolute, folder_name};
+use super::questions::Question;
 use super::story::Story;
 use super::words::Word;
 
@@ -14,7 +15,7 @@ const NAMED: usize = 3;
 const LISTS: [&str; 6] = [".d", ".Po", ".Plo", ".Tpo", ".dep", ".gcno"];
 
 /// Notes all of it.
-pub(super) fn note(story: &mut Story<'_>, model: &Model) {
+pub(super) fn note(story: &mut Story<'_>, model: &Model, questions: &[Question]) {
     let mut macros: BTreeMap<String, &str> = BTreeMap::new();
     for word in story.compiles.iter().flat_map(|compile| &compile.run.words) {
         let Word::Define(text) = word else { continue };
@@ -25,17 +26,13 @@ pub(super) fn note(story: &mut Story<'_>, model: &Model) {
             macros.insert(name.to_string(), "its value holds the place of this tree, which others do not have");
         }
     }
-    let personal: BTreeSet<String> = model
-        .parts
-        .iter()
-        .flat_map(|part| &part.sources)
-        .flat_map(|source| source.ways.flags.iter().flatten())
-        .filter(|flag| is_personal(flag))
-        .cloned()
-        .collect();
-    if !personal.is_empty() {
-        let flags: Vec<String> = personal.into_iter().collect();
-        story.doubt(&format!("flags {}", flags.join(" ")), "people may want to choose these: are they options?");
+    for question in questions {
+        match question {
+            Question::Version => {}
+            Question::Flags(flags) => {
+                story.doubt(&format!("flags {}", flags.join(" ")), "people may want to choose these: are they options?")
+            }
+        }
     }
     macros.iter().for_each(|(name, said)| story.doubt(&format!("macro {name}"), said));
     // What a compiler sets for its own parts is none of the build's.
@@ -133,14 +130,6 @@ fn some_of(story: &Story<'_>, files: &[String]) -> String {
         0 => named.join(", "),
         more => format!("{} and {more} more", named.join(", ")),
     }
-}
-
-/// Whether a flag is rather the choice of who builds than of the tree: optimising, debug information, the processor.
-fn is_personal(flag: &str) -> bool {
-    flag.starts_with("-O")
-        || flag.starts_with("-march=")
-        || flag.starts_with("-mtune=")
-        || matches!(flag, "-g" | "-g3" | "-ggdb")
 }
 
 /// Whether a text holds a date such as `2026-11-29` or a time such as `10:15:00`.

@@ -8,6 +8,7 @@ use super::model::{Model, PartForm};
 use super::needs::Host;
 use super::paths::{absolute, relative_to};
 use super::patterns::Files;
+use super::questions::{Answers, Question};
 use super::story::{Doubt, Story};
 use super::text::{Writer, kept_place};
 use super::watched::Watched;
@@ -27,6 +28,8 @@ pub struct Drawing {
     pub uses: BTreeMap<String, Vec<String>>,
     /// What is not known, or was left out.
     pub doubts: Vec<Doubt>,
+    /// What only a person knows, and has not answered.
+    pub questions: Vec<Question>,
     /// How much of what there is.
     pub counts: Counts,
     /// Parts by name, with what they are and how many sources each has.
@@ -81,12 +84,12 @@ impl Picture {
 }
 
 /// Draws the description of a watched build, for a file in the folder `at`.
-pub fn draw(watched: &Watched, host: &Host, at: &Path) -> Drawing {
-    picture(watched, host, at).drawing
+pub fn draw(watched: &Watched, host: &Host, answers: &Answers, at: &Path) -> Drawing {
+    picture(watched, host, answers, at).drawing
 }
 
 /// The same, with what it was made of.
-pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
+pub(super) fn picture(watched: &Watched, host: &Host, answers: &Answers, at: &Path) -> Picture {
     let mut story = Story::of(watched);
     if watched.exit != 0 {
         story.doubt("the watched build", &format!("it {}: what comes after that was not seen", watched.how_it_ended()));
@@ -95,7 +98,9 @@ pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
         story.doubt("the watched build", &format!("not all of it was seen: {blind}"));
     }
     let all = story.compiles.len();
-    let model = Model::of(&mut story, host);
+    let mut model = Model::of(&mut story, host);
+    let asked = Question::of(&model, answers);
+    model.version = model.version.or_else(|| answers.version.clone());
     let objects: BTreeMap<(String, String), Theirs> = model
         .parts
         .iter()
@@ -108,7 +113,7 @@ pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
     for source in &unused {
         story.doubt(source, "it was compiled, and nothing was linked of it");
     }
-    doubts::note(&mut story, &model);
+    doubts::note(&mut story, &model, &asked);
     let files = Files::of(story.before.iter().map(String::as_str));
     let listed = |folder: &str| story.is_listed(&absolute(&story.tree, folder));
     let sources = relative_to(at, &watched.tree);
@@ -130,7 +135,8 @@ pub(super) fn picture(watched: &Watched, host: &Host, at: &Path) -> Picture {
         Some((model.made.part_of(path)?.to_string(), Theirs { path: path.clone(), command }))
     });
     let drawing = Drawing {
-        text: writer.text(&seen, &questions),
+        text: writer.text(&seen, &questions, answers),
+        questions: asked,
         files: kept.collect(),
         outputs: linked.chain(further).collect(),
         uses: model.parts.iter().map(|part| (part.name.clone(), part.uses.clone())).collect(),

@@ -1,7 +1,5 @@
 //! `boltboard init`: the first description of a tree.
 
-use std::io::{BufRead, IsTerminal};
-
 use boltboard_core::adopt::{First, FirstKind, FirstLanguage, begin, plain_name};
 use boltboard_core::base::files::write_below;
 use boltboard_core::definitions::Listing;
@@ -9,6 +7,7 @@ use boltboard_core::expr::is_name;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 
+use super::ask::Asker;
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Next, Stop};
 use crate::render::Screen;
@@ -77,7 +76,7 @@ pub fn run(global: &Global, screen: &Screen, args: &InitArgs) -> Result<Exit, St
     }
     let listing = Listing::of(&folder);
     let own = folder.file_name().map_or("tree".into(), |name| name.to_string_lossy().into_owned());
-    let ask = Asker { screen, asks: std::io::stdin().is_terminal() && !global.json };
+    let ask = Asker::new(global, screen);
     let name = ask.text("Name of the tree", args.name.as_deref(), &plain_name(&own));
     if !is_name(&name) {
         let what = format!("`{name}` cannot be a name: letters, digits, `_` and `-` can, with a letter among them");
@@ -119,27 +118,4 @@ pub fn run(global: &Global, screen: &Screen, args: &InitArgs) -> Result<Exit, St
         screen.out(&format!("Wrote {}.\n{}", names.join(" and "), next_lines(&next, 0)));
     }
     Ok(Exit::Done)
-}
-
-struct Asker<'a> {
-    screen: &'a Screen,
-    asks: bool,
-}
-
-impl Asker<'_> {
-    /// What was told, else what a person answers, else the usual.
-    fn text(&self, question: &str, told: Option<&str>, usual: &str) -> String {
-        if let Some(told) = told {
-            return told.to_string();
-        }
-        if !self.asks {
-            self.screen.remark(&format!("{question}: {usual}"));
-            return usual.to_string();
-        }
-        self.screen.out(&format!("{question} [{usual}]: "));
-        let mut line = String::new();
-        let read = std::io::stdin().lock().read_line(&mut line);
-        let answer = line.trim();
-        if read.is_err() || answer.is_empty() { usual.to_string() } else { answer.to_string() }
-    }
 }

@@ -1,6 +1,7 @@
 //! One file a command.
 
 pub mod adopt;
+mod ask;
 pub mod build;
 pub mod clean;
 pub mod compare;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::adopt::{Again, Differed, Difference, Doubt, Drawing, Effect, Hint, Proof, Watched, Why};
+use boltboard_core::adopt::{Again, Differed, Difference, Doubt, Drawing, Effect, Hint, Proof, Question, Watched, Why};
 use boltboard_core::base::shell_word;
 
 use super::text::{Cell, Role, columns, count, next_line, next_lines, paint, wrap};
@@ -62,6 +62,16 @@ fn summary(drawing: &Drawing) -> String {
         ));
     }
     format!("{} of {}", parts.join(", "), count(counts.processes, "process", "processes"))
+}
+
+/// What a person is asked.
+pub fn question(question: &Question) -> String {
+    match question {
+        Question::Version => "Version of the tree".into(),
+        Question::Flags(flags) => {
+            format!("All is compiled with {}. Is that for people to choose (options), or fixed", flags.join(" "))
+        }
+    }
 }
 
 /// What came of watching.

@@ -14,6 +14,7 @@ use super::model::{DrawnPart, DrawnSource, Model, PartForm};
 use super::needs::DrawnNeed;
 use super::paths::{base_name, below, relative_to};
 use super::patterns::Files;
+use super::questions::{Answers, FlagOption, FlagsAnswer, option_for};
 use super::shared::{Alike, Own, alike, sets};
 use super::toml::{comment, folded, key, list, literal, quoted, texts};
 use super::ways::common;
@@ -78,7 +79,7 @@ impl<'m> Writer<'m> {
     }
 
     /// The whole text.
-    pub fn text(&self, seen: &str, questions: &[String]) -> String {
+    pub fn text(&self, seen: &str, questions: &[String], answers: &Answers) -> String {
         let model = self.model;
         let mut out = String::new();
         comment(&mut out, seen);
@@ -105,10 +106,25 @@ impl<'m> Writer<'m> {
         if cxx != "c++" {
             key(&mut out, "cxx-compiler", &quoted(cxx));
         }
-        let mut flags = self.words(&self.chain.flags);
-        flags.extend(self.include_words(&self.chain.includes).into_iter().map(|folder| format!("-I{folder}")));
-        flags.extend(self.chain.defines.iter().map(|text| format!("-D{}", literal(text))));
-        texts(&mut out, "flags", &flags);
+        let of_options = if answers.flags == Some(FlagsAnswer::Options) { self.flag_options() } else { vec![] };
+        let mut flags: Vec<String> = Vec::new();
+        for flag in self.words(&self.chain.flags) {
+            match of_options.iter().find(|(own, _)| *own == flag) {
+                None => flags.push(quoted(&flag)),
+                Some((_, option)) => flags.extend(
+                    option
+                        .rules
+                        .iter()
+                        .map(|(when, flag)| format!("{{ when = {}, add = [{}] }}", quoted(when), quoted(flag))),
+                ),
+            }
+        }
+        let folders = self.include_words(&self.chain.includes).into_iter().map(|folder| format!("-I{folder}"));
+        let defines = self.chain.defines.iter().map(|text| format!("-D{}", literal(text)));
+        flags.extend(folders.chain(defines).map(|flag| quoted(&flag)));
+        if !flags.is_empty() {
+            key(&mut out, "flags", &folded(&flags));
+        }
         texts(&mut out, "c-flags", &self.words(&self.chain.c_flags));
         texts(&mut out, "cxx-flags", &self.words(&self.chain.cxx_flags));
         for need in &model.needs {
@@ -118,8 +134,24 @@ impl<'m> Writer<'m> {
             self.generated(&mut out, part);
         }
         self.parts(&mut out);
+        for (_, option) in &of_options {
+            let _ = write!(out, "\n[option.{}]\n{}", option.name, option.text);
+        }
         self.delivered(&mut out);
         out
+    }
+
+    /// Flags of all compiles for which options stand, each option once.
+    fn flag_options(&self) -> Vec<(String, FlagOption)> {
+        let mut found: Vec<(String, FlagOption)> = Vec::new();
+        for flag in self.words(&self.chain.flags) {
+            if let Some(option) =
+                option_for(&flag).filter(|option| found.iter().all(|(_, own)| own.name != option.name))
+            {
+                found.push((flag, option));
+            }
+        }
+        found
     }
 
     fn parts(&self, out: &mut String) {

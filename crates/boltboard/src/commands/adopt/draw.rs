@@ -10,6 +10,7 @@ use boltboard_core::work::Places;
 use super::prove::proof_of;
 use super::{Adopted, DEFINITIONS, DRAWN, WORK, no_description};
 use crate::args::Global;
+use crate::commands::ask::Asker;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::text::next_line;
 use crate::render::{Screen, adopt as render, json};
@@ -21,7 +22,7 @@ const DRAWN_FROM: &str = "drawn-from";
 pub(super) fn draw_it(
     global: &Global,
     screen: &Screen,
-    adopted: &Adopted,
+    adopted: &mut Adopted,
     name: &str,
     into: Option<&Path>,
 ) -> Result<Exit, Stop> {
@@ -33,7 +34,7 @@ pub(super) fn draw_it(
             .help("Move it away, or write the new one elsewhere with `--into DIR`.".to_string());
         return Err(Stop::new(Exit::WrongUse, diagnostic));
     }
-    let drawing = adopted.drawing(&watched, &folder);
+    let drawing = asked(global, screen, adopted, &watched, &folder)?;
     write_below(&folder, &drawing.files)?;
     // The definitions come last: until then, nobody takes the folder for a description.
     write_whole(&file, drawing.text.as_bytes())?;
@@ -53,7 +54,7 @@ pub(super) fn draw_it(
 pub(super) fn draw_again(
     global: &Global,
     screen: &Screen,
-    adopted: &Adopted,
+    adopted: &mut Adopted,
     name: &str,
     into: Option<&Path>,
 ) -> Result<Exit, Stop> {
@@ -68,7 +69,7 @@ pub(super) fn draw_again(
                 .next("boltboard adopt draw --into ../drawn-anew", "draw it anew beside the tree");
         return Err(Stop::new(Exit::WrongUse, diagnostic));
     };
-    let drawing = adopted.drawing(&watched, &folder);
+    let drawing = asked(global, screen, adopted, &watched, &folder)?;
     let mut merged =
         again(&before, &mine, &drawing.text).map_err(|why| Stop::new(Exit::Wrong, Diagnostic::new(why)))?;
     let mut files = BTreeMap::new();
@@ -96,6 +97,26 @@ pub(super) fn draw_again(
         screen.out(&render::drawn_again(&file, &merged, name));
     }
     Ok(if merged.conflicts.is_empty() { Exit::Done } else { Exit::No })
+}
+
+/// Asks what is not known, where a person is there, and draws with the answers.
+fn asked(
+    global: &Global,
+    screen: &Screen,
+    adopted: &mut Adopted,
+    watched: &Watched,
+    folder: &Path,
+) -> Result<Drawing, Stop> {
+    let drawing = adopted.drawing(watched, folder);
+    let ask = Asker::new(global, screen);
+    if !ask.asks || drawing.questions.is_empty() {
+        return Ok(drawing);
+    }
+    for question in &drawing.questions {
+        let answer = ask.text(&render::question(question), None, question.usual());
+        adopted.take_answer(question.key(), &answer)?;
+    }
+    Ok(adopted.drawing(watched, folder))
 }
 
 /// Keeps what was drawn, so that a later drawing can be told from a person's edits.
@@ -130,8 +151,15 @@ pub(super) fn differ_it(
     let host = adopted.host();
     let drawn_from = read_text(&adopted.work.watched().join(DRAWN).join(DRAWN_FROM))?;
     let base = ask.builds.iter().position(|name| drawn_from.as_ref() == Some(name)).unwrap_or(0);
-    let wanted =
-        DifferAsk { option: ask.option, text: &text, base, at: &folder, values: ask.values, together: ask.together };
+    let wanted = DifferAsk {
+        option: ask.option,
+        text: &text,
+        base,
+        at: &folder,
+        answers: &adopted.answers,
+        values: ask.values,
+        together: ask.together,
+    };
     let differed = differ(&builds.iter().collect::<Vec<_>>(), &host, &wanted).map_err(not_told)?;
     write_below(&folder, &differed.files)?;
     write_whole(&file, differed.text.as_bytes())?;

@@ -6,8 +6,9 @@ mod watch;
 
 use std::path::{Path, PathBuf};
 
-use boltboard_core::adopt::{Drawing, Host, Watched, draw as drawn, hints};
+use boltboard_core::adopt::{AnswerFault, Answers, Drawing, Host, Watched, draw as drawn, hints};
 use boltboard_core::base::FileError;
+use boltboard_core::base::files::{read_text, write_whole};
 use boltboard_core::session::Surroundings;
 use boltboard_core::work::WorkFolder;
 use clap::{Args, Subcommand};
@@ -21,6 +22,8 @@ use crate::session::surroundings;
 const USUAL: &str = "build";
 /// What was drawn last lies there, beside the watched builds.
 const DRAWN: &str = "drawn";
+/// What was answered lies there; no watched build can be called so.
+const ANSWERS: &str = ".answers";
 /// The name of work folders.
 const WORK: &str = "boltboard-work";
 /// The file of a description.
@@ -69,6 +72,9 @@ enum What {
         /// Write it into DIR [default: TREE-board beside the tree]
         #[arg(long, value_name = "DIR")]
         into: Option<PathBuf>,
+        /// Answer a question before it is asked, as in `version=2.4` or `flags=options`
+        #[arg(long = "answer", value_name = "QUESTION=ANSWER")]
+        answers: Vec<String>,
         /// Take over into the description that is there what has changed since it was drawn
         #[arg(long)]
         again: bool,
@@ -116,6 +122,8 @@ struct Adopted {
     tree: PathBuf,
     work: WorkFolder,
     around: Surroundings,
+    /// What a person answered, now or before.
+    answers: Answers,
 }
 
 impl Adopted {
@@ -124,7 +132,9 @@ impl Adopted {
         let tree = global.tree.as_deref().map_or_else(|| around.folder.clone(), |tree| around.path_here(tree));
         let tree = tree.canonicalize().map_err(|e| Stop::from(FileError::on("look at", &tree)(e)))?;
         let work = global.work.as_deref().map_or_else(|| tree.join(WORK), |work| around.path_here(work));
-        Ok(Adopted { work: WorkFolder::at(&work), tree, around })
+        let work = WorkFolder::at(&work);
+        let answers = Answers::parse(&read_text(&work.watched().join(ANSWERS))?.unwrap_or_default());
+        Ok(Adopted { work, tree, around, answers })
     }
 
     fn tree_name(&self) -> String {
@@ -177,7 +187,25 @@ impl Adopted {
     }
 
     fn drawing(&self, watched: &Watched, into: &Path) -> Drawing {
-        drawn(watched, &self.host(), into)
+        drawn(watched, &self.host(), &self.answers, into)
+    }
+
+    /// Takes answers that were typed, and keeps them.
+    fn take_answers(&mut self, typed: &[String]) -> Result<(), Stop> {
+        for text in typed {
+            let (key, answer) = text.split_once('=').unwrap_or((text, ""));
+            self.take_answer(key, answer)?;
+        }
+        Ok(())
+    }
+
+    fn take_answer(&mut self, key: &str, answer: &str) -> Result<(), Stop> {
+        let wrong = |fault: AnswerFault| {
+            let help = "as in `--answer version=2.4` or `--answer flags=options`";
+            Stop::new(Exit::WrongUse, Diagnostic::new(fault.to_string()).help(help))
+        };
+        self.answers.take(key, answer).map_err(wrong)?;
+        Ok(write_whole(&self.work.watched().join(ANSWERS), self.answers.text().as_bytes())?)
     }
 
     fn host(&self) -> Host {
@@ -187,7 +215,7 @@ impl Adopted {
 
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, Stop> {
-    let adopted = Adopted::find(global)?;
+    let mut adopted = Adopted::find(global)?;
     match &args.what {
         None => status(global, screen, &adopted),
         Some(What::Watch { name, database: Some(file), .. }) => {
@@ -206,9 +234,10 @@ pub fn run(global: &Global, screen: &Screen, args: &AdoptArgs) -> Result<Exit, S
             }
             Ok(Exit::Done)
         }
-        Some(What::Draw { name, into, again: false }) => draw::draw_it(global, screen, &adopted, name, into.as_deref()),
-        Some(What::Draw { name, into, again: true }) => {
-            draw::draw_again(global, screen, &adopted, name, into.as_deref())
+        Some(What::Draw { name, into, answers, again }) => {
+            adopted.take_answers(answers)?;
+            let draw = if *again { draw::draw_again } else { draw::draw_it };
+            draw(global, screen, &mut adopted, name, into.as_deref())
         }
         Some(What::Differ { builds, option, values, from, together }) => {
             let values = if builds.len() > 2 && values.is_empty() { builds } else { values };

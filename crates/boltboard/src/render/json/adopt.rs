@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::adopt::{Again, Differed, Difference, Drawing, Hint, Proof, Watched};
+use boltboard_core::adopt::{Again, Differed, Difference, Drawing, Hint, Proof, Question, Watched};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -68,6 +68,7 @@ struct SeenAnswer {
     probes: usize,
     parts: Vec<PartAnswer>,
     doubts: Vec<DoubtAnswer>,
+    questions: Vec<QuestionAnswer>,
 }
 
 #[derive(Serialize)]
@@ -87,12 +88,20 @@ struct DoubtAnswer {
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
+struct QuestionAnswer {
+    question: &'static str,
+    usual: &'static str,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
 struct DrawnAnswer {
     format: u32,
     file: String,
     lines: usize,
     parts: Vec<PartAnswer>,
     doubts: Vec<DoubtAnswer>,
+    questions: Vec<QuestionAnswer>,
 }
 
 #[derive(Serialize)]
@@ -123,6 +132,11 @@ struct DifferenceAnswer {
     command: String,
     own_command: Option<String>,
     why: Option<String>,
+}
+
+fn questions(drawing: &Drawing) -> Vec<QuestionAnswer> {
+    let answer = |asked: &Question| QuestionAnswer { question: asked.key(), usual: asked.usual() };
+    drawing.questions.iter().map(answer).collect()
 }
 
 /// The same for machines.
@@ -177,6 +191,7 @@ pub fn adopt_seen(watched: &Watched, drawing: &Drawing) -> impl Serialize {
         probes: counts.probes,
         parts: parts_of(drawing),
         doubts: doubts_of(drawing),
+        questions: questions(drawing),
     }
 }
 
@@ -188,6 +203,7 @@ pub fn adopt_drawn(file: &Path, drawing: &Drawing) -> impl Serialize {
         lines: drawing.text.lines().count(),
         parts: parts_of(drawing),
         doubts: doubts_of(drawing),
+        questions: questions(drawing),
     }
 }
 

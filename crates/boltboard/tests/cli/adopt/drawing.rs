@@ -232,3 +232,24 @@ fn what_changes_a_result_in_its_place_is_told() {
     let told = yard.run(&["adopt", "seen"]).code(0);
     told.says(&["strip out/quay", "it changed out/quay after this was linked"]);
 }
+
+#[test]
+fn what_only_a_person_knows_is_asked_once() {
+    let yard = Yard::quay();
+    yard.watched().code(0);
+    let asked = |yard: &Yard| yard.run(&["adopt", "seen", "--json"]).code(0).json()["questions"].clone();
+    let question = |question: &str, usual: &str| serde_json::json!({ "question": question, "usual": usual });
+    assert_eq!(asked(&yard), serde_json::json!([question("version", "0"), question("flags", "fixed")]));
+    yard.run(&["adopt", "draw", "--answer", "flags=some"]).code(2).complains(&["write `options` or `fixed`"]);
+    yard.run(&["adopt", "draw", "--answer", "names=some"]).code(2).complains(&["nothing called `names` is asked"]);
+    yard.run(&["adopt", "draw", "--answer", "version=2.4", "--answer", "flags=options"]).code(0);
+    // They are kept.
+    assert_eq!(asked(&yard), serde_json::json!([]));
+    let text = yard.scratch.read("quay-board/boltboard.toml");
+    assert!(text.contains("version = \"2.4\"\n") && !text.contains("flags -O2: people"), "{text}");
+    assert!(text.contains("{ when = \"optimise = speed\", add = [\"-O2\"] }"), "{text}");
+    yard.run(&["adopt", "prove"]).code(0).says(&["All 8 objects are the same"]);
+    yard.run(&["set", "optimise=size"]).code(0);
+    let built = yard.run(&["export", "compile-commands"]).code(0);
+    assert!(built.out.contains("-Os") && !built.out.contains("-O2"), "{}", built.out);
+}

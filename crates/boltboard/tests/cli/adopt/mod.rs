@@ -182,13 +182,15 @@ fn every_answer_has_just_its_documented_fields() {
             "parts",
             "probes",
             "processes",
+            "questions",
             "unused"
         ]
     );
     assert_eq!(keys(&seen["parts"][0]), ["kind", "name", "sources"]);
     assert_eq!(keys(&seen["doubts"][0]), ["about", "said"]);
+    assert_eq!(keys(&seen["questions"][0]), ["question", "usual"]);
     let drawn = yard.run(&["adopt", "draw", "--json"]).code(0).json();
-    assert_eq!(keys(&drawn), ["doubts", "file", "format", "lines", "parts"]);
+    assert_eq!(keys(&drawn), ["doubts", "file", "format", "lines", "parts", "questions"]);
     // A description that says something else is proved wrong.
     yard.scratch.edit("quay-board/boltboard.toml", "LOUD=1", "LOUD=2");
     let proof = yard.run(&["adopt", "prove", "--json"]).code(1).json();

@@ -5,7 +5,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-use boltboard_core::adopt::{Host, PathId, Watched, draw};
+use boltboard_core::adopt::{Answers, Host, PathId, Watched, draw};
 use serde_json::{Value, json};
 
 use super::Yard;
@@ -48,7 +48,7 @@ fn laid_out(name: &str) -> (Watched, Scratch) {
 fn drawn(watched: &Watched) -> String {
     let host = Host { metadata_folders: vec![], distribution: boltboard_core::remedy::Distribution::default() };
     let beside = watched.tree.with_file_name("board");
-    draw(watched, &host, &beside).text
+    draw(watched, &host, &Answers::default(), &beside).text
 }
 
 /// The same build with everything that did not wait for something else in another order, and other numbers for paths.
