@@ -231,10 +231,17 @@ impl<'w> Story<'w> {
                 continue;
             }
             let understood = if drivers.contains(&at) {
-                self.driver(at);
+                self.driver(at, 0);
                 true
             } else if is_archiver(process) {
                 self.archive(at)
+            } else if let Some((compiler, object)) = self.answered(at, &drivers) {
+                self.driver(at, compiler);
+                self.doubt(
+                    &object,
+                    "no compiler ran for it: a cache or another machine answered, so what it reads was not seen",
+                );
+                true
             } else {
                 false
             };
@@ -262,10 +269,33 @@ impl<'w> Story<'w> {
         false
     }
 
-    fn driver(&mut self, at: usize) {
+    /// A compile whose object was written without a compiler: which word of the process names that, and the object.
+    fn answered(&self, at: usize, drivers: &BTreeSet<usize>) -> Option<(usize, String)> {
+        let process = self.process(at);
+        let own = self.with_all_below(at);
+        if process.exit != Some(0)
+            || !process.words.iter().any(|word| word == "-c")
+            || own.iter().any(|at| drivers.contains(at))
+        {
+            return None;
+        }
+        let compiler = process.words.iter().position(|word| is_compiler_name(base_name(word)))?;
+        let response = |word: &str| process.responses.get(word).cloned();
+        let run = words::read(&process.words[compiler + 1..], &response);
+        let source = run.inputs().find(|file| is_source(file)).filter(|_| run.action == Action::Compile)?;
+        let object = run.output.clone().unwrap_or_else(|| object_name(source));
+        let object = absolute(&process.folder, &object);
+        let deeds = own.into_iter().flat_map(|at| &self.process(at).deeds);
+        let made = deeds.filter(|did| matches!(did.what, What::Wrote | What::Named));
+        let is_made = made.map(|did| self.watched.text(did.path)).any(|path| path == object);
+        is_made.then_some((compiler, object))
+    }
+
+    /// Takes the words of a process after the one that names its compiler.
+    fn driver(&mut self, at: usize, compiler: usize) {
         let process = self.process(at);
         let response = |word: &str| process.responses.get(word).cloned();
-        let run = words::read(process.words.get(1..).unwrap_or_default(), &response);
+        let run = words::read(process.words.get(compiler + 1..).unwrap_or_default(), &response);
         let files: Vec<String> = run.inputs().map(str::to_string).collect();
         if files.is_empty() || run.action == Action::Question || run.action == Action::Preprocess {
             return;
@@ -279,8 +309,8 @@ impl<'w> Story<'w> {
             self.doubt(&about, "it failed, and is left out");
             return;
         }
-        let (folder, command) = (process.folder.clone(), process.words.join(" "));
-        let compiler = process.words.first().cloned().unwrap_or_default();
+        let (folder, command) = (process.folder.clone(), process.words[compiler..].join(" "));
+        let compiler = process.words.get(compiler).cloned().unwrap_or_default();
         let (mut reads, began) = (self.reads_of(at), self.began(at));
         // Its own words lie there.
         process.responses.keys().for_each(|word| {
@@ -419,4 +449,11 @@ fn is_archiver(process: &Seen) -> bool {
     let name = base_name(process.words.first().map_or("", String::as_str));
     let name = name.trim_end_matches(|letter: char| letter.is_ascii_digit() || matches!(letter, '.' | '-'));
     name == "ar" || name.ends_with("-ar")
+}
+
+/// Whether a word is the usual name of a compiler, with a target before or a version after it.
+fn is_compiler_name(name: &str) -> bool {
+    let name = name.trim_end_matches(|letter: char| letter.is_ascii_digit() || matches!(letter, '.' | '-'));
+    let own = name.rsplit('-').next().unwrap_or(name);
+    matches!(own, "cc" | "c++" | "gcc" | "g++" | "clang" | "clang++")
 }

@@ -1,6 +1,7 @@
 //! Trees without a description, adopted from one watched build by a plain script.
 
 mod drawing;
+mod hard;
 mod options;
 mod plain;
 mod recorded;
