@@ -9,6 +9,7 @@ use crate::definitions::{Listing, Reading, read_tree};
 use crate::logic::encode;
 use crate::plan::{MacroTable, Plan, PlanInput, PlanProblem, lower, macro_table};
 use crate::profile::{Choices, Layer, ProfileSource};
+use crate::reading::UnitsMemo;
 use crate::resolve::{Resolution, resolve};
 use crate::step::{Step, StepId};
 use crate::store::Note;
@@ -74,6 +75,7 @@ pub struct Planner {
     pub listing: Listing,
     pub tools: Tools,
     pub folders: Folders,
+    pub units: UnitsMemo,
 }
 
 impl Planner {
@@ -83,7 +85,15 @@ impl Planner {
         let facts = facts(&vec![has; board.needs.len()]);
         let resolution = resolve(&board, &encode(&board), &choices(&board, chosen), &facts).expect("it resolves");
         let listing = Listing::of(tree.root());
-        Planner { board, resolution, facts, listing, tools: tools(), folders: tree.folders() }
+        Planner {
+            board,
+            resolution,
+            facts,
+            listing,
+            tools: tools(),
+            folders: tree.folders(),
+            units: UnitsMemo::at(tree.root().join("units")),
+        }
     }
 
     pub fn input(&self) -> PlanInput<'_> {
@@ -94,6 +104,7 @@ impl Planner {
             listing: &self.listing,
             tools: &self.tools,
             folders: &self.folders,
+            units: &self.units,
         }
     }
 

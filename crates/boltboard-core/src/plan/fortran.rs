@@ -122,8 +122,7 @@ impl<'a> Lower<'a> {
                 let module = |name: &String| crate::reading::Module { name: name.to_lowercase(), parted: false };
                 Units { modules: modules.map(module).collect(), ..Units::default() }
             }
-            // One that cannot be read fails when it is compiled.
-            _ => std::fs::read(path).map_or(Units::default(), |text| Units::of(&String::from_utf8_lossy(&text), form)),
+            _ => self.input.units.of(&path, form),
         }
     }
 }

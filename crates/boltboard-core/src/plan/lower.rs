@@ -14,6 +14,7 @@ use super::used::Used;
 use crate::base::{Arena, Id, Place, RelPath, Walk};
 use crate::board::{Board, Condition, Importance, Linkage, Making, NeedId, PartDef, PartId, Value};
 use crate::definitions::Listing;
+use crate::reading::UnitsMemo;
 use crate::resolve::Resolution;
 use crate::step::{Copy, Kind, Location, Step, StepId, Tool, Write};
 use crate::survey::{Facts, Language, Tools};
@@ -34,6 +35,8 @@ pub struct PlanInput<'a> {
     pub tools: &'a Tools,
     /// Where everything lies.
     pub folders: &'a Folders,
+    /// What Fortran sources say of modules.
+    pub units: &'a UnitsMemo,
 }
 
 /// Why there is no plan, with its place in the definitions.

@@ -9,12 +9,14 @@ mod fortran;
 mod outright;
 mod phases;
 mod tokens;
+mod units;
 mod usage;
 
 pub use dialect::{Dialect, Dialects, Standard};
 pub use fortran::{Module, SourceForm, Submodule, Units};
 pub use outright::{Changes, surely_differs};
 pub use tokens::{Asks, Include, Tokens};
+pub use units::UnitsMemo;
 pub use usage::{NameIndex, TokenMemo, Usage};
 
 #[cfg(test)]

@@ -14,6 +14,7 @@ use crate::launch::RealLaunch;
 use crate::load::{KeptPlace, LazySearch, Loaded, load};
 use crate::logic::Logic;
 use crate::profile::{Choices, ProfileName, ProfileSource, Shelf};
+use crate::reading::UnitsMemo;
 use crate::reason::Explainer;
 use crate::resolve::{Resolution, resolve};
 use crate::survey::{EPOCH_VARIABLE, Facts, ProbeMemo};
@@ -43,6 +44,8 @@ pub struct Session {
     pub launch: RealLaunch,
     /// What compilers and programs have answered.
     pub probes: ProbeMemo,
+    /// What Fortran sources say of modules.
+    pub(super) units: UnitsMemo,
     /// The time that everything is built as if at.
     pub epoch: Epoch,
     /// The folders of the tree, whose programs are not run before a build.
@@ -78,6 +81,7 @@ impl Session {
         work.check(&board.tree.name)?;
         let epoch = around.epoch().map_err(|text| SessionFault::Epoch { variable: EPOCH_VARIABLE, text })?;
         Ok(Session {
+            units: UnitsMemo::at(work.units()),
             opened,
             shelf: Shelf { aside: file.map(|file| (profile.clone(), file)), ..work.shelf(root.join("profiles")) },
             tree_folders: vec![board.tree.board_root.clone(), board.tree.source_root.clone()],

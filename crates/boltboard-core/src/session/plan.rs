@@ -73,6 +73,7 @@ impl Session {
         let tools = self.tools(&listing, resolved);
         match lower(self.input_of(resolved, &listing, &tools, &folders)) {
             Ok(plan) => {
+                self.keep_units();
                 self.has_compiler(&plan, resolved)?;
                 Ok(Planned { listing, tools, folders, plan })
             }
@@ -80,6 +81,13 @@ impl Session {
                 let (choices, facts) = (Box::new(resolved.choices.clone()), Box::new(resolved.facts.clone()));
                 Err(SessionFault::Plan { problems, choices, facts })
             }
+        }
+    }
+
+    /// Keeps what Fortran sources say; where that cannot be, they are read again.
+    fn keep_units(&self) {
+        if self.work.exists() {
+            let _ = self.units.save();
         }
     }
 
@@ -197,6 +205,6 @@ impl Session {
         folders: &'a Folders,
     ) -> PlanInput<'a> {
         let Resolved { resolution, facts, .. } = resolved;
-        PlanInput { board: &self.board, resolution, facts, listing, tools, folders }
+        PlanInput { board: &self.board, resolution, facts, listing, tools, folders, units: &self.units }
     }
 }

@@ -345,6 +345,11 @@ impl WorkFolder {
         self.root.join("status")
     }
 
+    /// What Fortran sources say of modules.
+    pub fn units(&self) -> PathBuf {
+        self.root.join("units")
+    }
+
     /// What compilers have answered.
     pub fn probes(&self) -> PathBuf {
         self.root.join("probes")
