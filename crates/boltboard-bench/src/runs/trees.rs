@@ -4,8 +4,8 @@ use std::path::Path;
 
 use boltboard_bench::trees::write_tree;
 
-fn main() -> std::io::Result<()> {
-    let arguments: Vec<String> = std::env::args().skip(1).collect();
+pub fn measured(words: &[String]) -> Result<(), Box<dyn std::error::Error>> {
+    let arguments = words;
     let Some(folder) = arguments.first() else {
         eprintln!("usage: trees FOLDER [FILES]");
         std::process::exit(2);

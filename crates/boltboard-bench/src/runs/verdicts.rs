@@ -2,7 +2,7 @@
 //! for, and must be found just when its package is installed. Prints how many of each there were, and ends with 1 when a
 //! verdict is wrong. A program that no package brings (one in `/usr/local`, say) counts by its file.
 //!
-//! `cargo build --release && cargo run --release -p boltboard-bench --bin verdicts`
+//! `cargo build --release && cargo run --release -p boltboard-bench -- verdicts`
 
 use std::collections::BTreeMap;
 use std::error::Error;
@@ -20,7 +20,7 @@ struct Claim {
     package: String,
 }
 
-fn main() -> Result<()> {
+pub fn measured(_: &[String]) -> Result<()> {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../boltboard-core/src/remedy/catalogue.toml");
     let claims = claims(&std::fs::read_to_string(path)?);
     let mut board = String::from("format = 1\n[tree]\nname = \"verdicts\"\nversion = \"1\"\n");

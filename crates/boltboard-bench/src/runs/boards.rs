@@ -4,8 +4,8 @@ use std::path::Path;
 
 use boltboard_bench::boards::write_board;
 
-fn main() -> std::io::Result<()> {
-    let arguments: Vec<String> = std::env::args().skip(1).collect();
+pub fn measured(words: &[String]) -> Result<(), Box<dyn std::error::Error>> {
+    let arguments = words;
     let number = |at: usize, otherwise: u64| arguments.get(at).and_then(|text| text.parse().ok()).unwrap_or(otherwise);
     let Some(folder) = arguments.first() else {
         eprintln!("usage: boards FOLDER [OPTIONS] [SEED]");

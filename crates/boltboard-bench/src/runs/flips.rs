@@ -3,7 +3,7 @@
 //! Prints compiles run ÷ compiles whose text after preprocessing or whose flags changed, as the compiler itself tells them, and ÷
 //! objects whose bytes changed. It ends with 1 when any build differs, or when a text changed and its compile did not run.
 //!
-//! `cargo build --release && cargo run --release -p boltboard-bench --bin flips [TREE]`
+//! `cargo build --release && cargo run --release -p boltboard-bench -- flips [TREE]`
 
 use std::collections::BTreeMap;
 use std::error::Error;
@@ -27,10 +27,10 @@ struct Flip {
     linked: usize,
 }
 
-fn main() -> Result<()> {
+pub fn measured(words: &[String]) -> Result<()> {
     let folder = tempfile::tempdir()?;
     let tree = folder.path().join("tree");
-    copy_tree(&std::env::args().nth(1).map_or_else(demo_tree, PathBuf::from), &tree)?;
+    copy_tree(&words.first().map_or_else(demo_tree, PathBuf::from), &tree)?;
     expect(&tree, &["build", "--quiet"])?;
     expect(&tree, &["profile", "new", "flip"])?;
     expect(&tree, &["build", "--quiet"])?;

@@ -3,7 +3,7 @@
 //! with its memo read from disk, against the bare status look-ups of the files that its answers depend on. Both sides use the
 //! same number of jobs. Prints the ratios.
 //!
-//! `cargo run --release -p boltboard-bench --bin asks`
+//! `cargo run --release -p boltboard-bench -- asks`
 
 use std::error::Error;
 use std::fmt::Write as _;
@@ -94,7 +94,7 @@ impl Launch for Counting {
     }
 }
 
-fn main() -> Result<()> {
+pub fn measured(_: &[String]) -> Result<()> {
     let folder = tempfile::tempdir()?;
     std::fs::write(folder.path().join("boltboard.toml"), board())?;
     let reading = read_tree(folder.path(), None);

@@ -12,8 +12,7 @@ use boltboard_bench::run;
 
 const ROUNDS: usize = 5;
 
-fn main() -> Result<(), Box<dyn Error>> {
-    let words: Vec<String> = std::env::args().skip(1).collect();
+pub fn measured(words: &[String]) -> Result<(), Box<dyn Error>> {
     let number = |at: usize, usual: usize| words.get(at).and_then(|word| word.parse().ok()).unwrap_or(usual);
     let size = Size { folders: number(0, 3000), options: number(1, 20_000), sources: number(2, 30_000) };
     let own = tempfile::tempdir()?;

@@ -1,7 +1,7 @@
 //! The most memory that a whole build of a large tree holds, from nothing, with a stand-in for the compiler that makes up objects:
 //! what compilers hold is not counted, and this way it takes minutes.
 //!
-//! `cargo build --release && cargo run --release -p boltboard-bench --bin memory [FILES]`
+//! `cargo build --release && cargo run --release -p boltboard-bench -- memory [FILES]`
 
 use std::collections::BTreeSet;
 use std::error::Error;
@@ -14,12 +14,8 @@ use boltboard_bench::{peak, trees::write_tree};
 
 type Result<T> = std::result::Result<T, Box<dyn Error>>;
 
-fn main() -> Result<()> {
-    let words: Vec<String> = std::env::args().collect();
-    if words.first().is_some_and(|name| name.ends_with("/cc") || name == "cc") {
-        return stand_in(&words[1..]);
-    }
-    let files = words.get(1).and_then(|text| text.parse().ok()).unwrap_or(50_000);
+pub fn measured(words: &[String]) -> Result<()> {
+    let files = words.first().and_then(|text| text.parse().ok()).unwrap_or(50_000);
     let folder = tempfile::tempdir()?;
     let tree = folder.path().join("tree");
     write_tree(&tree, files)?;
@@ -42,7 +38,7 @@ fn main() -> Result<()> {
 }
 
 /// Does as a compiler would: names the headers that a source asks for, and makes something of its name.
-fn stand_in(words: &[String]) -> Result<()> {
+pub fn stand_in(words: &[String]) -> Result<()> {
     let after = |flag: &str| words.iter().position(|word| word == flag).and_then(|at| words.get(at + 1));
     let (Some(output), false) = (after("-o"), words.iter().any(|word| word == "-E")) else {
         // Who are you? The real one knows.

@@ -13,13 +13,11 @@ use boltboard_core::resolve::resolve;
 use boltboard_core::survey::Facts;
 
 /// The same as in the program.
-#[global_allocator]
-static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 type Fault = Box<dyn std::error::Error>;
 
-fn main() -> Result<(), Fault> {
-    let sizes: Vec<usize> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
+pub fn measured(words: &[String]) -> Result<(), Fault> {
+    let sizes: Vec<usize> = words.iter().filter_map(|text| text.parse().ok()).collect();
     for size in if sizes.is_empty() { vec![20_000] } else { sizes } {
         measure(size)?;
     }

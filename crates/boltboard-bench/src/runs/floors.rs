@@ -1,7 +1,7 @@
 //! Measures builds against what nature asks, in one run: status look-ups for a build without a change, the bare commands for a
 //! whole build and for one change, links into place for going back. Prints a table.
 //!
-//! `cargo build --release && cargo run --release -p boltboard-bench --bin floors [FILES] [COMPILES] [FOLDER]`
+//! `cargo build --release && cargo run --release -p boltboard-bench -- floors [FILES] [COMPILES] [FOLDER]`
 //!
 //! FOLDER keeps the large tree: it is written there and built when it is not there yet, which takes most of the time.
 
@@ -33,8 +33,8 @@ const TURNS: [Turn; 8] = {
     [Ours, Floor, Floor, Ours, Ours, Floor, Floor, Ours]
 };
 
-fn main() -> Result<()> {
-    let numbers: Vec<usize> = std::env::args().skip(1).filter_map(|text| text.parse().ok()).collect();
+pub fn measured(words: &[String]) -> Result<()> {
+    let numbers: Vec<usize> = words.iter().filter_map(|text| text.parse().ok()).collect();
     let (files, compiles) = (numbers.first().copied().unwrap_or(50_000), numbers.get(1).copied().unwrap_or(2_000));
     let folder = tempfile::tempdir()?;
     println!("| | ours ÷ the floor | ours, ms | floor, ms |\n|---|---|---|---|");
@@ -44,7 +44,7 @@ fn main() -> Result<()> {
     let fresh = folder.path().join("fresh");
     write_tree(&fresh, files)?;
     start(&fresh)?;
-    let large = std::env::args().nth(3).map_or(fresh, PathBuf::from);
+    let large = words.get(2).map_or(fresh, PathBuf::from);
     if !large.join("boltboard.toml").exists() {
         write_tree(&large, files)?;
     }

@@ -1,0 +1,12 @@
+//! One thing to measure each.
+
+pub mod asks;
+pub mod boards;
+pub mod flips;
+pub mod floors;
+pub mod lists;
+pub mod memory;
+pub mod scale;
+pub mod seen;
+pub mod trees;
+pub mod verdicts;
