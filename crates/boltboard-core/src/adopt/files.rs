@@ -15,8 +15,13 @@ const SHELLS: [&str; 4] = ["sh", "dash", "bash", "ksh"];
 impl Story<'_> {
     pub(super) fn note_writers(&mut self) {
         for (at, process) in self.watched.processes.iter().enumerate() {
+            // Another time is no other content.
+            let touches = base_name(&process.program) == "touch";
             for did in process.deeds.iter().filter(|did| matches!(did.what, What::Wrote)) {
                 let path = self.watched.text(did.path).to_string();
+                if touches && self.before.contains(self.in_tree(&path).unwrap_or(&path)) {
+                    continue;
+                }
                 self.writers.entry(path).or_default().push((did.at, at));
             }
         }
