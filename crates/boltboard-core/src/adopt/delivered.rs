@@ -12,6 +12,9 @@ use super::watched::What;
 const ROOTS: [&str; 11] =
     ["bin", "sbin", "lib", "lib32", "lib64", "libexec", "include", "share", "etc", "var", "games"];
 
+/// So many ways in which one program ran become tests.
+const MANY: usize = 12;
+
 /// Where a result was put, below the place of the installation.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Place {
@@ -51,6 +54,8 @@ pub(super) struct Delivered {
     pub results: BTreeMap<String, Vec<Place>>,
     pub data: Vec<Data>,
     pub trials: Vec<Trial>,
+    /// Programs that ran in more ways than become tests, and in how many.
+    pub driven: Vec<(String, usize)>,
     /// The files that it explains.
     pub explained: BTreeSet<String>,
 }
@@ -148,6 +153,11 @@ impl Delivered {
         }
         self.trials.sort();
         self.trials.dedup();
+        // A program that ran in very many ways is a tool, or is driven by something else.
+        let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+        self.trials.iter().for_each(|trial| *counts.entry(trial.product.clone()).or_default() += 1);
+        self.trials.retain(|trial| counts[&trial.product] <= MANY);
+        self.driven = counts.into_iter().filter(|(_, count)| *count > MANY).collect();
     }
 }
 

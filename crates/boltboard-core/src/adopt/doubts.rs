@@ -45,6 +45,10 @@ pub(super) fn note(story: &mut Story<'_>, model: &Model, questions: &[Question])
             &format!("the build set it to `{value}`, and compilers look at it: write what it does as flags"),
         );
     }
+    for (product, ways) in &model.delivered.driven {
+        let about = story.in_tree(product).unwrap_or(product).to_string();
+        story.doubt(&about, &format!("it ran in {ways} ways: no tests are drawn of it"));
+    }
     among_sources(story, model);
     left_over(story, model);
 }

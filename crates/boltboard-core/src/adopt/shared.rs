@@ -52,6 +52,15 @@ fn folder_of(parts: &[&DrawnPart]) -> String {
     most.map(|(folder, _)| folder).filter(|folder| !folder.is_empty()).map_or("common".into(), plain_name)
 }
 
+/// How a part is installed.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Installed {
+    Not,
+    /// Under its own name, in this folder.
+    In(String),
+    Otherwise,
+}
+
 /// Programs of one source each that differ in nothing but that.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Alike {
@@ -65,27 +74,34 @@ pub(super) struct Alike {
 }
 
 /// Finds such programs. A generated file that only some of them read may be there for all.
-pub(super) fn alike(parts: &[DrawnPart], own: &[Own], generated: &BTreeSet<&str>) -> Vec<Alike> {
-    type Key<'p> = (&'p Own, Vec<&'p String>, Vec<&'p String>, &'p Vec<String>, &'p Vec<String>, bool, bool);
+/// `installed` are the folders that parts are installed in; one that is installed otherwise stands by itself.
+pub(super) fn alike(
+    parts: &[DrawnPart],
+    own: &[Own],
+    generated: &BTreeSet<&str>,
+    installed: &dyn Fn(&DrawnPart) -> Installed,
+) -> Vec<Alike> {
+    type Key<'p> = (&'p Own, Vec<&'p String>, Vec<&'p String>, &'p Vec<String>, &'p Vec<String>, bool, bool, Installed);
     let mut groups: BTreeMap<Key<'_>, Vec<usize>> = BTreeMap::new();
     for (at, (part, own)) in parts.iter().zip(own).enumerate() {
         let [source] = part.sources.as_slice() else { continue };
         let stem = stem_and_ending(&source.path).0;
         let of_source = part.output.as_deref() == Some(&format!("bin/{stem}"));
         let plain = part.name == stem.replace(['_', '.'], "-") && (part.output.is_none() || of_source);
-        if part.form != PartForm::Program || source.generated || !plain {
+        let installed = installed(part);
+        if part.form != PartForm::Program || source.generated || !plain || installed == Installed::Otherwise {
             continue;
         }
         let uses = part.uses.iter().filter(|used| !generated.contains(used.as_str())).collect();
         // A program whose name has no hyphen is called like its source in either case.
         let named = of_source || !part.name.contains('-');
         let words = part.link_flags.iter().collect();
-        let key = (own, uses, words, &part.libraries, &part.needs, source.ways.anywhere, named);
+        let key = (own, uses, words, &part.libraries, &part.needs, source.ways.anywhere, named, installed);
         groups.entry(key).or_default().push(at);
     }
     let mut taken: BTreeSet<String> = BTreeSet::new();
     let mut all: Vec<Alike> = Vec::new();
-    for ((.., named_as_source), members) in groups.into_iter().filter(|(_, members)| members.len() >= ALIKE) {
+    for ((.., named_as_source, _), members) in groups.into_iter().filter(|(_, members)| members.len() >= ALIKE) {
         let mut uses: Vec<String> = Vec::new();
         for used in members.iter().flat_map(|at| &parts[*at].uses) {
             if !uses.contains(used) {

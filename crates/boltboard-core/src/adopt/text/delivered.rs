@@ -5,26 +5,42 @@ use std::fmt::Write as _;
 use std::path::Path;
 
 use super::Writer;
+use crate::adopt::delivered::Place;
 use crate::adopt::model::{DrawnPart, PartForm};
 use crate::adopt::names::free_name;
 use crate::adopt::needs::plain_name;
 use crate::adopt::paths::{base_name, relative_to};
+use crate::adopt::shared::Installed;
 use crate::adopt::toml::{comment, key, quoted, texts};
 
 impl Writer<'_> {
+    /// The places where a part's file is installed.
+    fn places(&self, part: &DrawnPart) -> Option<&[Place]> {
+        let results = &self.model.delivered.results;
+        let mut paths = part.linked.iter().chain(part.file.iter().map(|file| &file.path));
+        paths.find_map(|path| results.get(path)).map(Vec::as_slice)
+    }
+
+    /// How a part is installed, as far as it could be one of many.
+    pub(super) fn installed(&self, part: &DrawnPart) -> Installed {
+        let own = |place: &Place| part.file.as_ref().is_some_and(|file| place.name == base_name(&file.path));
+        match self.places(part) {
+            None => Installed::Not,
+            Some([only]) if own(only) => Installed::In(only.folder.clone()),
+            Some(_) => Installed::Otherwise,
+        }
+    }
+
     /// Where a part's file is installed.
     pub(super) fn install(&self, out: &mut String, part: &DrawnPart) {
-        let Some(file) = &part.file else { return };
-        let results = &self.model.delivered.results;
-        let mut paths = part.linked.iter().chain([&file.path]);
-        let Some(places) = paths.find_map(|path| results.get(path)) else { return };
-        let first = &places[0];
-        let others: Vec<String> = places[1..].iter().map(|place| place.name.clone()).collect();
+        let Some([first, others @ ..]) = self.places(part) else { return };
+        let own_name = part.file.as_ref().map_or("", |file| base_name(&file.path));
+        let others: Vec<String> = others.iter().map(|place| place.name.clone()).collect();
         key(out, "install", &quoted(&format!("${{prefix}}/{}", first.folder)));
         match part.form {
             // Its links follow from the version of its interface.
             PartForm::Shared => {}
-            _ if first.name != base_name(&file.path) => key(out, "install-as", &quoted(&first.name)),
+            _ if first.name != own_name => key(out, "install-as", &quoted(&first.name)),
             _ => texts(out, "names", &others),
         }
     }

@@ -176,7 +176,7 @@ impl<'m> Writer<'m> {
 
     fn alike(&self, own: &[Own]) -> Vec<Alike> {
         let generated = self.model.made.generated.iter().map(|part| part.name.as_str()).collect();
-        alike(&self.model.parts, own, &generated)
+        alike(&self.model.parts, own, &generated, &|part| self.installed(part))
     }
 
     /// Parts that are written as one definition for each file of a pattern: its name, and their sources.
