@@ -12,8 +12,6 @@ use boltboard_core::profile::Choices;
 use boltboard_core::resolve::resolve;
 use boltboard_core::survey::Facts;
 
-/// The same as in the program.
-
 type Fault = Box<dyn std::error::Error>;
 
 pub fn measured(words: &[String]) -> Result<(), Fault> {

@@ -176,7 +176,12 @@ fn other_words(theirs: &str, ours: &str) -> Option<Why> {
     /// Flags that say where something lies, or that our builder gives.
     const OF_PLACES: [&str; 9] = ["-o", "-c", "-I", "-i", "-L", "-M", "-ffile-prefix-map", "-frandom-seed", "-pipe"];
     let counts = |word: &&str| word.starts_with('-') && !OF_PLACES.iter().any(|flag| word.starts_with(flag));
-    let flags = |command: &str| command.split(' ').filter(counts).map(str::to_string).collect::<Vec<String>>();
+    // A macro without a value is 1.
+    let spelt = |word: &str| match word.strip_prefix("-D") {
+        Some(text) if !text.contains('=') => format!("{word}=1"),
+        _ => word.to_string(),
+    };
+    let flags = |command: &str| command.split(' ').filter(counts).map(spelt).collect::<Vec<String>>();
     let (there, here) = (flags(theirs), flags(ours));
     let only = |these: &[String], those: &[String]| -> Vec<String> {
         these.iter().filter(|word| !those.contains(word)).cloned().collect()

@@ -2,10 +2,12 @@
 //! known by name: a compiler's driver is known by its children, and what stands above drivers by being above them.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
 
 use super::paths::{absolute, base_name, below, stem_and_ending};
 use super::watched::{Seen, Watched, What};
 use super::words::{self, Action, Run, Word, is_source};
+use crate::base::files::read_regular;
 use crate::base::{RelPath, shell_words};
 use crate::survey::Language;
 
@@ -101,6 +103,8 @@ pub(super) struct Story<'w> {
     pub(super) busy: BTreeSet<usize>,
     /// What stands above them.
     pub(super) above: BTreeSet<usize>,
+    /// Files that were compiled and hold their own names.
+    named: BTreeSet<String>,
 }
 
 impl<'w> Story<'w> {
@@ -133,6 +137,7 @@ impl<'w> Story<'w> {
             copies: BTreeMap::new(),
             busy: BTreeSet::new(),
             above: BTreeSet::new(),
+            named: BTreeSet::new(),
         };
         story.note_writers();
         story.note_runs();
@@ -141,12 +146,29 @@ impl<'w> Story<'w> {
         // Which of those that ran side by side came first says nothing.
         story.joins.sort_by(|a, b| a.output.cmp(&b.output));
         story.compiles.sort_by(|a, b| (&a.source, &a.object, a.at).cmp(&(&b.source, &b.object, b.at)));
+        story.note_named();
         story.products = story.joins.iter().enumerate().map(|(at, join)| (join.output.clone(), at)).collect();
         story
     }
 
     pub(super) fn process(&self, at: usize) -> &'w Seen {
         &self.watched.processes[at]
+    }
+
+    fn note_named(&mut self) {
+        let reads = self.compiles.iter().flat_map(|compile| compile.reads.iter().chain([&compile.source]));
+        let all: BTreeSet<&String> = reads.filter(|path| self.in_tree(path).is_some()).collect();
+        let holds = |text: &[u8], word: &str| text.windows(word.len()).any(|part| part == word.as_bytes());
+        let named = all.into_iter().filter(|path| {
+            let text = read_regular(Path::new(path)).unwrap_or_default();
+            holds(&text, "__FILE__") || holds(&text, "__BASE_FILE__")
+        });
+        self.named = named.cloned().collect();
+    }
+
+    /// Whether what reads a file can come to hold the name of the file that is compiled, or of this one.
+    pub fn names_itself(&self, path: &str) -> bool {
+        self.named.contains(path) || self.in_tree(path).is_none() && base_name(path) == "assert.h"
     }
 
     /// The path below the tree, if it lies there.

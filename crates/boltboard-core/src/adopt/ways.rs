@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::paths::absolute;
+use super::paths::{absolute, below};
 use super::story::{Compile, Story};
 use super::words::Word;
 
@@ -68,6 +68,7 @@ impl Ways {
                 Word::Link(_) | Word::LibraryFolder(_) | Word::Library(_) | Word::Input(_) => {}
             }
         }
+        ways.as_it_was_called(compile, story);
         // The last of a family counts.
         for (at, (family, words)) in flags.iter().enumerate() {
             if !flags[at + 1..].iter().any(|(later, _)| later == family) {
@@ -76,6 +77,48 @@ impl Ways {
         }
         ways
     }
+}
+
+impl Ways {
+    /// A text can hold the name of its file. Where the compiler was told other names than ours will be, these are told to it again.
+    fn as_it_was_called(&mut self, compile: &Compile, story: &Story<'_>) {
+        let spelt = compile.run.inputs().find(|word| absolute(&compile.folder, word) == compile.source);
+        let own = story.in_tree(&compile.source).filter(|_| !story.is_made(&compile.source));
+        let (Some(spelt), Some(own)) = (spelt, own) else { return };
+        let mut maps: BTreeSet<(String, String)> = BTreeSet::new();
+        if compile.reads.iter().chain([&compile.source]).any(|path| story.names_itself(path)) {
+            maps.extend(renamed(own, spelt));
+        }
+        for word in &compile.run.words {
+            let Word::Include(_, folder) = word else { continue };
+            let place = absolute(&compile.folder, folder);
+            let names_itself = |path: &String| below(path, &place).is_some() && story.names_itself(path);
+            if let Some(own) = story.in_tree(&place)
+                && compile.reads.iter().any(names_itself)
+            {
+                maps.extend(renamed(&format!("{own}/"), &format!("{}/", folder.trim_end_matches('/'))));
+            }
+        }
+        let flag = |(ours, theirs)| vec![format!("-fmacro-prefix-map={ours}={theirs}")];
+        self.flags.extend(maps.into_iter().map(flag));
+    }
+}
+
+/// The beginnings by which two relative names of a file differ: ours, and the one that was spelt.
+fn renamed(own: &str, spelt: &str) -> Option<(String, String)> {
+    let spelt = spelt.trim_start_matches("./");
+    let same = own.split('/').rev().zip(spelt.split('/').rev()).take_while(|(a, b)| a == b);
+    let length: usize = same.map(|(part, _)| part.len() + 1).sum::<usize>();
+    let begin = |name: &str| name[..(name.len() + 1).saturating_sub(length).min(name.len())].to_string();
+    let (mut ours, mut theirs) = (begin(own), begin(spelt));
+    if ours.is_empty()
+        && let Some((first, _)) = own.split_once('/')
+    {
+        // Nothing can be put before every name, but before those of a folder.
+        ours = format!("{first}/");
+        theirs.push_str(&ours);
+    }
+    (!ours.is_empty() && ours != theirs && !spelt.starts_with('/')).then_some((ours, theirs))
 }
 
 /// What a flag decides: of flags with one family the last counts.
@@ -112,6 +155,26 @@ pub(super) fn common<'a, T: PartialEq + Clone + 'a>(mut lists: impl Iterator<Ite
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_differ_by_their_beginnings() {
+        for (own, spelt, wanted) in [
+            ("src/a.c", "a.c", Some(("src/", ""))),
+            ("src/a.c", "../src/a.c", Some(("src/", "../src/"))),
+            ("src/a.c", "./src/a.c", None),
+            ("deps/x/", "../deps/x/", Some(("deps/", "../deps/"))),
+            ("lib/sub/a.c", "sub/a.c", Some(("lib/", ""))),
+            ("a.c", "../a.c", None),
+            ("src/a.c", "/tree/src/a.c", None),
+        ] {
+            let told = renamed(own, spelt);
+            let told = told.as_ref().map(|(ours, theirs)| (ours.as_str(), theirs.as_str()));
+            assert_eq!(told, wanted, "{own} {spelt}");
+            if let Some((ours, theirs)) = told {
+                assert_eq!(own.replacen(ours, theirs, 1), spelt.trim_start_matches("./"), "{told:?}");
+            }
+        }
+    }
 
     #[test]
     fn of_flags_that_contradict_each_other_the_last_counts() {

@@ -253,3 +253,25 @@ fn what_only_a_person_knows_is_asked_once() {
     let built = yard.run(&["export", "compile-commands"]).code(0);
     assert!(built.out.contains("-Os") && !built.out.contains("-O2"), "{}", built.out);
 }
+
+#[test]
+fn names_of_files_in_messages_are_as_the_build_called_them() {
+    let yard = Yard::quay();
+    yard.scratch.write(
+        "quay/deep/low/shout.h",
+        "#define SHOUT __FILE__\nstatic inline const char *where(void) { return __FILE__; }\n",
+    );
+    yard.scratch.write(
+        "quay/deep/called.c",
+        "#include <assert.h>\n#include \"low/shout.h\"\nconst char *called(int x) { assert(x > 1); return SHOUT; }\n",
+    );
+    yard.scratch.write("quay/src/far.c", "#include <low/shout.h>\nconst char *far_away(void) { return where(); }\n");
+    yard.also("(cd deep && cc -O2 -c called.c -o ../out/called.o)\n(cd src && cc -O2 -I../deep -c ../src/far.c -o ../out/far.o)\nar rc out/libnames.a out/called.o out/far.o\n");
+    yard.watched().code(0);
+    yard.run(&["adopt", "draw"]).code(0);
+    let told = yard.run(&["adopt", "prove"]).code(0);
+    told.says(&["All 10 objects are the same."]);
+    // What holds no name is written without it.
+    let text = yard.scratch.read("quay-board/boltboard.toml");
+    assert_eq!(text.matches("-fmacro-prefix-map").count(), 3, "{text}");
+}
