@@ -61,6 +61,7 @@ pub mod compare;
 pub mod run;
 pub mod install;
 pub mod session;
+pub mod slate;
 pub mod adopt;
 
 #[cfg(test)]

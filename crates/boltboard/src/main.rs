@@ -1,6 +1,7 @@
 //! The command line of Bolt Board: parse, call, render. Nothing is decided here.
 
 mod args;
+mod board;
 mod commands;
 mod complete;
 mod fault;

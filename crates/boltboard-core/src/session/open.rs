@@ -53,7 +53,7 @@ pub struct Session {
 }
 
 /// Choices with facts and the values that follow.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Resolved {
     /// The choices.
     pub choices: Choices,

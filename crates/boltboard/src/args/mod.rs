@@ -58,6 +58,8 @@ pub enum Command {
     Overview(commands::overview::OverviewArgs),
     /// List options with their values
     Options(commands::options::OptionsArgs),
+    /// Choose on the screen, and see what each choice would bring
+    Board(commands::board::BoardArgs),
     /// Show all about one option
     Show(commands::show::ShowArgs),
     /// Explain why an option has its value

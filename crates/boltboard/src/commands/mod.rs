@@ -2,6 +2,7 @@
 
 pub mod adopt;
 mod ask;
+pub mod board;
 pub mod build;
 pub mod clean;
 pub mod compare;
@@ -36,6 +37,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         None => overview::run(global, screen, &overview::OverviewArgs {}),
         Some(Command::Overview(args)) => overview::run(global, screen, args),
         Some(Command::Options(args)) => options::run(global, screen, args),
+        Some(Command::Board(args)) => board::run(global, screen, args),
         Some(Command::Show(args)) => show::run(global, screen, args),
         Some(Command::Why(args)) => why::run(global, screen, args),
         Some(Command::Ways(args)) => ways::run(global, screen, args),

@@ -168,6 +168,21 @@ fn wanted(session: &Session, resolved: &Resolved, args: &OptionsArgs) -> Result<
     Ok(Wanted { options, hidden, corrected, ranked, untouched: sets.untouched })
 }
 
+/// The options that words and filters find, at any level; and what words were taken for.
+pub fn found(session: &Session, resolved: &Resolved, question: &[String]) -> Result<Vec<OptionId>, Stop> {
+    let args = OptionsArgs {
+        question: question.to_vec(),
+        find: None,
+        section: None,
+        level: Some(LevelArg::Expert),
+        changed: false,
+        blocked: false,
+        table: false,
+        count: false,
+    };
+    Ok(wanted(session, resolved, &args)?.options)
+}
+
 fn fits(session: &Session, resolved: &Resolved, filter: &Filter, option: OptionId, sets: &Sets) -> bool {
     let board = &session.board;
     let value = resolved.resolution.get(option);

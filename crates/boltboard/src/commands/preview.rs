@@ -35,6 +35,11 @@ pub struct PreviewArgs {
     why: Option<String>,
 }
 
+/// A preview of everything.
+pub fn usual() -> PreviewArgs {
+    PreviewArgs { parts: vec![], verbose: false, jobs: None, why: None }
+}
+
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit, Stop> {
     if let Some(file) = &args.why {

@@ -312,7 +312,7 @@ fn unchanged(mut stop: Stop) -> Stop {
 }
 
 /// Makes sure that the profile in use is the person's own; one that the tree ships gets one on top of it.
-pub(super) fn own_profile(session: &mut Session, screen: &Screen) -> Result<(), Stop> {
+pub fn own_profile(session: &mut Session, screen: &Screen) -> Result<(), Stop> {
     let source = session.source_of(&session.profile)?;
     let (name, base) = match source {
         Some(ProfileSource::Own | ProfileSource::Once) => return Ok(()),

@@ -36,7 +36,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ShowArgs) -> Result<Exit, St
 }
 
 /// Returns the options whose requirements look at this one, in the order of options.
-fn users(session: &Session, option: OptionId) -> Vec<String> {
+pub fn users(session: &Session, option: OptionId) -> Vec<String> {
     let board = &session.board;
     let asking: BTreeSet<OptionId> =
         session.logic.rules_about(option).into_iter().map(|rule| board.rules[rule].option).collect();

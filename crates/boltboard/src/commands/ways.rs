@@ -1,10 +1,10 @@
 //! `boltboard ways`
 
 use boltboard_core::board::{Asked, NEED_PREFIX, OptionId, Value};
-use boltboard_core::judge::{Verdict, WorkKnown};
 use boltboard_core::profile::{ProfileFile, ProfileSource};
 use boltboard_core::reason::{Reach, Start, Way};
 use boltboard_core::remedy;
+use boltboard_core::slate::Price;
 use boltboard_core::survey::{FactState, Missing};
 use clap::Args;
 
@@ -14,7 +14,7 @@ use crate::complete;
 use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
 use crate::render::clash::never_diagnostics;
 use crate::render::text::next_line;
-use crate::render::ways::{Cost, Told};
+use crate::render::ways::Told;
 use crate::render::{Screen, json, ways as render};
 use crate::session::Session;
 use boltboard_core::session::Resolved;
@@ -118,18 +118,13 @@ fn wanted(session: &Session, text: &str) -> Result<(OptionId, Value), Stop> {
 }
 
 /// How many steps a way would run, where something was built before and nothing has to be installed first.
-fn cost(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) -> Option<Cost> {
+fn cost(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) -> Option<Price> {
     let build = session.work.folders(&session.board.tree.source_root, &session.profile).build;
     if !way.needs.is_empty() || !build.is_dir() {
         return None;
     }
     let resolved = Resolved { choices: way.choices.clone(), facts: facts.clone(), resolution: way.resolution.clone() };
-    let planned = session.plan(&resolved).ok()?;
-    let ahead = session.preview(&planned, None).ok()?;
-    let runs = ahead.steps.iter().filter(|step| matches!(step.verdict, Verdict::Run | Verdict::Follows)).count();
-    let work = ahead.work();
-    let work_ms = (work.known != WorkKnown::Unknown).then_some(work.most_ms);
-    Some(Cost { steps: runs, reused: ahead.steps.len() - runs, work_ms })
+    Price::of(session, &resolved)
 }
 
 /// Takes one way: choices that go are taken out, or chosen otherwise where a layer below has them.

@@ -40,17 +40,24 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
     if let Some(text) = value {
         return not(&session, screen, &resolved, option, text, rules);
     }
-    let explainer = session.explainer(&resolved);
-    let reason = explainer.why(option);
     if global.json {
+        let reason = session.explainer(&resolved).why(option);
         screen.json(&json::why(&session.board, &resolved.choices, &reason));
-        return Ok(Exit::Done);
+    } else {
+        screen.out(&told(&session, &resolved, option, rules));
     }
+    Ok(Exit::Done)
+}
+
+/// Tells why an option has its value, and how to go on.
+pub fn told(session: &Session, resolved: &Resolved, option: OptionId, rules: Rules) -> String {
+    let explainer = session.explainer(resolved);
+    let reason = explainer.why(option);
     let (board, choices, facts) = (&session.board, &resolved.choices, &resolved.facts);
     let mut teller = Teller { board, choices, facts, rules, text: String::new() };
     teller.reason(&reason, 0);
     let next =
-        if reason.value.is_off() { switch_on(&session, &mut teller, &explainer, option, &reason) } else { Vec::new() };
+        if reason.value.is_off() { switch_on(session, &mut teller, &explainer, option, &reason) } else { Vec::new() };
     if let (boltboard_core::resolve::Effect::NoEffect, Some(when)) =
         (resolved.resolution.get(option).effect, &session.board.options[option].applies_while)
     {
@@ -60,8 +67,7 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
         ));
     }
     teller.text.push_str(&next_lines(&next, 0));
-    screen.out(&teller.text);
-    Ok(Exit::Done)
+    teller.text
 }
 
 /// Tells what stands against a value that the option does not have.

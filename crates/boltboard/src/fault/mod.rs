@@ -126,6 +126,12 @@ pub struct Stop {
 }
 
 impl Stop {
+    /// What happened, in one plain line.
+    pub fn line(&self) -> String {
+        let message = self.diagnostics.first().map_or("", |diagnostic| diagnostic.message.as_str());
+        console::strip_ansi_codes(message).into_owned()
+    }
+
     /// Makes one of several diagnostics.
     pub fn of_all(kind: FaultKind, exit: Exit, diagnostics: Vec<Diagnostic>) -> Stop {
         Stop { kind, diagnostics, exit }

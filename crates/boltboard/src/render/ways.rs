@@ -5,6 +5,7 @@ use boltboard_core::board::{Board, OptionId, Value};
 use boltboard_core::profile::Choices;
 use boltboard_core::reason::Way;
 use boltboard_core::resolve::Origin;
+use boltboard_core::slate::Price;
 
 use super::options::origin_word;
 use super::text::{Role, count, duration, next_lines, paint, wrap};
@@ -13,22 +14,12 @@ use crate::fault::{Next, chosen_at};
 /// How many moving values are named before the rest is counted.
 const NAMED: usize = 6;
 
-/// What a build would do after a way was taken.
-pub struct Cost {
-    /// Steps that would run.
-    pub steps: usize,
-    /// Results of earlier builds that are reused.
-    pub reused: usize,
-    /// How long the steps take one after the other, where something is known of it.
-    pub work_ms: Option<u64>,
-}
-
 /// A way with what it costs.
 pub struct Told<'a> {
     /// The way.
     pub way: &'a Way,
     /// What a build would do, where one was made before.
-    pub cost: Option<Cost>,
+    pub cost: Option<Price>,
     /// Needs that the host lacks.
     pub lacking: Vec<String>,
     /// The command that installs them, where packages are known.

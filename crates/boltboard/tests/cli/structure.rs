@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 29] = [
+const FLOW: [&str; 30] = [
     "base",
     "expr",
     "board",
@@ -31,6 +31,7 @@ const FLOW: [&str; 29] = [
     "run",
     "install",
     "session",
+    "slate",
     "adopt",
     "lib",
 ];

@@ -1,0 +1,105 @@
+//! What choices would bring, against how things stand.
+
+use crate::board::{Board, PartId};
+use crate::compare::{ValueDifference, values};
+use crate::judge::{PreviewStep, Verdict, WorkKnown};
+use crate::profile::{Choices, Shelf};
+use crate::resolve::{Clash, resolve};
+use crate::session::{Resolved, Session, SessionFault};
+
+/// What comes of choices.
+#[derive(Debug)]
+pub enum Outcome {
+    /// They cannot hold: these choices, and what clashes in them.
+    Clash(Box<Choices>, Vec<Clash>),
+    /// They can.
+    Holds(Box<Effects>),
+}
+
+/// What choices change.
+#[derive(Debug)]
+pub struct Effects {
+    /// All values, then.
+    pub resolved: Resolved,
+    /// Those that are not as they are now.
+    pub values: Vec<ValueDifference>,
+    /// Parts that are made then and not now.
+    pub parts_on: Vec<PartId>,
+    /// Parts that are made now and not then.
+    pub parts_off: Vec<PartId>,
+}
+
+/// What a build would do.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Price {
+    /// Steps that run.
+    pub steps: usize,
+    /// Compiles among them.
+    pub compiles: usize,
+    /// Results that are there already, from earlier.
+    pub reused: usize,
+    /// How long the work takes at most, in milliseconds, where that is known.
+    pub work_ms: Option<u64>,
+}
+
+/// The choices of the profile in use if its file held `text`; it need not be there yet.
+///
+/// # Errors
+/// They are wrong.
+pub fn choices_in(session: &Session, text: &str) -> Result<Choices, SessionFault> {
+    let (profile, board) = (&session.profile, &session.board);
+    if session.source_of(profile)?.is_some() {
+        return session.choices_as(text);
+    }
+    let shelf = Shelf { aside: Some((profile.clone(), session.shelf.own_path(profile))), ..session.shelf.clone() };
+    shelf.read_as(profile, Some(text), board).map_err(|(problems, files)| SessionFault::Profile { problems, files })
+}
+
+impl Effects {
+    /// What choices change, with the facts that hold now.
+    pub fn of(session: &Session, now: &Resolved, choices: Choices) -> Outcome {
+        let (board, facts) = (&session.board, &now.facts);
+        let resolution = match resolve(board, &session.logic, &choices, facts) {
+            Ok(resolution) => resolution,
+            Err(clashes) => return Outcome::Clash(Box::new(choices), clashes),
+        };
+        let then = Resolved { choices, facts: facts.clone(), resolution };
+        let (before, after) = (made(board, now), made(board, &then));
+        let only = |these: &[PartId], those: &[PartId]| -> Vec<PartId> {
+            these.iter().filter(|part| !those.contains(part)).copied().collect()
+        };
+        Outcome::Holds(Box::new(Effects {
+            values: values(&now.resolution, &then.resolution),
+            parts_on: only(&after, &before),
+            parts_off: only(&before, &after),
+            resolved: then,
+        }))
+    }
+}
+
+/// The parts that are made, in the order of parts.
+fn made(board: &Board, resolved: &Resolved) -> Vec<PartId> {
+    let holds = |part: PartId| {
+        let gate = board.parts[part].gate();
+        gate.is_none_or(|gate| resolved.resolution.holds(&resolved.facts, &gate))
+    };
+    board.parts.ids().filter(|part| holds(*part)).collect()
+}
+
+impl Price {
+    /// What a build of these values would do; `None` where it cannot be planned.
+    pub fn of(session: &Session, resolved: &Resolved) -> Option<Price> {
+        let planned = session.plan(resolved).ok()?;
+        let ahead = session.preview(&planned, None).ok()?;
+        let runs = |step: &&PreviewStep| matches!(step.verdict, Verdict::Run | Verdict::Follows);
+        let running: Vec<_> = ahead.steps.iter().filter(runs).collect();
+        let compiles = running.iter().filter(|step| planned.plan.steps[step.step].compile().is_some());
+        let work = ahead.work();
+        Some(Price {
+            compiles: compiles.count(),
+            steps: running.len(),
+            reused: ahead.steps.len() - running.len(),
+            work_ms: (work.known != WorkKnown::Unknown).then_some(work.most_ms),
+        })
+    }
+}

@@ -1,0 +1,87 @@
+//! The terminal, taken for a while and given back whole: also after an error, a panic or a signal.
+
+use std::io::{IsTerminal, Stdout, stdout};
+use std::sync::Once;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
+use crossterm::execute;
+use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
+use ratatui::Frame;
+use ratatui::backend::CrosstermBackend;
+
+use crate::fault::{Diagnostic, Exit, Stop};
+
+/// Whether a signal asked us to end.
+static ENDED: AtomicBool = AtomicBool::new(false);
+static HANDLED: Once = Once::new();
+
+/// What is told when the terminal does not do as it should.
+pub fn fault(error: std::io::Error) -> Stop {
+    Stop::new(Exit::Machine, Diagnostic::new(format!("the terminal cannot be used: {error}")))
+}
+
+/// Whether a signal asked us to end.
+pub fn is_ended() -> bool {
+    ENDED.load(Ordering::Relaxed)
+}
+
+/// The terminal while it is ours.
+pub struct Terminal {
+    inner: ratatui::Terminal<CrosstermBackend<Stdout>>,
+}
+
+impl Terminal {
+    /// Takes it.
+    pub fn take() -> Result<Terminal, Stop> {
+        if !(std::io::stdin().is_terminal() && stdout().is_terminal()) {
+            let diagnostic = Diagnostic::new("the board needs a terminal to be drawn on")
+                .next("boltboard options", "list options with their values")
+                .next("boltboard set", "choose values")
+                .next("boltboard preview", "what a build would do");
+            return Err(Stop::new(Exit::WrongUse, diagnostic));
+        }
+        HANDLED.call_once(|| {
+            // A build that was run from here has its own handler, and says how it ended.
+            let _ = ctrlc::set_handler(|| ENDED.store(true, Ordering::Relaxed));
+            let usual = std::panic::take_hook();
+            std::panic::set_hook(Box::new(move |panic| {
+                give_back();
+                usual(panic);
+            }));
+        });
+        enable_raw_mode().map_err(fault)?;
+        execute!(stdout(), EnterAlternateScreen, EnableMouseCapture).map_err(fault)?;
+        let inner = ratatui::Terminal::new(CrosstermBackend::new(stdout())).map_err(fault)?;
+        Ok(Terminal { inner })
+    }
+
+    /// Draws a frame.
+    pub fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> Result<(), Stop> {
+        self.inner.draw(draw).map_err(fault)?;
+        Ok(())
+    }
+
+    /// Stops as the shell stops other programs, and goes on when it is called back.
+    pub fn stop(&mut self) -> Result<(), Stop> {
+        give_back();
+        let own = rustix::process::getpid();
+        let _ = rustix::process::kill_process(own, rustix::process::Signal::TSTP);
+        enable_raw_mode().map_err(fault)?;
+        execute!(stdout(), EnterAlternateScreen, EnableMouseCapture).map_err(fault)?;
+        self.inner.clear().map_err(fault)?;
+        Ok(())
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        give_back();
+        let _ = self.inner.show_cursor();
+    }
+}
+
+fn give_back() {
+    let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen, crossterm::cursor::Show);
+    let _ = disable_raw_mode();
+}
