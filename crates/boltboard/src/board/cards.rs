@@ -9,6 +9,7 @@ use boltboard_core::session::{Resolved, Session};
 use boltboard_core::slate::{Change, Effects, Price};
 
 use crate::render::clash::clash_diagnostics;
+use crate::render::proof::proof_lines;
 use crate::render::text::{count, duration};
 
 /// So many ways out are shown.
@@ -109,14 +110,20 @@ impl Card {
         session: &Session,
         now: &Resolved,
         tried: &Choices,
+        slate: &[OptionId],
         (option, value): (OptionId, &Value),
         clashes: &[Clash],
     ) -> Found {
         let board = &session.board;
         let mut lines = Vec::new();
-        for diagnostic in clash_diagnostics(session, tried, &now.facts, clashes) {
+        for (clash, diagnostic) in clashes.iter().zip(clash_diagnostics(session, tried, &now.facts, clashes)) {
             lines.push(plain(&diagnostic.message));
-            lines.extend(diagnostic.notes.iter().map(|note| plain(note)));
+            // Where the others come from: what is only tried is no choice of the profile yet.
+            for choice in clash.choices.iter().filter(|choice| choice.option != option) {
+                let from = if slate.contains(&choice.option) { "on the slate" } else { "chosen" };
+                lines.push(format!("{}={} is {from}", board.options[choice.option].name, choice.value));
+            }
+            lines.extend(proof_lines(board, &clash.proof).iter().map(|line| plain(line)));
         }
         let obtainable = remedy::obtainable(board, &now.facts);
         let start =

@@ -38,7 +38,7 @@ fn tinted(color: Color) -> Style {
 /// Draws everything.
 pub fn draw(frame: &mut Frame<'_>, model: &mut Model) {
     let pending = model.slate.pending().len();
-    let slate_height = if pending == 0 { 0 } else { u16::try_from(pending.min(4)).unwrap_or(4) + 1 };
+    let slate_height = if pending == 0 { 0 } else { u16::try_from(pending.min(4)).unwrap_or(4) + 2 };
     let [head, body, slate, said, help] = Layout::vertical([
         Constraint::Length(1),
         Constraint::Min(4),
@@ -268,7 +268,7 @@ fn draw_slate(frame: &mut Frame<'_>, model: &Model, area: Rect) {
     let pending = model.slate.pending();
     let mut lines =
         vec![Line::styled(format!("Not kept yet: {}", count(pending.len(), "change", "changes")), strong())];
-    let shown = usize::from(area.height).saturating_sub(1);
+    let shown = usize::from(area.height).saturating_sub(2);
     for change in pending.iter().rev().take(shown).rev() {
         let name = &board.options[change.option].name;
         let what = match &change.change {

@@ -279,6 +279,7 @@ impl Model {
             text: self.text().ok()?,
             now: self.now.clone(),
             option,
+            slate: self.slate.pending().iter().map(|pending| pending.option).collect(),
             values: self.cards.iter().map(|card| card.value.clone()).collect(),
         })
     }

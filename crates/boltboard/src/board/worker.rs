@@ -23,6 +23,8 @@ pub struct Question {
     /// How things stand with the slate.
     pub now: Resolved,
     pub option: OptionId,
+    /// The options that are on the slate.
+    pub slate: Vec<OptionId>,
     pub values: Vec<Value>,
 }
 
@@ -90,7 +92,10 @@ pub fn find(session: &Session, question: &Question, is_over: &dyn Fn() -> bool, 
         let choices = choices.with(&session.board, question.option, value.clone());
         match Effects::of(session, &question.now, choices) {
             Outcome::Clash(tried, clashes) => {
-                tell(at, Card::clash(session, &question.now, &tried, (question.option, value), &clashes));
+                tell(
+                    at,
+                    Card::clash(session, &question.now, &tried, &question.slate, (question.option, value), &clashes),
+                );
             }
             Outcome::Holds(effects) => {
                 tell(at, Card::moves(&session.board, question.option, &effects));
