@@ -134,19 +134,19 @@ impl Card {
         };
         Found::Clash(lines, ways.iter().take(WAYS).map(|way| out(board, way)).collect())
     }
+}
 
-    /// What a build would do, in words.
-    pub fn price_words(&self) -> String {
-        match self.price {
-            None => "…".into(),
-            Some(None) => "a build of it cannot be planned here".into(),
-            Some(Some(Price { steps: 0, .. })) => "nothing to build".into(),
-            Some(Some(price)) => {
-                let time = price.work_ms.map_or(String::new(), |ms| format!(", {} of work", duration(ms)));
-                let reused = if price.reused > 0 { format!(", {} reused", price.reused) } else { String::new() };
-                let steps = count(price.steps, "step", "steps");
-                format!("{} of {steps}{reused}{time}", count(price.compiles, "compile", "compiles"))
-            }
+/// What a build would do, in words; nothing is known while it is being found.
+pub fn price_words(price: Option<Option<Price>>) -> String {
+    match price {
+        None => "…".into(),
+        Some(None) => "a build of it cannot be planned here".into(),
+        Some(Some(Price { steps: 0, reused: 0, .. })) => "nothing to build".into(),
+        Some(Some(price)) => {
+            let time = price.work_ms.map_or(String::new(), |ms| format!(", {} of work", duration(ms)));
+            let reused = if price.reused > 0 { format!(", {} reused", price.reused) } else { String::new() };
+            let steps = count(price.steps, "step", "steps");
+            format!("{} of {steps}{reused}{time}", count(price.compiles, "compile", "compiles"))
         }
     }
 }

@@ -9,7 +9,7 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph, Wrap};
 use unicode_width::UnicodeWidthStr;
 
-use super::cards::{Card, Told};
+use super::cards::{Card, Told, price_words};
 use super::model::{Mode, Model, Row, Writing};
 use crate::render::options::origin_word;
 use crate::render::text::{count, wrap};
@@ -242,7 +242,7 @@ fn card_lines(lines: &mut Vec<Line<'static>>, card: &Card, has_hand: bool, width
         Some(Told::Same) => (vec![], Style::default()),
         Some(Told::Moves(moves)) => {
             let mut texts = moves.clone();
-            texts.insert(0, card.price_words());
+            texts.insert(0, price_words(card.price));
             (texts, Style::default())
         }
         Some(Told::Clash(why, ways)) => {
@@ -266,8 +266,10 @@ fn card_lines(lines: &mut Vec<Line<'static>>, card: &Card, has_hand: bool, width
 fn draw_slate(frame: &mut Frame<'_>, model: &Model, area: Rect) {
     let board = &model.session.board;
     let pending = model.slate.pending();
-    let mut lines =
-        vec![Line::styled(format!("Not kept yet: {}", count(pending.len(), "change", "changes")), strong())];
+    let mut lines = vec![Line::from(vec![
+        Span::styled(format!("Not kept yet: {}", count(pending.len(), "change", "changes")), strong()),
+        Span::styled(format!("   all together: {}", price_words(model.slate_price)), faint()),
+    ])];
     let shown = usize::from(area.height).saturating_sub(2);
     for change in pending.iter().rev().take(shown).rev() {
         let name = &board.options[change.option].name;

@@ -4,10 +4,10 @@ use boltboard_core::board::{Level, OptionId, SectionId, Value};
 use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
 use boltboard_core::resolve::Origin;
 use boltboard_core::session::{Resolved, Session as Core};
-use boltboard_core::slate::{Change, Slate, choices_in};
+use boltboard_core::slate::{Change, Price, Slate, choices_in};
 use ratatui::layout::Rect;
 
-use super::cards::{Card, Out, Told, plain};
+use super::cards::{Card, Found, Out, Told, plain};
 use super::worker::{Answer, Question};
 use crate::args::Global;
 use crate::commands::options::found;
@@ -111,6 +111,8 @@ pub struct Model {
     pub slate: Slate,
     pub view: View,
     pub level: Level,
+    /// What a build of the slate would do; nothing while it is being found.
+    pub slate_price: Option<Option<Price>>,
     /// What was typed to find options.
     pub words: String,
     pub rows: Vec<Row>,
@@ -145,6 +147,7 @@ impl Model {
             session,
             now,
             slate: Slate::default(),
+            slate_price: None,
             view: View::All,
             level: Level::Tuning,
             words: String::new(),
@@ -286,11 +289,14 @@ impl Model {
 
     /// Takes what was found; what nobody asks for any more is thrown away.
     pub fn learn(&mut self, answer: Answer) {
-        if answer.number == self.number
-            && let Some(card) = self.cards.get_mut(answer.at)
-        {
-            card.learn(answer.found);
-            self.is_stale = true;
+        if answer.number != self.number {
+            return;
+        }
+        self.is_stale = true;
+        match (answer.at.map(|at| self.cards.get_mut(at)), answer.found) {
+            (Some(Some(card)), found) => card.learn(found),
+            (None, Found::Price(price)) => self.slate_price = Some(price),
+            (Some(None) | None, _) => {}
         }
     }
 
@@ -381,6 +387,7 @@ impl Model {
         match resolved {
             Ok(now) => {
                 self.now = now;
+                self.slate_price = None;
                 self.said.clear();
                 self.list();
             }

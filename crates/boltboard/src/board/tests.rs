@@ -140,7 +140,10 @@ fn nothing_is_kept_before_a_person_says_so_and_every_step_can_be_taken_back() {
     let profile = tree.path().join("boltboard-work/profiles/mine.toml");
     press(&mut model, KeyCode::Enter);
     assert_eq!(model.command_lines(), ["boltboard set bell=off"]);
-    assert!(drawn(&mut model, 100, 20).contains("Not kept yet: 1 change\n  bell = off"));
+    assert!(drawn(&mut model, 100, 20).contains("Not kept yet: 1 change   all together: …\n  bell = off"));
+    settle(&mut model);
+    let told = drawn(&mut model, 100, 20);
+    assert!(told.contains("all together: 1 compile of 3 steps"), "{told}");
     assert!(!profile.exists(), "nothing is written");
     control(&mut model, 't');
     types(&mut model, "it wakes people");

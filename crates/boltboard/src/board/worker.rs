@@ -31,8 +31,8 @@ pub struct Question {
 /// What was found of one value.
 pub struct Answer {
     pub number: u64,
-    /// Which of the values.
-    pub at: usize,
+    /// Which of the values; none where it is told of the whole slate.
+    pub at: Option<usize>,
     pub found: Found,
 }
 
@@ -78,7 +78,9 @@ impl Worker {
 
 /// Finds what would come of each value: first what moves, then what a build would do, which takes longer.
 pub fn find(session: &Session, question: &Question, is_over: &dyn Fn() -> bool, tell: &dyn Fn(Answer)) {
-    let tell = |at: usize, found: Found| tell(Answer { number: question.number, at, found });
+    let number = question.number;
+    let tell_slate = |found: Found| tell(Answer { number, at: None, found });
+    let tell = |at: usize, found: Found| tell(Answer { number, at: Some(at), found });
     let mut priced = Vec::new();
     for (at, value) in question.values.iter().enumerate() {
         if is_over() {
@@ -108,5 +110,8 @@ pub fn find(session: &Session, question: &Question, is_over: &dyn Fn() -> bool, 
             return;
         }
         tell(at, Found::Price(Price::of(session, &effects.resolved)));
+    }
+    if !question.slate.is_empty() && !is_over() {
+        tell_slate(Found::Price(Price::of(session, &question.now)));
     }
 }

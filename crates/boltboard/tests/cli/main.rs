@@ -2,6 +2,7 @@
 
 mod adopt;
 mod alike;
+mod board;
 mod book;
 mod build;
 mod builder;
