@@ -41,6 +41,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("boltboard", &["boltboard", "boltboard demo"]),
     ("boltboard-overview", &["boltboard overview", "boltboard overview --json"]),
     ("boltboard-options", &["boltboard options", "boltboard options changed", "boltboard options off kind:module"]),
+    ("boltboard-board", &["boltboard board", "boltboard board lamp-drive", "boltboard board off in:links"]),
     ("boltboard-show", &["boltboard show fog-horn"]),
     ("boltboard-why", &["boltboard why horn-speaker", "boltboard why crc=off"]),
     ("boltboard-ways", &["boltboard ways lamp-drive=arc", "boltboard ways lamp-drive=arc --apply 1"]),
