@@ -1,13 +1,12 @@
 //! The board on the screen: options, and beside them what each value of the one under the cursor would bring.
 //!
 //! `model` is what is known and what a key does, without a terminal; `draw` puts it on the screen; `worker` finds consequences aside;
-//! `terminal` takes the terminal and gives it back. Data flows `keys → model → draw`, and `worker → model`.
+//! `render::terminal` takes the terminal and gives it back. Data flows `keys → model → draw`, and `worker → model`.
 
 mod cards;
 mod draw;
 mod keys;
 mod model;
-mod terminal;
 mod worker;
 
 #[cfg(test)]
@@ -18,12 +17,12 @@ use std::time::Duration;
 use crossterm::event::{self, Event};
 
 use self::model::{Model, Wish};
-use self::terminal::Terminal;
 use self::worker::Worker;
 use crate::args::Global;
 use crate::commands;
 use crate::fault::{Exit, Stop};
 use crate::render::Screen;
+use crate::render::terminal::{self, Terminal};
 use crate::session::Session;
 
 /// How long is waited for a key before the consequences that were found are drawn.

@@ -20,6 +20,7 @@ pub mod preview;
 pub mod proof;
 pub mod survey;
 pub mod tests;
+pub mod terminal;
 pub mod text;
 pub mod ways;
 pub mod why;

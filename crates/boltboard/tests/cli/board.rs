@@ -2,7 +2,6 @@
 
 use std::fs::File;
 use std::io::{Read, Write};
-use std::os::fd::OwnedFd;
 use std::process::{Child, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -37,7 +36,7 @@ impl Sitting {
         let mut command = tree.command(&format!("board {words}"));
         let child = command.stdin(end()).stdout(end()).stderr(Stdio::null()).spawn().expect("it starts");
         let said = Arc::new(Mutex::new(String::new()));
-        let (mut reads, sink) = (File::from(OwnedFd::from(master)), said.clone());
+        let (mut reads, sink) = (File::from(master), said.clone());
         let keys = reads.try_clone().expect("another end");
         std::thread::spawn(move || {
             let mut bytes = [0; 4096];
