@@ -4,6 +4,7 @@ mod args;
 mod board;
 mod commands;
 mod complete;
+mod ending;
 mod fault;
 mod render;
 mod session;

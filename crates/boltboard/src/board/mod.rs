@@ -78,6 +78,9 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
                 if let Err(stop) = &ended {
                     screen.stop(stop, false);
                 }
+                if terminal::is_ended() {
+                    return Ok(Exit::Interrupted);
+                }
                 screen.out("\nPress Enter to go back to the board. ");
                 let mut line = String::new();
                 let _ = std::io::stdin().read_line(&mut line);

@@ -12,6 +12,7 @@ use clap::Args;
 use super::parts::made_parts;
 use crate::args::Global;
 use crate::complete;
+use crate::ending::on_end;
 use crate::fault::{Exit, Stop};
 use crate::render::build::{Progress, summary, verified};
 use crate::render::text::next_line;
@@ -313,6 +314,5 @@ fn tell_unexpected(screen: &Screen, plan: &Plan, report: &BuildReport) {
 /// Ends all steps on the first interrupt.
 fn stop_on_signal(launch: &RealLaunch) {
     let stopper = launch.stopper();
-    // A second handler cannot be set in one process; the first one serves.
-    let _ = ctrlc::set_handler(move || stopper.stop());
+    on_end(move || stopper.stop());
 }

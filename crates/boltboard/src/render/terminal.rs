@@ -10,6 +10,7 @@ use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_ra
 use ratatui::Frame;
 use ratatui::backend::CrosstermBackend;
 
+use crate::ending::on_end;
 use crate::fault::{Diagnostic, Exit, Stop};
 
 /// Whether a signal asked us to end.
@@ -42,8 +43,7 @@ impl Terminal {
             return Err(Stop::new(Exit::WrongUse, diagnostic));
         }
         HANDLED.call_once(|| {
-            // A build that was run from here has its own handler, and says how it ended.
-            let _ = ctrlc::set_handler(|| ENDED.store(true, Ordering::Relaxed));
+            on_end(|| ENDED.store(true, Ordering::Relaxed));
             let usual = std::panic::take_hook();
             std::panic::set_hook(Box::new(move |panic| {
                 give_back();

@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io::{Read, Write};
+use std::path::Path;
 use std::process::{Child, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -74,6 +75,12 @@ impl Sitting {
     }
 }
 
+/// Whether a file of this name lies below a folder.
+fn has_file(folder: &Path, name: &str) -> bool {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok);
+    entries.into_iter().any(|entry| entry.file_name() == name || entry.path().is_dir() && has_file(&entry.path(), name))
+}
+
 #[test]
 fn a_change_is_found_tried_and_kept_and_the_terminal_given_back() {
     let tree = Scratch::skerry();
@@ -101,6 +108,25 @@ fn a_board_that_is_ended_from_outside_gives_the_terminal_back() {
     assert_eq!(sitting.ends(), Some(130));
     let after = tcgetattr(&sitting.end).expect("its setting");
     assert!(after.local_modes.contains(rustix::termios::LocalModes::ECHO));
+}
+
+#[test]
+fn a_build_that_was_started_from_the_board_can_be_interrupted() {
+    let tree = Scratch::with(&[(
+        "boltboard.toml",
+        "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.slow]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"echo begun > ${step:output}; sleep 600\"]\noutput = \"slow.txt\"\n[option.bell]\nkind = \"switch\"\nsummary = \"A bell\"\n",
+    )]);
+    let mut sitting = Sitting::of(&tree, "");
+    sitting.wait_for("bell");
+    sitting.types("\u{02}", LEAVE);
+    let until = Instant::now() + Duration::from_secs(60);
+    while !has_file(&tree.at("boltboard-work"), "slow.txt") {
+        assert!(Instant::now() < until, "the build does not begin");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let own = rustix::process::Pid::from_child(&sitting.child);
+    rustix::process::kill_process(own, rustix::process::Signal::INT).expect("sent");
+    assert_eq!(sitting.ends(), Some(130));
 }
 
 #[test]
