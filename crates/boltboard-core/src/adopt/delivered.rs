@@ -63,13 +63,13 @@ pub(super) struct Delivered {
 impl Delivered {
     pub fn of(story: &Story<'_>, made: &Made) -> Delivered {
         let mut delivered = Delivered::default();
-        delivered.installed(story, made);
-        delivered.tried(story);
+        let read = story.all_read();
+        delivered.installed(story, made, &read);
+        delivered.tried(story, &read);
         delivered
     }
 
-    fn installed(&mut self, story: &Story<'_>, made: &Made) {
-        let read = story.all_read();
+    fn installed(&mut self, story: &Story<'_>, made: &Made, read: &BTreeSet<String>) {
         let mut put: BTreeMap<String, String> = BTreeMap::new();
         for path in story.left.iter().filter(|path| !read.contains(*path)) {
             let origin = story.origin(path, u32::MAX);
@@ -112,7 +112,7 @@ impl Delivered {
         self.prefix = Some(prefix);
     }
 
-    fn tried(&mut self, story: &Story<'_>) {
+    fn tried(&mut self, story: &Story<'_>, read: &BTreeSet<String>) {
         for (at, process) in story.watched.processes.iter().enumerate() {
             let program = story.product(&process.program).filter(|join| story.joins[*join].kind == JoinKind::Program);
             // What it said went where the build's own words go, or into a file, and not to another program.
@@ -129,7 +129,7 @@ impl Delivered {
             if within
                 || wrote.iter().any(left)
                 || !(0..128).contains(&exit)
-                || logged.is_some_and(|log| is_read(story, log))
+                || logged.is_some_and(|log| read.contains(log))
             {
                 continue;
             }
@@ -163,11 +163,6 @@ impl Delivered {
 
 fn is_executable(path: &str) -> bool {
     std::fs::metadata(path).is_ok_and(|metadata| metadata.permissions().mode() & 0o111 != 0)
-}
-
-/// Whether anything that the build ran read a file.
-fn is_read(story: &Story<'_>, path: &str) -> bool {
-    story.all_read().contains(path)
 }
 
 /// The folder that most files were put below, in folders that installations have; of several, the innermost.

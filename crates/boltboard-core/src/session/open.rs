@@ -9,7 +9,7 @@ use super::fault::SessionFault;
 use super::place::{WORK, Whereabouts, first_profile};
 use super::scope::{Scope, Surroundings};
 use crate::base::Epoch;
-use crate::board::Board;
+use crate::board::{Board, PartId};
 use crate::launch::RealLaunch;
 use crate::load::{KeptPlace, LazySearch, Loaded, load};
 use crate::logic::Logic;
@@ -61,6 +61,13 @@ pub struct Resolved {
     pub facts: Facts,
     /// The values.
     pub resolution: Resolution,
+}
+
+impl Resolved {
+    /// Whether a part is made with these values.
+    pub fn makes(&self, board: &Board, part: PartId) -> bool {
+        board.parts[part].gate().is_none_or(|gate| self.resolution.holds(&self.facts, &gate))
+    }
 }
 
 impl Session {

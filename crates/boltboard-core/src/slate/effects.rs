@@ -1,6 +1,6 @@
 //! What choices would bring, against how things stand.
 
-use crate::board::{Board, PartId};
+use crate::board::PartId;
 use crate::compare::{ValueDifference, values};
 use crate::judge::{PreviewStep, Verdict, WorkKnown};
 use crate::profile::{Choices, Shelf};
@@ -64,26 +64,16 @@ impl Effects {
             Err(clashes) => return Outcome::Clash(Box::new(choices), clashes),
         };
         let then = Resolved { choices, facts: facts.clone(), resolution };
-        let (before, after) = (made(board, now), made(board, &then));
-        let only = |these: &[PartId], those: &[PartId]| -> Vec<PartId> {
-            these.iter().filter(|part| !those.contains(part)).copied().collect()
+        let only = |these: &Resolved, those: &Resolved| -> Vec<PartId> {
+            board.parts.ids().filter(|part| these.makes(board, *part) && !those.makes(board, *part)).collect()
         };
         Outcome::Holds(Box::new(Effects {
             values: values(&now.resolution, &then.resolution),
-            parts_on: only(&after, &before),
-            parts_off: only(&before, &after),
+            parts_on: only(&then, now),
+            parts_off: only(now, &then),
             resolved: then,
         }))
     }
-}
-
-/// The parts that are made, in the order of parts.
-fn made(board: &Board, resolved: &Resolved) -> Vec<PartId> {
-    let holds = |part: PartId| {
-        let gate = board.parts[part].gate();
-        gate.is_none_or(|gate| resolved.resolution.holds(&resolved.facts, &gate))
-    };
-    board.parts.ids().filter(|part| holds(*part)).collect()
 }
 
 impl Price {

@@ -12,7 +12,7 @@ use unicode_width::UnicodeWidthStr;
 use super::cards::{Card, Told, price_words};
 use super::model::{Mode, Model, Row, Writing};
 use crate::render::options::origin_word;
-use crate::render::text::{count, wrap};
+use crate::render::text::{count, harmless, wrap};
 
 /// From this width on, consequences stand beside the list.
 const WIDE: u16 = 96;
@@ -73,6 +73,12 @@ pub fn draw(frame: &mut Frame<'_>, model: &mut Model) {
     }
     said_line(frame, model, said);
     frame.render_widget(Paragraph::new(Line::styled(keys_now(model, help.width), faint())), help);
+    // Texts of the tree are foreign: none of their signs turns what stands beside it around.
+    for cell in &mut frame.buffer_mut().content {
+        if !cell.symbol().is_ascii() && harmless(cell.symbol()) != cell.symbol() {
+            cell.set_symbol("?");
+        }
+    }
 }
 
 fn head_line(frame: &mut Frame<'_>, model: &Model, area: Rect) {

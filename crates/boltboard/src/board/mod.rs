@@ -1,9 +1,10 @@
 //! The board on the screen: options, and beside them what each value of the one under the cursor would bring.
 //!
-//! `model` is what is known and what a key does, without a terminal; `draw` puts it on the screen; `worker` finds consequences aside;
+//! `model` is what is known and what a key does, `changes` the slate, both without a terminal; `draw` puts it on the screen; `worker` finds consequences aside;
 //! `render::terminal` takes the terminal and gives it back. Data flows `keys → model → draw`, and `worker → model`.
 
 mod cards;
+mod changes;
 mod draw;
 mod keys;
 mod model;
@@ -30,8 +31,9 @@ const WAIT: Duration = Duration::from_millis(15);
 
 /// Runs the board until the person leaves it. `words` are what it opens at.
 pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, Stop> {
+    terminal::check()?;
     let mut model = Model::open(Session::open(global, screen)?, words)?;
-    let worker = Worker::start(global.clone());
+    let mut worker = Worker::start(global.clone());
     let mut terminal = Terminal::take()?;
     loop {
         if let Some(question) = model.question() {
@@ -86,6 +88,8 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
                 let _ = std::io::stdin().read_line(&mut line);
                 terminal = Terminal::take()?;
                 let known = model.reopen(global, screen);
+                // It reads the definitions anew as well.
+                worker = Worker::start(global.clone());
                 model.told(known.map(|()| String::new()));
             }
         }

@@ -1,21 +1,19 @@
 //! What the board shows and what happens to it, without a terminal.
 
 use boltboard_core::board::{Level, OptionId, SectionId, Value};
-use boltboard_core::profile::{ProfileFile, ProfileName, ProfileSource};
-use boltboard_core::resolve::Origin;
-use boltboard_core::session::{Resolved, Session as Core};
-use boltboard_core::slate::{Change, Price, Slate, choices_in};
+use boltboard_core::profile::ProfileName;
+use boltboard_core::session::Resolved;
+use boltboard_core::slate::{Change, Price, Slate};
 use ratatui::layout::Rect;
 
 use super::cards::{Card, Found, Out, Told, plain};
 use super::worker::{Answer, Question};
-use crate::args::Global;
 use crate::commands::options::found;
-use crate::commands::set::own_profile;
+use crate::commands::set::own_name;
 use crate::commands::{show, why};
 use crate::fault::Stop;
+use crate::render::options;
 use crate::render::why::Rules;
-use crate::render::{Screen, options};
 use crate::session::Session;
 
 /// A line of the list.
@@ -131,7 +129,7 @@ pub struct Model {
     /// Whether something is not drawn yet.
     pub is_stale: bool,
     /// The profile in use; changes go to `session.profile`, which stands on it where the tree ships it.
-    in_use: ProfileName,
+    pub(super) in_use: ProfileName,
     number: u64,
     asked: Option<u64>,
 }
@@ -142,7 +140,7 @@ impl Model {
         session.only_real()?;
         let now = session.resolve()?;
         let in_use = session.profile.clone();
-        session.profile = target(&session)?;
+        session.profile = own_name(&session)?;
         let mut model = Model {
             session,
             now,
@@ -338,129 +336,6 @@ impl Model {
         Ok(())
     }
 
-    /// Puts changes on the slate, if what comes out can hold.
-    pub fn change(&mut self, changes: impl IntoIterator<Item = (OptionId, Change)>) {
-        let before = self.slate.clone();
-        self.slate.put(changes);
-        self.settle(before);
-    }
-
-    /// Takes back the choice of the option under the cursor.
-    pub fn take_back(&mut self) {
-        let Some(option) = self.option() else { return };
-        let before = self.slate.clone();
-        if !self.slate.drop(option) {
-            if !matches!(self.now.resolution.get(option).origin, Origin::Chosen) {
-                self.said = "Nobody chose it.".into();
-                return;
-            }
-            self.slate.put([(option, Change::TakeBack)]);
-        }
-        self.settle(before);
-    }
-
-    /// One step back, or forth again.
-    pub fn undo(&mut self, is_redo: bool) {
-        let before = self.slate.clone();
-        if if is_redo { self.slate.redo() } else { self.slate.undo() } {
-            self.settle(before);
-        } else {
-            self.said = "There is no step more.".into();
-        }
-    }
-
-    /// Says why the option under the cursor is changed.
-    pub fn because(&mut self, reason: &str) {
-        if let Some(option) = self.option() {
-            self.slate.because(option, reason);
-            self.is_stale = true;
-        }
-    }
-
-    /// Resolves with the slate; a slate that cannot hold is as it was before.
-    fn settle(&mut self, before: Slate) {
-        let resolved = self.text().and_then(|text| {
-            let choices = choices_in(&self.session, &text).map_err(|fault| Stop::of(fault, None))?;
-            Core::resolve(&self.session, choices, self.now.facts.clone())
-                .map_err(|fault| Stop::of(fault, Some(&self.session)))
-        });
-        match resolved {
-            Ok(now) => {
-                self.now = now;
-                self.slate_price = None;
-                self.said.clear();
-                self.list();
-            }
-            Err(stop) => {
-                self.slate = before;
-                self.said = stop.line();
-                self.is_stale = true;
-            }
-        }
-    }
-
-    /// What the profile's file would hold.
-    fn text(&self) -> Result<String, Stop> {
-        let mut file = self.file()?;
-        self.slate.write(&self.session.board, &mut file);
-        Ok(file.text())
-    }
-
-    fn file(&self) -> Result<ProfileFile, Stop> {
-        let (own, in_use) = (&self.session.profile, &self.in_use);
-        let path = self.session.shelf.own_path(own);
-        let base: Vec<ProfileName> = (own != in_use).then(|| in_use.clone()).into_iter().collect();
-        Ok(ProfileFile::open(&path)?.unwrap_or_else(|| ProfileFile::new(&path, &self.session.board.tree, &base)))
-    }
-
-    /// Keeps the slate in the profile.
-    pub fn keep(&mut self, screen: &Screen) -> Result<String, Stop> {
-        let count = self.slate.pending().len();
-        if count == 0 {
-            return Ok("Nothing is changed.".into());
-        }
-        self.session.prepare_work()?;
-        self.session.profile = self.in_use.clone();
-        own_profile(&mut self.session, screen)?;
-        self.in_use = self.session.profile.clone();
-        let mut file = self.file()?;
-        self.slate.write(&self.session.board, &mut file);
-        file.save()?;
-        self.slate.clear();
-        self.list();
-        let changes = if count == 1 { "1 change".to_string() } else { format!("{count} changes") };
-        Ok(format!("Kept {changes} in the profile {}.", self.session.profile))
-    }
-
-    /// Reads everything anew, as after a build; the slate stays.
-    pub fn reopen(&mut self, global: &Global, screen: &Screen) -> Result<(), Stop> {
-        self.session = Session::open(global, screen)?;
-        self.in_use = self.session.profile.clone();
-        self.session.profile = target(&self.session)?;
-        let before = self.slate.clone();
-        self.settle(before);
-        Ok(())
-    }
-
-    /// Tells how something ended.
-    pub fn told(&mut self, result: Result<String, Stop>) {
-        self.said = result.unwrap_or_else(|stop| stop.line());
-        self.is_stale = true;
-    }
-
-    /// The command lines that do what the slate does.
-    pub fn command_lines(&self) -> Vec<String> {
-        let (chosen, taken_back) = self.slate.words(&self.session.board);
-        let mut lines = Vec::new();
-        if !chosen.is_empty() {
-            lines.push(format!("boltboard set {}", chosen.join(" ")));
-        }
-        if !taken_back.is_empty() {
-            lines.push(format!("boltboard unset {}", taken_back.join(" ")));
-        }
-        lines
-    }
-
     /// The next view, or the next level.
     pub fn next_view(&mut self) {
         let at = View::ORDER.iter().position(|view| *view == self.view).unwrap_or(0);
@@ -508,13 +383,4 @@ impl Model {
         let lines = text.lines().map(plain).collect();
         self.mode = Mode::Read { title, lines, top: 0 };
     }
-}
-
-/// The profile that changes go to: a person's own; one that the tree ships gets one on top of it.
-fn target(session: &Session) -> Result<ProfileName, Stop> {
-    let own = session.profile.clone();
-    Ok(match session.source_of(&own)? {
-        Some(ProfileSource::Shipped) => ProfileName::parse(&format!("my-{own}")).unwrap_or(own),
-        Some(ProfileSource::Own | ProfileSource::Once) | None => own,
-    })
 }

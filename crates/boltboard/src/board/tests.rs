@@ -3,6 +3,7 @@
 use std::cell::RefCell;
 use std::path::Path;
 
+use boltboard_core::slate::Change;
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
@@ -215,6 +216,35 @@ fn it_is_drawn_at_every_size() {
             }
         }
     }
+}
+
+#[test]
+fn signs_of_the_tree_turn_nothing_around() {
+    let tree = tree();
+    let text = TREE.replace("A bell in fog", "A bell \u{202e}gof ni\u{202c} \\u001b[2J");
+    std::fs::write(tree.path().join("boltboard.toml"), text).expect("written");
+    let mut model = open(tree.path(), &["bell"]);
+    let told = drawn(&mut model, 120, 14);
+    assert!(told.contains("A bell"), "{told}");
+    assert!(!told.contains(['\u{202e}', '\u{202c}', '\u{1b}']), "{told}");
+}
+
+#[test]
+fn definitions_that_changed_meanwhile_are_read_anew() {
+    let tree = tree();
+    let mut model = open(tree.path(), &["quiet"]);
+    press(&mut model, KeyCode::Down);
+    model.change([(model.session.board.option("every").expect("there"), Change::TakeBack)]);
+    control(&mut model, 'u');
+    // Options that are gone took their numbers along.
+    let text = TREE.split("[option.every]").next().expect("a part").replace(", requires = \"power\"", "");
+    std::fs::write(tree.path().join("boltboard.toml"), text).expect("written");
+    let global = model.session.global.clone();
+    model.reopen(&global, &Screen::new()).unwrap_or_else(|stop| panic!("{}", stop.line()));
+    assert_eq!(model.session.board.options.len(), 1);
+    control(&mut model, 'r');
+    assert_eq!(model.command_lines(), Vec::<String>::new(), "what was undone belongs to other definitions");
+    assert!(drawn(&mut model, 100, 20).contains("lamp"));
 }
 
 #[test]

@@ -81,6 +81,7 @@ pub fn find(session: &Session, question: &Question, is_over: &dyn Fn() -> bool, 
     let number = question.number;
     let tell_slate = |found: Found| tell(Answer { number, at: None, found });
     let tell = |at: usize, found: Found| tell(Answer { number, at: Some(at), found });
+    let Ok(choices) = choices_in(session, &question.text) else { return };
     let mut priced = Vec::new();
     for (at, value) in question.values.iter().enumerate() {
         if is_over() {
@@ -90,8 +91,7 @@ pub fn find(session: &Session, question: &Question, is_over: &dyn Fn() -> bool, 
             tell(at, Found::Same);
             continue;
         }
-        let Ok(choices) = choices_in(session, &question.text) else { continue };
-        let choices = choices.with(&session.board, question.option, value.clone());
+        let choices = choices.clone().with(&session.board, question.option, value.clone());
         match Effects::of(session, &question.now, choices) {
             Outcome::Clash(tried, clashes) => {
                 tell(

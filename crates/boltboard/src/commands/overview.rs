@@ -27,14 +27,11 @@ pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exi
         std::fs::metadata(file.below(&board.tree.source_root)).map_or(0, |s| s.len())
     };
     let missing = resolved.facts.iter().filter(|fact| matches!(fact.state, FactState::Missing(_)));
-    let made = |part: &boltboard_core::board::PartDef| {
-        part.gate().is_none_or(|gate| resolved.resolution.holds(&resolved.facts, &gate))
-    };
     let overview = Overview {
         source_bytes: sources.iter().map(size).sum(),
         sources: sources.len(),
         missing: missing.map(|fact| board.needs[fact.need].name.clone()).collect(),
-        made: board.parts.iter().map(|(_, part)| made(part)).collect(),
+        made: board.parts.ids().map(|part| resolved.makes(board, part)).collect(),
         profile: session.profile.to_string(),
         choices: resolved.choices.items.len(),
         changes: resolved.choices.changes.iter().map(|change| change.name.clone()).collect(),

@@ -311,17 +311,22 @@ fn unchanged(mut stop: Stop) -> Stop {
     stop
 }
 
+/// The profile that changes go to: the one in use; one that the tree ships gets another on top of it.
+pub fn own_name(session: &Session) -> Result<ProfileName, Stop> {
+    let own = session.profile.clone();
+    Ok(match session.source_of(&own)? {
+        Some(ProfileSource::Shipped) => ProfileName::parse(&format!("my-{own}")).unwrap_or(own),
+        Some(ProfileSource::Own | ProfileSource::Once) | None => own,
+    })
+}
+
 /// Makes sure that the profile in use is the person's own; one that the tree ships gets one on top of it.
 pub fn own_profile(session: &mut Session, screen: &Screen) -> Result<(), Stop> {
-    let source = session.source_of(&session.profile)?;
-    let (name, base) = match source {
-        Some(ProfileSource::Own | ProfileSource::Once) => return Ok(()),
-        None => (session.profile.clone(), vec![]),
-        Some(ProfileSource::Shipped) => {
-            let own = ProfileName::parse(&format!("my-{}", session.profile)).unwrap_or_else(|| session.profile.clone());
-            (own, vec![session.profile.clone()])
-        }
-    };
+    if matches!(session.source_of(&session.profile)?, Some(ProfileSource::Own | ProfileSource::Once)) {
+        return Ok(());
+    }
+    let name = own_name(session)?;
+    let base: Vec<ProfileName> = (name != session.profile).then(|| session.profile.clone()).into_iter().collect();
     if session.source_of(&name)?.is_none() {
         ProfileFile::new(&session.shelf.own_path(&name), &session.board.tree, &base).save()?;
     }

@@ -27,6 +27,18 @@ pub fn is_ended() -> bool {
     ENDED.load(Ordering::Relaxed)
 }
 
+/// Makes sure that there is a terminal.
+pub fn check() -> Result<(), Stop> {
+    if std::io::stdin().is_terminal() && stdout().is_terminal() {
+        return Ok(());
+    }
+    let diagnostic = Diagnostic::new("the board needs a terminal to be drawn on")
+        .next("boltboard options", "list options with their values")
+        .next("boltboard set --help", "choose values")
+        .next("boltboard preview", "what a build would do");
+    Err(Stop::new(Exit::WrongUse, diagnostic))
+}
+
 /// The terminal while it is ours.
 pub struct Terminal {
     inner: ratatui::Terminal<CrosstermBackend<Stdout>>,
@@ -35,18 +47,13 @@ pub struct Terminal {
 impl Terminal {
     /// Takes it.
     pub fn take() -> Result<Terminal, Stop> {
-        if !(std::io::stdin().is_terminal() && stdout().is_terminal()) {
-            let diagnostic = Diagnostic::new("the board needs a terminal to be drawn on")
-                .next("boltboard options", "list options with their values")
-                .next("boltboard set", "choose values")
-                .next("boltboard preview", "what a build would do");
-            return Err(Stop::new(Exit::WrongUse, diagnostic));
-        }
         HANDLED.call_once(|| {
             on_end(|| ENDED.store(true, Ordering::Relaxed));
             let usual = std::panic::take_hook();
             std::panic::set_hook(Box::new(move |panic| {
                 give_back();
+                // Whichever thread it was: the board is left, and the message stays in sight.
+                ENDED.store(true, Ordering::Relaxed);
                 usual(panic);
             }));
         });

@@ -1,0 +1,144 @@
+//! Changes: tried on the slate, taken back, and kept in the profile.
+
+use boltboard_core::board::OptionId;
+use boltboard_core::profile::{ProfileFile, ProfileName};
+use boltboard_core::resolve::Origin;
+use boltboard_core::session::Session as Core;
+use boltboard_core::slate::{Change, Slate, choices_in};
+
+use super::model::Model;
+use crate::args::Global;
+use crate::commands::set::{own_name, own_profile};
+use crate::fault::Stop;
+use crate::render::Screen;
+use crate::render::text::count;
+use crate::session::Session;
+
+impl Model {
+    /// Puts changes on the slate, if what comes out can hold.
+    pub fn change(&mut self, changes: impl IntoIterator<Item = (OptionId, Change)>) {
+        let before = self.slate.clone();
+        self.slate.put(changes);
+        self.settle(before);
+    }
+
+    /// Takes back the choice of the option under the cursor.
+    pub fn take_back(&mut self) {
+        let Some(option) = self.option() else { return };
+        let before = self.slate.clone();
+        if !self.slate.drop(option) {
+            if !matches!(self.now.resolution.get(option).origin, Origin::Chosen) {
+                self.said = "Nobody chose it.".into();
+                return;
+            }
+            self.slate.put([(option, Change::TakeBack)]);
+        }
+        self.settle(before);
+    }
+
+    /// One step back, or forth again.
+    pub fn undo(&mut self, is_redo: bool) {
+        let before = self.slate.clone();
+        if if is_redo { self.slate.redo() } else { self.slate.undo() } {
+            self.settle(before);
+        } else {
+            self.said = "There is no step more.".into();
+        }
+    }
+
+    /// Says why the option under the cursor is changed.
+    pub fn because(&mut self, reason: &str) {
+        if let Some(option) = self.option() {
+            self.slate.because(option, reason);
+            self.is_stale = true;
+        }
+    }
+
+    /// Resolves with the slate; a slate that cannot hold is as it was before.
+    fn settle(&mut self, before: Slate) {
+        let resolved = self.text().and_then(|text| {
+            let choices = choices_in(&self.session, &text).map_err(|fault| Stop::of(fault, None))?;
+            Core::resolve(&self.session, choices, self.now.facts.clone())
+                .map_err(|fault| Stop::of(fault, Some(&self.session)))
+        });
+        match resolved {
+            Ok(now) => {
+                self.now = now;
+                self.slate_price = None;
+                self.said.clear();
+                self.list();
+            }
+            Err(stop) => {
+                self.slate = before;
+                self.said = stop.line();
+                self.is_stale = true;
+            }
+        }
+    }
+
+    /// What the profile's file would hold.
+    pub(super) fn text(&self) -> Result<String, Stop> {
+        let mut file = self.file()?;
+        self.slate.write(&self.session.board, &mut file);
+        Ok(file.text())
+    }
+
+    fn file(&self) -> Result<ProfileFile, Stop> {
+        let (own, in_use) = (&self.session.profile, &self.in_use);
+        let path = self.session.shelf.own_path(own);
+        let base: Vec<ProfileName> = (own != in_use).then(|| in_use.clone()).into_iter().collect();
+        Ok(ProfileFile::open(&path)?.unwrap_or_else(|| ProfileFile::new(&path, &self.session.board.tree, &base)))
+    }
+
+    /// Keeps the slate in the profile.
+    pub fn keep(&mut self, screen: &Screen) -> Result<String, Stop> {
+        let changes = self.slate.pending().len();
+        if changes == 0 {
+            return Ok("Nothing is changed.".into());
+        }
+        self.session.prepare_work()?;
+        let target = std::mem::replace(&mut self.session.profile, self.in_use.clone());
+        if let Err(stop) = own_profile(&mut self.session, screen) {
+            self.session.profile = target;
+            return Err(stop);
+        }
+        self.in_use = self.session.profile.clone();
+        let mut file = self.file()?;
+        self.slate.write(&self.session.board, &mut file);
+        file.save()?;
+        self.slate.clear();
+        self.list();
+        Ok(format!("Kept {} in the profile {}.", count(changes, "change", "changes"), self.session.profile))
+    }
+
+    /// Reads everything anew, as after a build. What was undone is forgotten: the definitions may be others now.
+    pub fn reopen(&mut self, global: &Global, screen: &Screen) -> Result<(), Stop> {
+        self.session = Session::open(global, screen)?;
+        self.slate.clear();
+        self.rows.clear();
+        self.now = self.session.resolve()?;
+        self.in_use = self.session.profile.clone();
+        self.session.profile = own_name(&self.session)?;
+        self.list();
+        Ok(())
+    }
+
+    /// Tells how something ended.
+    pub fn told(&mut self, result: Result<String, Stop>) {
+        self.said = result.unwrap_or_else(|stop| stop.line());
+        self.is_stale = true;
+    }
+
+    /// The command lines that do what the slate does.
+    pub fn command_lines(&self) -> Vec<String> {
+        let (chosen, taken_back) = self.slate.words(&self.session.board);
+        let mut lines = Vec::new();
+        if !chosen.is_empty() {
+            lines.push(format!("boltboard set {}", chosen.join(" ")));
+        }
+        if !taken_back.is_empty() {
+            lines.push(format!("boltboard unset {}", taken_back.join(" ")));
+        }
+        lines
+    }
+}
