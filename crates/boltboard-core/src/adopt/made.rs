@@ -51,7 +51,7 @@ pub(super) struct Made {
 impl Made {
     pub fn of(story: &mut Story<'_>) -> Made {
         let mut made = Made::default();
-        let included = included_words(story);
+        let included = story.included.clone();
         let mut wanted: BTreeMap<String, u32> = BTreeMap::new();
         let objects: BTreeSet<&str> = story.compiles.iter().map(|compile| compile.object.as_str()).collect();
         let is_input = |path: &str| story.product(path).is_some() || objects.contains(path);
@@ -226,31 +226,6 @@ impl Made {
 /// Whether a file only passes between the parts of a compiler.
 fn is_temporary(story: &Story<'_>, path: &str) -> bool {
     story.in_tree(path).is_none() && base_name(path).starts_with("cc") && !story.is_left(path)
-}
-
-/// The names in `#include` lines of all texts of the tree that compiles read.
-fn included_words(story: &Story<'_>) -> BTreeSet<String> {
-    let texts: BTreeSet<&String> = story
-        .compiles
-        .iter()
-        .flat_map(|compile| compile.reads.iter().chain([&compile.source]))
-        .filter(|path| story.in_tree(path).is_some() || story.is_made(path))
-        .collect();
-    let mut words = BTreeSet::new();
-    for path in texts {
-        let Ok(bytes) = std::fs::read(path) else { continue };
-        for line in String::from_utf8_lossy(&bytes).lines() {
-            let Some(rest) = line.trim_start().strip_prefix('#').map(str::trim_start) else { continue };
-            let Some(rest) = rest.strip_prefix("include").map(str::trim_start) else { continue };
-            let end = match rest.chars().next() {
-                Some('<') => '>',
-                Some('"') => '"',
-                _ => continue,
-            };
-            words.extend(rest[1..].split_once(end).map(|(word, _)| word.to_string()));
-        }
-    }
-    words
 }
 
 /// How sources include a made file: the longest end of its path that one of them names, else its path below the tree.

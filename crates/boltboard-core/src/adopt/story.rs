@@ -105,6 +105,8 @@ pub(super) struct Story<'w> {
     pub(super) above: BTreeSet<usize>,
     /// Files that were compiled and hold their own names.
     named: BTreeSet<String>,
+    /// The names in `#include` lines of all texts that compiles read.
+    pub included: BTreeSet<String>,
 }
 
 impl<'w> Story<'w> {
@@ -138,6 +140,7 @@ impl<'w> Story<'w> {
             busy: BTreeSet::new(),
             above: BTreeSet::new(),
             named: BTreeSet::new(),
+            included: BTreeSet::new(),
         };
         story.note_writers();
         story.note_runs();
@@ -146,7 +149,7 @@ impl<'w> Story<'w> {
         // Which of those that ran side by side came first says nothing.
         story.joins.sort_by(|a, b| a.output.cmp(&b.output));
         story.compiles.sort_by(|a, b| (&a.source, &a.object, a.at).cmp(&(&b.source, &b.object, b.at)));
-        story.note_named();
+        story.note_texts();
         story.products = story.joins.iter().enumerate().map(|(at, join)| (join.output.clone(), at)).collect();
         story
     }
@@ -155,15 +158,20 @@ impl<'w> Story<'w> {
         &self.watched.processes[at]
     }
 
-    fn note_named(&mut self) {
+    /// Reads each text of the tree that compiles read, or that was made for them, once.
+    fn note_texts(&mut self) {
         let reads = self.compiles.iter().flat_map(|compile| compile.reads.iter().chain([&compile.source]));
-        let all: BTreeSet<&String> = reads.filter(|path| self.in_tree(path).is_some()).collect();
-        let holds = |text: &[u8], word: &str| text.windows(word.len()).any(|part| part == word.as_bytes());
-        let named = all.into_iter().filter(|path| {
-            let text = read_regular(Path::new(path)).unwrap_or_default();
-            holds(&text, "__FILE__") || holds(&text, "__BASE_FILE__")
-        });
-        self.named = named.cloned().collect();
+        let all: BTreeSet<&String> = reads.filter(|path| self.in_tree(path).is_some() || self.is_made(path)).collect();
+        let (mut named, mut included) = (BTreeSet::new(), BTreeSet::new());
+        for path in all {
+            let Ok(bytes) = read_regular(Path::new(path)) else { continue };
+            let text = String::from_utf8_lossy(&bytes);
+            if self.in_tree(path).is_some() && ["__FILE__", "__BASE_FILE__"].iter().any(|name| text.contains(name)) {
+                named.insert(path.clone());
+            }
+            included.extend(text.lines().filter_map(included_word).map(str::to_string));
+        }
+        (self.named, self.included) = (named, included);
     }
 
     /// Whether what reads a file can come to hold the name of the file that is compiled, or of this one.
@@ -478,4 +486,15 @@ fn is_compiler_name(name: &str) -> bool {
     let name = name.trim_end_matches(|letter: char| letter.is_ascii_digit() || matches!(letter, '.' | '-'));
     let own = name.rsplit('-').next().unwrap_or(name);
     matches!(own, "cc" | "c++" | "gcc" | "g++" | "clang" | "clang++")
+}
+
+/// The name in an `#include` line.
+fn included_word(line: &str) -> Option<&str> {
+    let rest = line.trim_start().strip_prefix('#')?.trim_start().strip_prefix("include")?.trim_start();
+    let end = match rest.chars().next()? {
+        '<' => '>',
+        '"' => '"',
+        _ => return None,
+    };
+    rest[1..].split_once(end).map(|(word, _)| word)
 }
