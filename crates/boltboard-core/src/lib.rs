@@ -37,6 +37,7 @@
 pub mod base;
 pub mod expr;
 pub mod board;
+pub mod checks;
 pub mod definitions;
 pub mod search;
 pub mod profile;

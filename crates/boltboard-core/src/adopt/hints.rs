@@ -6,6 +6,7 @@ use super::needs::{Host, is_of_compiler};
 use super::story::Story;
 use super::watched::Watched;
 use super::words::Word;
+use crate::checks::Package;
 
 /// Words that names of options often begin with.
 const FAMILIES: [&str; 10] = ["WITH", "USE", "ENABLE", "HAVE", "NO", "OMIT", "DISABLE", "WITHOUT", "SUPPORT", "CONFIG"];
@@ -29,7 +30,7 @@ pub enum Effect {
         /// The headers.
         headers: Vec<String>,
         /// The package.
-        package: Option<String>,
+        package: Option<Package>,
     },
     /// All of a file depends on it.
     WholeFile(String),
@@ -130,12 +131,12 @@ pub fn hints(watched: &Watched, host: &Host) -> Vec<Hint> {
             effects.extend(given.contains(&name).then_some(Effect::Given));
             effects.extend(templates.contains(&name).then_some(Effect::InTemplate));
             effects.extend(offered.contains(&name).then_some(Effect::Offered));
-            let mut foreign: BTreeMap<Option<String>, Vec<String>> = BTreeMap::new();
+            let mut foreign: BTreeMap<Option<Package>, Vec<String>> = BTreeMap::new();
             for header in found.headers.iter().filter(|header| !own_header(header)) {
                 foreign.entry(packages.get(header).cloned()).or_default().push(header.clone());
             }
             // Those that every host has on which C is compiled say nothing.
-            foreign.retain(|package, _| !package.as_ref().is_some_and(|package| is_of_compiler(package)));
+            foreign.retain(|package, _| !package.as_ref().is_some_and(is_of_compiler));
             effects.extend(foreign.into_iter().map(|(package, headers)| Effect::Includes { headers, package }));
             effects.extend(found.whole.into_iter().map(Effect::WholeFile));
             let family = families.get(&name).cloned();

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-use crate::board::LibraryLinkage;
+use crate::checks::{LibraryLinkage, Package};
 use crate::remedy::Distribution;
 use crate::survey::{Metadata, MetadataSearch};
 
@@ -18,7 +18,7 @@ pub(super) struct DrawnNeed {
     /// Whether only C++ includes its header.
     pub is_cxx: bool,
     /// The package of this host that brings it.
-    pub package: Option<String>,
+    pub package: Option<Package>,
 }
 
 /// What the host says about its own libraries.
@@ -31,7 +31,7 @@ pub struct Host {
 
 impl Host {
     /// Returns the packages that bring some headers, by how sources name them, as far as they are where compilers look first.
-    pub(super) fn packages_of_headers(&self, headers: &BTreeSet<String>) -> BTreeMap<String, String> {
+    pub(super) fn packages_of_headers(&self, headers: &BTreeSet<String>) -> BTreeMap<String, Package> {
         let folders = ["/usr/include".to_string(), format!("/usr/include/{}-linux-gnu", std::env::consts::ARCH)];
         let mut places: BTreeMap<String, &String> = BTreeMap::new();
         for header in headers {
@@ -97,8 +97,8 @@ pub(super) struct Libraries {
 const OF_LANGUAGES: [&str; 8] = ["m", "dl", "rt", "pthread", "util", "resolv", "atomic", "gomp"];
 
 /// Packages that every host has on which C is compiled.
-pub(super) fn is_of_compiler(package: &str) -> bool {
-    ["libc6", "libgcc", "libstdc++", "linux-libc-dev", "gcc-"].iter().any(|begin| package.starts_with(begin))
+pub(super) fn is_of_compiler(package: &Package) -> bool {
+    ["libc6", "libgcc", "libstdc++", "linux-libc-dev", "gcc-"].iter().any(|begin| package.as_str().starts_with(begin))
 }
 
 /// Tells which needs libraries are. `headers` are the host's headers that the sources include, with the words by which they do; `flags` are the
@@ -119,8 +119,7 @@ pub(super) fn libraries(
     let mut result = Libraries::default();
     for (library, file) in linked {
         let package = file.as_ref().and_then(|file| packages.get(file));
-        let of_compiler =
-            OF_LANGUAGES.contains(&library.as_str()) || package.is_some_and(|package| is_of_compiler(package));
+        let of_compiler = OF_LANGUAGES.contains(&library.as_str()) || package.is_some_and(is_of_compiler);
         if of_compiler || package.is_none() && file.is_none() {
             result.plain.insert(library.clone());
             continue;
@@ -209,7 +208,10 @@ mod tests {
         let found = libraries(&host, &linked, &headers, &BTreeSet::new());
         assert_eq!(found.plain, ["m".to_string()].into());
         let buoy = &found.needs["buoy"];
-        assert_eq!((buoy.library.as_deref(), buoy.package.as_deref()), (Some("buoy"), Some("libbuoy-dev")));
+        assert_eq!(
+            (buoy.library.as_deref(), buoy.package.as_ref().map(Package::as_str)),
+            (Some("buoy"), Some("libbuoy-dev"))
+        );
         let tide = &found.needs["tide"];
         // Its metadata would bring a folder that no compile was given.
         assert_eq!((tide.library.as_deref(), tide.header.as_deref()), (None, Some("tide.h")));

@@ -32,10 +32,7 @@ pub use interp::{Folder, Interp, Piece, SourceWord};
 pub use lists::{Exports, ListDef, ListItem, ListedModules, ModuleForm, ModulePlace};
 pub use mentions::Mentions;
 pub use named::{LeftOut, Named, options_of};
-pub use need::{
-    Ask, ByteOrder, CheckLanguage, HostCheck, HostFile, HostFileKind, Importance, LibraryLinkage, NeedCheck, NeedDef,
-    NeedId, Provider, ProviderFault, ScriptLanguage, ScriptModule, ToolCheck, ValueRange, ValueRangeFault,
-};
+pub use need::{Importance, NeedCheck, NeedDef, NeedId, Provider, ProviderFault};
 pub use option::{DecidedBy, DefaultRule, DefaultValue, Level, OptionDef, OptionId, Rule, RuleId, RuleKind};
 pub use option_kind::{Kind, PickValue};
 pub use output::{HeaderDef, HeaderId, HeaderOrder, MacroDef, MacroForm};

@@ -57,7 +57,7 @@ pub enum Shape {
     Free,
 }
 
-const fn key(name: &'static str, shape: Shape, says: &'static str) -> Key {
+pub(super) const fn key(name: &'static str, shape: Shape, says: &'static str) -> Key {
     Key { name, shape, says }
 }
 
@@ -192,58 +192,7 @@ pub const TABLES: &[TableKeys] = &[
         name: "need",
         written: "[need.NAME]",
         says: "Something that the host must have. Everything in the table must be met; a list means all of it.",
-        keys: &[
-            key("summary", Text, "what it is for"),
-            key("for", Word(&["target", "host"]), "the machine that is asked"),
-            key("required", Flag, "nothing can be built without it"),
-            key("bundled", Text, "the part that is built when the host has none"),
-            key(
-                "packages",
-                Named,
-                "packages that bring it, by distribution: `debian`, `fedora`, `opensuse`, `arch`, `alpine`",
-            ),
-            key("version", Text, "the versions that fit, as in `>= 3.20, < 4, != 3.22`"),
-            key("any-of", Texts, "needs of which the first that is met counts"),
-            key("all-of", Texts, "needs that must all be met"),
-            key(
-                "library",
-                Text,
-                "an installed metadata file, without `.pc`; its flags are used, and a program must link with them",
-            ),
-            key("static", Flag, "link the library into programs"),
-            key("header", Texts, "headers that the compiler can read, in this order"),
-            key("link", Texts, "libraries that a program links with"),
-            key("function", Texts, "functions that link"),
-            key("type", Texts, "types, in the headers of the need"),
-            key("member", Texts, "members, as in `struct tm.tm_zone`"),
-            key(
-                "macro",
-                Entries(&["name", "value"]),
-                "macros that are defined: a name, or `{ name, value = \">= 0x1270\" }`",
-            ),
-            key("version-macro", Text, "a macro of the headers that holds the version"),
-            key("size", Entries(&["of", "value"]), "`{ of = \"void *\", value = \"= 8\" }`"),
-            key("alignment", Entries(&["of", "value"]), "likewise"),
-            key("byte-order", Word(&["little", "big"]), "the byte order"),
-            key("kernel-headers", Text, "versions of the kernel's headers"),
-            key("flag", Texts, "flags that the compiler accepts; without paths"),
-            key("link-flag", Texts, "flags that the linker accepts"),
-            key("standard", Texts, "standards, as in `c17` or `c++20`"),
-            key("code", Text, "a piece of code that compiles, after the headers"),
-            key("tool", Texts, "a program of the search path; the first that is there"),
-            key("version-arguments", Texts, "how the tool is asked for its version"),
-            key("version-pattern", Text, "a regular expression for its answer; the first group counts"),
-            key(
-                "interpreter-module",
-                Entry(&["program", "module"]),
-                "`{ program = \"python3\", module = \"yaml\" }`, for python and perl",
-            ),
-            key("file", Texts, "absolute paths of files"),
-            key("device", Texts, "absolute paths of devices"),
-            key("language", Word(&["c", "c++"]), "which compiler is asked"),
-            key("define", Texts, "macros before the headers"),
-            key("accept", Named, "findings of `lint` that are known"),
-        ],
+        keys: super::needs::KEYS,
     },
     TableKeys {
         name: "set",

@@ -6,7 +6,7 @@ use std::sync::OnceLock;
 use serde::Deserialize;
 
 use super::family::Family;
-use crate::board::{Ask, HostCheck};
+use crate::checks::{HostCheck, Package};
 
 const TEXT: &str = include_str!("catalogue.toml");
 
@@ -36,37 +36,32 @@ fn entries() -> &'static BTreeMap<String, Entry> {
 }
 
 /// Returns the package that brings what a check looks for, by its library, then its header, then its tool.
-pub(super) fn package(check: &HostCheck, family: Family) -> Option<String> {
+pub(super) fn package(check: &HostCheck, family: Family) -> Option<Package> {
     let by = |wanted: &dyn Fn(&Entry) -> bool| entries().values().find(|entry| wanted(entry));
     let library = check.library.as_ref().and_then(|name| by(&|entry| entry.library.contains(name)));
     // A header is written below the system's folder, and sources often leave out a folder of its own.
     let holds = |entry: &Entry, header: &String| {
         entry.header.iter().any(|known| known == header || known.ends_with(&format!("/{header}")))
     };
-    // The headers before the last are there so that it can be read.
-    let header = || check.headers.last().and_then(|header| by(&|entry| holds(entry, header)));
+    let header = || check.telling_header().and_then(|header| by(&|entry| holds(entry, header)));
     let tool = || {
         let names = check.tool.iter().flat_map(|tool| &tool.names);
         names.into_iter().find_map(|name| by(&|entry| entry.tool.contains(name)))
     };
-    let kernel = || {
-        let asked = check.asks.iter().any(|ask| matches!(ask, Ask::KernelHeaders(_)));
-        asked.then(|| entries().get("kernel-headers")).flatten()
-    };
-    let known = library.or_else(header).or_else(tool).or_else(kernel);
-    known.map(|entry| entry.package(family).to_string()).or_else(|| module_package(check, family))
+    let known = library.or_else(header).or_else(tool);
+    known.and_then(|entry| entry.package(family).parse().ok()).or_else(|| module_package(check, family))
 }
 
 /// Distributions name packages of interpreted modules by rule.
-fn module_package(check: &HostCheck, family: Family) -> Option<String> {
+fn module_package(check: &HostCheck, family: Family) -> Option<Package> {
     let module = check.script_module.as_ref()?;
-    Some(family.module_package(module.language, &module.name))
+    family.module_package(module.language, &module.name)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::board::ScriptLanguage;
+    use crate::checks::ScriptLanguage;
 
     #[test]
     fn the_catalogue_is_sound() {
@@ -91,17 +86,23 @@ mod tests {
     #[test]
     fn packages_are_found_by_library_header_tool_or_rule() {
         let check = HostCheck { library: Some("zlib".into()), ..HostCheck::default() };
-        assert_eq!(package(&check, Family::Fedora).as_deref(), Some("zlib-devel"));
+        assert_eq!(package(&check, Family::Fedora).map(|p| p.to_string()).as_deref(), Some("zlib-devel"));
         let check = HostCheck { headers: vec!["dbus/dbus.h".into()], ..HostCheck::default() };
-        assert_eq!(package(&check, Family::Debian).as_deref(), Some("libdbus-1-dev"));
+        assert_eq!(package(&check, Family::Debian).map(|p| p.to_string()).as_deref(), Some("libdbus-1-dev"));
         let check = HostCheck { library: Some("surely-unknown".into()), ..HostCheck::default() };
         assert_eq!(package(&check, Family::Arch), None);
         let module = |program: &str, name: &str, family| {
             let language = ScriptLanguage::of(program).expect("a language");
-            let module = crate::board::ScriptModule { program: program.into(), language, name: name.into() };
+            let module = crate::checks::ScriptModule { program: program.into(), language, name: name.into() };
             package(&HostCheck { script_module: Some(module), ..HostCheck::default() }, family)
         };
-        assert_eq!(module("python3", "tide_tables", Family::Debian).as_deref(), Some("python3-tide-tables"));
-        assert_eq!(module("perl", "Tide::Tables", Family::Debian).as_deref(), Some("libtide-tables-perl"));
+        assert_eq!(
+            module("python3", "tide_tables", Family::Debian).map(|p| p.to_string()).as_deref(),
+            Some("python3-tide-tables")
+        );
+        assert_eq!(
+            module("perl", "Tide::Tables", Family::Debian).map(|p| p.to_string()).as_deref(),
+            Some("libtide-tables-perl")
+        );
     }
 }

@@ -5,6 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use super::family::Family;
+use crate::checks::Package;
 use crate::launch::{Exit, Job, Launch, find_program};
 
 /// A package manager that takes longer is ended.
@@ -14,7 +15,7 @@ const LIMIT: Duration = Duration::from_secs(60);
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Cost {
     /// All packages that would be installed, those asked for among them, in the package manager's order.
-    pub packages: Vec<String>,
+    pub packages: Vec<Package>,
     /// Bytes to fetch, where the package manager tells.
     pub download_bytes: Option<u64>,
     /// Bytes on disk, where the package manager tells.
@@ -41,7 +42,7 @@ pub enum CostFault {
 ///
 /// # Errors
 /// See [`CostFault`].
-pub fn cost(family: Family, packages: &[String], search_path: &str, launch: &dyn Launch) -> Result<Cost, CostFault> {
+pub fn cost(family: Family, packages: &[Package], search_path: &str, launch: &dyn Launch) -> Result<Cost, CostFault> {
     family.cost(&Ask { search_path, launch }, packages)
 }
 
@@ -53,7 +54,7 @@ pub(super) struct Ask<'a> {
 
 impl Ask<'_> {
     /// Runs a package manager, and returns what it wrote.
-    pub fn of(&self, program: &str, words: &[&str], more: &[String]) -> Result<String, CostFault> {
+    pub fn of(&self, program: &str, words: &[&str], more: &[Package]) -> Result<String, CostFault> {
         ask(program, words, more, self.search_path, self.launch)
     }
 }
@@ -61,13 +62,14 @@ impl Ask<'_> {
 fn ask(
     program: &str,
     words: &[&str],
-    more: &[String],
+    more: &[Package],
     search_path: &str,
     launch: &dyn Launch,
 ) -> Result<String, CostFault> {
     let path =
         find_program(program, search_path, Path::new("/")).ok_or_else(|| CostFault::NoManager(program.into()))?;
-    let arguments: Vec<String> = words.iter().map(ToString::to_string).chain(more.iter().cloned()).collect();
+    let arguments: Vec<String> =
+        words.iter().map(ToString::to_string).chain(more.iter().map(Package::to_string)).collect();
     let command = format!("{program} {}", arguments.join(" "));
     let silent = |words: String| CostFault::Silent { command: command.clone(), words };
     let job = Job {
@@ -162,7 +164,7 @@ mod tests {
         }
         let search = format!("{}:/bin:/usr/bin", folder.path().display());
         let search = if programs.is_empty() { folder.path().display().to_string() } else { search };
-        cost(family, &["buoy-dev".to_string()], &search, &RealLaunch::default())
+        cost(family, &Package::all_of("buoy-dev"), &search, &RealLaunch::default())
     }
 
     #[test]
@@ -170,7 +172,7 @@ mod tests {
         let apt = "case \"$*\" in *--simulate*install*buoy-dev) echo 'Inst chain (1.0 somewhere)'; echo 'Inst buoy-dev (2)'; echo 'Conf chain (1.0)';; *) exit 9;; esac";
         let cache = "printf 'Package: chain\\nInstalled-Size: 10\\nSize: 2000\\n\\nPackage: buoy-dev\\nSize: 500\\nInstalled-Size: 3\\n'";
         let cost = costed(Family::Debian, &[("apt-get", apt), ("apt-cache", cache)]).expect("a cost");
-        let names = |list: &[&str]| list.iter().map(ToString::to_string).collect::<Vec<_>>();
+        let names = |list: &[&str]| Package::all_of(&list.join(" "));
         let want =
             Cost { packages: names(&["chain", "buoy-dev"]), download_bytes: Some(2500), disk_bytes: Some(13 * 1024) };
         assert_eq!(cost, want);

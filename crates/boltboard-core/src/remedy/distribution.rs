@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 use super::family::Family;
+use crate::checks::Package;
 
 /// A distribution.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -32,7 +33,7 @@ impl Distribution {
 
     /// Returns the packages that some files belong to, by the files, going by the package database's own files. What cannot be told so is left
     /// out.
-    pub fn owners(&self, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+    pub fn owners(&self, files: &BTreeSet<String>) -> BTreeMap<String, Package> {
         match (&self.root, self.family) {
             (Some(root), Some(family)) if !files.is_empty() => family.owners(root, files),
             _ => BTreeMap::new(),
@@ -40,7 +41,7 @@ impl Distribution {
     }
 
     /// Tells whether a package is installed, going by the package database's own files. What cannot be told so is taken as not installed.
-    pub fn has(&self, package: &str) -> bool {
+    pub fn has(&self, package: &Package) -> bool {
         let (Some(root), Some(family)) = (&self.root, self.family) else { return false };
         family.has(root, package)
     }
@@ -69,6 +70,7 @@ mod tests {
 
     #[test]
     fn installed_packages_are_told_by_the_database() {
+        let has = |here: &Distribution, name: &str| here.has(&name.parse().expect("a name"));
         let folder = tempfile::tempdir().unwrap();
         let at = |path: &str, text: &str| {
             let path = folder.path().join(path);
@@ -82,10 +84,10 @@ mod tests {
         let root = Some(folder.path().to_path_buf());
         for family in [Family::Debian, Family::Arch, Family::Alpine] {
             let here = Distribution { title: String::new(), family: Some(family), root: root.clone() };
-            assert!(here.has("lamp-dev") && !here.has("lamp") && !here.has("libfog"), "{family:?}");
-            assert_eq!(here.has("libfog1"), family == Family::Debian);
+            assert!(has(&here, "lamp-dev") && !has(&here, "lamp") && !has(&here, "libfog"), "{family:?}");
+            assert_eq!(has(&here, "libfog1"), family == Family::Debian);
         }
         let aside = Distribution { title: String::new(), family: Some(Family::Debian), root: None };
-        assert!(!aside.has("lamp-dev"));
+        assert!(!has(&aside, "lamp-dev"));
     }
 }

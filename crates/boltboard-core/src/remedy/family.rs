@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use super::cost::{Ask, Cost, CostFault, column, sizes, told};
-use crate::board::ScriptLanguage;
+use crate::checks::{Package, ScriptLanguage};
 
 /// Distributions that share package names and commands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -39,9 +39,9 @@ struct Row {
     /// Whether a package is installed on the host below a root.
     has: fn(&Path, &str) -> bool,
     /// The packages that files belong to, on the host below a root.
-    owners: fn(&Path, &BTreeSet<String>) -> BTreeMap<String, String>,
+    owners: fn(&Path, &BTreeSet<String>) -> BTreeMap<String, Package>,
     /// What packages would take.
-    cost: fn(&Ask<'_>, &[String]) -> Result<Cost, CostFault>,
+    cost: fn(&Ask<'_>, &[Package]) -> Result<Cost, CostFault>,
 }
 
 const TABLE: [Row; 5] = [
@@ -137,22 +137,22 @@ impl Family {
     }
 
     /// Tells whether a package is installed below a root, going by the package database's own files.
-    pub(super) fn has(self, root: &Path, package: &str) -> bool {
-        (self.row().has)(root, package)
+    pub(super) fn has(self, root: &Path, package: &Package) -> bool {
+        (self.row().has)(root, package.as_str())
     }
 
     /// Returns the packages that files belong to, by the files.
-    pub(super) fn owners(self, root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+    pub(super) fn owners(self, root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, Package> {
         (self.row().owners)(root, files)
     }
 
     /// Asks what packages would take.
-    pub(super) fn cost(self, ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
+    pub(super) fn cost(self, ask: &Ask<'_>, packages: &[Package]) -> Result<Cost, CostFault> {
         (self.row().cost)(ask, packages)
     }
 
     /// Returns the package of a module for an interpreter: they are named by rule.
-    pub(super) fn module_package(self, language: ScriptLanguage, module: &str) -> String {
+    pub(super) fn module_package(self, language: ScriptLanguage, module: &str) -> Option<Package> {
         let row = self.row();
         let ((before, after), name) = match language {
             ScriptLanguage::Python => {
@@ -163,7 +163,7 @@ impl Family {
                 (row.modules[1], if row.lower_perl { name.to_lowercase() } else { name })
             }
         };
-        format!("{before}{name}{after}")
+        format!("{before}{name}{after}").parse().ok()
     }
 }
 
@@ -173,7 +173,7 @@ fn debian_has(root: &Path, package: &str) -> bool {
     info.join(format!("{package}.list")).is_file() || of_any_architecture()
 }
 
-fn debian_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+fn debian_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, Package> {
     let mut wanted: BTreeMap<String, &String> = BTreeMap::new();
     for file in files {
         wanted.insert(file.clone(), file);
@@ -188,15 +188,15 @@ fn debian_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, Stri
     for list in lists.iter().filter(|list| list.extension().is_some_and(|ending| ending == "list")) {
         let Ok(text) = std::fs::read_to_string(list) else { continue };
         let name = list.file_stem().map_or(String::new(), |stem| stem.to_string_lossy().into_owned());
-        let package = name.split(':').next().unwrap_or_default();
+        let Ok(package) = name.split(':').next().unwrap_or_default().parse::<Package>() else { continue };
         for file in text.lines().filter_map(|line| wanted.get(line)) {
-            owners.entry((*file).clone()).or_insert_with(|| package.to_string());
+            owners.entry((*file).clone()).or_insert_with(|| package.clone());
         }
     }
     owners
 }
 
-fn arch_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+fn arch_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, Package> {
     let mut owners = BTreeMap::new();
     let Ok(entries) = std::fs::read_dir(root.join("var/lib/pacman/local")) else { return owners };
     let mut folders: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();
@@ -204,26 +204,26 @@ fn arch_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String
     for folder in folders {
         let Ok(text) = std::fs::read_to_string(folder.join("files")) else { continue };
         let name = folder.file_name().map_or(String::new(), |name| name.to_string_lossy().into_owned());
-        let Some(package) = name.rsplitn(3, '-').nth(2) else { continue };
+        let Some(package) = name.rsplitn(3, '-').nth(2).and_then(|name| name.parse::<Package>().ok()) else { continue };
         for file in text.lines().map(|line| format!("/{line}")).filter(|file| files.contains(file)) {
-            owners.entry(file).or_insert_with(|| package.to_string());
+            owners.entry(file).or_insert_with(|| package.clone());
         }
     }
     owners
 }
 
-fn alpine_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, String> {
+fn alpine_owners(root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, Package> {
     let text = std::fs::read_to_string(root.join("lib/apk/db/installed")).unwrap_or_default();
     let mut owners = BTreeMap::new();
-    let (mut package, mut folder) = ("", "");
+    let (mut package, mut folder): (Option<Package>, &str) = (None, "");
     for line in text.lines() {
         match line.split_once(':') {
-            Some(("P", name)) => package = name,
+            Some(("P", name)) => package = name.parse().ok(),
             Some(("F", name)) => folder = name,
             Some(("R", name)) => {
                 let file = format!("/{folder}/{name}");
-                if files.contains(&file) {
-                    owners.entry(file).or_insert_with(|| package.to_string());
+                if let Some(package) = package.as_ref().filter(|_| files.contains(&file)) {
+                    owners.entry(file).or_insert_with(|| package.clone());
                 }
             }
             _ => {}
@@ -252,12 +252,10 @@ fn begins_in(folder: &Path, start: &str, end: &str) -> bool {
     std::fs::read_dir(folder).is_ok_and(|entries| entries.filter_map(Result::ok).any(|entry| fits(entry.file_name())))
 }
 
-fn debian_cost(ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
+fn debian_cost(ask: &Ask<'_>, packages: &[Package]) -> Result<Cost, CostFault> {
     let planned = ask.of("apt-get", &["--simulate", "--no-remove", "-q", "install"], packages)?;
-    let chain: Vec<String> = planned
-        .lines()
-        .filter_map(|line| line.strip_prefix("Inst ")?.split_whitespace().next().map(str::to_string))
-        .collect();
+    let chain = planned.lines().filter_map(|line| line.strip_prefix("Inst ")?.split_whitespace().next()?.parse().ok());
+    let chain: Vec<Package> = chain.collect();
     if chain.is_empty() {
         return Ok(Cost { download_bytes: Some(0), disk_bytes: Some(0), ..Cost::default() });
     }
@@ -268,33 +266,33 @@ fn debian_cost(ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
     Ok(Cost { packages: chain, download_bytes: sum(&|s| s.0), disk_bytes: sum(&|s| s.1 * 1024) })
 }
 
-fn fedora_cost(ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
+fn fedora_cost(ask: &Ask<'_>, packages: &[Package]) -> Result<Cost, CostFault> {
     let text = ask.of("dnf", &["--assumeno", "--quiet", "install"], packages)?;
-    let chain = column(&text, "Installing", 0);
+    let chain: Vec<Package> = column(&text, "Installing", 0).iter().filter_map(|name| name.parse().ok()).collect();
     Ok(Cost { packages: chain, download_bytes: told(&text, "download size"), disk_bytes: told(&text, "nstalled size") })
 }
 
-fn opensuse_cost(ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
+fn opensuse_cost(ask: &Ask<'_>, packages: &[Package]) -> Result<Cost, CostFault> {
     let text = ask.of("zypper", &["--non-interactive", "install", "--dry-run"], packages)?;
     let mut lines = text.lines().skip_while(|line| !line.contains("going to be installed")).skip(1);
     let chain = lines.by_ref().take_while(|line| !line.trim().is_empty());
-    let chain = chain.flat_map(str::split_whitespace).map(str::to_string).collect();
+    let chain = chain.flat_map(Package::all_of).collect();
     Ok(Cost { packages: chain, download_bytes: told(&text, "download size"), disk_bytes: told(&text, "additional") })
 }
 
-fn arch_cost(ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
+fn arch_cost(ask: &Ask<'_>, packages: &[Package]) -> Result<Cost, CostFault> {
     let text = ask.of("pacman", &["-S", "--print", "--print-format", "%n %s"], packages)?;
     let lines = text.lines().filter_map(|line| line.trim().split_once(' '));
     let sized: Vec<(&str, u64)> = lines.filter_map(|(name, size)| Some((name, size.parse().ok()?))).collect();
     let download = sized.iter().map(|(_, size)| size).sum();
-    let packages = sized.into_iter().map(|(name, _)| name.to_string()).collect();
+    let packages = sized.into_iter().filter_map(|(name, _)| name.parse().ok()).collect();
     Ok(Cost { packages, download_bytes: Some(download), disk_bytes: None })
 }
 
-fn alpine_cost(ask: &Ask<'_>, packages: &[String]) -> Result<Cost, CostFault> {
+fn alpine_cost(ask: &Ask<'_>, packages: &[Package]) -> Result<Cost, CostFault> {
     let text = ask.of("apk", &["add", "--simulate"], packages)?;
     let chain = text.lines().filter_map(|line| line.split_once(") Installing ")).map(|(_, rest)| rest);
-    let packages = chain.filter_map(|rest| rest.split_whitespace().next()).map(str::to_string).collect();
+    let packages = chain.filter_map(|rest| rest.split_whitespace().next()?.parse().ok()).collect();
     Ok(Cost { packages, download_bytes: None, disk_bytes: None })
 }
 
@@ -320,7 +318,7 @@ mod tests {
         for (family, package) in [(Family::Debian, "lamp-dev"), (Family::Arch, "lamp-kit"), (Family::Alpine, "lamp")] {
             let owners = family.owners(root.path(), &files);
             assert_eq!(owners.len(), 2, "{family:?}: {owners:?}");
-            assert!(owners.values().all(|owner| owner == package), "{family:?}: {owners:?}");
+            assert!(owners.values().all(|owner| owner.as_str() == package), "{family:?}: {owners:?}");
         }
         assert!(Family::Fedora.owners(root.path(), &files).is_empty());
     }

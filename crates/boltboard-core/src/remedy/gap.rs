@@ -7,6 +7,7 @@ use super::distribution::Distribution;
 use super::help::{first_copy_aside, helpful_packages, installable, packages, providers};
 use crate::base::Severity;
 use crate::board::{Atom, Board, DecidedBy, Importance, Kind, NeedCheck, NeedId, OptionId, PartId, Provider, Value};
+use crate::checks::Package;
 use crate::expr::Expr;
 use crate::profile::{Choice, Choices};
 use crate::resolve::{Clash, Effect, Origin, Resolution};
@@ -76,9 +77,9 @@ pub struct Gap {
     /// What is lost without it.
     pub lost: Vec<Lost>,
     /// Packages that bring it; empty when none is known, and when what they bring is there and does not fit.
-    pub packages: Vec<String>,
+    pub packages: Vec<Package>,
     /// Packages that bring it in a version that may fit once they are newer.
-    pub packages_if_newer: Vec<String>,
+    pub packages_if_newer: Vec<Package>,
     /// A copy that does not do and is found first, before what a package installs.
     pub first_copy: Option<PathBuf>,
     /// Whether installing can help at all: a wrong byte order cannot be installed.
@@ -213,7 +214,7 @@ fn gap(situation: Situation<'_>, fact: &Fact) -> Gap {
         switch_off.extend(parts.iter().filter(|part| made(part)).filter_map(|part| part_off(board, *part, resolution)));
     }
     switch_off.retain(|(option, _)| board.options[*option].decided_by == DecidedBy::People);
-    let of_family = |packages: &dyn Fn(super::Family) -> Vec<String>| here.family.map_or(Vec::new(), packages);
+    let of_family = |packages: &dyn Fn(super::Family) -> Vec<Package>| here.family.map_or(Vec::new(), packages);
     let other_version = matches!(fact.state, FactState::Missing(Missing::WrongVersion { .. }));
     let newer = |family| {
         if other_version && first_copy_aside(fact).is_none() {

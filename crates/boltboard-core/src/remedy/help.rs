@@ -7,7 +7,8 @@ use super::catalogue;
 use super::distribution::Distribution;
 use super::family::Family;
 use crate::base::Version;
-use crate::board::{Ask, Board, NeedCheck, NeedId, Provider};
+use crate::board::{Board, NeedCheck, NeedId, Provider};
+use crate::checks::Package;
 use crate::survey::{CopyRank, Fact, FactSource, FactState, Facts, Missing, Presence};
 
 /// Tells whether a package is known for a need on some distribution, or none could bring it.
@@ -32,23 +33,16 @@ pub(super) fn installable(board: &Board, need: NeedId) -> bool {
         NeedCheck::AnyOf(members) | NeedCheck::AllOf(members) => {
             members.iter().any(|member| installable(board, *member))
         }
-        NeedCheck::Host(check) => {
-            check.library.is_some()
-                || !check.headers.is_empty()
-                || !check.link.is_empty()
-                || check.tool.is_some()
-                || check.script_module.is_some()
-                || check.asks.iter().any(|ask| matches!(ask, Ask::KernelHeaders(_)))
-        }
+        NeedCheck::Host(check) => check.can_be_packaged(),
     }
 }
 
 /// Returns the packages that bring a need: those that the board names, else those of the catalogue. For one of several, those of
 /// the first that has any; for all of several, those of the missing ones.
-pub fn packages(board: &Board, facts: &Facts, need: NeedId, family: Family) -> Vec<String> {
+pub fn packages(board: &Board, facts: &Facts, need: NeedId, family: Family) -> Vec<Package> {
     let definition = &board.needs[need];
     if let Some(named) = definition.packages.get(family.key()) {
-        return named.split_whitespace().map(str::to_string).collect();
+        return named.clone();
     }
     match &definition.check {
         NeedCheck::Host(check) => catalogue::package(check, family).into_iter().collect(),
@@ -65,9 +59,9 @@ pub fn packages(board: &Board, facts: &Facts, need: NeedId, family: Family) -> V
 
 /// Returns the packages whose installation would meet a need, as far as is known: none for what is there and does not fit, for what a
 /// person does not want or only supposes to be away, and where another copy is found first anyway; nor one that is installed.
-pub fn helpful_packages(board: &Board, facts: &Facts, need: NeedId, here: &Distribution) -> Vec<String> {
+pub fn helpful_packages(board: &Board, facts: &Facts, need: NeedId, here: &Distribution) -> Vec<Package> {
     let (Some(fact), Some(family)) = (facts.get(need), here.family) else { return Vec::new() };
-    let each = |members: &[NeedId]| -> Vec<Vec<String>> {
+    let each = |members: &[NeedId]| -> Vec<Vec<Package>> {
         let missing = members.iter().filter(|member| !facts.has(**member));
         missing.map(|member| helpful_packages(board, facts, *member, here)).collect()
     };
@@ -129,9 +123,9 @@ pub fn providers(board: &Board, facts: &Facts, fact: &Fact) -> Vec<Provider> {
 }
 
 /// Returns the one command that installs packages, `None` when there is nothing to install or the distribution is not known.
-pub fn install_command(here: &Distribution, packages: &[String], as_root: bool) -> Option<String> {
+pub fn install_command(here: &Distribution, packages: &[Package], as_root: bool) -> Option<String> {
     let family = here.family?;
-    let sorted: BTreeSet<&String> = packages.iter().collect();
+    let sorted: BTreeSet<&Package> = packages.iter().collect();
     if sorted.is_empty() {
         return None;
     }

@@ -1,6 +1,7 @@
 use super::*;
 use crate::base::Version;
 use crate::board::{Board, NeedCheck, Provider};
+use crate::checks::Package;
 use crate::logic::encode;
 use crate::profile::Choices;
 use crate::resolve::resolve;
@@ -99,7 +100,7 @@ fn told(board: &Board, facts: Vec<Fact>, chosen: &str, here: &Distribution) -> V
                 board.needs[gap.need].name,
                 gap.stops,
                 lost.join(" "),
-                gap.packages.join(" "),
+                Package::joined(&gap.packages),
                 off.join(" "),
                 providers.join(" ")
             )
@@ -148,7 +149,7 @@ fn what_is_chosen_names_the_choice_that_does_without() {
 fn packages_follow_the_distribution() {
     let board = board();
     let facts = Facts::new(only(&board, &["tide"]));
-    let of = |name: &str, family| packages(&board, &facts, board.need(name).expect("a need"), family).join(" ");
+    let of = |name: &str, family| Package::joined(&packages(&board, &facts, board.need(name).expect("a need"), family));
     assert_eq!(of("lamp", Family::Debian), "liblamp-dev liblamp-tools");
     assert_eq!(of("lamp", Family::Arch), "", "neither the board nor the catalogue knows one");
     assert_eq!(of("horn", Family::Alpine), "zlib-dev");
@@ -157,7 +158,7 @@ fn packages_follow_the_distribution() {
     assert_eq!(of("idle", Family::Debian), "");
     let command = |family, root| {
         let here = Distribution { title: String::new(), family, root: None };
-        install_command(&here, &["b".into(), "a".into(), "b".into()], root)
+        install_command(&here, &Package::all_of("b a b"), root)
     };
     for (family, want) in [
         (Family::Debian, "apt install a b"),

@@ -4,7 +4,8 @@ use std::path::PathBuf;
 
 use super::host::{Wants, filled};
 use super::open::Session;
-use crate::board::{CheckLanguage, DefaultValue, Interp, Machine, NeedCheck, OptionId, Toolchain};
+use crate::board::{DefaultValue, Interp, Machine, NeedCheck, OptionId, Toolchain};
+use crate::checks::CheckLanguage;
 use crate::profile::Choices;
 use crate::resolve::{Resolution, resolved};
 use crate::survey::{Fact, FactSource, FactState, Facts, Found, ToolEnvironment, Tools};

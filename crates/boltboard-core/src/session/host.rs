@@ -8,6 +8,7 @@ use super::open::{Resolved, Session};
 use super::scope::Surroundings;
 use crate::base::Digest;
 use crate::board::{EnvironmentDef, Interp, Machine, NeedId, OptionId, Piece, Toolchain};
+use crate::checks::Package;
 use crate::definitions::Listing;
 use crate::profile::{Choices, ProfileName};
 use crate::remedy::{self, Distribution};
@@ -312,7 +313,7 @@ impl Session {
         let here = self.around.distribution();
         let ids = needs.iter().filter_map(|name| self.board.need(name));
         let packages = ids.flat_map(|need| remedy::helpful_packages(&self.board, facts, need, &here));
-        let packages: Vec<String> = packages.collect();
+        let packages: Vec<Package> = packages.collect();
         remedy::install_command(&here, &packages, as_root())
     }
 

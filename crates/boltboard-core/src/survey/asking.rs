@@ -182,7 +182,7 @@ impl Outcome {
         let value = self.values.get(&number).cloned();
         let yes = match &question.body {
             Body::Text(name) => value.as_ref().is_some_and(|text| text != name),
-            Body::Value(_) | Body::ByteOrder => value.is_some(),
+            Body::Value(_) => value.is_some(),
             _ => true,
         };
         Answer { yes, value: value.filter(|_| yes), words: Vec::new() }
@@ -216,15 +216,12 @@ impl Outcome {
                 files.extend(self.read.iter().cloned());
             }
             Body::Flag(_) | Body::LinkFlag(_) => {}
-            Body::Type(_)
-            | Body::Member { .. }
-            | Body::Macro(_)
+            Body::Lines(_)
             | Body::Holds { .. }
             | Body::Declared(_)
             | Body::Value(_)
             | Body::Text(_)
-            | Body::Code(_)
-            | Body::ByteOrder => {
+            | Body::Code(_) => {
                 files.extend(self.read.iter().cloned());
             }
         }
@@ -267,7 +264,6 @@ fn values(object: &[u8], set: &[&Question]) -> BTreeMap<usize, String> {
         let bytes = data.get(at..at.saturating_add(size)).map_or_else(|| vec![0; size.min(64)], <[u8]>::to_vec);
         let little = file.is_little_endian();
         let value = match &question.body {
-            Body::ByteOrder => Some(if little { "little" } else { "big" }.to_string()),
             Body::Text(_) => Some(plain_text(&String::from_utf8_lossy(&bytes))),
             Body::Value(_) => <[u8; 8]>::try_from(bytes.as_slice())
                 .ok()

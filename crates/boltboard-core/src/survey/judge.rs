@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 
 use super::join::{Answer, by_hand};
-use super::need::{Draft, Look};
+use super::need::{About, Asked, Draft, Look};
 use super::program::ProgramAnswer;
 use super::question::{Body, Question};
 use super::{Evidence, Fact, FactSource, FactState, Health, Joining, Language, Missing, Presence, Prober};
 use crate::base::Version;
-use crate::board::{Ask, ByteOrder, NeedDef, Provider};
+use crate::board::{NeedDef, Provider};
+use crate::checks::{Ask, No, Probe};
 
 /// Judges a version against what a need wants.
 pub(super) fn judge_version(need: &NeedDef, version: Option<&str>) -> Result<(), Missing> {
@@ -84,8 +85,8 @@ impl Judge<'_> {
     }
 
     fn questions(&mut self) -> Result<(), Missing> {
-        let questions = std::mem::take(&mut self.draft.questions);
-        for question in &questions {
+        for asked in std::mem::take(&mut self.draft.questions) {
+            let question = &asked.question;
             let answer = self.answers.get(question).filter(|answer| answer.yes || self.means_something(question));
             let Some(answer) = answer else { return Err(Missing::NotAsked) };
             // Of what is there, the command is told to those who ask for this need alone.
@@ -97,13 +98,13 @@ impl Judge<'_> {
                 }
                 Ok(_) | Err(_) => (None, None),
             };
-            let result = self.one(question, answer);
+            let result = if answer.yes { self.yes(&asked, answer) } else { Err(self.no(&asked, answer)) };
             let found = match (&result, &answer.value) {
                 (Ok(()), Some(value)) => value.clone(),
                 (Ok(()), None) => "yes".into(),
                 (Err((words, _)), _) => words.clone(),
             };
-            let tried = title(question);
+            let tried = title(&asked);
             self.draft.evidence.push(Evidence { tried, found, command, program, words: answer.words.clone() });
             result.map_err(|(_, missing)| missing)?;
         }
@@ -124,91 +125,58 @@ impl Judge<'_> {
         }
     }
 
-    /// Returns what was found wrong in a few words, with what that means.
-    fn one(&mut self, question: &Question, answer: &Answer) -> Result<(), (String, Missing)> {
-        let words = telling_line(&answer.words);
-        let unusable = |reason: String| Err((reason.clone(), Missing::Unusable { reason }));
-        let of_it = self.draft.found.place.is_some() || !self.draft.check.link.is_empty();
-        let part_of_it = |what: String| {
-            let missing = if of_it { Missing::Unusable { reason: what.clone() } } else { Missing::Absent };
-            Err((what, missing))
-        };
-        match (&question.body, answer.yes) {
-            (Body::Readable(header), false) if self.draft.found.place.is_none() && is_absent(header, &words) => {
-                Err((words, Missing::Absent))
-            }
-            (Body::Readable(header), false) => unusable(format!("its header <{header}> cannot be read: {words}")),
-            (Body::Links(_), false) => {
-                let seen = self.draft.found.place.is_some() || words.contains("incompatible");
-                let missing = if seen || !words.contains("cannot find -l") {
-                    Missing::Unusable { reason: words.clone() }
-                } else {
-                    Missing::Absent
-                };
-                Err((words, missing))
-            }
-            (Body::Function { name, .. } | Body::Declared(name), false) => {
-                part_of_it(format!("it has no function {name}"))
-            }
-            (Body::Type(name), false) => part_of_it(format!("it has no type {name}")),
-            (Body::Member { of, member }, false) => part_of_it(format!("{of} has no member {member}")),
-            (Body::Macro(name) | Body::Text(name), false) => part_of_it(format!("it does not define {name}")),
-            (Body::Value(expression), false) => unusable(format!("{expression} is not a constant here: {words}")),
-            (Body::Flag(_) | Body::LinkFlag(_), false) => Err((words, Missing::Absent)),
-            (Body::Code(_), false) => Err((words, Missing::Absent)),
-            (Body::ByteOrder, false) => unusable(words),
-            (Body::Holds { condition, of }, false) => unusable(self.not_so(question, of, condition, &words)),
-            (Body::Value(_), true) => self.kernel_headers(answer.value.as_deref().unwrap_or_default()),
-            (Body::ByteOrder, true) => self.byte_order(answer.value.as_deref().unwrap_or_default()),
-            (Body::Text(_), true) => {
+    /// What a "yes" says; an error is what was found wrong in a few words, with what that means.
+    fn yes(&mut self, asked: &Asked<'_>, answer: &Answer) -> Result<(), (String, Missing)> {
+        match asked.about {
+            About::Version(_) => {
                 self.draft.found.version.clone_from(&answer.value);
                 let judged = judge_version(self.need, answer.value.as_deref());
                 judged.map_err(|missing| (answer.value.clone().unwrap_or_default(), missing))
             }
-            (_, true) => Ok(()),
-        }
-    }
-
-    /// Why a constant does not do, with its value where the compiler tells it.
-    fn not_so(&self, question: &Question, of: &str, condition: &str, words: &str) -> String {
-        let asked = self.draft.check.asks.iter().find_map(|ask| match ask {
-            Ask::Value { title, expression, range } if range.as_condition(expression) == *condition => {
-                Some((title, range))
+            About::Ask(Ask { probe: Probe::PackedVersion { range, .. }, .. }) => {
+                let number = answer.value.as_ref().and_then(|value| value.parse().ok()).unwrap_or(0);
+                let found = Probe::unpack_version(number);
+                self.draft.found.version = Some(found.clone());
+                let fits = range.holds(&Version::new(&found));
+                if fits { Ok(()) } else { Err((found.clone(), Missing::WrongVersion { found })) }
             }
-            _ => None,
-        });
-        let value =
-            question.follow_up().and_then(|more| self.answers.get(&more)).and_then(|answer| answer.value.as_ref());
-        match (asked, value) {
-            (Some((title, range)), Some(value)) => format!("{title} is {value}, wanted {range}"),
-            _ => format!("{of} is not a constant here: {words}"),
+            About::Header(_) | About::Linking | About::Ask(_) => Ok(()),
         }
     }
 
-    fn kernel_headers(&mut self, value: &str) -> Result<(), (String, Missing)> {
-        let number: i64 = value.parse().unwrap_or_default();
-        let version = format!("{}.{}.{}", number >> 16, (number >> 8) & 0xff, number & 0xff);
-        self.draft.found.version = Some(version.clone());
-        let fits = self.draft.check.asks.iter().all(|ask| match ask {
-            Ask::KernelHeaders(range) => range.holds(&Version::new(&version)),
-            _ => true,
-        });
-        if fits { Ok(()) } else { Err((version.clone(), Missing::WrongVersion { found: version })) }
-    }
-
-    fn byte_order(&self, found: &str) -> Result<(), (String, Missing)> {
-        let wanted = self.draft.check.asks.iter().find_map(|ask| match ask {
-            Ask::ByteOrder(ByteOrder::Little) => Some("little"),
-            Ask::ByteOrder(ByteOrder::Big) => Some("big"),
-            _ => None,
-        });
-        match wanted {
-            Some(wanted) if wanted != found => {
-                let reason = format!("the byte order is {found}, wanted {wanted}");
-                Err((reason.clone(), Missing::Unusable { reason }))
+    /// What was found wrong in a few words, with what that means.
+    fn no(&self, asked: &Asked<'_>, answer: &Answer) -> (String, Missing) {
+        let words = telling_line(&answer.words);
+        let placed = self.draft.found.place.is_some();
+        let unfit = |reason: String| (reason.clone(), Missing::Unusable { reason });
+        let lacks = |what: &str| match placed || !self.draft.check.link.is_empty() {
+            true => unfit(what.to_string()),
+            false => (what.to_string(), Missing::Absent),
+        };
+        match asked.about {
+            About::Header(header) if !placed && is_absent(header, &words) => (words, Missing::Absent),
+            About::Header(header) => unfit(format!("its header <{header}> cannot be read: {words}")),
+            About::Linking if placed || words.contains("incompatible") || !words.contains("cannot find -l") => {
+                unfit(words)
             }
-            _ => Ok(()),
+            About::Linking => (words, Missing::Absent),
+            About::Version(name) => lacks(&format!("it does not define {name}")),
+            About::Ask(ask) => match &ask.no {
+                No::Lacks(what) => lacks(what),
+                No::Absent => (words, Missing::Absent),
+                No::Unfit(what) => unfit(self.not_so(ask, &asked.question).unwrap_or_else(|| match &ask.probe {
+                    Probe::Holds { .. } | Probe::PackedVersion { .. } => format!("{what}: {words}"),
+                    _ => what.clone(),
+                })),
+            },
         }
+    }
+
+    /// Why a constant does not do, where the compiler tells its value.
+    fn not_so(&self, ask: &Ask, question: &Question) -> Option<String> {
+        let Probe::Holds { range, .. } = &ask.probe else { return None };
+        let value = self.answers.get(&question.follow_up()?)?.value.as_ref()?;
+        Some(format!("{} is {value}, wanted {range}", ask.title))
     }
 }
 
@@ -217,26 +185,22 @@ fn is_absent(header: &str, words: &str) -> bool {
     words.contains("No such file") && words.contains(&format!("{header}:")) && !words.contains(&format!("/{header}:"))
 }
 
-fn title(question: &Question) -> String {
-    let in_headers = match question.setting.headers.as_slice() {
+/// What was tried, for people.
+fn title(asked: &Asked<'_>) -> String {
+    let Question { setting, body } = &asked.question;
+    let in_headers = || match setting.headers.as_slice() {
         [] => String::new(),
         headers => format!(" in {}", headers.iter().map(|h| format!("<{h}>")).collect::<Vec<_>>().join(" ")),
     };
-    match &question.body {
-        Body::Readable(header) => format!("whether <{header}> can be read"),
-        Body::Type(name) => format!("the type {name}{in_headers}"),
-        Body::Member { of, member } => format!("the member {member} of {of}{in_headers}"),
-        Body::Macro(name) => format!("the macro {name}{in_headers}"),
-        Body::Value(expression) => format!("the value of {expression}{in_headers}"),
-        Body::Holds { of, .. } => format!("the value of {of}{in_headers}"),
-        Body::Declared(name) => format!("whether {name} is declared{in_headers}"),
-        Body::Text(name) => format!("the version in {name}{in_headers}"),
-        Body::ByteOrder => "the byte order".into(),
-        Body::Code(_) => "whether a piece of code compiles".into(),
-        Body::Function { name, link } if link.is_empty() => format!("the function {name}"),
-        Body::Function { name, link } => format!("the function {name} with {}", link.join(" ")),
-        Body::Links(flags) => format!("whether a program links with {}", flags.join(" ")),
-        Body::Flag(flag) => format!("whether the compiler accepts {flag}"),
-        Body::LinkFlag(flag) => format!("whether the linker accepts {flag}"),
+    match (asked.about, body) {
+        (About::Header(header), _) => format!("whether <{header}> can be read"),
+        (About::Linking, Body::Links(flags)) => format!("whether a program links with {}", flags.join(" ")),
+        (About::Linking, _) => "whether a program links".into(),
+        (About::Version(name), _) => format!("the version in {name}{}", in_headers()),
+        (About::Ask(ask), Body::Function { link, .. }) if !link.is_empty() => {
+            format!("{} with {}", ask.title, link.join(" "))
+        }
+        (About::Ask(ask), Body::Function { .. } | Body::Code(_)) => ask.title.clone(),
+        (About::Ask(ask), _) => format!("{}{}", ask.title, in_headers()),
     }
 }

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 
 use super::passed_on::{For, refused};
 use crate::base::{Version, VersionRange, shell_words};
-use crate::board::LibraryLinkage;
+use crate::checks::LibraryLinkage;
 
 /// The largest file that is read, in bytes.
 const MAX_FILE: u64 = 1024 * 1024;

@@ -30,7 +30,8 @@ use std::path::PathBuf;
 use std::sync::Mutex;
 
 use crate::base::{Digest, packed_bytes};
-use crate::board::{Board, LibraryLinkage, Machine, NeedCheck, NeedDef, NeedId, Provider};
+use crate::board::{Board, Machine, NeedCheck, NeedDef, NeedId, Provider};
+use crate::checks::LibraryLinkage;
 use crate::launch::Launch;
 
 pub use compiler::{
@@ -232,7 +233,8 @@ fn survey_machine(
         .filter(|id| !wishes.assumed.contains_key(id))
         .filter_map(|id| Draft::of(*id, &board.needs[*id], wishes.providers.get(id), prober))
         .collect();
-    let mut questions: BTreeSet<Question> = drafts.iter().flat_map(|draft| draft.questions.iter().cloned()).collect();
+    let mut questions: BTreeSet<Question> =
+        drafts.iter().flat_map(|draft| draft.questions.iter().map(|asked| asked.question.clone())).collect();
     let languages: BTreeSet<Language> = drafts.iter().filter_map(Draft::compiler_asked).collect();
     questions.extend(languages.iter().map(|language| nothing_to_it(*language, Body::Links(Vec::new()))));
     // Programs are asked for their versions while compilers are at work.

@@ -1,6 +1,5 @@
 //! One need that is looked for on the host: what can be looked up, and what is left to ask.
 
-use std::os::unix::fs::FileTypeExt;
 use std::path::{Path, PathBuf};
 
 use super::compiler::{LibrarySearch, lies_below};
@@ -10,9 +9,8 @@ use super::question::{Body, Question, Setting};
 use super::{
     Copy, CopyRank, Evidence, Found, Language, Metadata, MetadataFault, Missing, Prober, read_metadata, search,
 };
-use crate::board::{
-    Ask, CheckLanguage, HostCheck, HostFileKind, NeedCheck, NeedDef, NeedId, Provider, ScriptModule, ToolCheck,
-};
+use crate::board::{NeedCheck, NeedDef, NeedId, Provider};
+use crate::checks::{Ask, AskedIn, CheckLanguage, HostCheck, ScriptModule, Seen, ToolCheck};
 
 /// A need after everything was looked up that can be, with what is left to ask.
 pub(super) struct Draft<'a> {
@@ -24,9 +22,28 @@ pub(super) struct Draft<'a> {
     pub evidence: Vec<Evidence>,
     pub copies: Vec<Copy>,
     /// For the compiler, in the order of judging.
-    pub questions: Vec<Question>,
+    pub questions: Vec<Asked<'a>>,
     /// For other programs.
     pub programs: Vec<ProgramQuestion>,
+}
+
+/// A question of one need.
+pub(super) struct Asked<'a> {
+    pub question: Question,
+    pub about: About<'a>,
+}
+
+/// What an answer says of a need.
+#[derive(Clone, Copy)]
+pub(super) enum About<'a> {
+    /// Whether this header of its own can be read.
+    Header(&'a str),
+    /// Whether a program links with it.
+    Linking,
+    /// Its version, in this macro.
+    Version(&'a str),
+    /// What its definition asks.
+    Ask(&'a Ask),
 }
 
 /// What programs said about one need.
@@ -97,7 +114,7 @@ impl Lookup<'_, '_> {
         if let Some(folder) = self.folder.filter(|folder| !folder.is_dir()) {
             return Err(Missing::Unusable { reason: format!("the folder {} is not there", folder.display()) });
         }
-        self.files(check)?;
+        self.looks(check)?;
         if let Some(tool) = &check.tool {
             self.tool(tool)?;
         }
@@ -118,7 +135,7 @@ impl Lookup<'_, '_> {
         if known || !check.link.is_empty() {
             self.libraries()?;
         }
-        self.ask(check, known);
+        self.ask(known);
         Ok(())
     }
 
@@ -145,24 +162,22 @@ impl Lookup<'_, '_> {
         Ok(())
     }
 
-    fn files(&mut self, check: &HostCheck) -> Result<(), Missing> {
-        for file in &check.files {
-            let (what, tried) = match file.kind {
-                HostFileKind::File => ("file", format!("the file {}", file.path.display())),
-                HostFileKind::Device => ("device", format!("the device {}", file.path.display())),
-            };
-            self.prober.memo.note(file.path.clone());
-            let Ok(status) = std::fs::metadata(&file.path) else {
-                self.note(tried, "not found");
-                return Err(Missing::Absent);
-            };
-            let sort = status.file_type();
-            if file.kind == HostFileKind::Device && !sort.is_char_device() && !sort.is_block_device() {
-                self.note(tried, "there, and no device");
-                return Err(Missing::Unusable { reason: format!("{} is no {what}", file.path.display()) });
+    fn looks(&mut self, check: &HostCheck) -> Result<(), Missing> {
+        for look in &check.looks {
+            self.prober.memo.note(look.place().to_path_buf());
+            match look.see() {
+                Seen::There => self.note(look.title(), "there"),
+                Seen::Nothing => {
+                    self.note(look.title(), "not found");
+                    return Err(Missing::Absent);
+                }
+                Seen::Other(what) => {
+                    self.note(look.title(), format!("there, and {what}"));
+                    let reason = format!("{} is {what}", look.place().display());
+                    return Err(Missing::Unusable { reason });
+                }
             }
-            self.note(tried, "there");
-            self.draft.found.place.get_or_insert_with(|| file.path.clone());
+            self.draft.found.place.get_or_insert_with(|| look.place().to_path_buf());
         }
         Ok(())
     }
@@ -323,51 +338,34 @@ impl Lookup<'_, '_> {
         Ok(())
     }
 
-    fn ask(&mut self, check: &HostCheck, known: bool) {
+    fn ask(&mut self, known: bool) {
+        let check = self.draft.check;
         let mut flags = self.draft.found.compile_flags.clone();
         flags.extend(check.defines.iter().map(|define| format!("-D{define}")));
         let language = self.language();
-        let bare = Setting { language, flags: flags.clone(), headers: Vec::new() };
         let setting = Setting { language, flags, headers: check.headers.clone() };
+        let plain = |headers: Vec<String>| Setting { language, flags: Vec::new(), headers };
         let link = self.draft.found.link_flags.clone();
         let questions = &mut self.draft.questions;
-        let mut add = |setting: &Setting, body| questions.push(Question { setting: setting.clone(), body });
+        let mut add = |setting, body, about| questions.push(Asked { question: Question { setting, body }, about });
         // Several headers are read in their order, because one may need another; a single one can share a run.
-        match check.headers.as_slice() {
-            [] => {}
-            [header] => add(&bare, Body::Readable(header.clone())),
-            [.., last] => {
-                let before = check.headers[..check.headers.len() - 1].to_vec();
-                add(&Setting { headers: before, ..bare.clone() }, Body::Readable(last.clone()));
-            }
+        if let Some((last, before)) = check.headers.split_last() {
+            let before = Setting { headers: before.to_vec(), ..setting.clone() };
+            add(before, Body::Readable(last.clone()), About::Header(last));
         }
         if known || !check.link.is_empty() {
-            let plain = Setting { language, flags: Vec::new(), headers: Vec::new() };
-            add(&plain, Body::Links(link.clone()));
+            add(plain(Vec::new()), Body::Links(link.clone()), About::Linking);
         }
-        let nothing = Setting { language, flags: Vec::new(), headers: Vec::new() };
         for ask in &check.asks {
-            match ask {
-                Ask::Function(name) => add(&setting, Body::Function { name: name.clone(), link: link.clone() }),
-                Ask::Type(name) => add(&setting, Body::Type(name.clone())),
-                Ask::Member { of, member } => add(&setting, Body::Member { of: of.clone(), member: member.clone() }),
-                Ask::Macro(name) => add(&setting, Body::Macro(name.clone())),
-                Ask::Value { expression, range, .. } => {
-                    let (condition, of) = (range.as_condition(expression), expression.clone());
-                    add(&setting, Body::Holds { condition, of });
-                }
-                Ask::KernelHeaders(_) => {
-                    let headers = vec!["linux/version.h".to_string()];
-                    add(&Setting { headers, ..nothing.clone() }, Body::Value("LINUX_VERSION_CODE".into()));
-                }
-                Ask::ByteOrder(_) => add(&nothing, Body::ByteOrder),
-                Ask::Flag(flag) => add(&nothing, Body::Flag(flag.clone())),
-                Ask::LinkFlag(flag) => add(&nothing, Body::LinkFlag(flag.clone())),
-                Ask::Code(code) => add(&setting, Body::Code(code.clone())),
-            }
+            let within = match &ask.within {
+                AskedIn::Need => setting.clone(),
+                AskedIn::Nothing => plain(Vec::new()),
+                AskedIn::Own(header) => plain(vec![header.clone()]),
+            };
+            add(within, Body::of(&ask.probe, &link), About::Ask(ask));
         }
         if let Some(name) = &check.version_macro {
-            add(&setting, Body::Text(name.clone()));
+            add(setting, Body::Text(name.clone()), About::Version(name));
         }
     }
 

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::{Evidence, Prober};
 use crate::base::{Digest, json_text, shell_word};
-use crate::board::{ScriptLanguage, ToolCheck};
+use crate::checks::{ScriptLanguage, ToolCheck};
 use crate::definitions::version_regex;
 use crate::launch::{Exit, Job};
 

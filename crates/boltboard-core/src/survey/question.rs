@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use super::Language;
 use crate::base::Digest;
+use crate::checks::Probe;
 
 /// What a question is asked under.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -30,12 +31,8 @@ pub(super) struct Question {
 pub(super) enum Body {
     /// Can this header be read?
     Readable(String),
-    /// Is this type complete?
-    Type(String),
-    /// Does this structure have this member?
-    Member { of: String, member: String },
-    /// Is this macro defined?
-    Macro(String),
+    /// Do these lines compile, with a name of their own for [`Probe::NAME`]?
+    Lines(String),
     /// What number is this constant?
     Value(String),
     /// Does this hold of this constant?
@@ -44,8 +41,6 @@ pub(super) enum Body {
     Declared(String),
     /// What does this macro stand for, as text?
     Text(String),
-    /// How does the target store numbers?
-    ByteOrder,
     /// Does this code compile?
     Code(String),
     /// Can this function be linked, with these flags of the link?
@@ -56,6 +51,23 @@ pub(super) enum Body {
     Flag(String),
     /// Does the linker take this flag?
     LinkFlag(String),
+}
+
+impl Body {
+    /// Returns what asks a probe, of a need that is linked with these flags.
+    pub fn of(probe: &Probe, link: &[String]) -> Body {
+        match probe {
+            Probe::Lines(lines) => Body::Lines(lines.clone()),
+            Probe::Code(code) => Body::Code(code.clone()),
+            Probe::Holds { expression, range } => {
+                Body::Holds { condition: range.as_condition(expression), of: expression.clone() }
+            }
+            Probe::PackedVersion { expression, .. } => Body::Value(expression.clone()),
+            Probe::Function(name) => Body::Function { name: name.clone(), link: link.to_vec() },
+            Probe::Flag(flag) => Body::Flag(flag.clone()),
+            Probe::LinkFlag(flag) => Body::LinkFlag(flag.clone()),
+        }
+    }
 }
 
 /// What must be the same for questions to share a run of the compiler.
@@ -86,13 +98,8 @@ impl Question {
         let language = setting.language;
         match &self.body {
             // Headers that are only read can be read together; anything else sees just the headers that it names.
-            Body::Readable(_)
-            | Body::Type(_)
-            | Body::Member { .. }
-            | Body::Macro(_)
-            | Body::Holds { .. }
-            | Body::Declared(_) => RunKey::Compile(setting),
-            Body::Value(_) | Body::Text(_) | Body::ByteOrder => RunKey::Object(setting),
+            Body::Readable(_) | Body::Lines(_) | Body::Holds { .. } | Body::Declared(_) => RunKey::Compile(setting),
+            Body::Value(_) | Body::Text(_) => RunKey::Object(setting),
             Body::Code(code) => RunKey::Code(setting, code.clone()),
             Body::Function { link, .. } => RunKey::Functions(setting, link.clone()),
             Body::Links(flags) => {
@@ -108,9 +115,7 @@ impl Question {
     /// Tells whether it can be asked before and after its headers are read.
     pub fn can_chain(&self) -> bool {
         match self.body {
-            Body::Type(_) | Body::Member { .. } | Body::Macro(_) | Body::Holds { .. } | Body::Declared(_) => {
-                !self.setting.headers.is_empty()
-            }
+            Body::Lines(_) | Body::Holds { .. } | Body::Declared(_) => !self.setting.headers.is_empty(),
             Body::Readable(_) => self.setting.headers.is_empty(),
             _ => false,
         }
@@ -131,14 +136,11 @@ impl Question {
         headers.iter().for_each(|header| add(header));
         let (sort, first, more): (&str, &str, &[String]) = match &self.body {
             Body::Readable(name) => ("readable", name, &[]),
-            Body::Type(name) => ("type", name, &[]),
-            Body::Member { of, member } => ("member", of, std::slice::from_ref(member)),
-            Body::Macro(name) => ("macro", name, &[]),
+            Body::Lines(lines) => ("lines", lines, &[]),
             Body::Value(name) => ("value", name, &[]),
             Body::Holds { condition, .. } => ("holds", condition, &[]),
             Body::Declared(name) => ("declared", name, &[]),
             Body::Text(name) => ("text", name, &[]),
-            Body::ByteOrder => ("byte order", "", &[]),
             Body::Code(code) => ("code", code, &[]),
             Body::Function { name, link } => ("function", name, link),
             Body::Links(flags) => ("links", "", flags),
@@ -179,7 +181,7 @@ impl Question {
 
     /// Tells whether the answer is read from the object.
     pub fn needs_object(&self) -> bool {
-        matches!(self.body, Body::Value(_) | Body::Text(_) | Body::ByteOrder)
+        matches!(self.body, Body::Value(_) | Body::Text(_))
     }
 
     /// The flags that name the libraries of a link.
@@ -286,9 +288,7 @@ fn fragment(text: &mut String, question: &Question, answer: &str) {
     let within = |inner: &str| format!("static void {answer}(void) {{ {inner}; }}\n");
     let lines = match &question.body {
         Body::Readable(header) => format!("#include <{header}>\n"),
-        Body::Type(name) => within(&format!("(void) sizeof({name})")),
-        Body::Member { of, member } => format!("static void {answer}({of} *it) {{ (void) it->{member}; }}\n"),
-        Body::Macro(name) => format!("#ifndef {name}\n#error {name} is not defined\n#endif\n"),
+        Body::Lines(lines) => lines.replace(Probe::NAME, answer),
         Body::Value(expression) => declared(&format!("long long {answer}"), &format!("(long long) ({expression})")),
         Body::Holds { condition, .. } if question.setting.language == Language::Cxx => {
             within(&format!("static_assert({condition}, \"\")"))
@@ -299,7 +299,6 @@ fn fragment(text: &mut String, question: &Question, answer: &str) {
         }
         Body::Declared(name) => format!("#ifndef {name}\n{}#endif\n", within(&format!("(void) &{name}"))),
         Body::Text(name) => declared(&format!("char {answer}[]"), &format!("BOLT_TEXT({name})")),
-        Body::ByteOrder => declared(&format!("char {answer}"), "1"),
         Body::Code(code) => format!("{code}\n"),
         Body::Function { name, .. } => {
             let declare =

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use boltboard_core::base::Severity;
+use boltboard_core::checks::Package;
 use boltboard_core::profile::Choices;
 use boltboard_core::remedy::{CostFault, Situation, cost};
 use boltboard_core::resolve::{Clash, Resolution, resolve};
@@ -105,7 +106,7 @@ pub fn run(global: &Global, screen: &Screen, args: &SurveyArgs) -> Result<Exit, 
         target_is: if foreign { Target::Another } else { Target::ThisMachine },
     };
     if args.cost {
-        let ask = |packages: &[String]| match here.family {
+        let ask = |packages: &[Package]| match here.family {
             Some(family) => cost(family, packages, session.around.search_path(), &session.launch),
             None => Err(CostFault::NoManager("package manager of this distribution".into())),
         };

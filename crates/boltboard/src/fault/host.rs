@@ -2,6 +2,7 @@
 
 use boltboard_core::base::{Place, shell_word};
 use boltboard_core::board::{NEED_PREFIX, NeedId, Provider};
+use boltboard_core::checks::Package;
 use boltboard_core::profile::{Choices, ProfileSource};
 use boltboard_core::remedy;
 use boltboard_core::session::{CompilerGap, Refused, Session};
@@ -49,7 +50,7 @@ pub fn compiler_diagnostic(session: &Session, choices: &Choices, gap: &CompilerG
             diagnostic = diagnostic.next(format!("boltboard set {name}={one}"), "use this one");
         }
     } else if gap.here.is_empty() {
-        let gcc = session.around.distribution().family.map(|_| vec!["gcc".to_string()]).unwrap_or_default();
+        let gcc = session.around.distribution().family.map(|_| Package::all_of("gcc")).unwrap_or_default();
         let command = remedy::install_command(&session.around.distribution(), &gcc, boltboard_core::session::as_root());
         if let Some(command) = command {
             diagnostic = diagnostic.next(command, "install a C compiler");

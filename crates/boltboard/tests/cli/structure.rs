@@ -3,9 +3,10 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 30] = [
+const FLOW: [&str; 31] = [
     "base",
     "expr",
+    "checks",
     "board",
     "definitions",
     "search",

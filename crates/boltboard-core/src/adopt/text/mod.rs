@@ -227,7 +227,7 @@ impl<'m> Writer<'m> {
             key(out, "language", "\"c++\"");
         }
         if let Some(package) = &need.package {
-            key(out, "packages", &format!("{{ {} = {} }}", self.model.family, quoted(package)));
+            key(out, "packages", &format!("{{ {} = {} }}", self.model.family, quoted(package.as_str())));
         }
     }
 

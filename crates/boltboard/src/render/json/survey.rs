@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use boltboard_core::base::Severity;
 use boltboard_core::board::NeedId;
+use boltboard_core::checks::Package;
 use boltboard_core::remedy::{Cost, CostFault, Gap};
 use boltboard_core::survey::{
     CopyRank, Differing, Evidence, Fact, FactSource, FactState, HostDifference, Missing, Presence, Toolchain, Wrapper,
@@ -84,8 +85,8 @@ struct GapAnswer {
     stops: &'static str,
     trouble: String,
     lost: Vec<LostAnswer>,
-    packages: Vec<String>,
-    packages_if_newer: Vec<String>,
+    packages: Vec<Package>,
+    packages_if_newer: Vec<Package>,
     providers: Vec<String>,
     switch_off: Vec<String>,
     cost: Option<CostAnswer>,
@@ -103,7 +104,7 @@ struct LostAnswer {
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 struct CostAnswer {
-    packages: Vec<String>,
+    packages: Vec<Package>,
     download_bytes: Option<u64>,
     disk_bytes: Option<u64>,
     fault: Option<String>,

@@ -2,6 +2,7 @@
 
 use boltboard_core::base::{Severity, shell_word};
 use boltboard_core::board::Provider;
+use boltboard_core::checks::Package;
 use boltboard_core::remedy::{Cost, CostFault, Gap, Lost, Stops, install_command};
 
 use super::{Survey, Target, trouble, wanted_by};
@@ -52,7 +53,7 @@ fn brief(survey: &Survey<'_>, gaps: &[(usize, &Gap)], width: usize) -> String {
         let cost = survey.costs.get(*index).and_then(Option::as_ref);
         let cost = cost.map_or(String::new(), |cost| format!(" ({})", cost_line(cost)));
         let help = match (gap.packages.is_empty(), gap.providers.first()) {
-            (false, _) => format!("{}{cost}", gap.packages.join(" ")),
+            (false, _) => format!("{}{cost}", Package::joined(&gap.packages)),
             (true, Some(provider)) => {
                 format!("→ boltboard set need:{}={}", survey.name(gap.need), provider.text(survey.board))
             }
@@ -167,7 +168,8 @@ fn package_elsewhere(survey: &Survey<'_>, gap: &Gap) -> String {
     if named.is_empty() {
         return "no package is known for it".to_string();
     }
-    let names: Vec<String> = named.iter().map(|(family, package)| format!("{package} ({family})")).collect();
+    let names: Vec<String> =
+        named.iter().map(|(family, packages)| format!("{} ({family})", Package::joined(packages))).collect();
     format!("its package is {}", names.join(", "))
 }
 
@@ -201,7 +203,7 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
     }
     let installable = survey.gaps.iter().filter(|gap| !gap.packages.is_empty()).count();
     let errors = || survey.gaps.iter().filter(|gap| gap.stops.severity() == Severity::Error);
-    let first: Vec<String> = errors().flat_map(|gap| gap.packages.clone()).collect();
+    let first: Vec<Package> = errors().flat_map(|gap| gap.packages.clone()).collect();
     let rest = survey.gaps.iter().any(|gap| gap.stops >= Stops::Options && !gap.packages.is_empty());
     let first = install_command(&survey.here, &first, survey.as_root).filter(|_| rest);
     if let Some(command) = first {
@@ -226,7 +228,7 @@ fn commands(survey: &Survey<'_>, width: usize) -> String {
     }
     if let Some(Ok(cost)) = &survey.cost {
         let asked = survey.packages();
-        let more: Vec<&str> = cost.packages.iter().filter(|p| !asked.contains(p)).map(String::as_str).collect();
+        let more: Vec<&str> = cost.packages.iter().filter(|p| !asked.contains(p)).map(Package::as_str).collect();
         if !more.is_empty() {
             for line in wrap(&format!("installs also: {}", more.join(" ")), width.saturating_sub(2)) {
                 text.push_str(&format!("  {}\n", paint(Role::Faint, &line)));

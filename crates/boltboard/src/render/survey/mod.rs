@@ -5,6 +5,7 @@ mod hosts;
 mod one;
 
 use boltboard_core::board::{Board, NeedId};
+use boltboard_core::checks::Package;
 use boltboard_core::profile::Choices;
 use boltboard_core::remedy::{self, Cost, CostFault, Distribution, Gap};
 use boltboard_core::survey::{
@@ -64,8 +65,8 @@ pub enum Target {
 
 impl Survey<'_> {
     /// Returns the packages that bring everything missing.
-    pub fn packages(&self) -> Vec<String> {
-        let all: std::collections::BTreeSet<&String> = self.gaps.iter().flat_map(|gap| &gap.packages).collect();
+    pub fn packages(&self) -> Vec<Package> {
+        let all: std::collections::BTreeSet<&Package> = self.gaps.iter().flat_map(|gap| &gap.packages).collect();
         all.into_iter().cloned().collect()
     }
 

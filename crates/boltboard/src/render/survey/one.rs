@@ -2,6 +2,7 @@
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::Provider;
+use boltboard_core::checks::Package;
 use boltboard_core::profile::ProfileSource;
 use boltboard_core::survey::{CopyRank, Evidence, Fact};
 
@@ -51,7 +52,7 @@ pub fn evidence(survey: &Survey<'_>, fact: &Fact, width: usize) -> String {
     if let Some((index, gap)) = survey.gaps.iter().enumerate().find(|(_, gap)| gap.need == need) {
         let mut next: Vec<Next> = Vec::new();
         let install =
-            |packages: &[String]| boltboard_core::remedy::install_command(&survey.here, packages, survey.as_root);
+            |packages: &[Package]| boltboard_core::remedy::install_command(&survey.here, packages, survey.as_root);
         next.extend(install(&gap.packages).map(|command| Next::new(command, "install it")));
         next.extend(install(&gap.packages_if_newer).map(|command| Next::new(command, "if that version is newer")));
         next.extend(gap.providers.iter().map(|provider| {
@@ -70,7 +71,7 @@ pub fn evidence(survey: &Survey<'_>, fact: &Fact, width: usize) -> String {
         if let Some(Some(cost)) = survey.costs.get(index) {
             text.push_str(&format!("  {}\n", paint(Role::Faint, &cost_line(cost))));
             if let Ok(cost) = cost {
-                let chain = cost.packages.join(" ");
+                let chain = Package::joined(&cost.packages);
                 wrap(&chain, width.saturating_sub(4)).iter().for_each(|line| text.push_str(&format!("    {line}\n")));
             }
         }
