@@ -30,6 +30,16 @@ impl Session {
         self.before(choices).environment()
     }
 
+    /// Tells whether the host is asked the same under both choices, so that facts of the one hold for the other.
+    pub fn asks_alike(&self, one: &Choices, other: &Choices) -> bool {
+        let (before, after) = (self.before(one), self.before(other));
+        let mut texts = self.board.toolchains.both().into_iter().flat_map(Toolchain::programs);
+        let provided = |choices: &Choices| -> Vec<_> {
+            choices.providers.iter().map(|(need, chosen)| (*need, chosen.provider.clone())).collect()
+        };
+        provided(one) == provided(other) && texts.all(|text| before.text(text) == after.text(text))
+    }
+
     pub(super) fn before<'a>(&'a self, choices: &'a Choices) -> Before<'a> {
         let mut texts = self.board.toolchains.both().into_iter().flat_map(|chain| chain.programs());
         let resolve = || {

@@ -6,6 +6,7 @@ use crate::judge::{PreviewStep, Verdict, WorkKnown};
 use crate::profile::{Choices, Shelf};
 use crate::resolve::{Clash, resolve};
 use crate::session::{Resolved, Session, SessionFault};
+use crate::survey::Facts;
 
 /// What comes of choices.
 #[derive(Debug)]
@@ -55,15 +56,23 @@ pub fn choices_in(session: &Session, text: &str) -> Result<Choices, SessionFault
     shelf.read_as(profile, Some(text), board).map_err(|(problems, files)| SessionFault::Profile { problems, files })
 }
 
+/// The facts that hold for choices: those of now, where the host would be asked the same.
+///
+/// # Errors
+/// As for [`Session::facts`].
+pub fn facts_of(session: &Session, now: &Resolved, choices: &Choices) -> Result<Facts, SessionFault> {
+    if session.asks_alike(&now.choices, choices) { Ok(now.facts.clone()) } else { session.facts(choices) }
+}
+
 impl Effects {
-    /// What choices change, with the facts that hold now.
-    pub fn of(session: &Session, now: &Resolved, choices: Choices) -> Outcome {
-        let (board, facts) = (&session.board, &now.facts);
-        let resolution = match resolve(board, &session.logic, &choices, facts) {
+    /// What choices change, with the facts that hold then.
+    pub fn of(session: &Session, now: &Resolved, choices: Choices, facts: Facts) -> Outcome {
+        let board = &session.board;
+        let resolution = match resolve(board, &session.logic, &choices, &facts) {
             Ok(resolution) => resolution,
             Err(clashes) => return Outcome::Clash(Box::new(choices), clashes),
         };
-        let then = Resolved { choices, facts: facts.clone(), resolution };
+        let then = Resolved { choices, facts, resolution };
         let only = |these: &Resolved, those: &Resolved| -> Vec<PartId> {
             board.parts.ids().filter(|part| these.makes(board, *part) && !those.makes(board, *part)).collect()
         };

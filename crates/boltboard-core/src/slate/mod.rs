@@ -3,32 +3,78 @@
 mod effects;
 
 use crate::base::shell_word;
-use crate::board::{Board, OptionId, Value};
+use crate::board::{Board, NEED_PREFIX, NeedId, OptionId, Provider, Value};
 use crate::profile::ProfileFile;
 
-pub use effects::{Effects, Outcome, Price, choices_in};
+pub use effects::{Effects, Outcome, Price, choices_in, facts_of};
 
-/// What is done to an option.
+/// What a change is made to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Item {
+    /// An option.
+    Option(OptionId),
+    /// A need: who meets it.
+    Need(NeedId),
+}
+
+/// A change.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Change {
-    /// It is given this value.
-    Choose(Value),
-    /// The choice is taken back.
-    TakeBack,
+    /// An option is given this value.
+    Choose(OptionId, Value),
+    /// A need is to be met so.
+    Provide(NeedId, Provider),
+    /// What was chosen is taken back.
+    TakeBack(Item),
+}
+
+impl Change {
+    /// What it is made to.
+    pub fn item(&self) -> Item {
+        match self {
+            Change::Choose(option, _) => Item::Option(*option),
+            Change::Provide(need, _) => Item::Need(*need),
+            Change::TakeBack(item) => *item,
+        }
+    }
+
+    /// Writes it into a profile's file, which is not saved.
+    pub fn write(&self, board: &Board, file: &mut ProfileFile, reason: Option<&str>) {
+        match self {
+            Change::Choose(option, value) => file.set(&board.options[*option].name, value, reason),
+            Change::Provide(need, provider) => {
+                file.set_provider(&board.needs[*need].name, &provider.text(board), reason);
+            }
+            Change::TakeBack(Item::Option(option)) => {
+                file.unset(&board.options[*option].name);
+            }
+            Change::TakeBack(Item::Need(need)) => {
+                file.unset_provider(&board.needs[*need].name);
+            }
+        }
+    }
+}
+
+impl Item {
+    /// Its name as commands take it: `lamp`, `need:zlib`.
+    pub fn name(self, board: &Board) -> String {
+        match self {
+            Item::Option(option) => board.options[option].name.clone(),
+            Item::Need(need) => format!("{NEED_PREFIX}{}", board.needs[need].name),
+        }
+    }
 }
 
 /// A change that is tried.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Pending {
-    /// The option.
-    pub option: OptionId,
-    /// What is done to it.
+    /// The change.
     pub change: Change,
     /// Why; the profile keeps it with the choice.
     pub reason: Option<String>,
 }
 
-/// Changes that are tried together, each option once, in the order in which they were made.
+/// Changes that are tried together, each item once, in the order in which they were made.
 #[derive(Debug, Clone, Default)]
 pub struct Slate {
     pending: Vec<Pending>,
@@ -42,35 +88,36 @@ impl Slate {
         &self.pending
     }
 
-    /// What is done to an option, if anything.
-    pub fn of(&self, option: OptionId) -> Option<&Pending> {
-        self.pending.iter().find(|pending| pending.option == option)
+    /// What is done to an item, if anything.
+    pub fn of(&self, item: Item) -> Option<&Pending> {
+        self.pending.iter().find(|pending| pending.change.item() == item)
     }
 
-    /// Adds changes, as one step; another change of an option takes the place of the one before.
-    pub fn put(&mut self, changes: impl IntoIterator<Item = (OptionId, Change)>) {
+    /// Adds changes, as one step; another change of the same item takes the place of the one before.
+    pub fn put(&mut self, changes: impl IntoIterator<Item = Change>) {
         self.step();
-        for (option, change) in changes {
-            let reason = self.of(option).and_then(|pending| pending.reason.clone());
-            self.pending.retain(|pending| pending.option != option);
-            self.pending.push(Pending { option, change, reason });
+        for change in changes {
+            let item = change.item();
+            let reason = self.of(item).and_then(|pending| pending.reason.clone());
+            self.pending.retain(|pending| pending.change.item() != item);
+            self.pending.push(Pending { change, reason });
         }
     }
 
-    /// Drops the change of an option; returns whether there was one.
-    pub fn drop(&mut self, option: OptionId) -> bool {
-        if self.of(option).is_none() {
+    /// Drops the change of an item; returns whether there was one.
+    pub fn drop(&mut self, item: Item) -> bool {
+        if self.of(item).is_none() {
             return false;
         }
         self.step();
-        self.pending.retain(|pending| pending.option != option);
+        self.pending.retain(|pending| pending.change.item() != item);
         true
     }
 
-    /// Says why an option is changed; an empty text says nothing.
-    pub fn because(&mut self, option: OptionId, reason: &str) {
+    /// Says why an item is changed; an empty text says nothing.
+    pub fn because(&mut self, item: Item, reason: &str) {
         self.step();
-        if let Some(pending) = self.pending.iter_mut().find(|pending| pending.option == option) {
+        if let Some(pending) = self.pending.iter_mut().find(|pending| pending.change.item() == item) {
             pending.reason = Some(reason.trim().to_string()).filter(|reason| !reason.is_empty());
         }
     }
@@ -96,28 +143,53 @@ impl Slate {
 
     /// Writes the changes into a profile's file, which is not saved.
     pub fn write(&self, board: &Board, file: &mut ProfileFile) {
-        for pending in &self.pending {
-            let name = &board.options[pending.option].name;
-            match &pending.change {
-                Change::Choose(value) => file.set(name, value, pending.reason.as_deref()),
-                Change::TakeBack => {
-                    file.unset(name);
-                }
-            }
-        }
+        self.pending.iter().for_each(|pending| pending.change.write(board, file, pending.reason.as_deref()));
     }
 
-    /// The words of the command lines that do the same: choices, and options whose choices are taken back.
+    /// The words of the command lines that do the same: choices, and what is taken back.
     pub fn words(&self, board: &Board) -> (Vec<String>, Vec<String>) {
-        let name = |pending: &Pending| board.options[pending.option].name.clone();
         let (mut chosen, mut taken_back) = (Vec::new(), Vec::new());
-        for pending in &self.pending {
-            match &pending.change {
-                Change::Choose(value) => chosen.push(shell_word(&format!("{}={value}", name(pending)))),
-                Change::TakeBack => taken_back.push(name(pending)),
+        for Pending { change, .. } in &self.pending {
+            let name = change.item().name(board);
+            match change {
+                Change::Choose(_, value) => chosen.push(shell_word(&format!("{name}={value}"))),
+                Change::Provide(_, provider) => chosen.push(shell_word(&format!("{name}={}", provider.text(board)))),
+                Change::TakeBack(_) => taken_back.push(name),
             }
         }
         (chosen, taken_back)
+    }
+
+    /// The same changes for a board that was read anew, and those that fit it no longer, by their words. What was undone is forgotten.
+    pub fn carried(&self, old: &Board, new: &Board) -> (Slate, Vec<String>) {
+        let (mut slate, mut lost) = (Slate::default(), Vec::new());
+        for Pending { change, reason } in &self.pending {
+            let name = change.item().name(old);
+            let (option, need) = match change.item() {
+                Item::Option(id) => (new.option(&old.options[id].name), None),
+                Item::Need(id) => (None, new.need(&old.needs[id].name)),
+            };
+            let (text, carried) = match change {
+                Change::Choose(_, value) => {
+                    let read = option.and_then(|id| Some((id, new.options[id].kind.read(&value.to_string()).ok()?)));
+                    (format!("{name}={value}"), read.map(|(id, value)| Change::Choose(id, value)))
+                }
+                Change::Provide(_, provider) => {
+                    let text = provider.text(old);
+                    let read = need.and_then(|id| Some((id, Provider::read(new, id, &text).ok()?)));
+                    (format!("{name}={text}"), read.map(|(id, provider)| Change::Provide(id, provider)))
+                }
+                Change::TakeBack(_) => {
+                    let item = option.map(Item::Option).or(need.map(Item::Need));
+                    (name, item.map(Change::TakeBack))
+                }
+            };
+            match carried {
+                Some(change) => slate.pending.push(Pending { change, reason: reason.clone() }),
+                None => lost.push(text),
+            }
+        }
+        (slate, lost)
     }
 
     fn step(&mut self) {
@@ -133,8 +205,12 @@ mod tests {
     use super::*;
     use crate::board::Switch;
 
+    fn item(option: usize) -> Item {
+        Item::Option(OptionId::new(option))
+    }
+
     fn on(slate: &mut Slate, option: usize) {
-        slate.put([(OptionId::new(option), Change::Choose(Value::Switch(Switch::On)))]);
+        slate.put([Change::Choose(OptionId::new(option), Value::Switch(Switch::On))]);
     }
 
     #[test]
@@ -142,15 +218,15 @@ mod tests {
         let mut slate = Slate::default();
         on(&mut slate, 1);
         on(&mut slate, 2);
-        slate.because(OptionId::new(1), " a reason ");
+        slate.because(item(1), " a reason ");
         on(&mut slate, 1);
         assert_eq!(slate.pending().len(), 2);
-        assert_eq!(slate.of(OptionId::new(1)).unwrap().reason.as_deref(), Some("a reason"));
-        assert!(slate.drop(OptionId::new(2)) && !slate.drop(OptionId::new(2)));
+        assert_eq!(slate.of(item(1)).unwrap().reason.as_deref(), Some("a reason"));
+        assert!(slate.drop(item(2)) && !slate.drop(item(2)));
         assert!(slate.undo());
-        assert!(slate.of(OptionId::new(2)).is_some());
+        assert!(slate.of(item(2)).is_some());
         assert!(slate.redo() && !slate.redo());
-        assert!(slate.of(OptionId::new(2)).is_none());
+        assert!(slate.of(item(2)).is_none());
     }
 
     proptest! {
@@ -160,8 +236,8 @@ mod tests {
             for (option, act) in acts {
                 match act {
                     0 => on(&mut slate, option),
-                    1 => slate.put([(OptionId::new(option), Change::TakeBack)]),
-                    _ => drop(slate.drop(OptionId::new(option))),
+                    1 => slate.put([Change::TakeBack(item(option))]),
+                    _ => drop(slate.drop(item(option))),
                 }
             }
             let end = slate.pending().to_vec();

@@ -1,30 +1,36 @@
-//! What is told of one value that an option can have.
+//! What is told of one value that an option can have, or of one way in which a need can be met.
 
-use boltboard_core::board::{Board, OptionId, Value};
+use boltboard_core::board::{Board, NeedCheck, NeedId, OptionId, Provider, Value};
 use boltboard_core::profile::Choices;
 use boltboard_core::reason::{Reach, Start, Way};
 use boltboard_core::remedy;
 use boltboard_core::resolve::{Clash, Effect, Origin};
 use boltboard_core::session::{Resolved, Session};
-use boltboard_core::slate::{Change, Effects, Price};
+use boltboard_core::slate::{Change, Effects, Item, Price};
+use boltboard_core::survey::FactState;
 
 use crate::render::clash::clash_diagnostics;
 use crate::render::proof::proof_lines;
+use crate::render::survey::{state_words, trouble};
 use crate::render::text::{count, duration};
 
 /// So many ways out are shown.
 const WAYS: usize = 4;
 
-/// A value with what is known of it so far.
+/// Something that could be chosen, with what is known of it so far.
 #[derive(Debug, Clone)]
 pub struct Card {
-    pub value: Value,
-    /// One line about it, where the definitions have one.
+    pub change: Change,
+    /// What is chosen, in a word.
+    pub label: String,
+    /// One line about it, where there is one.
     pub summary: String,
     /// Nothing while it is being found.
     pub found: Option<Told>,
     /// What a build would do; nothing while it is being found.
     pub price: Option<Option<Price>>,
+    /// What installing what it lacks would take, where that is known.
+    pub install: Option<String>,
 }
 
 /// What would come of a value.
@@ -44,9 +50,9 @@ pub struct Out {
     /// What it does, in words.
     pub said: String,
     /// What it changes.
-    pub changes: Vec<(OptionId, Change)>,
+    pub changes: Vec<Change>,
     /// Needs that have to be met first.
-    pub lacking: Vec<String>,
+    pub lacking: Vec<NeedId>,
 }
 
 /// What was found.
@@ -55,13 +61,53 @@ pub enum Found {
     Moves(Vec<String>),
     Clash(Vec<String>, Vec<Out>),
     Price(Option<Price>),
+    /// What installing what it lacks would take.
+    Install(String),
 }
 
 impl Card {
-    pub fn new(board: &Board, option: OptionId, value: Value) -> Card {
-        let kind = &board.options[option].kind;
-        let summary = kind.summary_of(&value.to_string()).unwrap_or_default().to_string();
-        Card { value, summary, found: None, price: None }
+    /// A value of an option.
+    pub fn of_value(board: &Board, option: OptionId, value: Value) -> Card {
+        let label = value.to_string();
+        let summary = board.options[option].kind.summary_of(&label).unwrap_or_default().to_string();
+        Card::new(Change::Choose(option, value), label, summary)
+    }
+
+    /// The ways in which a need can be met, that of now first.
+    pub fn of_need(board: &Board, now: &Resolved, need: NeedId) -> Vec<Card> {
+        let definition = &board.needs[need];
+        let card = |provider: Provider, summary: &str| {
+            let label = provider.text(board);
+            Card::new(Change::Provide(need, provider), label, summary.to_string())
+        };
+        let own = if definition.bundled.is_some() { ", else the tree's own copy" } else { "" };
+        let by_itself = Change::TakeBack(Item::Need(need));
+        let mut cards = vec![Card::new(by_itself, "by itself".into(), format!("what the host has{own}"))];
+        cards.push(card(Provider::System, "what the host has, and nothing else"));
+        if definition.bundled.is_some() {
+            cards.push(card(Provider::Bundled, "the tree's own copy, whatever the host has"));
+        }
+        if let NeedCheck::AnyOf(members) = &definition.check {
+            cards.extend(members.iter().map(|one| card(Provider::Need(*one), &board.needs[*one].summary)));
+        }
+        let elsewhere = now.facts.get(need).map(|fact| remedy::providers(board, &now.facts, fact)).unwrap_or_default();
+        let folders = elsewhere.into_iter().filter(|provider| matches!(provider, Provider::Folder(_)));
+        cards.extend(folders.map(|provider| card(provider, "another copy on this host")));
+        cards.push(card(Provider::Off, "nothing: as if it were not there"));
+        let chosen = now.choices.providers.get(&need).map(|chosen| &chosen.provider);
+        let is_now = |card: &Card| match &card.change {
+            Change::Provide(_, provider) => Some(provider) == chosen,
+            Change::TakeBack(_) | Change::Choose(..) => chosen.is_none(),
+        };
+        if let Some(provider) = chosen.filter(|_| !cards.iter().any(is_now)) {
+            cards.push(card(provider.clone(), ""));
+        }
+        cards.sort_by_key(|card| !is_now(card));
+        cards
+    }
+
+    fn new(change: Change, label: String, summary: String) -> Card {
+        Card { change, label, summary, found: None, price: None, install: None }
     }
 
     pub fn learn(&mut self, found: Found) {
@@ -70,13 +116,14 @@ impl Card {
             Found::Moves(lines) => self.found = Some(Told::Moves(lines)),
             Found::Clash(lines, ways) => self.found = Some(Told::Clash(lines, ways)),
             Found::Price(price) => self.price = Some(price),
+            Found::Install(words) => self.install = Some(words),
         }
     }
 
     /// Lines about what moves with a value.
-    pub fn moves(board: &Board, option: OptionId, effects: &Effects) -> Found {
+    pub fn moves(board: &Board, item: Item, effects: &Effects) -> Found {
         let mut lines = Vec::new();
-        for moved in effects.values.iter().filter(|moved| moved.option != option) {
+        for moved in effects.values.iter().filter(|moved| Item::Option(moved.option) != item) {
             let name = &board.options[moved.option].name;
             let (left, right) = (&moved.left, &moved.right);
             lines.push(match (left.value == right.value, right.effect) {
@@ -110,8 +157,8 @@ impl Card {
         session: &Session,
         now: &Resolved,
         tried: &Choices,
-        slate: &[OptionId],
-        (option, value): (OptionId, &Value),
+        slate: &[Item],
+        change: &Change,
         clashes: &[Clash],
     ) -> Found {
         let board = &session.board;
@@ -119,8 +166,9 @@ impl Card {
         for (clash, diagnostic) in clashes.iter().zip(clash_diagnostics(session, tried, &now.facts, clashes)) {
             lines.push(plain(&diagnostic.message));
             // Where the others come from: what is only tried is no choice of the profile yet.
-            for choice in clash.choices.iter().filter(|choice| choice.option != option) {
-                let from = if slate.contains(&choice.option) { "on the slate" } else { "chosen" };
+            for choice in clash.choices.iter().filter(|choice| Item::Option(choice.option) != change.item()) {
+                let is_tried = slate.contains(&Item::Option(choice.option));
+                let from = if is_tried { "on the slate" } else { "chosen" };
                 lines.push(format!("{}={} is {from}", board.options[choice.option].name, choice.value));
             }
             lines.extend(proof_lines(board, &clash.proof).iter().map(|line| plain(line)));
@@ -128,12 +176,29 @@ impl Card {
         let obtainable = remedy::obtainable(board, &now.facts);
         let start =
             Start { board, logic: &session.logic, choices: &now.choices, facts: &now.facts, obtainable: &obtainable };
-        let ways = match start.reach(option, value) {
-            Reach::Ways(ways) => ways,
-            Reach::Already | Reach::Never(_) => Vec::new(),
+        let ways = match change {
+            Change::Choose(option, value) => match start.reach(*option, value) {
+                Reach::Ways(ways) => ways,
+                Reach::Already | Reach::Never(_) => Vec::new(),
+            },
+            Change::Provide(..) | Change::TakeBack(_) => Vec::new(),
         };
         Found::Clash(lines, ways.iter().take(WAYS).map(|way| out(board, way)).collect())
     }
+}
+
+/// How a need stands on this host.
+pub fn need_lines(session: &Session, now: &Resolved, need: NeedId) -> Vec<String> {
+    let board = &session.board;
+    let definition = &board.needs[need];
+    let Some(fact) = now.facts.get(need) else { return vec![format!("{} was not looked for", definition.name)] };
+    let told = match &fact.state {
+        FactState::Missing(_) => format!("{} {}", definition.name, plain(&trouble(board, fact))),
+        FactState::Found(_) | FactState::Bundled(_) => plain(&state_words(board, fact).1),
+    };
+    let mut lines = vec![told];
+    lines.extend(fact.evidence.iter().map(|evidence| format!("looked for {}: {}", evidence.tried, evidence.found)));
+    lines
 }
 
 /// What a build would do, in words; nothing is known while it is being found.
@@ -160,13 +225,14 @@ fn out(board: &Board, way: &Way) -> Out {
             .iter()
             .map(|(choice, becomes)| format!("give up {} = {} (then {becomes})", name(choice.option), choice.value)),
     );
-    let lacking: Vec<String> = way.needs.iter().map(|need| board.needs[*need].name.clone()).collect();
+    let lacking = way.needs.clone();
     if !lacking.is_empty() {
-        said.push(format!("first meet {}", lacking.join(", ")));
+        let names: Vec<&str> = lacking.iter().map(|need| board.needs[*need].name.as_str()).collect();
+        said.push(format!("first meet {}", names.join(", ")));
     }
-    let mut changes: Vec<(OptionId, Change)> =
-        way.choose.iter().map(|(option, value)| (*option, Change::Choose(value.clone()))).collect();
-    changes.extend(way.give_up.iter().map(|(choice, becomes)| (choice.option, Change::Choose(becomes.clone()))));
+    let mut changes: Vec<Change> =
+        way.choose.iter().map(|(option, value)| Change::Choose(*option, value.clone())).collect();
+    changes.extend(way.give_up.iter().map(|(choice, becomes)| Change::Choose(choice.option, becomes.clone())));
     Out { said: said.join("; "), changes, lacking }
 }
 

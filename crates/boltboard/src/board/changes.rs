@@ -1,37 +1,41 @@
 //! Changes: tried on the slate, taken back, and kept in the profile.
 
-use boltboard_core::board::OptionId;
+use std::sync::Arc;
+
 use boltboard_core::profile::{ProfileFile, ProfileName};
 use boltboard_core::resolve::Origin;
-use boltboard_core::session::Session as Core;
-use boltboard_core::slate::{Change, Slate, choices_in};
+use boltboard_core::slate::{Change, Item, Slate};
 
+use super::afresh::Seen;
 use super::model::Model;
-use crate::args::Global;
-use crate::commands::set::{own_name, own_profile};
+use super::views::lacking;
+use crate::commands::set::own_profile;
 use crate::fault::Stop;
 use crate::render::Screen;
 use crate::render::text::count;
-use crate::session::Session;
 
 impl Model {
-    /// Puts changes on the slate, if what comes out can hold.
-    pub fn change(&mut self, changes: impl IntoIterator<Item = (OptionId, Change)>) {
+    /// Puts changes on the slate, if what comes out can hold; returns whether it can.
+    pub fn change(&mut self, changes: impl IntoIterator<Item = Change>) -> bool {
         let before = self.slate.clone();
         self.slate.put(changes);
-        self.settle(before);
+        self.settle(before)
     }
 
-    /// Takes back the choice of the option under the cursor.
+    /// Takes back the choice of what is under the cursor.
     pub fn take_back(&mut self) {
-        let Some(option) = self.option() else { return };
+        let Some(item) = self.item() else { return };
         let before = self.slate.clone();
-        if !self.slate.drop(option) {
-            if !matches!(self.now.resolution.get(option).origin, Origin::Chosen) {
+        if !self.slate.drop(item) {
+            let is_chosen = match item {
+                Item::Option(option) => matches!(self.now.resolution.get(option).origin, Origin::Chosen),
+                Item::Need(need) => self.now.choices.providers.contains_key(&need),
+            };
+            if !is_chosen {
                 self.said = "Nobody chose it.".into();
                 return;
             }
-            self.slate.put([(option, Change::TakeBack)]);
+            self.slate.put([Change::TakeBack(item)]);
         }
         self.settle(before);
     }
@@ -46,32 +50,30 @@ impl Model {
         }
     }
 
-    /// Says why the option under the cursor is changed.
+    /// Says why what is under the cursor is changed.
     pub fn because(&mut self, reason: &str) {
-        if let Some(option) = self.option() {
-            self.slate.because(option, reason);
+        if let Some(item) = self.item() {
+            self.slate.because(item, reason);
             self.is_stale = true;
         }
     }
 
     /// Resolves with the slate; a slate that cannot hold is as it was before.
-    fn settle(&mut self, before: Slate) {
-        let resolved = self.text().and_then(|text| {
-            let choices = choices_in(&self.session, &text).map_err(|fault| Stop::of(fault, None))?;
-            Core::resolve(&self.session, choices, self.now.facts.clone())
-                .map_err(|fault| Stop::of(fault, Some(&self.session)))
-        });
-        match resolved {
+    fn settle(&mut self, before: Slate) -> bool {
+        match self.resolve_slate(Some(&self.now)) {
             Ok(now) => {
-                self.now = now;
+                self.now = Arc::new(now);
+                self.marks.lacking = lacking(&self.session, &self.now);
                 self.slate_price = None;
                 self.said.clear();
                 self.list();
+                true
             }
             Err(stop) => {
                 self.slate = before;
                 self.said = stop.line();
                 self.is_stale = true;
+                false
             }
         }
     }
@@ -107,20 +109,9 @@ impl Model {
         self.slate.write(&self.session.board, &mut file);
         file.save()?;
         self.slate.clear();
+        self.seen = Seen::of(self);
         self.list();
         Ok(format!("Kept {} in the profile {}.", count(changes, "change", "changes"), self.session.profile))
-    }
-
-    /// Reads everything anew, as after a build. What was undone is forgotten: the definitions may be others now.
-    pub fn reopen(&mut self, global: &Global, screen: &Screen) -> Result<(), Stop> {
-        self.session = Session::open(global, screen)?;
-        self.slate.clear();
-        self.rows.clear();
-        self.now = self.session.resolve()?;
-        self.in_use = self.session.profile.clone();
-        self.session.profile = own_name(&self.session)?;
-        self.list();
-        Ok(())
     }
 
     /// Tells how something ended.

@@ -1,14 +1,17 @@
 //! What keys and the mouse do.
 
 use crossterm::event::{KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Position;
 
-use super::model::{Mode, Model, Run, Wish, Writing};
+use super::model::{Focus, Mode, Model, Picking, Run, Wish, Writing};
+use super::walk::Walk;
 
 /// Keys and what they do, for the help. `^` is the control key.
-pub const KEYS: [(&str, &str); 22] = [
+pub const KEYS: [(&str, &str); 31] = [
     ("letters", "find options by name, summary or section; filters such as off or in:links too"),
     ("Up, Down", "to another option"),
     ("Page keys, Home, End", "further"),
+    ("Tab", "to the sections, and back to the options"),
     ("Left, Right", "to another value of the option"),
     ("Enter", "take that value; write it, where any text or number will do"),
     ("Delete", "take a choice back, or drop a change"),
@@ -16,17 +19,25 @@ pub const KEYS: [(&str, &str); 22] = [
     ("^T", "type the reason of a change"),
     ("^K", "keep the changes in the profile"),
     ("^Y", "show the command that does the same"),
-    ("^V", "another view: all, changed, blocked, new"),
+    ("^V, Shift-Tab", "another view: all, changed, blocked, new, lacking, needs; the one before"),
     ("^L", "another level: everyday, tuning, expert"),
-    ("^W", "why the value is what it is"),
+    ("^W", "why the value is what it is; Enter goes to what is behind, Backspace back"),
     ("^D", "all about the option"),
+    ("^E", "open its definition in $VISUAL or $EDITOR"),
+    ("^O", "lay another profile beside this one"),
+    ("^X, ^A", "take its value over; take over all choices that are listed"),
+    ("^G", "go over to it, with this one beside it"),
+    ("^F", "of a need: type the folder that holds it"),
+    ("^S", "survey: what this host has and lacks"),
     ("^P", "what a build would do, in full"),
     ("^B", "build, and come back"),
+    ("^N", "run the tests, and come back"),
     ("Esc", "back; out of a search; leave"),
     ("^Q", "leave"),
     ("^Z", "stop, as other programs do"),
     ("mouse wheel", "to another option"),
-    ("mouse click", "to this option, or to this value"),
+    ("mouse click", "to this section, option or value"),
+    ("mouse drag", "more room for the options, or for the consequences"),
     ("?", "this list"),
 ];
 
@@ -48,44 +59,45 @@ pub fn key(model: &mut Model, key: KeyEvent) -> Option<Wish> {
     match model.mode.clone() {
         Mode::Choose => choose(model, control, key.code),
         Mode::Write { what, text, .. } => write(model, key.code, control, what, text),
+        Mode::Words { words, at, typing, .. } => {
+            list_of_words(model, key.code, control, words, at, typing);
+            None
+        }
         Mode::Ways { ways, at } => {
-            match key.code {
-                KeyCode::Up => model.mode = Mode::Ways { ways, at: at.saturating_sub(1) },
-                KeyCode::Down => {
-                    let at = (at + 1).min(ways.len().saturating_sub(1));
-                    model.mode = Mode::Ways { ways, at };
-                }
-                KeyCode::Enter => {
-                    model.mode = Mode::Choose;
+            match picked(key.code, at, ways.len()) {
+                Picked::At(at) => model.mode = Mode::Ways { ways, at },
+                Picked::Back => model.mode = Mode::Choose,
+                Picked::This => {
                     if let Some(way) = ways.into_iter().nth(at) {
-                        if way.lacking.is_empty() {
-                            model.change(way.changes);
-                        } else {
-                            model.said = format!("first meet {}: boltboard survey", way.lacking.join(", "));
-                        }
+                        model.take_way(way);
                     }
                 }
-                KeyCode::Esc => model.mode = Mode::Choose,
-                _ => {}
             }
             None
         }
-        Mode::Read { title, lines, top } => {
-            let last = lines.len().saturating_sub(1);
-            let to = match key.code {
-                KeyCode::Up => top.saturating_sub(1),
-                KeyCode::Down => top + 1,
-                KeyCode::PageUp => top.saturating_sub(10),
-                KeyCode::PageDown | KeyCode::Char(' ') => top + 10,
-                KeyCode::Home => 0,
-                KeyCode::End => last,
-                KeyCode::Esc | KeyCode::Enter | KeyCode::Char('q' | '?') => {
+        Mode::Pick { what, items, at } => {
+            match picked(key.code, at, items.len()) {
+                Picked::At(at) => model.mode = Mode::Pick { what, items, at },
+                Picked::Back => model.mode = Mode::Choose,
+                Picked::This => {
                     model.mode = Mode::Choose;
-                    return None;
+                    match (what, items.get(at)) {
+                        (Picking::Profile, Some(name)) => model.lay_beside(name),
+                        (Picking::Profile, None) => {}
+                    }
                 }
-                _ => top,
-            };
-            model.mode = Mode::Read { title, lines, top: to.min(last) };
+            }
+            None
+        }
+        Mode::Why(walk) => why(model, key.code, control, walk),
+        Mode::Read { title, lines, top } => {
+            match moved(key.code, top, lines.len()) {
+                Some(top) => model.mode = Mode::Read { title, lines, top },
+                None if matches!(key.code, KeyCode::Esc | KeyCode::Enter | KeyCode::Char('q' | '?')) => {
+                    model.mode = Mode::Choose;
+                }
+                None => {}
+            }
             None
         }
         Mode::Leave => {
@@ -99,59 +111,122 @@ pub fn key(model: &mut Model, key: KeyEvent) -> Option<Wish> {
     }
 }
 
-fn choose(model: &mut Model, control: bool, code: KeyCode) -> Option<Wish> {
-    let page = if model.areas.list.height > 1 { model.areas.list.height as isize - 1 } else { PAGE };
-    if !matches!(code, KeyCode::Char('y')) {
-        model.said.clear();
+enum Picked {
+    At(usize),
+    This,
+    Back,
+}
+
+/// Where a key leads in a list of which one is picked.
+fn picked(code: KeyCode, at: usize, len: usize) -> Picked {
+    match code {
+        KeyCode::Enter => Picked::This,
+        KeyCode::Esc => Picked::Back,
+        _ => Picked::At(moved(code, at, len).unwrap_or(at)),
     }
-    match (control, code) {
-        (true, KeyCode::Char('q')) => return leave(model),
-        (true, KeyCode::Char('k')) => return Some(Wish::Keep),
-        (true, KeyCode::Char('b')) if model.slate.pending().is_empty() => return Some(Wish::Run(Run::Build)),
-        (true, KeyCode::Char('p')) if model.slate.pending().is_empty() => return Some(Wish::Run(Run::Preview)),
-        (true, KeyCode::Char('b' | 'p')) => model.said = "Keep the changes first (^K), or undo them.".into(),
-        (true, KeyCode::Char('u')) => model.undo(false),
-        (true, KeyCode::Char('r')) => model.undo(true),
-        (true, KeyCode::Char('v')) => model.next_view(),
-        (true, KeyCode::Char('l')) => model.next_level(),
-        (true, KeyCode::Char('w')) => model.why(),
-        (true, KeyCode::Char('d')) => model.details(),
-        (true, KeyCode::Char('t')) => {
-            let pending = model.option().and_then(|option| model.slate.of(option));
-            match pending.map(|pending| pending.reason.clone().unwrap_or_default()) {
-                Some(text) => model.mode = Mode::Write { what: Writing::Reason, text, fault: None },
-                None => model.said = "A reason belongs to a change: change this option first.".into(),
-            }
+}
+
+/// Where a key leads in so many lines; nothing where it leads nowhere.
+fn moved(code: KeyCode, at: usize, len: usize) -> Option<usize> {
+    let last = len.saturating_sub(1);
+    let to = match code {
+        KeyCode::Up => at.saturating_sub(1),
+        KeyCode::Down => at + 1,
+        KeyCode::PageUp => at.saturating_sub(10),
+        KeyCode::PageDown | KeyCode::Char(' ') => at + 10,
+        KeyCode::Home => 0,
+        KeyCode::End => last,
+        _ => return None,
+    };
+    Some(to.min(last))
+}
+
+fn choose(model: &mut Model, control: bool, code: KeyCode) -> Option<Wish> {
+    model.said.clear();
+    if control {
+        return command(model, code);
+    }
+    let page = if model.areas.list.height > 1 { model.areas.list.height as isize - 1 } else { PAGE };
+    let by = match code {
+        KeyCode::Up => Some(-1),
+        KeyCode::Down => Some(1),
+        KeyCode::PageUp => Some(-page),
+        KeyCode::PageDown => Some(page),
+        KeyCode::Home => Some(isize::MIN / 2),
+        KeyCode::End => Some(isize::MAX / 2),
+        _ => None,
+    };
+    match (by, code) {
+        (Some(by), _) if model.focus == Focus::Outline => model.turn_section(by),
+        (Some(by), _) => model.go(by),
+        (None, KeyCode::Tab) => {
+            model.focus = if model.focus == Focus::Outline { Focus::Options } else { Focus::Outline };
         }
-        (true, KeyCode::Char('y')) => {
-            let lines = model.command_lines();
-            model.said = if lines.is_empty() { "Nothing is changed.".into() } else { lines.join(" && ") };
+        (None, KeyCode::BackTab) => model.turn_view(true),
+        (None, KeyCode::Enter | KeyCode::Right | KeyCode::Esc) if model.focus == Focus::Outline => {
+            model.focus = Focus::Options;
         }
-        (_, KeyCode::Up) => model.go(-1),
-        (_, KeyCode::Down) => model.go(1),
-        (_, KeyCode::PageUp) => model.go(-page),
-        (_, KeyCode::PageDown) => model.go(page),
-        (_, KeyCode::Home) => model.go(isize::MIN / 2),
-        (_, KeyCode::End) => model.go(isize::MAX / 2),
-        (_, KeyCode::Left) => model.turn(-1),
-        (_, KeyCode::Right) => model.turn(1),
-        (_, KeyCode::Enter) => model.take(),
-        (_, KeyCode::Delete) => model.take_back(),
-        (_, KeyCode::Esc) if !model.words.is_empty() => {
+        (None, KeyCode::Left) => model.turn(-1),
+        (None, KeyCode::Right) => model.turn(1),
+        (None, KeyCode::Enter) => model.take(),
+        (None, KeyCode::Delete) => model.take_back(),
+        (None, KeyCode::Esc) if !model.words.is_empty() => {
             model.words.clear();
             model.list();
         }
-        (_, KeyCode::Esc) => return leave(model),
-        (_, KeyCode::Backspace) if model.words.pop().is_some() => model.list(),
-        (false, KeyCode::Char('?')) => {
+        (None, KeyCode::Esc) => return leave(model),
+        (None, KeyCode::Backspace) if model.words.pop().is_some() => model.list(),
+        (None, KeyCode::Char('?')) => {
             let lines: Vec<String> = KEYS.iter().map(|(keys, what)| format!("{keys:<22}{what}")).collect();
             model.read("Keys".into(), &lines.join("\n"));
         }
-        (false, KeyCode::Char(letter)) if !letter.is_control() && (letter != ' ' || !model.words.is_empty()) => {
+        (None, KeyCode::Char(letter)) if !letter.is_control() && (letter != ' ' || !model.words.is_empty()) => {
+            model.focus = Focus::Options;
             model.words.push(letter);
             model.list();
             // What is found best is at hand.
             model.go(isize::MIN / 2);
+        }
+        (None, _) => {}
+    }
+    None
+}
+
+/// Does what a letter with the control key says.
+fn command(model: &mut Model, code: KeyCode) -> Option<Wish> {
+    let KeyCode::Char(letter) = code else { return None };
+    match letter {
+        'q' => return leave(model),
+        'k' => return Some(Wish::Keep),
+        'b' | 'p' | 'n' if !model.slate.pending().is_empty() => {
+            model.said = "Keep the changes first (^K), or undo them.".into();
+        }
+        'b' => return Some(Wish::Run(Run::Build)),
+        'p' => return Some(Wish::Run(Run::Preview)),
+        'n' => return Some(Wish::Run(Run::Test)),
+        's' => return Some(Wish::Run(Run::Survey)),
+        'u' => model.undo(false),
+        'r' => model.undo(true),
+        'v' => model.turn_view(false),
+        'l' => model.next_level(),
+        'w' => model.why(),
+        'd' => model.details(),
+        'e' => return model.edit(model.item()),
+        'o' => model.pick_other(),
+        'x' => model.take_over(),
+        'a' => model.take_all_over(),
+        'g' => model.change_sides(),
+        'f' => model.write_folder(),
+        't' => {
+            let pending = model.item().and_then(|item| model.slate.of(item));
+            match pending.map(|pending| pending.reason.clone().unwrap_or_default()) {
+                Some(text) => model.mode = Mode::Write { what: Writing::Reason, text, fault: None },
+                None => model.said = "A reason belongs to a change: change this first.".into(),
+            }
+        }
+        'y' => {
+            let lines = model.command_lines();
+            model.said = if lines.is_empty() { "Nothing is changed.".into() } else { lines.join(" && ") };
         }
         _ => {}
     }
@@ -167,55 +242,155 @@ fn leave(model: &mut Model) -> Option<Wish> {
     None
 }
 
+fn why(model: &mut Model, code: KeyCode, control: bool, walk: Walk) -> Option<Wish> {
+    match code {
+        KeyCode::Char('e') if control => return model.edit(walk.item()),
+        KeyCode::Enter | KeyCode::Right => model.walk_in(walk),
+        KeyCode::Backspace | KeyCode::Left => model.walk_back(walk),
+        KeyCode::Tab => model.walk_out(&walk),
+        KeyCode::Esc => model.mode = Mode::Choose,
+        _ => {
+            let to = moved(code, walk.at, walk.lines.len()).unwrap_or(walk.at);
+            model.walk(&walk, to);
+        }
+    }
+    None
+}
+
 fn write(model: &mut Model, code: KeyCode, control: bool, what: Writing, mut text: String) -> Option<Wish> {
     match code {
         KeyCode::Esc => {
             model.mode = Mode::Choose;
+            model.arrive();
             return None;
         }
         KeyCode::Enter => {
             model.mode = Mode::Choose;
-            match what {
-                Writing::Reason => model.because(&text),
-                Writing::Value => {
-                    if let Err(fault) = model.written(&text) {
-                        model.mode = Mode::Write { what, text, fault: Some(fault) };
-                    }
+            let taken = match what {
+                Writing::Reason => {
+                    model.because(&text);
+                    Ok(())
                 }
+                Writing::Folder => model.take_folder(&text),
+                Writing::Value => model.written(&text),
+            };
+            if let Err(fault) = taken {
+                model.mode = Mode::Write { what, text, fault: Some(fault) };
             }
             return None;
+        }
+        KeyCode::Up | KeyCode::Down if what == Writing::Value => {
+            text = model.stepped(&text, code == KeyCode::Up).unwrap_or(text);
+        }
+        KeyCode::Tab => {
+            let is_path = model.is_path(what);
+            text = model.completed(&text, is_path);
         }
         KeyCode::Backspace => {
             text.pop();
         }
         KeyCode::Char('u') if control => text.clear(),
         KeyCode::Char(letter) if !control => text.push(letter),
-        _ => {}
+        _ => return None,
     }
-    let fault = match what {
-        Writing::Value => model.fault_of(&text),
-        Writing::Reason => None,
-    };
-    model.mode = Mode::Write { what, text, fault };
+    model.written_so_far(what, text);
     None
+}
+
+/// Does what a key says in a list of words. The line after the last word is for one more.
+fn list_of_words(
+    model: &mut Model,
+    code: KeyCode,
+    control: bool,
+    mut words: Vec<String>,
+    mut at: usize,
+    typing: Option<String>,
+) {
+    if let Some(mut text) = typing {
+        let typing = match code {
+            KeyCode::Esc => None,
+            KeyCode::Enter => {
+                // What holds blanks is several words; an empty one is none.
+                let more: Vec<String> = text.split_whitespace().map(str::to_string).collect();
+                words.splice(at..(at + 1).min(words.len()), more);
+                at = (at + 1).min(words.len());
+                None
+            }
+            KeyCode::Backspace => {
+                text.pop();
+                Some(text)
+            }
+            KeyCode::Char('u') if control => Some(String::new()),
+            KeyCode::Char(letter) if !control => {
+                text.push(letter);
+                Some(text)
+            }
+            _ => Some(text),
+        };
+        let fault = model.words_so_far(&words);
+        model.mode = Mode::Words { words, at, typing, fault };
+        return;
+    }
+    let mut typing = None;
+    match code {
+        KeyCode::Esc => {
+            model.mode = Mode::Choose;
+            model.arrive();
+            return;
+        }
+        KeyCode::Tab => {
+            model.mode = Mode::Choose;
+            if let Err(fault) = model.written(&words.join(" ")) {
+                model.mode = Mode::Words { words, at, typing: None, fault: Some(fault) };
+            }
+            return;
+        }
+        KeyCode::Enter => typing = Some(words.get(at).cloned().unwrap_or_default()),
+        KeyCode::Char(letter) if !control && letter != ' ' => {
+            at = words.len();
+            typing = Some(letter.to_string());
+        }
+        KeyCode::Delete | KeyCode::Backspace if at < words.len() => {
+            words.remove(at);
+        }
+        _ => at = moved(code, at, words.len() + 1).unwrap_or(at),
+    }
+    let fault = model.words_so_far(&words);
+    model.mode = Mode::Words { words, at, typing, fault };
 }
 
 /// Does what the mouse says.
 pub fn mouse(model: &mut Model, mouse: MouseEvent) -> Option<Wish> {
-    let (list, cards) = (model.areas.list, model.areas.cards);
-    let at = ratatui::layout::Position { x: mouse.column, y: mouse.row };
+    let areas = model.areas;
+    let at = Position { x: mouse.column, y: mouse.row };
     match mouse.kind {
-        MouseEventKind::ScrollDown => model.go(1),
-        MouseEventKind::ScrollUp => model.go(-1),
-        MouseEventKind::Down(MouseButton::Left) if list.contains(at) => {
-            let row = model.top + usize::from(mouse.row - list.y);
-            if row < model.rows.len() {
-                let by = isize::try_from(row).unwrap_or(0) - isize::try_from(model.at).unwrap_or(0);
-                model.go(by);
+        MouseEventKind::ScrollDown => wheel(model, 1),
+        MouseEventKind::ScrollUp => wheel(model, -1),
+        MouseEventKind::Down(MouseButton::Left) if areas.divider.contains(at) => model.is_dragging = true,
+        MouseEventKind::Up(MouseButton::Left) => model.is_dragging = false,
+        MouseEventKind::Drag(MouseButton::Left) if model.is_dragging => {
+            let left = areas.list.x;
+            let room = areas.cards.right().saturating_sub(left).max(1);
+            model.share = (mouse.column.saturating_sub(left) * 100 / room).clamp(20, 80);
+            model.is_stale = true;
+        }
+        // What lies over the list is left by its own keys.
+        MouseEventKind::Down(MouseButton::Left) if !matches!(model.mode, Mode::Choose) => {}
+        MouseEventKind::Down(MouseButton::Left) if areas.outline.contains(at) => {
+            let row = usize::from(mouse.row - areas.outline.y);
+            if let Some(section) = super::draw::outline::section_at(model, row) {
+                model.go_to_section(section);
             }
         }
-        MouseEventKind::Down(MouseButton::Left) if cards.contains(at) => {
-            if let Some(hand) = model.card_at(usize::from(mouse.row - cards.y)) {
+        MouseEventKind::Down(MouseButton::Left) if areas.list.contains(at) => {
+            let row = model.top + usize::from(mouse.row - areas.list.y);
+            if row < model.rows.len() {
+                model.focus = Focus::Options;
+                model.put_at(row);
+            }
+        }
+        MouseEventKind::Down(MouseButton::Left) if areas.cards.contains(at) => {
+            if let Some(hand) = model.card_at(usize::from(mouse.row - areas.cards.y)) {
                 model.hand = hand;
                 model.is_stale = true;
             }
@@ -223,4 +398,18 @@ pub fn mouse(model: &mut Model, mouse: MouseEvent) -> Option<Wish> {
         _ => {}
     }
     None
+}
+
+fn wheel(model: &mut Model, by: isize) {
+    let step = |at: usize, len: usize| at.saturating_add_signed(by).min(len.saturating_sub(1));
+    match model.mode.clone() {
+        Mode::Choose => model.go(by),
+        Mode::Why(walk) => model.walk(&walk, step(walk.at, walk.lines.len())),
+        Mode::Read { title, lines, top } => {
+            let top = step(top, lines.len());
+            model.mode = Mode::Read { title, lines, top };
+        }
+        _ => {}
+    }
+    model.is_stale = true;
 }

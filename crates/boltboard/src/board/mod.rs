@@ -3,21 +3,26 @@
 //! `model` is what is known and what a key does, `changes` the slate, both without a terminal; `draw` puts it on the screen; `worker` finds consequences aside;
 //! `render::terminal` takes the terminal and gives it back. Data flows `keys → model → draw`, and `worker → model`.
 
+mod afresh;
 mod cards;
 mod changes;
 mod draw;
 mod keys;
 mod model;
+mod other;
+mod views;
+mod walk;
 mod worker;
+mod write;
 
 #[cfg(test)]
 mod tests;
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use crossterm::event::{self, Event};
 
-use self::model::{Model, Wish};
+use self::model::{Model, Run, Wish};
 use self::worker::Worker;
 use crate::args::Global;
 use crate::commands;
@@ -29,13 +34,23 @@ use crate::session::Session;
 /// How long is waited for a key before the consequences that were found are drawn.
 const WAIT: Duration = Duration::from_millis(15);
 
+/// How often is looked whether files changed beside the board.
+const BESIDE: Duration = Duration::from_millis(700);
+
 /// Runs the board until the person leaves it. `words` are what it opens at.
 pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, Stop> {
     terminal::check()?;
     let mut model = Model::open(Session::open(global, screen)?, words)?;
     let mut worker = Worker::start(global.clone());
     let mut terminal = Terminal::take()?;
+    let mut looked = Instant::now();
     loop {
+        if looked.elapsed() > BESIDE {
+            looked = Instant::now();
+            if model.look_beside(global, screen) {
+                worker = Worker::start(global.clone());
+            }
+        }
         if let Some(question) = model.question() {
             worker.ask(question);
         }
@@ -73,10 +88,7 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
             }
             Some(Wish::Run(what)) => {
                 drop(terminal);
-                let ended = match what {
-                    model::Run::Build => commands::build::run(global, screen, &commands::build::BuildArgs::default()),
-                    model::Run::Preview => commands::preview::run(global, screen, &commands::preview::usual()),
-                };
+                let ended = run_aside(global, screen, what);
                 if let Err(stop) = &ended {
                     screen.stop(stop, false);
                 }
@@ -90,7 +102,15 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
                 let known = model.reopen(global, screen);
                 // It reads the definitions anew as well.
                 worker = Worker::start(global.clone());
-                model.told(known.map(|()| String::new()));
+                model.told(known.and(ended.map(|_| String::new())));
+            }
+            Some(Wish::Edit(file, line)) => {
+                drop(terminal);
+                let edited = terminal::edit(&file, line);
+                terminal = Terminal::take()?;
+                // What was changed there is seen as any change beside the board is.
+                looked = Instant::now().checked_sub(BESIDE).unwrap_or(looked);
+                model.told(edited.map(|()| String::new()));
             }
         }
     }
@@ -100,4 +120,14 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
         screen.out(&format!("Left without keeping. The same by hand:\n{}\n", left.join("\n")));
     }
     Ok(Exit::Done)
+}
+
+/// Runs what is done outside of the board, as its command does.
+fn run_aside(global: &Global, screen: &Screen, what: Run) -> Result<Exit, Stop> {
+    match what {
+        Run::Build => commands::build::run(global, screen, &commands::build::BuildArgs::default()),
+        Run::Preview => commands::preview::run(global, screen, &commands::preview::usual()),
+        Run::Test => commands::test::run(global, screen, &commands::test::TestArgs::default()),
+        Run::Survey => commands::survey::run(global, screen, &commands::survey::SurveyArgs::default()),
+    }
 }

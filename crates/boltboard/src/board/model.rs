@@ -1,59 +1,42 @@
 //! What the board shows and what happens to it, without a terminal.
 
-use boltboard_core::board::{Level, OptionId, SectionId, Value};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use boltboard_core::board::{DecidedBy, Kind, Level, NeedId, OptionId, SectionId, Value};
 use boltboard_core::profile::ProfileName;
 use boltboard_core::session::Resolved;
-use boltboard_core::slate::{Change, Price, Slate};
+use boltboard_core::slate::{Change, Item, Price, Slate};
 use ratatui::layout::Rect;
 
+use super::afresh::Seen;
 use super::cards::{Card, Found, Out, Told, plain};
+use super::other::Other;
+use super::views::{Entry, Marks, View};
+use super::walk::Walk;
 use super::worker::{Answer, Question};
-use crate::commands::options::found;
 use crate::commands::set::own_name;
-use crate::commands::{show, why};
+use crate::commands::show;
 use crate::fault::Stop;
 use crate::render::options;
-use crate::render::why::Rules;
 use crate::session::Session;
 
 /// A line of the list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Row {
-    /// A section's title, with how deep it lies.
-    Section(SectionId, usize),
+    /// A section's title.
+    Section(SectionId),
     Option(OptionId),
+    /// The title above needs.
+    Needs,
+    Need(NeedId),
 }
 
-/// Which options are listed.
+/// Where the arrows move.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum View {
-    All,
-    Changed,
-    Blocked,
-    New,
-}
-
-impl View {
-    const ORDER: [View; 4] = [View::All, View::Changed, View::Blocked, View::New];
-
-    /// What it is called.
-    pub fn word(self) -> &'static str {
-        match self {
-            View::All => "all options",
-            View::Changed => "changed",
-            View::Blocked => "blocked",
-            View::New => "new since the last build",
-        }
-    }
-
-    fn filter(self) -> Option<&'static str> {
-        match self {
-            View::All => None,
-            View::Changed => Some("changed"),
-            View::Blocked => Some("blocked"),
-            View::New => Some("new"),
-        }
-    }
+pub enum Focus {
+    Options,
+    Outline,
 }
 
 /// What keys do now.
@@ -61,10 +44,16 @@ impl View {
 pub enum Mode {
     /// They move, find and take.
     Choose,
-    /// They write a value, or a reason.
+    /// They write a value, a reason, or a folder that is to meet a need.
     Write { what: Writing, text: String, fault: Option<String> },
+    /// They edit a list of words; `typing` is the one under the cursor while it is written.
+    Words { words: Vec<String>, at: usize, typing: Option<String>, fault: Option<String> },
     /// They choose a way out of a clash.
     Ways { ways: Vec<Out>, at: usize },
+    /// They choose one of some names.
+    Pick { what: Picking, items: Vec<String>, at: usize },
+    /// They walk in reasons.
+    Why(Walk),
     /// They move in a text.
     Read { title: String, lines: Vec<String>, top: usize },
     /// They decide whether changes are left behind.
@@ -76,6 +65,14 @@ pub enum Mode {
 pub enum Writing {
     Value,
     Reason,
+    Folder,
+}
+
+/// What one of some names is picked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Picking {
+    /// The profile that is laid beside ours.
+    Profile,
 }
 
 /// What is done outside of the board.
@@ -83,53 +80,69 @@ pub enum Writing {
 pub enum Run {
     Build,
     Preview,
+    Test,
+    Survey,
 }
 
 /// What the model wants of the terminal.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Wish {
     Leave,
     Stop,
     Keep,
     Run(Run),
+    /// Opens a file in the person's editor, at a line.
+    Edit(PathBuf, usize),
 }
 
 /// Where things were drawn, for the mouse.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct Areas {
+    pub outline: Rect,
     pub list: Rect,
     pub cards: Rect,
+    /// What can be dragged, between the list and the cards.
+    pub divider: Rect,
 }
 
 /// The board.
 pub struct Model {
     pub session: Session,
     /// How things stand with the slate.
-    pub now: Resolved,
+    pub now: Arc<Resolved>,
     pub slate: Slate,
     pub view: View,
     pub level: Level,
+    pub marks: Marks,
+    /// The profile that is laid beside ours.
+    pub other: Option<Other>,
     /// What a build of the slate would do; nothing while it is being found.
     pub slate_price: Option<Option<Price>>,
     /// What was typed to find options.
     pub words: String,
     pub rows: Vec<Row>,
+    pub outline: Vec<Entry>,
+    pub focus: Focus,
     /// The row under the cursor, and the first that is drawn.
     pub at: usize,
     pub top: usize,
-    /// The values of the option under the cursor, and the one that Enter takes.
+    /// What could be chosen of what is under the cursor, and what Enter takes.
     pub cards: Vec<Card>,
     pub hand: usize,
     pub mode: Mode,
     /// What was last done or cannot be done.
     pub said: String,
     pub areas: Areas,
+    /// The part of the room that the list has beside the cards, in hundredths; and whether it is being dragged.
+    pub share: u16,
+    pub is_dragging: bool,
     /// The row in which each card begins.
     pub card_rows: Vec<usize>,
     /// Whether something is not drawn yet.
     pub is_stale: bool,
     /// The profile in use; changes go to `session.profile`, which stands on it where the tree ships it.
     pub(super) in_use: ProfileName,
+    pub(super) seen: Seen,
     number: u64,
     asked: Option<u64>,
 }
@@ -142,14 +155,18 @@ impl Model {
         let in_use = session.profile.clone();
         session.profile = own_name(&session)?;
         let mut model = Model {
+            marks: Marks::of(&session, &now),
             session,
-            now,
+            now: Arc::new(now),
             slate: Slate::default(),
+            other: None,
             slate_price: None,
             view: View::All,
             level: Level::Tuning,
             words: String::new(),
             rows: Vec::new(),
+            outline: Vec::new(),
+            focus: Focus::Options,
             at: 0,
             top: 0,
             cards: Vec::new(),
@@ -157,19 +174,19 @@ impl Model {
             mode: Mode::Choose,
             said: String::new(),
             areas: Areas::default(),
+            share: 56,
+            is_dragging: false,
             card_rows: Vec::new(),
             is_stale: true,
             in_use,
+            seen: Seen::default(),
             number: 0,
             asked: None,
         };
+        model.seen = Seen::of(&model);
         let option = words.first().filter(|_| words.len() == 1).and_then(|name| model.session.board.option(name));
         match option {
-            Some(option) => {
-                model.level = model.level.max(model.session.board.options[option].level);
-                model.list();
-                model.go_to(option);
-            }
+            Some(option) => model.show(Item::Option(option)),
             None => {
                 model.words = words.join(" ");
                 model.list();
@@ -180,49 +197,68 @@ impl Model {
 
     /// The option under the cursor.
     pub fn option(&self) -> Option<OptionId> {
-        match self.rows.get(self.at) {
-            Some(Row::Option(option)) => Some(*option),
-            Some(Row::Section(..)) | None => None,
+        match self.item() {
+            Some(Item::Option(option)) => Some(option),
+            Some(Item::Need(_)) | None => None,
         }
     }
 
-    /// Lists options anew; the cursor stays on its option where that is still there.
-    pub fn list(&mut self) {
-        let before = self.option();
-        let mut question: Vec<String> = self.words.split_whitespace().map(str::to_string).collect();
-        question.extend(self.view.filter().map(str::to_string));
-        let board = &self.session.board;
-        let all = match found(&self.session, &self.now, &question) {
-            Ok(all) => all,
-            Err(stop) => {
-                self.said = stop.line();
-                Vec::new()
-            }
-        };
-        let ranked = !self.words.trim().is_empty();
-        let mut rows = Vec::new();
-        let mut within: Option<SectionId> = None;
-        for option in all.into_iter().filter(|option| ranked || board.options[*option].level <= self.level) {
-            let section = board.options[option].section;
-            if !ranked && within != Some(section) {
-                let path = board.section_path(section);
-                rows.push(Row::Section(section, path.len().saturating_sub(1)));
-                within = Some(section);
-            }
-            rows.push(Row::Option(option));
+    /// The option or need under the cursor.
+    pub fn item(&self) -> Option<Item> {
+        match self.rows.get(self.at)? {
+            Row::Option(option) => Some(Item::Option(*option)),
+            Row::Need(need) => Some(Item::Need(*need)),
+            Row::Section(_) | Row::Needs => None,
         }
-        self.rows = rows;
-        self.at = before.and_then(|option| self.rows.iter().position(|row| *row == Row::Option(option))).unwrap_or(0);
-        self.step_onto_option(1);
+    }
+
+    /// Lists anew; the cursor stays on its option or need where that is still there.
+    pub fn list(&mut self) {
+        let before = self.rows.get(self.at).copied();
+        self.rows = self.rows_of_view().unwrap_or_else(|stop| {
+            self.said = stop.line();
+            Vec::new()
+        });
+        self.outline = self.outlined();
+        self.at = before.and_then(|row| self.rows.iter().position(|own| *own == row)).unwrap_or(0);
+        self.step_onto_item(1);
         self.arrive();
     }
 
-    /// Puts the cursor on an option.
+    /// Puts the cursor on an option of the list.
     pub fn go_to(&mut self, option: OptionId) {
         if let Some(at) = self.rows.iter().position(|row| *row == Row::Option(option)) {
-            self.at = at;
-            self.arrive();
+            self.put_at(at);
         }
+    }
+
+    /// Shows an option or need, in a view where it is found.
+    pub fn show(&mut self, item: Item) {
+        let row = match item {
+            Item::Option(option) => Row::Option(option),
+            Item::Need(need) => Row::Need(need),
+        };
+        if !self.rows.contains(&row) {
+            self.words.clear();
+            self.view = match item {
+                Item::Option(option) => {
+                    self.level = self.level.max(self.session.board.options[option].level);
+                    View::All
+                }
+                Item::Need(_) => View::Needs,
+            };
+            self.list();
+        }
+        if let Some(at) = self.rows.iter().position(|own| *own == row) {
+            self.put_at(at);
+        }
+    }
+
+    /// Puts the cursor on a row.
+    pub(super) fn put_at(&mut self, at: usize) {
+        self.at = at;
+        self.step_onto_item(1);
+        self.arrive();
     }
 
     /// Moves the cursor by so many rows.
@@ -230,58 +266,69 @@ impl Model {
         if self.rows.is_empty() {
             return;
         }
-        let last = self.rows.len() - 1;
-        self.at = self.at.saturating_add_signed(by).min(last);
-        self.step_onto_option(if by < 0 { -1 } else { 1 });
+        self.at = self.at.saturating_add_signed(by).min(self.rows.len() - 1);
+        self.step_onto_item(if by < 0 { -1 } else { 1 });
         self.arrive();
     }
 
-    /// A section's title is nothing to choose: the cursor goes on in its direction, else the other way.
-    fn step_onto_option(&mut self, towards: isize) {
-        let is_option = |at: usize| matches!(self.rows.get(at), Some(Row::Option(_)));
-        let after = (self.at..self.rows.len()).find(|at| is_option(*at));
-        let before = (0..=self.at.min(self.rows.len().saturating_sub(1))).rev().find(|at| is_option(*at));
+    /// A title is nothing to choose: the cursor goes on in its direction, else the other way.
+    fn step_onto_item(&mut self, towards: isize) {
+        let is_item = |at: usize| matches!(self.rows.get(at), Some(Row::Option(_) | Row::Need(_)));
+        let after = (self.at..self.rows.len()).find(|at| is_item(*at));
+        let before = (0..=self.at.min(self.rows.len().saturating_sub(1))).rev().find(|at| is_item(*at));
         let (first, second) = if towards < 0 { (before, after) } else { (after, before) };
         self.at = first.or(second).unwrap_or(0);
     }
 
-    /// The cursor stands on an option: its values are laid out, and what they bring is asked.
-    fn arrive(&mut self) {
-        self.is_stale = true;
-        self.number += 1;
-        self.asked = None;
-        self.cards.clear();
-        let Some(option) = self.option() else { return };
+    /// The cursor stands on something: what it could be is laid out, and what that brings is asked.
+    pub(super) fn arrive(&mut self) {
         let board = &self.session.board;
-        let kind = &board.options[option].kind;
-        let value = self.now.resolution.value(option).clone();
-        let listed: Vec<Value> = if kind.has_list() {
-            vec![]
-        } else {
-            kind.listed().iter().filter_map(|text| kind.read(text).ok()).collect()
+        let cards = match self.item() {
+            None => Vec::new(),
+            Some(Item::Need(need)) => Card::of_need(board, &self.now, need),
+            Some(Item::Option(option)) => {
+                let kind = &board.options[option].kind;
+                let value = self.now.resolution.value(option).clone();
+                // A list of allowed words is no list of values.
+                let texts = if matches!(kind, Kind::Words(_)) { Vec::new() } else { kind.listed() };
+                let listed: Vec<Value> = texts.iter().filter_map(|text| kind.read(text).ok()).collect();
+                let values = if listed.is_empty() { vec![value] } else { listed };
+                values.into_iter().map(|value| Card::of_value(board, option, value)).collect()
+            }
         };
-        let values = if listed.is_empty() { vec![value.clone()] } else { listed };
+        self.lay_out(cards);
+        let is_now = |card: &Card| match &card.change {
+            Change::Choose(option, value) => self.now.resolution.value(*option) == value,
+            // The way in which a need is met now comes first.
+            Change::Provide(..) | Change::TakeBack(_) => false,
+        };
         // The hand lies on what could be had instead, where there is only one.
-        self.hand = match values.iter().position(|own| *own == value) {
-            Some(at) if values.len() == 2 => 1 - at,
+        self.hand = match self.cards.iter().position(is_now) {
+            Some(at) if self.cards.len() == 2 => 1 - at,
             Some(at) => at,
             None => 0,
         };
-        self.cards = values.into_iter().map(|value| Card::new(board, option, value)).collect();
+    }
+
+    /// Lays cards out; what they bring is asked, and what was asked before is no longer wanted.
+    pub(super) fn lay_out(&mut self, cards: Vec<Card>) {
+        self.is_stale = true;
+        self.number += 1;
+        self.asked = None;
+        self.cards = cards;
     }
 
     /// What is to be found out, if that was not asked yet.
     pub fn question(&mut self) -> Option<Question> {
-        let option = self.option().filter(|_| self.asked != Some(self.number))?;
+        self.item().filter(|_| self.asked != Some(self.number))?;
         self.asked = Some(self.number);
         Some(Question {
             number: self.number,
             profile: self.session.profile.clone(),
             text: self.text().ok()?,
             now: self.now.clone(),
-            option,
-            slate: self.slate.pending().iter().map(|pending| pending.option).collect(),
-            values: self.cards.iter().map(|card| card.value.clone()).collect(),
+            slate: self.slate.pending().iter().map(|pending| pending.change.item()).collect(),
+            tries: self.cards.iter().map(|card| card.change.clone()).collect(),
         })
     }
 
@@ -310,37 +357,43 @@ impl Model {
         }
     }
 
-    /// Takes the value that the hand lies on; a free value is written.
+    /// Takes what the hand lies on; a free value is written.
     pub fn take(&mut self) {
-        let (Some(option), Some(card)) = (self.option(), self.cards.get(self.hand).cloned()) else { return };
-        let kind = &self.session.board.options[option].kind;
-        if kind.listed().is_empty() || kind.has_list() {
-            let text = self.now.resolution.value(option).to_string();
-            self.mode = Mode::Write { what: Writing::Value, text, fault: None };
-            return;
+        let (Some(item), Some(card)) = (self.item(), self.cards.get(self.hand).cloned()) else { return };
+        if let Item::Option(option) = item {
+            let definition = &self.session.board.options[option];
+            if definition.decided_by == DecidedBy::Others {
+                self.said = "Nobody chooses it: it follows from others (^W says from which).".into();
+                return;
+            }
+            let kind = &definition.kind;
+            if kind.listed().is_empty() || matches!(kind, Kind::Words(_)) {
+                self.write_value();
+                return;
+            }
         }
         match card.found {
-            Some(Told::Same) => self.said = "It has that value.".into(),
+            Some(Told::Same) => self.said = "It is so already.".into(),
             Some(Told::Clash(_, ways)) if !ways.is_empty() => self.mode = Mode::Ways { ways, at: 0 },
             Some(Told::Clash(lines, _)) => self.said = lines.first().cloned().unwrap_or_default(),
-            Some(Told::Moves(_)) | None => self.change([(option, Change::Choose(card.value))]),
+            Some(Told::Moves(_)) | None => {
+                self.change([card.change]);
+            }
         }
     }
 
-    /// Takes the value that was written.
-    pub fn written(&mut self, text: &str) -> Result<(), String> {
-        let Some(option) = self.option() else { return Ok(()) };
-        let kind = &self.session.board.options[option].kind;
-        let value = kind.read(text).map_err(|fault| format!("write {}", fault.expected))?;
-        self.change([(option, Change::Choose(value))]);
-        Ok(())
-    }
-
-    /// The next view, or the next level.
-    pub fn next_view(&mut self) {
-        let at = View::ORDER.iter().position(|view| *view == self.view).unwrap_or(0);
-        self.view = View::ORDER[(at + 1) % View::ORDER.len()];
-        self.list();
+    /// Takes a way out of a clash; one that needs what this host lacks leads to that need.
+    pub fn take_way(&mut self, way: Out) {
+        self.mode = Mode::Choose;
+        match way.lacking.first() {
+            None => {
+                self.change(way.changes);
+            }
+            Some(need) => {
+                self.show(Item::Need(*need));
+                self.said = "First this has to be met: install it and survey (^S), or choose what meets it.".into();
+            }
+        }
     }
 
     /// The next level.
@@ -353,29 +406,28 @@ impl Model {
         self.list();
     }
 
-    /// Opens the reasons of the value under the cursor.
-    pub fn why(&mut self) {
-        if let Some(option) = self.option() {
-            let text = why::told(&self.session, &self.now, option, Rules::Short);
-            self.read(format!("Why {}", self.session.board.options[option].name), &text);
-        }
-    }
-
-    /// Opens all about the option under the cursor.
+    /// Opens all about what is under the cursor.
     pub fn details(&mut self) {
-        if let Some(option) = self.option() {
-            let (board, now) = (&self.session.board, &self.now);
-            let users = show::users(&self.session, option);
-            let width = self.areas.list.width.max(60).into();
-            let text = options::details(board, &now.choices, &now.resolution, option, &users, width);
-            self.read(self.session.board.options[option].name.clone(), &text);
+        let (board, now) = (&self.session.board, &self.now);
+        match self.item() {
+            Some(Item::Option(option)) => {
+                let users = show::users(&self.session, option);
+                let width = self.areas.list.width.max(60).into();
+                let text = options::details(board, &now.choices, &now.resolution, option, &users, width);
+                self.read(board.options[option].name.clone(), &text);
+            }
+            Some(Item::Need(_)) => self.why(),
+            None => {}
         }
     }
 
-    /// What is wrong with a value that is being written.
-    pub fn fault_of(&self, text: &str) -> Option<String> {
-        let kind = &self.session.board.options[self.option()?].kind;
-        kind.read(text).err().map(|fault| format!("write {}", fault.expected))
+    /// The options that ask for a need.
+    pub(super) fn options_on(&self, need: NeedId) -> Vec<OptionId> {
+        let logic = &self.session.logic;
+        let rules = logic.rules_on(logic.need(need));
+        let options: std::collections::BTreeSet<OptionId> =
+            rules.into_iter().map(|rule| self.session.board.rules[rule].option).collect();
+        options.into_iter().collect()
     }
 
     /// Opens a text.

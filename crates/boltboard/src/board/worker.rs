@@ -1,19 +1,23 @@
 //! Consequences, found aside so that no key waits for them.
 
-use std::sync::Arc;
+use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
-use boltboard_core::board::{OptionId, Value};
-use boltboard_core::profile::ProfileName;
+use boltboard_core::board::NeedId;
+use boltboard_core::profile::{Choices, ProfileName};
+use boltboard_core::remedy;
 use boltboard_core::session::{Resolved, Session};
-use boltboard_core::slate::{Effects, Outcome, Price, choices_in};
+use boltboard_core::slate::{Change, Effects, Item, Outcome, Price, choices_in, facts_of};
+use boltboard_core::survey::Facts;
 
 use super::cards::{Card, Found};
 use crate::args::Global;
+use crate::render::text::{bytes, count};
 use crate::session::open_silently;
 
-/// What is asked: what would come of each value of an option.
+/// What is asked: what would come of each of some changes.
 pub struct Question {
     /// Tells questions apart.
     pub number: u64,
@@ -21,22 +25,24 @@ pub struct Question {
     pub profile: ProfileName,
     pub text: String,
     /// How things stand with the slate.
-    pub now: Resolved,
-    pub option: OptionId,
-    /// The options that are on the slate.
-    pub slate: Vec<OptionId>,
-    pub values: Vec<Value>,
+    pub now: Arc<Resolved>,
+    /// What is on the slate.
+    pub slate: Vec<Item>,
+    pub tries: Vec<Change>,
 }
 
-/// What was found of one value.
+/// What was found of one of them.
 pub struct Answer {
     pub number: u64,
-    /// Which of the values; none where it is told of the whole slate.
+    /// Which of them; none where it is told of the whole slate.
     pub at: Option<usize>,
     pub found: Found,
 }
 
-/// Finds consequences, one question after the other; a newer one ends the one before.
+/// What installing needs would take, as far as it was asked.
+type Prices = Arc<Mutex<BTreeMap<Vec<NeedId>, String>>>;
+
+/// Finds consequences. A newer question ends the one before, and does not wait for its end.
 pub struct Worker {
     asked: Sender<Question>,
     answers: Receiver<Answer>,
@@ -51,12 +57,30 @@ impl Worker {
         let latest = Arc::new(AtomicU64::new(0));
         let newest = latest.clone();
         std::thread::spawn(move || {
-            let Some(mut session) = open_silently(&global) else { return };
+            let Some(session) = open_silently(&global) else { return };
+            let session = Arc::new(RwLock::new(session));
+            let prices = Prices::default();
             while let Ok(question) = questions.recv() {
-                session.profile = question.profile.clone();
-                let is_over = || newest.load(Ordering::Relaxed) != question.number;
-                find(&session, &question, &is_over, &|answer| {
-                    let _ = answering.send(answer);
+                let (session, newest, answering) = (session.clone(), newest.clone(), answering.clone());
+                let prices = prices.clone();
+                let other_profile = session.read().unwrap_or_else(PoisonError::into_inner).profile != question.profile;
+                if other_profile {
+                    session.write().unwrap_or_else(PoisonError::into_inner).profile = question.profile.clone();
+                }
+                std::thread::spawn(move || {
+                    let session = session.read().unwrap_or_else(PoisonError::into_inner);
+                    let is_over = || newest.load(Ordering::Relaxed) != question.number;
+                    // Whoever asked may be gone.
+                    let tell = |answer| drop(answering.send(answer));
+                    let lacking = find(&session, &question, &is_over, &tell);
+                    for (at, needs) in lacking {
+                        if is_over() {
+                            return;
+                        }
+                        if let Some(words) = install_words(&session, &question.now.facts, needs, &prices) {
+                            tell(Answer { number: question.number, at: Some(at), found: Found::Install(words) });
+                        }
+                    }
                 });
             }
         });
@@ -76,42 +100,103 @@ impl Worker {
     }
 }
 
-/// Finds what would come of each value: first what moves, then what a build would do, which takes longer.
-pub fn find(session: &Session, question: &Question, is_over: &dyn Fn() -> bool, tell: &dyn Fn(Answer)) {
+/// Finds what would come of each change: first what moves, then what a build would do, which takes longer. Returns the needs that the host
+/// lacks for those that cannot be had.
+pub fn find(
+    session: &Session,
+    question: &Question,
+    is_over: &dyn Fn() -> bool,
+    tell: &dyn Fn(Answer),
+) -> Vec<(usize, Vec<NeedId>)> {
     let number = question.number;
     let tell_slate = |found: Found| tell(Answer { number, at: None, found });
     let tell = |at: usize, found: Found| tell(Answer { number, at: Some(at), found });
-    let Ok(choices) = choices_in(session, &question.text) else { return };
+    let mut lacking = Vec::new();
+    let Ok(choices) = choices_in(session, &question.text) else { return lacking };
     let mut priced = Vec::new();
-    for (at, value) in question.values.iter().enumerate() {
+    for (at, change) in question.tries.iter().enumerate() {
         if is_over() {
-            return;
+            return Vec::new();
         }
-        if question.now.resolution.value(question.option) == value {
+        if is_so(&question.now, change) {
             tell(at, Found::Same);
             continue;
         }
-        let choices = choices.clone().with(&session.board, question.option, value.clone());
-        match Effects::of(session, &question.now, choices) {
+        let Some((choices, facts)) = tried(session, &question.now, choices.clone(), change) else { continue };
+        match Effects::of(session, &question.now, choices, facts) {
             Outcome::Clash(tried, clashes) => {
-                tell(
-                    at,
-                    Card::clash(session, &question.now, &tried, &question.slate, (question.option, value), &clashes),
-                );
+                lacking.push((at, clashes.iter().flat_map(|clash| clash.lacking.iter().copied()).collect()));
+                tell(at, Card::clash(session, &question.now, &tried, &question.slate, change, &clashes));
             }
             Outcome::Holds(effects) => {
-                tell(at, Card::moves(&session.board, question.option, &effects));
+                tell(at, Card::moves(&session.board, change.item(), &effects));
                 priced.push((at, effects));
             }
         }
     }
     for (at, effects) in priced {
         if is_over() {
-            return;
+            return Vec::new();
         }
         tell(at, Found::Price(Price::of(session, &effects.resolved)));
     }
     if !question.slate.is_empty() && !is_over() {
         tell_slate(Found::Price(Price::of(session, &question.now)));
     }
+    lacking
+}
+
+/// Whether things stand as a change would have them.
+fn is_so(now: &Resolved, change: &Change) -> bool {
+    match change {
+        Change::Choose(option, value) => now.resolution.value(*option) == value,
+        Change::Provide(need, provider) => {
+            now.choices.providers.get(need).is_some_and(|chosen| chosen.provider == *provider)
+        }
+        Change::TakeBack(Item::Need(need)) => !now.choices.providers.contains_key(need),
+        Change::TakeBack(Item::Option(option)) => now.choices.get(*option).is_none(),
+    }
+}
+
+/// Choices with a change, and the facts that hold then.
+fn tried(session: &Session, now: &Resolved, choices: Choices, change: &Change) -> Option<(Choices, Facts)> {
+    let board = &session.board;
+    let choices = match change {
+        Change::Choose(option, value) => choices.with(board, *option, value.clone()),
+        Change::Provide(_, provider) => {
+            let words = format!("{}={}", change.item().name(board), provider.text(board));
+            choices.with_tried(board, &[words]).ok()?
+        }
+        Change::TakeBack(Item::Need(need)) => {
+            let mut choices = choices;
+            choices.providers.remove(need);
+            choices
+        }
+        // What its default would be is one of its values, and told there.
+        Change::TakeBack(Item::Option(_)) => return None,
+    };
+    let facts = facts_of(session, now, &choices).ok()?;
+    Some((choices, facts))
+}
+
+/// What installing needs would take, asked of the package manager once.
+fn install_words(session: &Session, facts: &Facts, needs: Vec<NeedId>, prices: &Prices) -> Option<String> {
+    if let Some(known) = prices.lock().unwrap_or_else(PoisonError::into_inner).get(&needs) {
+        return Some(known.clone()).filter(|words| !words.is_empty());
+    }
+    let here = session.around.distribution();
+    let each = needs.iter().flat_map(|need| remedy::helpful_packages(&session.board, facts, *need, &here));
+    let mut packages: Vec<_> = each.collect();
+    packages.sort();
+    packages.dedup();
+    let cost = here
+        .family
+        .filter(|_| !packages.is_empty())
+        .and_then(|family| remedy::cost(family, &packages, session.around.search_path(), &session.launch).ok());
+    let words = cost.map_or(String::new(), |cost| {
+        let size = cost.disk_bytes.map_or(String::new(), |size| format!(", {} on disk", bytes(size)));
+        format!("installing that: {}{size}", count(cost.packages.len(), "package", "packages"))
+    });
+    prices.lock().unwrap_or_else(PoisonError::into_inner).insert(needs, words.clone());
+    Some(words).filter(|words| !words.is_empty())
 }

@@ -20,7 +20,7 @@ use crate::session::Session;
 use boltboard_core::session::{as_root, is_own_target};
 
 /// Check everything that the tree needs on this host
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct SurveyArgs {
     /// Show all that was tried for this need
     #[arg(value_name = "NEED", add = complete::needs())]

@@ -18,7 +18,7 @@ use crate::render::{Screen, json, junit, tests};
 use crate::session::Session;
 
 /// Run the tree's own tests
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct TestArgs {
     /// Run these tests, or those of a part [default: those that did not pass since something changed]
     #[arg(value_name = "TEST|PART", add = complete::tests())]

@@ -4,6 +4,7 @@ use boltboard_core::base::shell_word;
 use boltboard_core::board::{DecidedBy, NeedId, OptionId};
 use boltboard_core::reason::{Blocker, Cause, Explainer, Reason};
 use boltboard_core::resolve::resolve;
+use boltboard_core::slate::Item;
 use clap::Args;
 
 use crate::args::Global;
@@ -51,10 +52,24 @@ pub fn run(global: &Global, screen: &Screen, args: &WhyArgs) -> Result<Exit, Sto
 
 /// Tells why an option has its value, and how to go on.
 pub fn told(session: &Session, resolved: &Resolved, option: OptionId, rules: Rules) -> String {
+    tell(session, resolved, option, rules).text
+}
+
+/// The same by lines, with what each is about.
+pub fn told_about(
+    session: &Session,
+    resolved: &Resolved,
+    option: OptionId,
+    rules: Rules,
+) -> Vec<(String, Option<Item>)> {
+    tell(session, resolved, option, rules).lines()
+}
+
+fn tell<'a>(session: &'a Session, resolved: &'a Resolved, option: OptionId, rules: Rules) -> Teller<'a> {
     let explainer = session.explainer(resolved);
     let reason = explainer.why(option);
     let (board, choices, facts) = (&session.board, &resolved.choices, &resolved.facts);
-    let mut teller = Teller { board, choices, facts, rules, text: String::new() };
+    let mut teller = Teller::new(board, choices, facts, rules);
     teller.reason(&reason, 0);
     let next =
         if reason.value.is_off() { switch_on(session, &mut teller, &explainer, option, &reason) } else { Vec::new() };
@@ -67,7 +82,7 @@ pub fn told(session: &Session, resolved: &Resolved, option: OptionId, rules: Rul
         ));
     }
     teller.text.push_str(&next_lines(&next, 0));
-    teller.text
+    teller
 }
 
 /// Tells what stands against a value that the option does not have.
@@ -98,7 +113,7 @@ fn not(
     } else if clashes.is_empty() {
         told.push_str(&format!("{name}={value} is possible. It has another value because:\n"));
         let facts = &resolved.facts;
-        let mut teller = Teller { board, choices: &resolved.choices, facts, rules, text: String::new() };
+        let mut teller = Teller::new(board, &resolved.choices, facts, rules);
         teller.reason(&session.explainer(resolved).why(option), 1);
         told.push_str(&teller.text);
         told.push_str(&next_line(format!("boltboard set {asked}"), "choose it"));

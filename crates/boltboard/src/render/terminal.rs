@@ -1,12 +1,16 @@
 //! The terminal, taken for a while and given back whole: also after an error, a panic or a signal.
 
 use std::io::{IsTerminal, Stdout, stdout};
+use std::path::Path;
 use std::sync::Once;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
-use crossterm::execute;
-use crossterm::terminal::{EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode};
+use crossterm::terminal::{
+    BeginSynchronizedUpdate, EndSynchronizedUpdate, EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode,
+    enable_raw_mode,
+};
+use crossterm::{execute, queue};
 use ratatui::Frame;
 use ratatui::backend::CrosstermBackend;
 
@@ -39,6 +43,22 @@ pub fn check() -> Result<(), Stop> {
     Err(Stop::new(Exit::WrongUse, diagnostic))
 }
 
+/// Opens a file in the person's editor, at a line, and waits for its end.
+pub fn edit(file: &Path, line: usize) -> Result<(), Stop> {
+    let named = ["VISUAL", "EDITOR"].into_iter().filter_map(|name| std::env::var(name).ok());
+    let editor = named.into_iter().find(|editor| !editor.trim().is_empty()).unwrap_or_else(|| "vi".into());
+    let mut words = editor.split_whitespace();
+    let program = words.next().unwrap_or("vi");
+    let mut command = std::process::Command::new(program);
+    // `+LINE` is what POSIX editors take as the place to begin at.
+    let status = command.args(words).arg(format!("+{line}")).arg(file).status();
+    match status {
+        Ok(status) if status.success() => Ok(()),
+        Ok(status) => Err(Stop::usage(format!("`{program}` ended with {status}"))),
+        Err(error) => Err(Stop::usage(format!("`{program}` cannot be started: {error}; set VISUAL or EDITOR"))),
+    }
+}
+
 /// The terminal while it is ours.
 pub struct Terminal {
     inner: ratatui::Terminal<CrosstermBackend<Stdout>>,
@@ -65,8 +85,10 @@ impl Terminal {
 
     /// Draws a frame.
     pub fn draw(&mut self, draw: impl FnOnce(&mut Frame<'_>)) -> Result<(), Stop> {
+        // A terminal that knows of it shows the frame at once, and not line by line.
+        queue!(stdout(), BeginSynchronizedUpdate).map_err(fault)?;
         self.inner.draw(draw).map_err(fault)?;
-        Ok(())
+        execute!(stdout(), EndSynchronizedUpdate).map_err(fault)
     }
 
     /// Stops as the shell stops other programs, and goes on when it is called back.

@@ -4,6 +4,7 @@ use boltboard_core::board::{Atom, Board, DefaultValue, NEED_PREFIX, NeedId, Rule
 use boltboard_core::expr::Expr;
 use boltboard_core::profile::Choices;
 use boltboard_core::reason::{Blocker, Cause, Reason, Unmet};
+use boltboard_core::slate::Item;
 use boltboard_core::survey::Facts;
 
 use super::survey::trouble;
@@ -34,11 +35,30 @@ pub struct Teller<'a> {
     pub rules: Rules,
     /// Lines told so far.
     pub text: String,
+    /// What the line that begins at a place of the text is about.
+    pub about: Vec<(usize, Item)>,
 }
 
-impl Teller<'_> {
+impl<'a> Teller<'a> {
+    /// Nothing is told yet.
+    pub fn new(board: &'a Board, choices: &'a Choices, facts: &'a Facts, rules: Rules) -> Teller<'a> {
+        Teller { board, choices, facts, rules, text: String::new(), about: Vec::new() }
+    }
+
+    /// The lines, with what each is about.
+    pub fn lines(&self) -> Vec<(String, Option<Item>)> {
+        let mut begins = 0;
+        let lines = self.text.split_inclusive('\n').map(|line| {
+            let about = self.about.iter().find(|(at, _)| *at == begins).map(|(_, item)| *item);
+            begins += line.len();
+            (line.trim_end().to_string(), about)
+        });
+        lines.collect()
+    }
+
     /// Tells a reason.
     pub fn reason(&mut self, reason: &Reason, depth: usize) {
+        self.about.push((self.text.len(), Item::Option(reason.option)));
         let name = &self.board.options[reason.option].name;
         let head = format!("{} is {}", paint(Role::Name, name), paint(Role::Value, &reason.value.to_string()));
         match &reason.cause {
@@ -106,6 +126,7 @@ impl Teller<'_> {
                 Blocker::Option(reason) => self.reason(reason, depth),
                 Blocker::Lacking(need) => self.lacking(*need, depth),
                 Blocker::Present(need) => {
+                    self.about.push((self.text.len(), Item::Need(*need)));
                     self.line(depth, &format!("the need {} is met", paint(Role::Name, &self.board.needs[*need].name)));
                 }
             }
@@ -118,6 +139,7 @@ impl Teller<'_> {
         let fact = self.facts.get(id);
         let state = fact.map_or_else(|| "is not met".to_string(), |fact| trouble(self.board, fact));
         let summary = if need.summary.is_empty() { String::new() } else { format!(" ({})", need.summary) };
+        self.about.push((self.text.len(), Item::Need(id)));
         self.line(depth, &format!("the need {}{summary} {state}", paint(Role::Warn, &need.name)));
         let Some(fact) = fact else { return };
         let indent = "  ".repeat(depth + 1);

@@ -1,8 +1,13 @@
 //! The board without a terminal: keys in, text out.
 
+mod views;
+mod walking;
+mod writing;
+
 use std::cell::RefCell;
 use std::path::Path;
 
+use boltboard_core::board::Value;
 use boltboard_core::slate::Change;
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use ratatui::Terminal;
@@ -52,6 +57,30 @@ kind = "switch"
 section = "sound"
 summary = "No noise at all"
 conflicts = "bell"
+[option.siren]
+kind = "switch"
+section = "sound"
+default = "on"
+summary = "Louder than the bell"
+requires = "need:air"
+[option.tunes]
+kind = "words"
+section = "sound"
+level = "expert"
+default = ["slow"]
+summary = "What the bell plays"
+[option.chart]
+kind = "path"
+section = "light"
+level = "expert"
+default = "charts/north"
+summary = "The chart of the coast"
+[need.air]
+summary = "A compressor"
+header = "surely/no/compressor.h"
+[need.shell]
+summary = "A shell"
+tool = "sh"
 [part.pier]
 kind = "program"
 sources = ["main.c", { when = "bell", add = ["bell.c"] }]
@@ -63,8 +92,13 @@ fn tree() -> tempfile::TempDir {
         ("boltboard.toml", TREE),
         ("main.c", "#include <pier/options.h>\nint main(void) { return PIER_EVERY; }\n"),
         ("bell.c", "int bell(void) { return 1; }\n"),
+        ("charts/north", ""),
+        ("charts/northern", ""),
+        ("charts/south", ""),
     ] {
-        std::fs::write(folder.path().join(file), text).expect("written");
+        let file = folder.path().join(file);
+        std::fs::create_dir_all(file.parent().expect("a folder")).expect("made");
+        std::fs::write(file, text).expect("written");
     }
     folder
 }
@@ -89,6 +123,14 @@ fn types(model: &mut Model, text: &str) {
     for letter in text.chars() {
         press(model, KeyCode::Char(letter));
     }
+}
+
+fn option(model: &Model, name: &str) -> boltboard_core::board::OptionId {
+    model.session.board.option(name).expect("it is there")
+}
+
+fn value(model: &Model, name: &str) -> String {
+    model.now.resolution.value(option(model, name)).to_string()
 }
 
 /// Finds out at once what the worker would find aside.
@@ -116,19 +158,19 @@ fn the_consequence_of_each_value_stands_beside_the_option() {
         drawn(&mut model, 120, 14),
         "\
 pier 1.0   profile mine   all options, up to tuning
-The light  3 options                                               bell
-  lamp                 led              default      What gives…   A bell in fog
-  every                5                default      Seconds be…
-  power                off              default      A cable to…    off
-What is heard  2 options                                             1 compile of 3 steps
-  bell                 on               default      A bell in …     nothing else moves
-  quiet                off              default      No noise a…
-                                                                    on  now
+The light  3 options                                                 bell
+  lamp                 led              default      What gives t…   A bell in fog
+  every                5                default      Seconds betw…
+  power                off              default      A cable to t…    off
+What is heard  3 options                                               1 compile of 3 steps
+  bell                 on               default      A bell in fog     nothing else moves
+  quiet                off              default      No noise at …
+  siren                off              blocked      Louder than …    on  now
 
 
 
 
-type to find · Up Down option · Left Right value · Enter take · ^W why · ^V view · ^L level · ^B build · ? keys
+type to find · ? keys · Left Right value · Enter take · ^W why · ^V view · Tab sections · ^B build · Esc leave
 "
     );
 }
@@ -234,7 +276,8 @@ fn definitions_that_changed_meanwhile_are_read_anew() {
     let tree = tree();
     let mut model = open(tree.path(), &["quiet"]);
     press(&mut model, KeyCode::Down);
-    model.change([(model.session.board.option("every").expect("there"), Change::TakeBack)]);
+    let every = model.session.board.option("every").expect("there");
+    model.change([Change::Choose(every, Value::Number(9))]);
     control(&mut model, 'u');
     // Options that are gone took their numbers along.
     let text = TREE.split("[option.every]").next().expect("a part").replace(", requires = \"power\"", "");
@@ -265,10 +308,12 @@ fn no_key_does_harm() {
         KeyCode::PageUp,
         KeyCode::Home,
         KeyCode::End,
+        KeyCode::Tab,
+        KeyCode::BackTab,
     ];
     for _ in 0..1500 {
         match dice.usize(..4) {
-            0 => drop(control(&mut model, char::from(*dice.choice(b"urvlwdtyqbp".iter()).expect("a letter")))),
+            0 => drop(control(&mut model, char::from(*dice.choice(b"urvlwdtyqbpsnoxagfe".iter()).expect("a letter")))),
             1 => drop(press(
                 &mut model,
                 KeyCode::Char(char::from(*dice.choice(b"bell onqx=:?1 ".iter()).expect("a letter"))),
