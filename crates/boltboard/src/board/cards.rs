@@ -1,6 +1,6 @@
 //! What is told of one value that an option can have, or of one way in which a need can be met.
 
-use boltboard_core::board::{Board, NeedCheck, NeedId, OptionId, Provider, Value};
+use boltboard_core::board::{Board, DecidedBy, Kind, NeedCheck, NeedId, OptionId, Provider, Value};
 use boltboard_core::profile::Choices;
 use boltboard_core::reason::{Reach, Start, Way};
 use boltboard_core::remedy;
@@ -31,6 +31,8 @@ pub struct Card {
     pub price: Option<Option<Price>>,
     /// What installing what it lacks would take, where that is known.
     pub install: Option<String>,
+    /// What could be written in its place, where that is free.
+    pub hint: Option<String>,
 }
 
 /// What would come of a value.
@@ -70,7 +72,11 @@ impl Card {
     pub fn of_value(board: &Board, option: OptionId, value: Value) -> Card {
         let label = value.to_string();
         let summary = board.options[option].kind.summary_of(&label).unwrap_or_default().to_string();
-        Card::new(Change::Choose(option, value), label, summary)
+        let kind = &board.options[option].kind;
+        let is_free = board.options[option].decided_by != DecidedBy::Others
+            && (kind.listed().is_empty() || matches!(kind, Kind::Words(_)));
+        let hint = is_free.then(|| format!("Enter writes another: {}", kind.expected()));
+        Card { hint, ..Card::new(Change::Choose(option, value), label, summary) }
     }
 
     /// The ways in which a need can be met, that of now first.
@@ -107,7 +113,7 @@ impl Card {
     }
 
     fn new(change: Change, label: String, summary: String) -> Card {
-        Card { change, label, summary, found: None, price: None, install: None }
+        Card { change, label, summary, found: None, price: None, install: None, hint: None }
     }
 
     pub fn learn(&mut self, found: Found) {

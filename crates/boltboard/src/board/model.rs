@@ -4,7 +4,9 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use boltboard_core::board::{DecidedBy, Kind, Level, NeedId, OptionId, SectionId, Value};
+use boltboard_core::checks::Package;
 use boltboard_core::profile::ProfileName;
+use boltboard_core::remedy;
 use boltboard_core::session::Resolved;
 use boltboard_core::slate::{Change, Item, Price, Slate};
 use ratatui::layout::Rect;
@@ -419,6 +421,12 @@ impl Model {
             Some(Item::Need(_)) => self.why(),
             None => {}
         }
+    }
+
+    /// The packages whose installation would meet a need of this host.
+    pub fn packages_for(&self, need: NeedId) -> String {
+        let here = self.session.around.distribution();
+        Package::joined(&remedy::helpful_packages(&self.session.board, &self.now.facts, need, &here))
     }
 
     /// The options that ask for a need.

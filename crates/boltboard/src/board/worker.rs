@@ -120,6 +120,9 @@ pub fn find(
         }
         if is_so(&question.now, change) {
             tell(at, Found::Same);
+            if let Item::Need(need) = change.item() {
+                lacking.push((at, vec![need]));
+            }
             continue;
         }
         let Some((choices, facts)) = tried(session, &question.now, choices.clone(), change) else { continue };

@@ -7,6 +7,7 @@ use ratatui::layout::Rect;
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 use ratatui::widgets::Paragraph;
+use unicode_width::UnicodeWidthStr;
 
 use super::{faint, strong, tinted};
 use crate::board::cards::{Card, Told, need_lines, price_words};
@@ -15,8 +16,6 @@ use crate::render::text::{count, wrap};
 
 /// So many lines about one value are shown while the hand lies on another.
 const SHORT: usize = 4;
-/// So many lines are shown of what was looked for.
-const LOOKED: usize = 3;
 
 /// What it is.
 fn about(model: &Model, width: usize) -> Option<Vec<Line<'static>>> {
@@ -45,7 +44,10 @@ fn about(model: &Model, width: usize) -> Option<Vec<Line<'static>>> {
             lines.extend(said(std::slice::from_ref(&definition.summary), Style::default()));
             let state = need_lines(&model.session, &model.now, need);
             lines.extend(said(&state[..1], Style::default()));
-            lines.extend(said(&state[1..state.len().min(LOOKED)], faint()));
+            let packages = model.packages_for(need);
+            if !packages.is_empty() {
+                lines.extend(said(&[format!("packages that bring it: {packages}")], Style::default()));
+            }
             lines
         }
     })
@@ -98,13 +100,18 @@ fn card_lines(lines: &mut Vec<Line<'static>>, card: &Card, has_hand: bool, width
     if now {
         title.push(Span::styled(" now", faint()));
     }
-    if !card.summary.is_empty() {
+    // What does not fit beside the value stands below it.
+    let beside = title.iter().map(Span::width).sum::<usize>() + 2 + card.summary.width() <= width;
+    if beside && !card.summary.is_empty() {
         title.push(Span::styled(format!("  {}", card.summary), faint()));
     }
     lines.push(Line::from(title));
+    if !beside {
+        lines.extend(wrap(&card.summary, width - 2).into_iter().map(|line| Line::styled(format!("  {line}"), faint())));
+    }
     let (texts, style): (Vec<String>, Style) = match &card.found {
         None => (vec!["…".into()], faint()),
-        Some(Told::Same) => (vec![], Style::default()),
+        Some(Told::Same) => (card.install.iter().cloned().chain(card.hint.clone()).collect(), faint()),
         Some(Told::Moves(moves)) => {
             let mut texts = moves.clone();
             texts.insert(0, price_words(card.price));

@@ -65,6 +65,22 @@ fn section_line(model: &Model, section: SectionId) -> Line<'static> {
     ])
 }
 
+/// The titles of the columns, where they are not of every day.
+pub(super) fn titles(model: &Model, width: usize) -> Option<Line<'static>> {
+    let other = model.other.as_ref().filter(|_| model.view == View::Other)?;
+    let (name_width, _) = widths(width);
+    let ours = model.session.profile.to_string();
+    let text =
+        format!("  {} {} {}", " ".repeat(name_width), fitted(&ours, VALUE), fitted(&other.name.to_string(), VALUE));
+    Some(Line::styled(text, faint()))
+}
+
+/// How wide names and summaries are; a summary of which nothing could be read leaves its room to the name.
+fn widths(width: usize) -> (usize, usize) {
+    let room = width.saturating_sub(VALUE + ORIGIN + 6);
+    if room < 20 + READABLE { (room.clamp(12, 28), 0) } else { (20, room - 20) }
+}
+
 fn option_line(model: &Model, option: OptionId, is_here: bool, width: usize) -> Line<'static> {
     let board = &model.session.board;
     let resolved = model.now.resolution.get(option);
@@ -72,10 +88,7 @@ fn option_line(model: &Model, option: OptionId, is_here: bool, width: usize) -> 
         Some(_) => "on the slate".to_string(),
         None => origin_word(board, &model.now.choices, option, resolved),
     };
-    let room = width.saturating_sub(VALUE + ORIGIN + 6);
-    // A summary of which nothing can be read leaves its room to the name.
-    let name_width = if room < 20 + READABLE { room.clamp(12, 28) } else { 20 };
-    let rest = room.saturating_sub(name_width);
+    let (name_width, rest) = widths(width);
     let name = fitted(&board.options[option].name, name_width);
     let value = fitted(&resolved.value.to_string(), VALUE);
     let text = match model.other.as_ref().filter(|_| model.view == View::Other) {
@@ -109,10 +122,10 @@ fn need_line(model: &Model, need: NeedId, is_here: bool, width: usize) -> Line<'
         (false, Some(chosen)) => chosen.provider.text(board),
         (false, None) => String::new(),
     };
-    let rest = width.saturating_sub(20 + VALUE + ORIGIN + 6);
+    let (name_width, rest) = widths(width);
     let text = format!(
         "  {} {} {} {}",
-        fitted(&board.needs[need].name, 20),
+        fitted(&board.needs[need].name, name_width),
         fitted(&state, VALUE),
         fitted(&by, ORIGIN),
         fitted(&board.needs[need].summary, rest)

@@ -58,7 +58,12 @@ pub fn draw(frame: &mut Frame<'_>, model: &mut Model) {
             outline::draw_outline(frame, model, areas.outline);
         }
         if areas.list.width > 0 {
-            list::draw_list(frame, model, areas.list);
+            if let Some(titles) = list::titles(model, usize::from(areas.list.width)) {
+                let [top, rest] = Layout::vertical([Constraint::Length(1), Constraint::Min(1)]).areas(areas.list);
+                frame.render_widget(Paragraph::new(titles), top);
+                model.areas.list = rest;
+            }
+            list::draw_list(frame, model, model.areas.list);
         }
         consequences::draw_cards(frame, model, areas.cards);
     }
