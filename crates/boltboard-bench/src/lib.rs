@@ -2,6 +2,7 @@
 
 pub mod boards;
 pub mod kernel;
+pub mod sitting;
 pub mod trees;
 
 use std::error::Error;

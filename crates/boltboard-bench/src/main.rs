@@ -13,7 +13,7 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 type Run = fn(&[String]) -> Result<(), Box<dyn Error>>;
 
-const RUNS: [(&str, &str, Run); 10] = [
+const RUNS: [(&str, &str, Run); 11] = [
     ("asks", "a first survey against a compiler run for each check", runs::asks::measured),
     ("boards", "make a board of many options: FOLDER [OPTIONS] [SEED]", runs::boards::measured),
     ("flips", "flip every option, and hold what is compiled against what must be: [TREE]", runs::flips::measured),
@@ -25,6 +25,7 @@ const RUNS: [(&str, &str, Run); 10] = [
     ),
     ("memory", "what a large build takes: [FILES]", runs::memory::measured),
     ("scale", "reading, resolving and explaining many options: [OPTIONS…]", runs::scale::measured),
+    ("screen", "the board on the screen, through a pseudo-terminal: [FOLDER]", runs::screen::measured),
     ("seen", "what a text can see against what the compiler looked at: [FOLDER [FLAGS…]]", runs::seen::measured),
     ("trees", "make a tree of many files: FOLDER [FILES]", runs::trees::measured),
     (

@@ -7,6 +7,7 @@ pub mod floors;
 pub mod lists;
 pub mod memory;
 pub mod scale;
+pub mod screen;
 pub mod seen;
 pub mod trees;
 pub mod verdicts;
