@@ -3,7 +3,7 @@
 use crate::board::PartId;
 use crate::compare::{ValueDifference, values};
 use crate::judge::{PreviewStep, Verdict, WorkKnown};
-use crate::profile::{Choices, Shelf};
+use crate::profile::{Choices, ProfileName, Shelf};
 use crate::resolve::{Clash, resolve};
 use crate::session::{Resolved, Session, SessionFault};
 use crate::survey::Facts;
@@ -43,17 +43,19 @@ pub struct Price {
     pub work_ms: Option<u64>,
 }
 
-/// The choices of the profile in use if its file held `text`; it need not be there yet.
+/// The choices of a profile if its file held `text`; it need not be there yet.
 ///
 /// # Errors
 /// They are wrong.
-pub fn choices_in(session: &Session, text: &str) -> Result<Choices, SessionFault> {
-    let (profile, board) = (&session.profile, &session.board);
-    if session.source_of(profile)?.is_some() {
-        return session.choices_as(text);
-    }
-    let shelf = Shelf { aside: Some((profile.clone(), session.shelf.own_path(profile))), ..session.shelf.clone() };
-    shelf.read_as(profile, Some(text), board).map_err(|(problems, files)| SessionFault::Profile { problems, files })
+pub fn choices_in(session: &Session, profile: &ProfileName, text: &str) -> Result<Choices, SessionFault> {
+    let aside = match session.source_of(profile)? {
+        Some(_) => session.shelf.aside.clone(),
+        None => Some((profile.clone(), session.shelf.own_path(profile))),
+    };
+    let shelf = Shelf { aside, ..session.shelf.clone() };
+    shelf
+        .read_as(profile, Some(text), &session.board)
+        .map_err(|(problems, files)| SessionFault::Profile { problems, files })
 }
 
 /// The facts that hold for choices: those of now, where the host would be asked the same.
@@ -86,9 +88,9 @@ impl Effects {
 }
 
 impl Price {
-    /// What a build of these values would do; `None` where it cannot be planned.
-    pub fn of(session: &Session, resolved: &Resolved) -> Option<Price> {
-        let planned = session.plan(resolved).ok()?;
+    /// What a build of these values would do for a profile; `None` where it cannot be planned.
+    pub fn of(session: &Session, profile: &ProfileName, resolved: &Resolved) -> Option<Price> {
+        let planned = session.plan_of(profile, resolved).ok()?;
         let ahead = session.preview(&planned, None).ok()?;
         let runs = |step: &&PreviewStep| matches!(step.verdict, Verdict::Run | Verdict::Follows);
         let running: Vec<_> = ahead.steps.iter().filter(runs).collect();

@@ -25,7 +25,7 @@ impl Seen {
     pub fn of(model: &Model) -> Seen {
         let (session, board) = (&model.session, &model.session.board);
         let mut files: Vec<PathBuf> = board.files.names().map(|name| board.tree.board_root.join(name)).collect();
-        for profile in [&model.in_use, &session.profile] {
+        for profile in [&model.in_use, &model.own] {
             files.extend(session.shelf.places(profile));
         }
         for (_, layer) in model.now.choices.layers.iter() {
@@ -75,12 +75,25 @@ impl Model {
     /// It cannot be read; everything is as it was.
     pub fn reopen(&mut self, global: &Global, screen: &Screen) -> Result<Vec<String>, Stop> {
         let mut session = Session::open(global, screen)?;
+        // Another command may have put another profile in use; the board goes on with its own.
+        if session.source_of(&self.in_use)?.is_some() {
+            session.profile = self.in_use.clone();
+        }
+        self.take_in(session)
+    }
+
+    /// Goes on with a session that was opened anew, with the profile that it has in use.
+    ///
+    /// # Errors
+    /// Its profile cannot be resolved; everything is as it was.
+    pub(super) fn take_in(&mut self, session: Session) -> Result<Vec<String>, Stop> {
         let in_use = session.profile.clone();
-        session.profile = own_name(&session)?;
+        let own = own_name(&session, &in_use)?;
         let (slate, mut lost) = self.slate.carried(&self.session.board, &session.board);
         let before = (
-            std::mem::replace(&mut self.session, session),
+            std::mem::replace(&mut self.session, Arc::new(session)),
             std::mem::replace(&mut self.in_use, in_use),
+            std::mem::replace(&mut self.own, own),
             std::mem::replace(&mut self.slate, slate),
         );
         let tried = self.resolve_slate(None).or_else(|_| {
@@ -93,7 +106,7 @@ impl Model {
         match tried {
             Ok(now) => self.now = Arc::new(now),
             Err(stop) => {
-                (self.session, self.in_use, self.slate) = before;
+                (self.session, self.in_use, self.own, self.slate) = before;
                 return Err(stop);
             }
         }
@@ -114,7 +127,7 @@ impl Model {
     pub(super) fn resolve_slate(&self, since: Option<&Resolved>) -> Result<Resolved, Stop> {
         let session: &Core = &self.session;
         let told = |fault| Stop::of(fault, Some(session));
-        let choices = choices_in(session, &self.text()?).map_err(|fault| Stop::of(fault, None))?;
+        let choices = choices_in(session, &self.own, &self.text()?).map_err(|fault| Stop::of(fault, None))?;
         let facts = match since {
             Some(since) => facts_of(session, since, &choices),
             None => session.facts(&choices),

@@ -9,10 +9,12 @@ use boltboard_core::slate::{Change, Item, Slate};
 use super::afresh::Seen;
 use super::model::Model;
 use super::views::lacking;
+use crate::args::Global;
 use crate::commands::set::own_profile;
 use crate::fault::Stop;
 use crate::render::Screen;
 use crate::render::text::count;
+use crate::session::Session;
 
 impl Model {
     /// Puts changes on the slate, if what comes out can hold; returns whether it can.
@@ -86,32 +88,35 @@ impl Model {
     }
 
     fn file(&self) -> Result<ProfileFile, Stop> {
-        let (own, in_use) = (&self.session.profile, &self.in_use);
+        let (own, in_use) = (&self.own, &self.in_use);
         let path = self.session.shelf.own_path(own);
         let base: Vec<ProfileName> = (own != in_use).then(|| in_use.clone()).into_iter().collect();
         Ok(ProfileFile::open(&path)?.unwrap_or_else(|| ProfileFile::new(&path, &self.session.board.tree, &base)))
     }
 
     /// Keeps the slate in the profile.
-    pub fn keep(&mut self, screen: &Screen) -> Result<String, Stop> {
+    pub fn keep(&mut self, global: &Global, screen: &Screen) -> Result<String, Stop> {
         let changes = self.slate.pending().len();
         if changes == 0 {
             return Ok("Nothing is changed.".into());
         }
-        self.session.prepare_work()?;
-        let target = std::mem::replace(&mut self.session.profile, self.in_use.clone());
-        if let Err(stop) = own_profile(&mut self.session, screen) {
-            self.session.profile = target;
-            return Err(stop);
-        }
-        self.in_use = self.session.profile.clone();
+        let mut session = Session::open(global, screen)?;
+        session.profile = self.in_use.clone();
+        session.prepare_work()?;
+        own_profile(&mut session, screen)?;
+        let lost = self.take_in(session)?;
         let mut file = self.file()?;
         self.slate.write(&self.session.board, &mut file);
         file.save()?;
+        let kept = self.slate.pending().len();
         self.slate.clear();
         self.seen = Seen::of(self);
         self.list();
-        Ok(format!("Kept {} in the profile {}.", count(changes, "change", "changes"), self.session.profile))
+        let mut said = format!("Kept {} in the profile {}.", count(kept, "change", "changes"), self.own);
+        if !lost.is_empty() {
+            said.push_str(&format!(" No longer fits: {}.", lost.join(", ")));
+        }
+        Ok(said)
     }
 
     /// Tells how something ended.

@@ -41,14 +41,14 @@ const BESIDE: Duration = Duration::from_millis(700);
 pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, Stop> {
     terminal::check()?;
     let mut model = Model::open(Session::open(global, screen)?, words)?;
-    let mut worker = Worker::start(global.clone());
+    let mut worker = Worker::start(model.session.clone());
     let mut terminal = Terminal::take()?;
     let mut looked = Instant::now();
     loop {
         if looked.elapsed() > BESIDE {
             looked = Instant::now();
             if model.look_beside(global, screen) {
-                worker = Worker::start(global.clone());
+                worker = Worker::start(model.session.clone());
             }
         }
         if let Some(question) = model.question() {
@@ -82,7 +82,8 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
             Some(Wish::Stop) => terminal.stop()?,
             Some(Wish::Keep) => {
                 drop(terminal);
-                let kept = model.keep(screen);
+                let kept = model.keep(global, screen);
+                worker = Worker::start(model.session.clone());
                 terminal = Terminal::take()?;
                 model.told(kept);
             }
@@ -101,7 +102,7 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
                 terminal = Terminal::take()?;
                 let known = model.reopen(global, screen);
                 // It reads the definitions anew as well.
-                worker = Worker::start(global.clone());
+                worker = Worker::start(model.session.clone());
                 model.told(known.and(ended.map(|_| String::new())));
             }
             Some(Wish::Edit(file, line)) => {

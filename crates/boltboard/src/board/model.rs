@@ -109,7 +109,8 @@ pub struct Areas {
 
 /// The board.
 pub struct Model {
-    pub session: Session,
+    /// Shared with what finds consequences.
+    pub session: Arc<Session>,
     /// How things stand with the slate.
     pub now: Arc<Resolved>,
     pub slate: Slate,
@@ -124,6 +125,8 @@ pub struct Model {
     pub words: String,
     pub rows: Vec<Row>,
     pub outline: Vec<Entry>,
+    /// The first of them that is drawn.
+    pub outline_top: usize,
     pub focus: Focus,
     /// The row under the cursor, and the first that is drawn.
     pub at: usize,
@@ -142,8 +145,9 @@ pub struct Model {
     pub card_rows: Vec<usize>,
     /// Whether something is not drawn yet.
     pub is_stale: bool,
-    /// The profile in use; changes go to `session.profile`, which stands on it where the tree ships it.
+    /// The profile that is looked at, and the one that changes go to: another on top of it, where the tree ships it.
     pub(super) in_use: ProfileName,
+    pub own: ProfileName,
     pub(super) seen: Seen,
     number: u64,
     asked: Option<u64>,
@@ -151,14 +155,14 @@ pub struct Model {
 
 impl Model {
     /// Opens the board at an option, or at what words and filters find.
-    pub fn open(mut session: Session, words: &[String]) -> Result<Model, Stop> {
+    pub fn open(session: Session, words: &[String]) -> Result<Model, Stop> {
         session.only_real()?;
         let now = session.resolve()?;
         let in_use = session.profile.clone();
-        session.profile = own_name(&session)?;
+        let own = own_name(&session, &in_use)?;
         let mut model = Model {
             marks: Marks::of(&session, &now),
-            session,
+            session: Arc::new(session),
             now: Arc::new(now),
             slate: Slate::default(),
             other: None,
@@ -168,6 +172,7 @@ impl Model {
             words: String::new(),
             rows: Vec::new(),
             outline: Vec::new(),
+            outline_top: 0,
             focus: Focus::Options,
             at: 0,
             top: 0,
@@ -181,6 +186,7 @@ impl Model {
             card_rows: Vec::new(),
             is_stale: true,
             in_use,
+            own,
             seen: Seen::default(),
             number: 0,
             asked: None,
@@ -326,7 +332,7 @@ impl Model {
         self.asked = Some(self.number);
         Some(Question {
             number: self.number,
-            profile: self.session.profile.clone(),
+            profile: self.own.clone(),
             text: self.text().ok()?,
             now: self.now.clone(),
             slate: self.slate.pending().iter().map(|pending| pending.change.item()).collect(),

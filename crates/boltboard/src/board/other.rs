@@ -23,11 +23,8 @@ impl Model {
     /// Offers the other profiles.
     pub fn pick_other(&mut self) {
         let names = self.session.shelf.list().map(|all| all.into_keys().collect::<Vec<_>>()).unwrap_or_default();
-        let others: Vec<String> = names
-            .iter()
-            .filter(|name| **name != self.in_use && **name != self.session.profile)
-            .map(ToString::to_string)
-            .collect();
+        let others: Vec<String> =
+            names.iter().filter(|name| **name != self.in_use && **name != self.own).map(ToString::to_string).collect();
         if others.is_empty() {
             self.said = "There is no other profile. boltboard profile new NAME makes one.".into();
         } else {
@@ -119,21 +116,17 @@ impl Model {
             self.said = "Keep the changes first (^K), or undo them.".into();
             return;
         }
-        let before = std::mem::replace(&mut self.in_use, other.name.clone());
-        self.session.profile = other.name;
-        match own_name(&self.session) {
+        match own_name(&self.session, &other.name) {
             Ok(own) => {
-                self.session.profile = own;
+                self.own = own;
+                let before = std::mem::replace(&mut self.in_use, other.name);
                 let ours = std::mem::replace(&mut self.now, other.resolved);
                 self.other = Some(Other { name: before, resolved: ours });
                 self.marks.lacking = super::views::lacking(&self.session, &self.now);
                 self.list();
-                self.said = format!("Changes now go to {}.", self.session.profile);
+                self.said = format!("Changes now go to {}.", self.own);
             }
-            Err(stop) => {
-                self.in_use = before;
-                self.said = stop.line();
-            }
+            Err(stop) => self.said = stop.line(),
         }
     }
 }

@@ -3,25 +3,25 @@
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
-use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use boltboard_core::board::NeedId;
 use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::remedy;
-use boltboard_core::session::{Resolved, Session};
+use boltboard_core::session::{Resolved, Session as Core};
 use boltboard_core::slate::{Change, Effects, Item, Outcome, Price, choices_in, facts_of};
 use boltboard_core::survey::Facts;
 
 use super::cards::{Card, Found};
-use crate::args::Global;
 use crate::render::text::{bytes, count};
-use crate::session::open_silently;
+use crate::session::Session;
 
 /// What is asked: what would come of each of some changes.
 pub struct Question {
     /// Tells questions apart.
     pub number: u64,
-    /// The profile in use, and what its file would hold.
+    /// The profile that changes go to, and what its file would hold.
     pub profile: ProfileName,
     pub text: String,
     /// How things stand with the slate.
@@ -39,59 +39,56 @@ pub struct Answer {
     pub found: Found,
 }
 
+/// Keys that follow each other faster than this are on their way elsewhere.
+const PASSING: Duration = Duration::from_millis(20);
+
 /// What installing needs would take, as far as it was asked.
 type Prices = Arc<Mutex<BTreeMap<Vec<NeedId>, String>>>;
 
 /// Finds consequences. A newer question ends the one before, and does not wait for its end.
 pub struct Worker {
-    asked: Sender<Question>,
+    session: Arc<Session>,
+    answering: Sender<Answer>,
     answers: Receiver<Answer>,
     latest: Arc<AtomicU64>,
+    prices: Prices,
 }
 
 impl Worker {
-    /// Starts it, with a session of its own.
-    pub fn start(global: Global) -> Worker {
-        let (asked, questions) = channel::<Question>();
+    /// Starts it with a session that it shares. What a search looks up is made ready before anybody searches.
+    pub fn start(session: Arc<Session>) -> Worker {
         let (answering, answers) = channel();
-        let latest = Arc::new(AtomicU64::new(0));
-        let newest = latest.clone();
+        let reads = session.clone();
         std::thread::spawn(move || {
-            let Some(session) = open_silently(&global) else { return };
-            let session = Arc::new(RwLock::new(session));
-            let prices = Prices::default();
-            while let Ok(question) = questions.recv() {
-                let (session, newest, answering) = (session.clone(), newest.clone(), answering.clone());
-                let prices = prices.clone();
-                let other_profile = session.read().unwrap_or_else(PoisonError::into_inner).profile != question.profile;
-                if other_profile {
-                    session.write().unwrap_or_else(PoisonError::into_inner).profile = question.profile.clone();
-                }
-                std::thread::spawn(move || {
-                    let session = session.read().unwrap_or_else(PoisonError::into_inner);
-                    let is_over = || newest.load(Ordering::Relaxed) != question.number;
-                    // Whoever asked may be gone.
-                    let tell = |answer| drop(answering.send(answer));
-                    let lacking = find(&session, &question, &is_over, &tell);
-                    for (at, needs) in lacking {
-                        if is_over() {
-                            return;
-                        }
-                        if let Some(words) = install_words(&session, &question.now.facts, needs, &prices) {
-                            tell(Answer { number: question.number, at: Some(at), found: Found::Install(words) });
-                        }
-                    }
-                });
-            }
+            reads.search.of(&reads.board);
         });
-        Worker { asked, answers, latest }
+        Worker { session, answering, answers, latest: Arc::default(), prices: Prices::default() }
     }
 
     /// Asks; what was asked before is no longer wanted.
     pub fn ask(&self, question: Question) {
         self.latest.store(question.number, Ordering::Relaxed);
-        // Where no session could be opened, nothing is answered.
-        let _ = self.asked.send(question);
+        let (session, newest, answering) = (self.session.clone(), self.latest.clone(), self.answering.clone());
+        let prices = self.prices.clone();
+        std::thread::spawn(move || {
+            let is_over = || newest.load(Ordering::Relaxed) != question.number;
+            // Whoever only passes by asks for nothing.
+            std::thread::sleep(PASSING);
+            if is_over() {
+                return;
+            }
+            // Whoever asked may be gone.
+            let tell = |answer| drop(answering.send(answer));
+            let lacking = find(&session, &question, &is_over, &tell);
+            for (at, needs) in lacking {
+                if is_over() {
+                    return;
+                }
+                if let Some(words) = install_words(&session, &question.now.facts, needs, &prices) {
+                    tell(Answer { number: question.number, at: Some(at), found: Found::Install(words) });
+                }
+            }
+        });
     }
 
     /// What was found since.
@@ -103,7 +100,7 @@ impl Worker {
 /// Finds what would come of each change: first what moves, then what a build would do, which takes longer. Returns the needs that the host
 /// lacks for those that cannot be had.
 pub fn find(
-    session: &Session,
+    session: &Core,
     question: &Question,
     is_over: &dyn Fn() -> bool,
     tell: &dyn Fn(Answer),
@@ -112,7 +109,7 @@ pub fn find(
     let tell_slate = |found: Found| tell(Answer { number, at: None, found });
     let tell = |at: usize, found: Found| tell(Answer { number, at: Some(at), found });
     let mut lacking = Vec::new();
-    let Ok(choices) = choices_in(session, &question.text) else { return lacking };
+    let Ok(choices) = choices_in(session, &question.profile, &question.text) else { return lacking };
     let mut priced = Vec::new();
     for (at, change) in question.tries.iter().enumerate() {
         if is_over() {
@@ -141,10 +138,10 @@ pub fn find(
         if is_over() {
             return Vec::new();
         }
-        tell(at, Found::Price(Price::of(session, &effects.resolved)));
+        tell(at, Found::Price(Price::of(session, &question.profile, &effects.resolved)));
     }
     if !question.slate.is_empty() && !is_over() {
-        tell_slate(Found::Price(Price::of(session, &question.now)));
+        tell_slate(Found::Price(Price::of(session, &question.profile, &question.now)));
     }
     lacking
 }
@@ -162,7 +159,7 @@ fn is_so(now: &Resolved, change: &Change) -> bool {
 }
 
 /// Choices with a change, and the facts that hold then.
-fn tried(session: &Session, now: &Resolved, choices: Choices, change: &Change) -> Option<(Choices, Facts)> {
+fn tried(session: &Core, now: &Resolved, choices: Choices, change: &Change) -> Option<(Choices, Facts)> {
     let board = &session.board;
     let choices = match change {
         Change::Choose(option, value) => choices.with(board, *option, value.clone()),
@@ -183,7 +180,7 @@ fn tried(session: &Session, now: &Resolved, choices: Choices, change: &Change) -
 }
 
 /// What installing needs would take, asked of the package manager once.
-fn install_words(session: &Session, facts: &Facts, needs: Vec<NeedId>, prices: &Prices) -> Option<String> {
+fn install_words(session: &Core, facts: &Facts, needs: Vec<NeedId>, prices: &Prices) -> Option<String> {
     if let Some(known) = prices.lock().unwrap_or_else(PoisonError::into_inner).get(&needs) {
         return Some(known.clone()).filter(|words| !words.is_empty());
     }

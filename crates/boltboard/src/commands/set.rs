@@ -312,8 +312,8 @@ fn unchanged(mut stop: Stop) -> Stop {
 }
 
 /// The profile that changes go to: the one in use; one that the tree ships gets another on top of it.
-pub fn own_name(session: &Session) -> Result<ProfileName, Stop> {
-    let own = session.profile.clone();
+pub fn own_name(session: &Session, profile: &ProfileName) -> Result<ProfileName, Stop> {
+    let own = profile.clone();
     Ok(match session.source_of(&own)? {
         Some(ProfileSource::Shipped) => ProfileName::parse(&format!("my-{own}")).unwrap_or(own),
         Some(ProfileSource::Own | ProfileSource::Once) | None => own,
@@ -325,7 +325,7 @@ pub fn own_profile(session: &mut Session, screen: &Screen) -> Result<(), Stop> {
     if matches!(session.source_of(&session.profile)?, Some(ProfileSource::Own | ProfileSource::Once)) {
         return Ok(());
     }
-    let name = own_name(session)?;
+    let name = own_name(session, &session.profile)?;
     let base: Vec<ProfileName> = (name != session.profile).then(|| session.profile.clone()).into_iter().collect();
     if session.source_of(&name)?.is_none() {
         ProfileFile::new(&session.shelf.own_path(&name), &session.board.tree, &base).save()?;

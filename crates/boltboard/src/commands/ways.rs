@@ -124,7 +124,7 @@ fn cost(session: &Session, facts: &boltboard_core::survey::Facts, way: &Way) -> 
         return None;
     }
     let resolved = Resolved { choices: way.choices.clone(), facts: facts.clone(), resolution: way.resolution.clone() };
-    Price::of(session, &resolved)
+    Price::of(session, &session.profile, &resolved)
 }
 
 /// Takes one way: choices that go are taken out, or chosen otherwise where a layer below has them.

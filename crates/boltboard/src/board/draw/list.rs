@@ -69,7 +69,7 @@ fn section_line(model: &Model, section: SectionId) -> Line<'static> {
 pub(super) fn titles(model: &Model, width: usize) -> Option<Line<'static>> {
     let other = model.other.as_ref().filter(|_| model.view == View::Other)?;
     let (name_width, _) = widths(width);
-    let ours = model.session.profile.to_string();
+    let ours = model.own.to_string();
     let text =
         format!("  {} {} {}", " ".repeat(name_width), fitted(&ours, VALUE), fitted(&other.name.to_string(), VALUE));
     Some(Line::styled(text, faint()))

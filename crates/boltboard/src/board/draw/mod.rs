@@ -118,7 +118,7 @@ fn head_line(frame: &mut Frame<'_>, model: &Model, area: Rect) {
     let level = if model.view == View::All { level } else { String::new() };
     let mut spans = vec![
         Span::styled(format!("{} {}", tree.name, tree.version), strong()),
-        Span::raw(format!("   profile {}   {what}{level}", model.session.profile)),
+        Span::raw(format!("   profile {}   {what}{level}", model.own)),
     ];
     if !model.words.is_empty() {
         spans.push(Span::styled("   find: ", faint()));

@@ -13,13 +13,13 @@ use crate::board::views::Entry;
 use crate::render::text::wrap;
 
 /// Draws it; the section of the option under the cursor is marked.
-pub(super) fn draw_outline(frame: &mut Frame<'_>, model: &Model, area: Rect) {
+pub(super) fn draw_outline(frame: &mut Frame<'_>, model: &mut Model, area: Rect) {
+    model.outline_top = first_shown(model, usize::from(area.height));
     let width = usize::from(area.width);
     let here = model.entry_here();
     let height = usize::from(area.height);
     let mut lines = Vec::new();
-    let top = first_shown(model, height);
-    for (at, entry) in model.outline.iter().enumerate().skip(top) {
+    for (at, entry) in model.outline.iter().enumerate().skip(model.outline_top) {
         if lines.len() >= height {
             break;
         }
@@ -32,26 +32,33 @@ pub(super) fn draw_outline(frame: &mut Frame<'_>, model: &Model, area: Rect) {
 /// The section that is drawn in a row of the outline.
 pub fn section_at(model: &Model, row: usize) -> Option<SectionId> {
     let mut line = 0;
-    let top = first_shown(model, usize::from(model.areas.outline.height));
-    model.outline.iter().skip(top).find_map(|entry| {
+    model.outline.iter().skip(model.outline_top).find_map(|entry| {
         line += height_of(model, entry);
         (row < line).then_some(entry.section)
     })
 }
 
-/// The first section that is drawn, so that the one that is marked is in sight.
+/// The first section that is drawn, so that the one that is marked is in sight. What is drawn moves only when that must be, and then by
+/// half its height: a screen on a slow line is not written anew with each key.
 fn first_shown(model: &Model, rows: usize) -> usize {
-    let here = model.entry_here().unwrap_or(0);
     let height = |entry: &Entry| height_of(model, entry);
-    let mut room = rows.saturating_sub(model.outline.get(here).map_or(0, height));
+    let Some(here) = model.entry_here() else { return model.outline_top.min(model.outline.len()) };
+    let all: usize = model.outline.iter().map(height).sum();
+    if all <= rows {
+        return 0;
+    }
+    let top = model.outline_top.min(here);
+    let until: usize = model.outline[top..=here].iter().map(height).sum();
+    if model.outline_top <= here && until <= rows {
+        return top;
+    }
+    let mut room = (rows / 2).saturating_sub(height(&model.outline[here]));
     let mut first = here;
     while let Some(before) = first.checked_sub(1).filter(|before| height(&model.outline[*before]) <= room) {
         room -= height(&model.outline[before]);
         first = before;
     }
-    // What fits from the beginning begins there.
-    let all: usize = model.outline.iter().map(height).sum();
-    if all <= rows { 0 } else { first }
+    first
 }
 
 /// What is to be told of a section, in lines.

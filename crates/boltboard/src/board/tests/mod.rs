@@ -202,7 +202,8 @@ fn nothing_is_kept_before_a_person_says_so_and_every_step_can_be_taken_back() {
     assert!(matches!(model.mode, Mode::Leave));
     press(&mut model, KeyCode::Esc);
     assert_eq!(control(&mut model, 'k'), Some(Wish::Keep));
-    let said = model.keep(&Screen::new()).unwrap_or_else(|stop| panic!("{}", stop.line()));
+    let global = model.session.global.clone();
+    let said = model.keep(&global, &Screen::new()).unwrap_or_else(|stop| panic!("{}", stop.line()));
     assert_eq!(said, "Kept 1 change in the profile mine.");
     let text = std::fs::read_to_string(profile).expect("it is kept");
     assert!(text.contains("bell = \"off\"") && text.contains("it wakes people"), "{text}");
