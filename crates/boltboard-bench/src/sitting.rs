@@ -3,7 +3,7 @@
 use std::fs::File;
 use std::io::{Read, Write};
 use std::num::NonZeroU16;
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Command};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -68,7 +68,7 @@ impl Sitting {
         let name = ptsname(&master, Vec::new())?;
         let name = name.to_string_lossy().into_owned();
         let end = || File::options().read(true).write(true).open(&name);
-        let child = command.stdin(end()?).stdout(end()?).stderr(Stdio::null()).spawn()?;
+        let child = command.stdin(end()?).stdout(end()?).stderr(end()?).spawn()?;
         let shown = Shown {
             parser: vt100::Parser::new(at_least_one(rows), at_least_one(columns), 0),
             written: Vec::new(),

@@ -98,7 +98,8 @@ impl Terminal {
         let _ = rustix::process::kill_process(own, rustix::process::Signal::TSTP);
         enable_raw_mode().map_err(fault)?;
         execute!(stdout(), EnterAlternateScreen, EnableMouseCapture).map_err(fault)?;
-        self.inner.clear().map_err(fault)?;
+        // The other screen is empty now; asking the terminal where its cursor stands could go unanswered.
+        self.inner = ratatui::Terminal::new(CrosstermBackend::new(stdout())).map_err(fault)?;
         Ok(())
     }
 }

@@ -1,77 +1,59 @@
 //! The board through a real pseudo-terminal.
 
-use std::fs::File;
-use std::io::{Read, Write};
 use std::path::Path;
-use std::process::{Child, Stdio};
-use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
-use rustix::termios::{Winsize, tcgetattr, tcsetwinsize};
+use rustix::termios::{LocalModes, tcgetattr};
 
 use crate::harness::Scratch;
+use sitting::Sitting;
+
+#[path = "../../../boltboard-bench/src/sitting.rs"]
+mod sitting;
 
 /// How the terminal is told to show another screen, and to go back to its own.
 const ENTER: &str = "\u{1b}[?1049h";
 const LEAVE: &str = "\u{1b}[?1049l";
+/// Whatever takes longer does not come.
+const LIMIT: Duration = Duration::from_secs(60);
 
-/// A terminal in which the board runs.
-struct Sitting {
-    child: Child,
-    keys: File,
-    /// The terminal's own end, for asking how it is set.
-    end: File,
-    said: Arc<Mutex<String>>,
+fn sit(tree: &Scratch, words: &str) -> Sitting {
+    sit_with(tree, words, &[])
+}
+
+fn sit_with(tree: &Scratch, words: &str, variables: &[(&str, &str)]) -> Sitting {
+    let mut command = tree.command(&format!("board {words}"));
+    command.env("TERM", "xterm-256color").envs(variables.iter().copied());
+    Sitting::start(command, 120, 30).expect("a terminal")
 }
 
 impl Sitting {
-    fn of(tree: &Scratch, words: &str) -> Sitting {
-        let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).expect("a terminal");
-        grantpt(&master).expect("granted");
-        unlockpt(&master).expect("unlocked");
-        let size = Winsize { ws_row: 30, ws_col: 120, ws_xpixel: 0, ws_ypixel: 0 };
-        tcsetwinsize(&master, size).expect("a size");
-        let name = ptsname(&master, Vec::new()).expect("a name").into_string().expect("a text");
-        let end = || File::options().read(true).write(true).open(&name).expect("the terminal");
-        let mut command = tree.command(&format!("board {words}"));
-        let child = command.stdin(end()).stdout(end()).stderr(Stdio::null()).spawn().expect("it starts");
-        let said = Arc::new(Mutex::new(String::new()));
-        let (mut reads, sink) = (File::from(master), said.clone());
-        let keys = reads.try_clone().expect("another end");
-        std::thread::spawn(move || {
-            let mut bytes = [0; 4096];
-            while let Ok(read) = reads.read(&mut bytes) {
-                sink.lock().expect("a text").push_str(&String::from_utf8_lossy(&bytes[..read]));
-            }
-        });
-        Sitting { child, keys, end: end(), said }
-    }
-
-    fn wait_for(&self, text: &str) {
-        let until = Instant::now() + Duration::from_secs(60);
-        while !self.said.lock().expect("a text").contains(text) {
-            assert!(Instant::now() < until, "no {text:?} in {:?}", self.said.lock().expect("a text"));
-            std::thread::sleep(Duration::from_millis(10));
-        }
-    }
-
-    /// Types, and waits for what then comes; what was said before does not count.
+    /// Types, and waits until the screen shows this.
     fn types(&mut self, keys: &str, text: &str) {
-        self.said.lock().expect("a text").clear();
-        self.keys.write_all(keys.as_bytes()).expect("typed");
-        self.wait_for(text);
+        self.press(keys).expect("typed");
+        self.shows(text);
     }
 
-    fn ends(&mut self) -> Option<i32> {
-        let until = Instant::now() + Duration::from_secs(60);
-        loop {
-            if let Some(status) = self.child.try_wait().expect("it is ours") {
-                return status.code();
-            }
-            assert!(Instant::now() < until, "it does not end");
-            std::thread::sleep(Duration::from_millis(10));
-        }
+    fn shows(&self, text: &str) {
+        let shown = self.wait(LIMIT, |shown| shown.screen().contents().contains(text));
+        assert!(shown.is_some(), "no {text:?} on\n{}", self.text());
+    }
+
+    fn no_longer_shows(&self, text: &str) {
+        let gone = self.wait(LIMIT, |shown| !shown.screen().contents().contains(text));
+        assert!(gone.is_some(), "still {text:?} on\n{}", self.text());
+    }
+
+    /// Waits until the terminal was told this.
+    fn is_told(&self, words: &str) {
+        let told = self.wait(LIMIT, |shown| String::from_utf8_lossy(&shown.written).contains(words));
+        assert!(told.is_some(), "no {words:?} in {:?}", String::from_utf8_lossy(&self.shown().written));
+    }
+
+    fn has_its_terminal_back(&self) {
+        let modes = tcgetattr(&self.end).expect("its setting").local_modes;
+        assert!(modes.contains(LocalModes::ECHO | LocalModes::ICANON));
+        assert!(!self.shown().screen().alternate_screen(), "the other screen is left");
     }
 }
 
@@ -84,30 +66,136 @@ fn has_file(folder: &Path, name: &str) -> bool {
 #[test]
 fn a_change_is_found_tried_and_kept_and_the_terminal_given_back() {
     let tree = Scratch::skerry();
-    let mut sitting = Sitting::of(&tree, "log-time");
-    sitting.wait_for(ENTER);
-    sitting.wait_for("log-time");
-    sitting.types("\r", "log-time");
+    let mut sitting = sit(&tree, "log-time");
+    sitting.is_told(ENTER);
+    sitting.shows("log-time");
+    sitting.types("\r", "Not kept yet: 1 change");
     assert!(!tree.at("boltboard-work/profiles").exists(), "nothing is kept");
-    sitting.types("\u{0b}", "Kept");
-    sitting.types("\u{1b}", LEAVE);
-    assert_eq!(sitting.ends(), Some(0));
+    sitting.types("\u{0b}", "Kept 1 change");
+    sitting.press("\u{1b}").expect("typed");
+    sitting.is_told(LEAVE);
+    assert_eq!(sitting.ends(LIMIT), Some(0));
+    sitting.has_its_terminal_back();
     tree.run("options chosen --json").code(0).says(&["log-time"]);
-    let after = tcgetattr(&sitting.end).expect("its setting");
-    assert!(after.local_modes.contains(rustix::termios::LocalModes::ECHO | rustix::termios::LocalModes::ICANON));
+}
+
+#[test]
+fn a_feature_that_clashes_is_found_understood_got_kept_and_built() {
+    let tree = Scratch::with(&[
+        (
+            "boltboard.toml",
+            "format = 1\n[tree]\nname = \"pier\"\nversion = \"1\"\n[header.options]\noutput = \"pier.h\"\nprefix = \"PIER_\"\n[option.bell]\nkind = \"switch\"\nsummary = \"A bell in fog\"\nconflicts = \"quiet\"\n[option.quiet]\nkind = \"switch\"\ndefault = \"on\"\nsummary = \"No noise at all\"\n[part.pier]\nkind = \"program\"\nsources = [\"main.c\", { when = \"bell\", add = [\"bell.c\"] }]\n",
+        ),
+        ("main.c", "#include <pier.h>\nint main(void) { return 0; }\n"),
+        ("bell.c", "int bell(void) { return missing; }\n"),
+    ]);
+    tree.run("set quiet=on").code(0);
+    let mut sitting = sit(&tree, "");
+    sitting.types("fog", "find: fog_");
+    // What stands against it is told before it is chosen.
+    sitting.shows("Enter: 1 way out");
+    sitting.types("\r", "Ways out");
+    sitting.types("\r", "Not kept yet: 2 changes");
+    sitting.shows("all together: 2 compiles");
+    sitting.types("\u{14}", "because:");
+    sitting.types("ships ask for it\r", "because ships ask for it");
+    sitting.types("\u{0b}", "Kept 2 changes");
+    // The build fails: the place is told, and the board comes back.
+    sitting.press("\u{02}").expect("typed");
+    sitting.shows("Press Enter to go back to the board.");
+    let told = sitting.text();
+    assert!(told.contains("bell.c:1") && told.contains("missing"), "{told}");
+    sitting.types("\r", "A bell in fog");
+    std::fs::write(tree.at("bell.c"), "int bell(void) { return 1; }\n").expect("written");
+    sitting.press("\u{02}").expect("typed");
+    sitting.shows("Built 1 part");
+    sitting.types("\r", "A bell in fog");
+    sitting.press("\u{11}").expect("typed");
+    assert_eq!(sitting.ends(LIMIT), Some(0));
+    sitting.has_its_terminal_back();
+    let profile = std::fs::read_to_string(tree.at("boltboard-work/profiles/mine.toml")).expect("kept");
+    assert!(profile.contains("bell = \"on\"") && profile.contains("ships ask for it"), "{profile}");
+}
+
+#[test]
+fn a_definition_is_edited_from_the_board_and_taken_in_and_windows_change_their_size() {
+    let tree = Scratch::with(&[(
+        "boltboard.toml",
+        "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[option.bell]\nkind = \"switch\"\nsummary = \"A bell\"\n",
+    )]);
+    tree.script("edit", "echo \"$@\" > edited\nsed -i 's/A bell/A loud bell/' \"$2\"\n");
+    let editor = tree.at("edit").display().to_string();
+    let mut sitting = sit_with(&tree, "bell", &[("VISUAL", &editor)]);
+    sitting.shows("A bell");
+    sitting.types("\u{05}", "A loud bell");
+    sitting.shows("boltboard.toml changed beside the board, and is taken in.");
+    let edited = std::fs::read_to_string(tree.at("edited")).expect("it ran");
+    assert!(edited.starts_with("+5 ") && edited.trim_end().ends_with("boltboard.toml"), "{edited}");
+    for (columns, rows) in [(60, 20), (200, 50), (24, 8), (120, 30)] {
+        let frames = sitting.shown().frames;
+        sitting.resize(columns, rows).expect("resized");
+        assert!(sitting.wait(LIMIT, |shown| shown.frames > frames).is_some(), "it is drawn anew at {columns}x{rows}");
+    }
+    sitting.shows("A loud bell");
+    // Another command writes the profile meanwhile.
+    tree.run("set bell=on").code(0);
+    sitting.shows("changed beside the board, and is taken in.");
+    sitting.no_longer_shows("default");
+    sitting.press("\u{11}").expect("typed");
+    assert_eq!(sitting.ends(LIMIT), Some(0));
+}
+
+#[test]
+fn a_board_that_is_stopped_goes_on_when_it_is_called_back() {
+    let tree = Scratch::skerry();
+    let mut sitting = sit(&tree, "fog");
+    sitting.shows("fog");
+    sitting.press("\u{1a}").expect("typed");
+    sitting.is_told(LEAVE);
+    let stopped = || {
+        let status = std::fs::read_to_string(format!("/proc/{}/stat", sitting.child.id())).unwrap_or_default();
+        status.rsplit(") ").next().is_some_and(|rest| rest.starts_with('T'))
+    };
+    let until = Instant::now() + LIMIT;
+    while !stopped() {
+        assert!(Instant::now() < until, "it does not stop");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    sitting.shown().written.clear();
+    let own = rustix::process::Pid::from_child(&sitting.child);
+    rustix::process::kill_process(own, rustix::process::Signal::CONT).expect("sent");
+    sitting.is_told(ENTER);
+    sitting.shows("fog");
+    sitting.types("x", "find: x_");
+    sitting.press("\u{03}").expect("typed");
+    assert_eq!(sitting.ends(LIMIT), Some(0));
+    sitting.has_its_terminal_back();
+}
+
+#[test]
+fn colour_is_never_alone_and_can_be_left_out() {
+    let tree = Scratch::skerry();
+    let mut sitting = sit_with(&tree, "blocked", &[("NO_COLOR", "1")]);
+    sitting.shows("blocked");
+    sitting.press("\u{1b}\u{1b}").expect("typed");
+    sitting.press("\u{03}").expect("typed");
+    sitting.ends(LIMIT);
+    let written = String::from_utf8_lossy(&sitting.shown().written).into_owned();
+    for colour in 30..38 {
+        assert!(!written.contains(&format!("[{colour}m")) && !written.contains(&format!("38;5;{}", colour - 30)));
+    }
 }
 
 #[test]
 fn a_board_that_is_ended_from_outside_gives_the_terminal_back() {
     let tree = Scratch::skerry();
-    let mut sitting = Sitting::of(&tree, "");
-    sitting.wait_for("skerry");
+    let mut sitting = sit(&tree, "");
+    sitting.shows("skerry");
     let own = rustix::process::Pid::from_child(&sitting.child);
     rustix::process::kill_process(own, rustix::process::Signal::TERM).expect("sent");
-    sitting.wait_for(LEAVE);
-    assert_eq!(sitting.ends(), Some(130));
-    let after = tcgetattr(&sitting.end).expect("its setting");
-    assert!(after.local_modes.contains(rustix::termios::LocalModes::ECHO));
+    sitting.is_told(LEAVE);
+    assert_eq!(sitting.ends(LIMIT), Some(130));
+    sitting.has_its_terminal_back();
 }
 
 #[test]
@@ -116,9 +204,10 @@ fn a_build_that_was_started_from_the_board_can_be_interrupted() {
         "boltboard.toml",
         "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.slow]\nkind = \"generated\"\ncommand = [\"sh\", \"-c\", \"echo begun > ${step:output}; sleep 600\"]\noutput = \"slow.txt\"\n[option.bell]\nkind = \"switch\"\nsummary = \"A bell\"\n",
     )]);
-    let mut sitting = Sitting::of(&tree, "");
-    sitting.wait_for("bell");
-    sitting.types("\u{02}", LEAVE);
+    let mut sitting = sit(&tree, "");
+    sitting.shows("bell");
+    sitting.press("\u{02}").expect("typed");
+    sitting.is_told(LEAVE);
     let until = Instant::now() + Duration::from_secs(60);
     while !has_file(&tree.at("boltboard-work"), "slow.txt") {
         assert!(Instant::now() < until, "the build does not begin");
@@ -126,7 +215,7 @@ fn a_build_that_was_started_from_the_board_can_be_interrupted() {
     }
     let own = rustix::process::Pid::from_child(&sitting.child);
     rustix::process::kill_process(own, rustix::process::Signal::INT).expect("sent");
-    assert_eq!(sitting.ends(), Some(130));
+    assert_eq!(sitting.ends(LIMIT), Some(130));
 }
 
 #[test]
