@@ -18,7 +18,7 @@ pub const KEYS: [(&str, &str); 31] = [
     ("^U, ^R", "one step back, and forth again"),
     ("^T", "type the reason of a change"),
     ("^K", "keep the changes in the profile"),
-    ("^Y", "show the command that does the same"),
+    ("^Y", "show the command that does the same, and copy it where the terminal lets us"),
     ("^V, Shift-Tab", "another view: all, changed, blocked, new, lacking, needs; the one before"),
     ("^L", "another level: everyday, tuning, expert"),
     ("^W", "why the value is what it is; Enter goes to what is behind, Backspace back"),
@@ -227,6 +227,7 @@ fn command(model: &mut Model, code: KeyCode) -> Option<Wish> {
         'y' => {
             let lines = model.command_lines();
             model.said = if lines.is_empty() { "Nothing is changed.".into() } else { lines.join(" && ") };
+            return (!lines.is_empty()).then(|| Wish::Copy(lines.join("\n")));
         }
         _ => {}
     }

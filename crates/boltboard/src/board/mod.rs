@@ -105,6 +105,7 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
                 worker = Worker::start(model.session.clone());
                 model.told(known.and(ended.map(|_| String::new())));
             }
+            Some(Wish::Copy(text)) => terminal::copy(&text)?,
             Some(Wish::Edit(file, line)) => {
                 drop(terminal);
                 let edited = terminal::edit(&file, line);

@@ -93,6 +93,8 @@ pub enum Wish {
     Stop,
     Keep,
     Run(Run),
+    /// Puts a text into the terminal's clipboard.
+    Copy(String),
     /// Opens a file in the person's editor, at a line.
     Edit(PathBuf, usize),
 }

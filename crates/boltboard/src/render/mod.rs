@@ -6,6 +6,7 @@ pub mod clash;
 pub mod compare;
 pub mod course;
 pub mod deliver;
+mod economy;
 pub mod failure;
 pub mod json;
 pub mod junit;

@@ -5,6 +5,7 @@ use std::path::Path;
 use std::sync::Once;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use crossterm::clipboard::CopyToClipboard;
 use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
 use crossterm::terminal::{
     BeginSynchronizedUpdate, EndSynchronizedUpdate, EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode,
@@ -12,8 +13,8 @@ use crossterm::terminal::{
 };
 use crossterm::{execute, queue};
 use ratatui::Frame;
-use ratatui::backend::CrosstermBackend;
 
+use super::economy::Economical;
 use crate::ending::on_end;
 use crate::fault::{Diagnostic, Exit, Stop};
 
@@ -43,6 +44,11 @@ pub fn check() -> Result<(), Stop> {
     Err(Stop::new(Exit::WrongUse, diagnostic))
 }
 
+/// Puts a text into the clipboard, by the sequence that terminals have for that; those that do not know it, or are told not to, do nothing.
+pub fn copy(text: &str) -> Result<(), Stop> {
+    execute!(stdout(), CopyToClipboard::to_clipboard_from(text)).map_err(fault)
+}
+
 /// Opens a file in the person's editor, at a line, and waits for its end.
 pub fn edit(file: &Path, line: usize) -> Result<(), Stop> {
     let named = ["VISUAL", "EDITOR"].into_iter().filter_map(|name| std::env::var(name).ok());
@@ -61,7 +67,7 @@ pub fn edit(file: &Path, line: usize) -> Result<(), Stop> {
 
 /// The terminal while it is ours.
 pub struct Terminal {
-    inner: ratatui::Terminal<CrosstermBackend<Stdout>>,
+    inner: ratatui::Terminal<Economical<Stdout>>,
 }
 
 impl Terminal {
@@ -79,7 +85,7 @@ impl Terminal {
         });
         enable_raw_mode().map_err(fault)?;
         execute!(stdout(), EnterAlternateScreen, EnableMouseCapture).map_err(fault)?;
-        let inner = ratatui::Terminal::new(CrosstermBackend::new(stdout())).map_err(fault)?;
+        let inner = ratatui::Terminal::new(Economical::new(stdout())).map_err(fault)?;
         Ok(Terminal { inner })
     }
 
@@ -99,7 +105,7 @@ impl Terminal {
         enable_raw_mode().map_err(fault)?;
         execute!(stdout(), EnterAlternateScreen, EnableMouseCapture).map_err(fault)?;
         // The other screen is empty now; asking the terminal where its cursor stands could go unanswered.
-        self.inner = ratatui::Terminal::new(CrosstermBackend::new(stdout())).map_err(fault)?;
+        self.inner = ratatui::Terminal::new(Economical::new(stdout())).map_err(fault)?;
         Ok(())
     }
 }

@@ -226,3 +226,20 @@ fn without_a_terminal_other_commands_are_named() {
         "boltboard set",
     ]);
 }
+
+#[test]
+fn the_command_that_does_the_same_is_shown_and_copied_and_works() {
+    let tree = Scratch::skerry();
+    let mut sitting = sit(&tree, "log-time");
+    sitting.shows("log-time");
+    sitting.types("\r", "Not kept yet: 1 change");
+    sitting.types("\u{19}", "boltboard set log-time=");
+    // What terminals take for their clipboard, in the form that they take it.
+    sitting.is_told("\u{1b}]52;c;Ym9sdGJvYXJkIHNldCBsb2ctdGltZT");
+    let told = sitting.text();
+    let command = told.lines().find(|line| line.starts_with("boltboard set")).expect("a command").trim().to_string();
+    sitting.press("\u{11}\r").expect("typed");
+    assert_eq!(sitting.ends(LIMIT), Some(0));
+    tree.run(command.trim_start_matches("boltboard ")).code(0);
+    tree.run("options chosen").code(0).says(&["log-time"]);
+}
