@@ -1,11 +1,14 @@
 //! What choices would bring, against how things stand.
 
+use std::path::PathBuf;
+
 use crate::board::PartId;
 use crate::compare::{ValueDifference, values};
-use crate::judge::{PreviewStep, Verdict, WorkKnown};
+use crate::judge::{Preview, PreviewStep, Timing, Verdict, WorkKnown};
 use crate::profile::{Choices, ProfileName, Shelf};
 use crate::resolve::{Clash, resolve};
-use crate::session::{Resolved, Session, SessionFault};
+use crate::session::{Planned, Resolved, Session, SessionFault};
+use crate::step::Location;
 use crate::survey::Facts;
 
 /// What comes of choices.
@@ -33,7 +36,7 @@ pub struct Effects {
 /// What a build would do.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Price {
-    /// Steps that run.
+    /// Steps that run a process.
     pub steps: usize,
     /// Compiles among them.
     pub compiles: usize,
@@ -41,6 +44,8 @@ pub struct Price {
     pub reused: usize,
     /// How long the work takes at most, in milliseconds, where that is known.
     pub work_ms: Option<u64>,
+    /// How much more the finished files hold than now, in bytes, where each of them was made before.
+    pub growth: Option<i64>,
 }
 
 /// The choices of a profile if its file held `text`; it need not be there yet.
@@ -92,15 +97,47 @@ impl Price {
     pub fn of(session: &Session, profile: &ProfileName, resolved: &Resolved) -> Option<Price> {
         let planned = session.plan_of(profile, resolved).ok()?;
         let ahead = session.preview(&planned, None).ok()?;
-        let runs = |step: &&PreviewStep| matches!(step.verdict, Verdict::Run | Verdict::Follows);
+        // What only writes a text takes no time that anybody waits for.
+        let runs = |step: &&PreviewStep| {
+            matches!(step.verdict, Verdict::Run | Verdict::Follows) && step.timing != Timing::None
+        };
         let running: Vec<_> = ahead.steps.iter().filter(runs).collect();
         let compiles = running.iter().filter(|step| planned.plan.steps[step.step].compile().is_some());
         let work = ahead.work();
         Some(Price {
             compiles: compiles.count(),
             steps: running.len(),
-            reused: ahead.steps.len() - running.len(),
+            reused: ahead.steps.iter().filter(|step| matches!(step.verdict, Verdict::FromStore(_))).count(),
             work_ms: (work.known != WorkKnown::Unknown).then_some(work.most_ms),
+            growth: growth(session, &planned, &ahead),
         })
     }
+}
+
+/// How much more the finished files would hold than now: known where no step has to run for them.
+fn growth(session: &Session, planned: &Planned, ahead: &Preview) -> Option<i64> {
+    let store = session.store();
+    let length = |path: PathBuf| {
+        let status = std::fs::symlink_metadata(path).ok().filter(std::fs::Metadata::is_file);
+        status.and_then(|status| i64::try_from(status.len()).ok()).unwrap_or(0)
+    };
+    let mut growth = 0;
+    for step in &ahead.steps {
+        let finished = |location: &&Location| matches!(location, Location::Output(_));
+        let mut finished = planned.plan.steps[step.step].writes.iter().filter(finished).peekable();
+        let Verdict::FromStore(note) = &step.verdict else {
+            if step.timing == Timing::None && finished.peek().is_none() {
+                continue;
+            }
+            return None;
+        };
+        for location in finished {
+            let kept = location.kept();
+            let made = note.outputs.iter().find(|output| output.location == kept)?;
+            growth += i64::try_from(store.size_of(&made.digest)?).ok()? - length(location.path(&planned.folders));
+        }
+    }
+    let gone = ahead.stale.iter().filter_map(|name| name.strip_prefix("out/"));
+    growth -= gone.map(|name| length(planned.folders.outputs().join(name))).sum::<i64>();
+    Some(growth)
 }

@@ -89,6 +89,14 @@ impl Store {
         self.path("content", digest).is_file()
     }
 
+    /// How many bytes a kept content has.
+    pub fn size_of(&self, digest: &Digest) -> Option<u64> {
+        std::fs::metadata(self.path("content", digest))
+            .ok()
+            .filter(std::fs::Metadata::is_file)
+            .map(|status| status.len())
+    }
+
     /// Puts a kept content in place. Returns `false` when it is not kept or was damaged (a damaged one is dropped).
     ///
     /// # Errors

@@ -12,7 +12,7 @@ use boltboard_core::survey::FactState;
 use crate::render::clash::clash_diagnostics;
 use crate::render::proof::proof_lines;
 use crate::render::survey::{state_words, trouble};
-use crate::render::text::{count, duration};
+use crate::render::text::{bytes, count, duration};
 
 /// So many ways out are shown.
 const WAYS: usize = 4;
@@ -213,6 +213,14 @@ pub fn price_words(price: Option<Option<Price>>) -> String {
         None => "…".into(),
         Some(None) => "a build of it cannot be planned here".into(),
         Some(Some(Price { steps: 0, reused: 0, .. })) => "nothing to build".into(),
+        Some(Some(Price { steps: 0, reused, growth, .. })) => {
+            let size = match growth {
+                None | Some(0) => String::new(),
+                Some(more) if more > 0 => format!("; {} more", bytes(more.unsigned_abs())),
+                Some(less) => format!("; {} less", bytes(less.unsigned_abs())),
+            };
+            format!("nothing to compile, {reused} reused{size}")
+        }
         Some(Some(price)) => {
             let time = price.work_ms.map_or(String::new(), |ms| format!(", {} of work", duration(ms)));
             let reused = if price.reused > 0 { format!(", {} reused", price.reused) } else { String::new() };

@@ -162,7 +162,7 @@ The light  3 options                                                 bell
   lamp                 led              default      What gives t…   A bell in fog
   every                5                default      Seconds betw…
   power                off              default      A cable to t…    off
-What is heard  3 options                                               1 compile of 3 steps
+What is heard  3 options                                               1 compile of 2 steps
   bell                 on               default      A bell in fog     nothing else moves
   quiet                off              default      No noise at …
   siren                off              blocked      Louder than …    on  now
@@ -186,7 +186,7 @@ fn nothing_is_kept_before_a_person_says_so_and_every_step_can_be_taken_back() {
     assert!(drawn(&mut model, 100, 20).contains("Not kept yet: 1 change   all together: …\n  bell = off"));
     settle(&mut model);
     let told = drawn(&mut model, 100, 20);
-    assert!(told.contains("all together: 1 compile of 3 steps"), "{told}");
+    assert!(told.contains("all together: 1 compile of 2 steps"), "{told}");
     assert!(!profile.exists(), "nothing is written");
     control(&mut model, 't');
     types(&mut model, "it wakes people");
