@@ -1,5 +1,8 @@
 //! The board without a terminal: keys in, text out.
 
+mod mouse;
+mod sizes;
+mod tasks;
 mod views;
 mod walking;
 mod writing;
