@@ -2,20 +2,9 @@
 
 use super::*;
 use crate::judge::{Standing, Verdict};
-use crate::run::{Failure, Ran, Watch};
-use crate::step::{Step, StepId};
 use crate::testing::TestTree;
+use crate::testing::sessions::{Silent, around, built, open, resolved};
 use crate::work::{Ledger, LedgerOutcome, Locking, Why};
-
-/// Is told, and says nothing.
-struct Silent;
-
-impl Watch for Silent {
-    fn begins(&mut self, _: usize) {}
-    fn starts(&mut self, _: StepId, _: &Step) {}
-    fn ends(&mut self, _: StepId, _: &Step, _: &Ran, _: u64) {}
-    fn fails(&mut self, _: &Failure, _: &Step) {}
-}
 
 const TREE: &str = r#"
 [header.h]
@@ -31,34 +20,6 @@ sources = ["main.c", "other.c"]
 fn tree() -> TestTree {
     let main = "#include <t/options.h>\n#ifdef T_FOG\nint fog;\n#endif\nint main(void) { return 0; }\n";
     TestTree::new(TREE, &[("main.c", main), ("other.c", "int other;\n")])
-}
-
-fn around(tree: &TestTree) -> Surroundings {
-    let path = "/usr/local/bin:/usr/bin:/bin".to_string();
-    Surroundings {
-        folder: tree.root().to_path_buf(),
-        variables: [("PATH".to_string(), path)].into(),
-        program: "a test".into(),
-        own: None,
-        cores: 2,
-    }
-}
-
-fn open(tree: &TestTree, scope: &Scope) -> Session {
-    Session::open(scope.clone(), around(tree)).expect("a tree")
-}
-
-fn resolved(session: &Session) -> Resolved {
-    let choices = session.choices_of(&session.profile).expect("choices");
-    let facts = session.facts(&choices).expect("facts");
-    session.resolve(choices, facts).expect("nothing clashes")
-}
-
-fn built(session: &Session) -> Built {
-    let begun = session.begin(resolved(session), None, Start::now()).expect("begun");
-    let Locking::Taken(lock) = session.lock().expect("asked") else { panic!("nobody has it") };
-    let begun = session.settle(begun).expect("as it was");
-    session.build(&begun, &lock, &BuildAsk::default(), &mut Silent).expect("built")
 }
 
 #[test]

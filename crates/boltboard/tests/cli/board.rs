@@ -243,3 +243,64 @@ fn the_command_that_does_the_same_is_shown_and_copied_and_works() {
     tree.run(command.trim_start_matches("boltboard ")).code(0);
     tree.run("options chosen").code(0).says(&["log-time"]);
 }
+
+#[test]
+fn keys_at_random_keep_nothing_and_the_terminal_is_given_back() {
+    let tree = Scratch::skerry();
+    let mut sitting = sit(&tree, "");
+    sitting.shows("skerry");
+    let mut dice = fastrand::Rng::with_seed(7);
+    // All but what keeps, leaves, or runs something outside of the board.
+    let keys = [
+        "\u{1b}[A",
+        "\u{1b}[B",
+        "\u{1b}[C",
+        "\u{1b}[D",
+        "\u{1b}[5~",
+        "\u{1b}[6~",
+        "\u{1b}[H",
+        "\u{1b}[F",
+        "\u{1b}[3~",
+        "\t",
+        "\u{1b}[Z",
+        "\r",
+        "\u{7f}",
+        "\u{15}",
+        "\u{12}",
+        "\u{16}",
+        "\u{0c}",
+        "\u{17}",
+        "\u{04}",
+        "\u{14}",
+        "\u{19}",
+        "\u{0f}",
+        "\u{18}",
+        "\u{01}",
+        "\u{07}",
+        "\u{06}",
+        "fog",
+        "off",
+        "in:links",
+        "?",
+        "=1",
+        "9",
+        " ",
+    ];
+    for press in 0..1500 {
+        sitting.press(dice.choice(keys.iter()).expect("a key")).expect("typed");
+        if press % 100 == 99 {
+            let (columns, rows) = (dice.u16(1..200), dice.u16(1..60));
+            sitting.resize(columns, rows).expect("resized");
+        }
+        if press % 10 == 9 {
+            assert_eq!(sitting.child.try_wait().expect("it is ours"), None, "it goes on after {press} keys");
+        }
+    }
+    sitting.resize(120, 30).expect("resized");
+    sitting.shows("skerry");
+    let own = rustix::process::Pid::from_child(&sitting.child);
+    rustix::process::kill_process(own, rustix::process::Signal::TERM).expect("sent");
+    assert_eq!(sitting.ends(LIMIT), Some(130));
+    sitting.has_its_terminal_back();
+    assert!(!tree.at("boltboard-work/profiles").exists(), "nothing is kept");
+}

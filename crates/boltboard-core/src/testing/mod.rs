@@ -1,5 +1,7 @@
 //! Trees in temporary folders, for the tests of this crate.
 
+pub mod sessions;
+
 use std::collections::BTreeMap;
 use std::path::Path;
 
