@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{Read, Write};
 use std::num::NonZeroU16;
+use std::os::unix::process::CommandExt;
 use std::process::{Child, Command};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -68,7 +69,8 @@ impl Sitting {
         let name = ptsname(&master, Vec::new())?;
         let name = name.to_string_lossy().into_owned();
         let end = || File::options().read(true).write(true).open(&name);
-        let child = command.stdin(end()?).stdout(end()?).stderr(end()?).spawn()?;
+        // In a group of its own, it can be stopped as a shell's job can.
+        let child = command.process_group(0).stdin(end()?).stdout(end()?).stderr(end()?).spawn()?;
         let shown = Shown {
             parser: vt100::Parser::new(at_least_one(rows), at_least_one(columns), 0),
             written: Vec::new(),
