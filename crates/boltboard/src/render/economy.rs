@@ -1,16 +1,22 @@
 //! A screen that is written with few bytes, for slow lines: what looks the same is not written again, and a short way is written over
 //! rather than jumped.
 
+use std::collections::BTreeMap;
 use std::io::{self, Write};
 
+use crossterm::cursor::MoveTo;
+use crossterm::queue;
+use crossterm::terminal::{self, Clear};
 use ratatui::backend::{Backend, ClearType, CrosstermBackend, WindowSize};
 use ratatui::buffer::{Buffer, Cell};
 use ratatui::layout::{Position, Rect, Size};
-use ratatui::style::Modifier;
+use ratatui::style::{Color, Modifier};
 use unicode_width::UnicodeWidthStr;
 
 /// A jump takes about as many bytes.
 const JUMP: u16 = 6;
+/// A jump with an erasure takes about as many bytes.
+const ERASE: usize = 12;
 /// What stands for a cell of which nobody knows what it shows; it is never drawn.
 const UNKNOWN: &str = "\u{fffd}";
 
@@ -35,6 +41,49 @@ impl<W: Write> Economical<W> {
             larger.merge(&self.shown);
             self.shown = larger;
         }
+    }
+
+    /// Takes in what is to be shown, and returns what of it looks otherwise than before.
+    fn changes<'a>(&mut self, content: impl Iterator<Item = (u16, u16, &'a Cell)>) -> Vec<(u16, u16, Cell)> {
+        let mut changes = Vec::new();
+        for (x, y, cell) in content {
+            self.reach(x, y);
+            let shown = &self.shown[(x, y)];
+            if is_blank(cell) && is_blank(shown) && cell.bg == shown.bg {
+                continue;
+            }
+            // Half of a wide sign that is written over, or that is hidden by one, is something that nobody knows.
+            let is_wide = shown.symbol().width() > 1 || cell.symbol().width() > 1;
+            let was_half = shown.symbol() == UNKNOWN;
+            self.shown[(x, y)] = cell.clone();
+            if is_wide {
+                self.forget(x.checked_add(1), y);
+            }
+            if was_half {
+                self.forget(x.checked_sub(1).filter(|at| self.shown[(*at, y)].symbol().width() > 1), y);
+            }
+            changes.push((x, y, cell.clone()));
+        }
+        changes
+    }
+
+    /// From where on rows are erased to their ends, where that is shorter than writing blanks.
+    fn erased(&self, changes: &[(u16, u16, Cell)]) -> BTreeMap<u16, u16> {
+        let width = self.shown.area.width;
+        let mut ends: BTreeMap<u16, u16> = BTreeMap::new();
+        let mut blanks: BTreeMap<u16, (u16, usize)> = BTreeMap::new();
+        let plain = |cell: &Cell| is_blank(cell) && cell.bg == Color::Reset;
+        for (x, y, cell) in changes {
+            let end = *ends.entry(*y).or_insert_with(|| {
+                let seen = (0..width).rev().find(|at| !plain(&self.shown[(*at, *y)]));
+                seen.map_or(0, |at| at + 1)
+            });
+            if plain(cell) && *x >= end {
+                blanks.entry(*y).or_insert((*x, 0)).1 += 1;
+            }
+        }
+        let worth = blanks.into_iter().filter(|(_, (_, count))| *count > ERASE);
+        worth.map(|(y, (from, _))| (y, from)).collect()
     }
 
     /// Takes note that it is not known what a cell shows.
@@ -90,28 +139,23 @@ impl<W: Write> Backend for Economical<W> {
     where
         I: Iterator<Item = (u16, u16, &'a Cell)>,
     {
+        let changes = self.changes(content);
+        let erased = self.erased(&changes);
         let mut cells: Vec<(u16, u16, Cell)> = Vec::new();
-        for (x, y, cell) in content {
-            self.reach(x, y);
-            let shown = &self.shown[(x, y)];
-            if is_blank(cell) && is_blank(shown) && cell.bg == shown.bg {
+        for (x, y, cell) in &changes {
+            if erased.get(y).is_some_and(|from| x >= from) {
                 continue;
             }
-            self.fill(&mut cells, x, y);
+            self.fill(&mut cells, *x, *y);
             let written = cells.last().map_or_else(|| cell.clone(), |(_, _, before)| in_passing(cell, before));
-            // Half of a wide sign that is written over, or that is hidden by one, is something that nobody knows.
-            let is_wide = shown.symbol().width() > 1 || cell.symbol().width() > 1;
-            let was_half = shown.symbol() == UNKNOWN;
-            self.shown[(x, y)] = cell.clone();
-            if is_wide {
-                self.forget(x.checked_add(1), y);
-            }
-            if was_half {
-                self.forget(x.checked_sub(1).filter(|at| self.shown[(*at, y)].symbol().width() > 1), y);
-            }
-            cells.push((x, y, written));
+            cells.push((*x, *y, written));
         }
-        self.inner.draw(cells.iter().map(|(x, y, cell)| (*x, *y, cell)))
+        self.inner.draw(cells.iter().map(|(x, y, cell)| (*x, *y, cell)))?;
+        // After that, no style is set: what is erased is plain.
+        for (y, x) in erased {
+            queue!(self.inner, MoveTo(x, y), Clear(terminal::ClearType::UntilNewLine))?;
+        }
+        Ok(())
     }
 
     fn hide_cursor(&mut self) -> io::Result<()> {
@@ -159,11 +203,12 @@ mod tests {
     use std::num::NonZeroU16;
     use std::rc::Rc;
 
-    use ratatui::style::{Color, Style};
+    use ratatui::style::Style;
 
     use super::*;
 
     const SIZE: (u16, u16) = (40, 10);
+    const BLANKS: &str = "                                        ";
 
     /// What was written, for both ends.
     #[derive(Clone, Default)]
@@ -188,8 +233,9 @@ mod tests {
                 .expect("one");
             let color = *dice.choice([Color::Reset, Color::Yellow].iter()).expect("one");
             let style = Style::reset().fg(color).add_modifier(modifier);
-            let text = *dice.choice(["lamp", "a  b c", "      ", "灯台 x", "é…ü", "    y"].iter()).expect("one");
-            frame.set_string(dice.u16(0..SIZE.0 - 8), dice.u16(0..SIZE.1), text, style);
+            let text =
+                *dice.choice(["lamp", "a  b c", "      ", "灯台 x", "é…ü", "    y", BLANKS].iter()).expect("one");
+            frame.set_string(dice.u16(0..SIZE.0), dice.u16(0..SIZE.1), text, style);
         }
         frame
     }
