@@ -1,6 +1,6 @@
 //! Which options and needs are listed, and what their sections count.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeSet, HashMap};
 
 use boltboard_core::board::{NeedId, OptionId, SectionId};
 use boltboard_core::resolve::Origin;
@@ -160,22 +160,20 @@ impl Model {
         needs
     }
 
-    /// The sections of what is listed.
+    /// The sections of what is listed, in the order in which they come.
     pub(super) fn outlined(&self) -> Vec<Entry> {
         let board = &self.session.board;
-        let mut by_section: BTreeMap<SectionId, Entry> = BTreeMap::new();
+        let mut entries: Vec<Entry> = Vec::new();
+        let mut places: HashMap<SectionId, usize> = HashMap::new();
         for row in &self.rows {
             let Row::Option(option) = row else { continue };
             let section = board.options[*option].section;
-            let entry = by_section.entry(section).or_insert_with(|| Entry {
-                section,
-                depth: board.section_path(section).len().saturating_sub(1),
-                options: 0,
-                chosen: 0,
-                blocked: 0,
-                new: 0,
-                lacking: 0,
+            let at = *places.entry(section).or_insert_with(|| {
+                let depth = board.section_path(section).len().saturating_sub(1);
+                entries.push(Entry { section, depth, options: 0, chosen: 0, blocked: 0, new: 0, lacking: 0 });
+                entries.len() - 1
             });
+            let entry = &mut entries[at];
             let origin = &self.now.resolution.get(*option).origin;
             entry.options += 1;
             entry.chosen += usize::from(matches!(origin, Origin::Chosen));
@@ -183,9 +181,6 @@ impl Model {
             entry.new += usize::from(self.marks.new.contains(option));
             entry.lacking += usize::from(self.marks.lacking.contains(option));
         }
-        let mut entries: Vec<Entry> = by_section.into_values().collect();
-        let place = |entry: &Entry| self.rows.iter().position(|row| *row == Row::Section(entry.section));
-        entries.sort_by_cached_key(|entry| (place(entry), entry.section));
         entries
     }
 

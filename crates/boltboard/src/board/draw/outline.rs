@@ -43,8 +43,8 @@ pub fn section_at(model: &Model, row: usize) -> Option<SectionId> {
 fn first_shown(model: &Model, rows: usize) -> usize {
     let height = |entry: &Entry| height_of(model, entry);
     let Some(here) = model.entry_here() else { return model.outline_top.min(model.outline.len()) };
-    let all: usize = model.outline.iter().map(height).sum();
-    if all <= rows {
+    // Each takes a row at least.
+    if model.outline.len() <= rows && model.outline.iter().map(height).sum::<usize>() <= rows {
         return 0;
     }
     let top = model.outline_top.min(here);
