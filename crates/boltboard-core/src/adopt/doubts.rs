@@ -28,7 +28,7 @@ pub(super) fn note(story: &mut Story<'_>, model: &Model, questions: &[Question])
     }
     for question in questions {
         match question {
-            Question::Version => {}
+            Question::Version | Question::Hints(_) => {}
             Question::Flags(flags) => {
                 story.doubt(&format!("flags {}", flags.join(" ")), "people may want to choose these: are they options?")
             }

@@ -4,6 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use super::doubts;
+use super::hinted::hinted_options;
+use super::hints::hints;
 use super::model::{Model, PartForm};
 use super::needs::Host;
 use super::paths::{absolute, relative_to};
@@ -118,7 +120,20 @@ pub(super) fn picture(watched: &Watched, host: &Host, answers: &Answers, at: &Pa
     let listed = |folder: &str| story.is_listed(&absolute(&story.tree, folder));
     let sources = relative_to(at, &watched.tree);
     let writer = Writer::new(&model, sources, story.tree.clone(), &files, &listed);
-    let doubts: Vec<Doubt> = story.doubts.iter().cloned().collect();
+    let wanted = answers.hints.as_deref().unwrap_or_default();
+    let members = writer.members();
+    let (mut hinted, mut unknown) = (Vec::new(), Vec::new());
+    if !wanted.is_empty() {
+        let apart = |part: &str| !members.contains_key(part);
+        let (options, missing) = hinted_options(&hints(watched, host), wanted, &story, &model, &apart);
+        unknown = missing;
+        hinted = options;
+    }
+    let mut doubts: Vec<Doubt> = story.doubts.iter().cloned().collect();
+    doubts.extend(unknown.into_iter().map(|about| {
+        let said = "it is to become an option, and no macro of that name or family looks like one".to_string();
+        Doubt { about, said }
+    }));
     let questions: Vec<String> = doubts
         .iter()
         .filter(|doubt| doubt.said.ends_with('?'))
@@ -135,7 +150,7 @@ pub(super) fn picture(watched: &Watched, host: &Host, answers: &Answers, at: &Pa
         Some((model.made.part_of(path)?.to_string(), Theirs { path: path.clone(), command }))
     });
     let drawing = Drawing {
-        text: writer.text(&seen, &questions, answers),
+        text: writer.text(&seen, &questions, answers, &hinted),
         questions: asked,
         files: kept.collect(),
         outputs: linked.chain(further).collect(),
@@ -154,6 +169,5 @@ pub(super) fn picture(watched: &Watched, host: &Host, answers: &Answers, at: &Pa
         objects,
         doubts,
     };
-    let members = writer.members();
     Picture { model, files, drawing, members }
 }

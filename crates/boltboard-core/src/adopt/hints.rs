@@ -51,7 +51,16 @@ pub struct Hint {
     pub files: usize,
     /// How many compiles read one of these: what a flip would at most run.
     pub compiles: usize,
+    /// Which compiles these are.
+    pub(super) reads: BTreeSet<usize>,
     score: i64,
+}
+
+impl Hint {
+    /// How likely it is an option: more is likelier.
+    pub fn score(&self) -> i64 {
+        self.score
+    }
 }
 
 /// One conditional of a file.
@@ -142,7 +151,16 @@ pub fn hints(watched: &Watched, host: &Host) -> Vec<Hint> {
             let family = families.get(&name).cloned();
             let (files, compiles) = (found.files.len(), found.compiles.len());
             let score = score(&name, &effects, family.as_deref(), files);
-            Hint { name, family, effects, first: found.first.unwrap_or_default(), files, compiles, score }
+            Hint {
+                name,
+                family,
+                effects,
+                first: found.first.unwrap_or_default(),
+                files,
+                compiles,
+                reads: found.compiles,
+                score,
+            }
         })
         .collect();
     hints.sort_by(|a, b| b.score.cmp(&a.score).then_with(|| a.name.cmp(&b.name)));

@@ -12,6 +12,8 @@ pub struct Answers {
     pub version: Option<String>,
     /// What becomes of flags that are rather the choice of who builds.
     pub flags: Option<FlagsAnswer>,
+    /// The families of macros, and the macros, that become options.
+    pub hints: Option<Vec<String>>,
 }
 
 /// What becomes of such flags.
@@ -31,13 +33,15 @@ pub enum Question {
     Version,
     /// These flags of all compiles are rather the choice of who builds.
     Flags(Vec<String>),
+    /// Macros of these families look like options.
+    Hints(Vec<(String, Vec<String>)>),
 }
 
 /// An answer that is none.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum AnswerFault {
     /// Nothing of that name is asked.
-    #[error("nothing called `{0}` is asked: `version` and `flags` are")]
+    #[error("nothing called `{0}` is asked: `version`, `flags` and `hints` are")]
     Unknown(String),
     /// It is no answer to that.
     #[error("`{answer}` is no answer to `{question}`: write {known}")]
@@ -70,6 +74,7 @@ impl Question {
         match self {
             Question::Version => "version",
             Question::Flags(_) => "flags",
+            Question::Hints(_) => "hints",
         }
     }
 
@@ -78,6 +83,7 @@ impl Question {
         match self {
             Question::Version => "0",
             Question::Flags(_) => "fixed",
+            Question::Hints(_) => "none",
         }
     }
 }
@@ -100,6 +106,17 @@ impl Answers {
                     "options" => Some(FlagsAnswer::Options),
                     _ => return Err(value("flags", "`options` or `fixed`")),
                 };
+            }
+            "hints" => {
+                let names: Vec<String> = answer.split(',').map(|name| name.trim().to_string()).collect();
+                let is_name = |name: &String| {
+                    name.starts_with(|c: char| c.is_ascii_alphabetic())
+                        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+                };
+                if !names.iter().all(is_name) {
+                    return Err(value("hints", "families or macros, as in `WITH,USE_TLS`, or `none`"));
+                }
+                self.hints = Some(if answer == "none" { Vec::new() } else { names });
             }
             other => return Err(AnswerFault::Unknown(other.to_string())),
         }
@@ -181,12 +198,19 @@ mod tests {
         let mut answers = Answers::default();
         answers.take("version", "2.4").unwrap();
         answers.take("flags", "options").unwrap();
+        answers.take("hints", "WITH, USE_TLS").unwrap();
+        assert_eq!(answers.hints, Some(vec!["WITH".to_string(), "USE_TLS".to_string()]));
         assert_eq!(Answers::parse(&answers.text()), answers);
         assert_eq!(Answers::parse("other = 1"), Answers::default());
         for (key, answer, told) in [
             ("flags", "some", "`some` is no answer to `flags`: write `options` or `fixed`"),
+            (
+                "hints",
+                "a b",
+                "`a b` is no answer to `hints`: write families or macros, as in `WITH,USE_TLS`, or `none`",
+            ),
             ("version", "", "`` is no answer to `version`: write a version, as in `2.4`"),
-            ("name", "x", "nothing called `name` is asked: `version` and `flags` are"),
+            ("name", "x", "nothing called `name` is asked: `version`, `flags` and `hints` are"),
         ] {
             assert_eq!(answers.take(key, answer).unwrap_err().to_string(), told);
         }

@@ -71,6 +71,13 @@ pub fn question(question: &Question) -> String {
         Question::Flags(flags) => {
             format!("All is compiled with {}. Is that for people to choose (options), or fixed", flags.join(" "))
         }
+        Question::Hints(families) => {
+            let told = families.iter().map(|(family, names)| {
+                let more = if names.len() > 3 { format!(" and {} more", names.len() - 3) } else { String::new() };
+                format!("{family} ({}{more})", names.iter().take(3).cloned().collect::<Vec<_>>().join(", "))
+            });
+            format!("Macros look like options: {}. Which of these become options", told.collect::<Vec<_>>().join("; "))
+        }
     }
 }
 

@@ -79,7 +79,7 @@ impl<'m> Writer<'m> {
     }
 
     /// The whole text.
-    pub fn text(&self, seen: &str, questions: &[String], answers: &Answers) -> String {
+    pub fn text(&self, seen: &str, questions: &[String], answers: &Answers, hinted: &[String]) -> String {
         let model = self.model;
         let mut out = String::new();
         comment(&mut out, seen);
@@ -136,6 +136,10 @@ impl<'m> Writer<'m> {
         self.parts(&mut out);
         for (_, option) in &of_options {
             let _ = write!(out, "\n[option.{}]\n{}", option.name, option.text);
+        }
+        for option in hinted {
+            out.push('\n');
+            out.push_str(option);
         }
         self.delivered(&mut out);
         out

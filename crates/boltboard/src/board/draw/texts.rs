@@ -6,6 +6,7 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::{Modifier, Style};
 use ratatui::text::Line;
 use ratatui::widgets::{Clear, Paragraph, Wrap};
+use unicode_width::UnicodeWidthStr;
 
 use super::{consequences, faint, strong};
 use crate::board::model::{Mode, Model};
@@ -53,7 +54,12 @@ fn draw_walk(frame: &mut Frame<'_>, model: &mut Model, mut walk: Walk, area: Rec
             (false, true) => Style::default(),
             (false, false) => faint(),
         };
-        let broken = wrap(told.text.trim_start(), width.saturating_sub(indent + 2).max(20));
+        // What fits keeps its columns.
+        let broken = if told.text.width() <= width {
+            vec![told.text.trim_start().to_string()]
+        } else {
+            wrap(told.text.trim_start(), width.saturating_sub(indent + 2).max(20))
+        };
         for (number, line) in broken.into_iter().enumerate() {
             let further = if number == 0 { 0 } else { 2 };
             lines.push(Line::styled(format!("{}{line}", " ".repeat(indent + further)), style));

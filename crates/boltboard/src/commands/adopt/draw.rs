@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use boltboard_core::adopt::{DifferAsk, DifferFault, Drawing, Watched, again, differ};
+use boltboard_core::adopt::{
+    DifferAsk, DifferFault, Drawing, Question, Watched, again, differ, families_to_ask, hints,
+};
 use boltboard_core::base::files::{read_text, write_below, write_whole};
 use boltboard_core::work::Places;
 
@@ -109,10 +111,19 @@ fn asked(
 ) -> Result<Drawing, Stop> {
     let drawing = adopted.drawing(watched, folder);
     let ask = Asker::new(global, screen);
-    if !ask.asks || drawing.questions.is_empty() {
+    if !ask.asks {
         return Ok(drawing);
     }
-    for question in &drawing.questions {
+    let mut questions = drawing.questions.clone();
+    if adopted.answers.hints.is_none() {
+        // Finding them reads all sources, so that is done where somebody answers.
+        let families = families_to_ask(&hints(watched, &adopted.host()));
+        questions.extend((!families.is_empty()).then_some(Question::Hints(families)));
+    }
+    if questions.is_empty() {
+        return Ok(drawing);
+    }
+    for question in &questions {
         let answer = ask.text(&render::question(question), None, question.usual());
         adopted.take_answer(question.key(), &answer)?;
     }

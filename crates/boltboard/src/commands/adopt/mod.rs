@@ -201,7 +201,7 @@ impl Adopted {
 
     fn take_answer(&mut self, key: &str, answer: &str) -> Result<(), Stop> {
         let wrong = |fault: AnswerFault| {
-            let help = "as in `--answer version=2.4` or `--answer flags=options`";
+            let help = "as in `--answer version=2.4`, `--answer flags=options` or `--answer hints=WITH`";
             Stop::new(Exit::WrongUse, Diagnostic::new(fault.to_string()).help(help))
         };
         self.answers.take(key, answer).map_err(wrong)?;

@@ -110,3 +110,45 @@ fn a_compile_that_a_cache_answers_is_known_by_its_words() {
     yard.run(&["adopt", "draw"]).code(0);
     yard.run(&["adopt", "prove"]).code(0).says(&["All 2 objects are the same"]);
 }
+
+/// Copies a file with calls of a processor of 32 bits, and needs no library for it.
+#[cfg(target_arch = "x86_64")]
+const NARROW: &str = r#"
+static long call(long n, long a, long b, long c)
+{
+    long r;
+    __asm__ volatile("int $0x80" : "=a"(r) : "a"(n), "b"(a), "c"(b), "d"(c) : "memory");
+    return r;
+}
+void _start(void)
+{
+    char text[64];
+    long from = call(5, (long)"a.c", 0, 0);
+    long n = call(3, from, (long)text, 64);
+    long to = call(5, (long)"copied.c", 01101, 0644);
+    call(4, to, (long)text, n);
+    call(1, 0, 0, 0);
+}
+"#;
+
+#[test]
+#[cfg(target_arch = "x86_64")]
+fn a_program_of_another_architecture_runs_and_what_it_hides_is_told() {
+    let yard = yard(
+        "set -e\nmkdir -p out\n../narrow\ncc -c copied.c -o out/copied.o\ncc -c main.c -o out/main.o\ncc -o out/mole out/*.o\n",
+    );
+    yard.scratch.write("narrow.c", NARROW);
+    let words = ["-m32", "-nostdlib", "-static", "-ffreestanding", "-fno-pie", "-no-pie", "-fno-stack-protector"];
+    let mut compile = Command::new("cc");
+    compile.args(words).args(["narrow.c", "-o", "narrow"]).current_dir(yard.scratch.path());
+    let made = compile.stderr(Stdio::null()).status().expect("cc runs").success();
+    let ran = made.then(|| Command::new(yard.scratch.at("narrow")).current_dir(yard.tree()).status());
+    if !ran.is_some_and(|ran| ran.is_ok_and(|status| status.success())) {
+        // Neither this compiler nor this kernel has to know of such programs.
+        return;
+    }
+    std::fs::remove_file(yard.tree().join("copied.c")).expect("it copied");
+    yard.watched().code(0).says(&["2 compiles", "one of its programs is made for another architecture"]);
+    assert!(yard.tree().join("copied.c").is_file(), "it ran as it would unwatched");
+    yard.run(&["adopt", "seen"]).code(0).says(&["made for another architecture"]);
+}

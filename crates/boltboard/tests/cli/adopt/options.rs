@@ -229,3 +229,36 @@ fn hints_are_what_files_test_and_nobody_defines() {
     assert_eq!(answer["hints"][0]["file"], "lib/rope.c");
     assert_eq!(answer["hints"][0]["line"], 4);
 }
+
+#[test]
+fn macros_that_a_person_calls_options_become_options_that_are_off() {
+    let scratch = Scratch::new();
+    scratch.write("mole/build.sh", "set -e\nmkdir -p out\nfor f in main horn; do cc -c $f.c -o out/$f.o; done\ncc -o out/mole out/main.o out/horn.o\n");
+    scratch.write(
+        "mole/main.c",
+        "#ifdef WITH_BELL\n#include <zlib.h>\nint bell(void) { return 1; }\n#endif\n#ifdef USE_TIDE\nint tide;\n#endif\nint main(void) { return 0; }\n",
+    );
+    scratch.write(
+        "mole/horn.c",
+        "#ifdef WITH_HORN\n#error the horn is on\n#endif\n#ifdef USE_FLAG\nint flag;\n#endif\nint horn;\n",
+    );
+    let yard = Yard { scratch, name: "mole" };
+    yard.watched().code(0);
+    yard.run(&["adopt", "draw", "--answer", "hints=WITH;"]).code(2).complains(&["is no answer to `hints`"]);
+    yard.run(&["adopt", "draw", "--answer", "hints=WITH,NOWHERE"]).code(0);
+    let drawn = yard.scratch.read("mole-board/boltboard.toml");
+    for part in [
+        "# looks like an option: WITH_BELL is tested in main.c:1",
+        "[option.with-bell]",
+        "[option.with-horn]",
+        "macro = { name = \"WITH_HORN\", parts = [\"mole\"] }",
+    ] {
+        assert!(drawn.contains(part), "no {part} in\n{drawn}");
+    }
+    assert!(!drawn.contains("use-tide"), "nobody asked for that:\n{drawn}");
+    yard.run(&["adopt", "seen"]).says(&["NOWHERE"]);
+    // Nothing is built otherwise, until one of them is on.
+    yard.run(&["adopt", "prove"]).code(0).says(&["All 2 objects are the same"]);
+    yard.run(&["set", "with-horn=on"]).code(0);
+    yard.run(&["build"]).code(1).complains(&["the horn is on"]);
+}

@@ -3,9 +3,14 @@
 //! `BOLTBOARD_RECORD=1 cargo test -p boltboard --test cli -- adopt::recorded` records them anew.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 
 use boltboard_core::adopt::{Answers, Host, PathId, Watched, draw};
+use flate2::Compression;
+use flate2::read::GzDecoder;
+use flate2::write::GzEncoder;
 use serde_json::{Value, json};
 
 use super::Yard;
@@ -28,7 +33,10 @@ fn record(yard: &Yard) {
     yard.watched().code(0);
     let watched = Watched::load(&yard.tree().join("boltboard-work/adopt/build")).expect("it was kept");
     let kept = json!({ "sources": sources, "watched": watched }).to_string();
-    std::fs::write(recorded(yard.name, "json"), kept.replace(&root, ROOT) + "\n").expect("it is written");
+    let file = File::create(recorded(yard.name, "json.gz")).expect("it is made");
+    let mut packed = GzEncoder::new(file, Compression::best());
+    packed.write_all((kept.replace(&root, ROOT) + "\n").as_bytes()).expect("it is written");
+    packed.finish().expect("it is written");
     let (again, _scratch) = laid_out(yard.name);
     std::fs::write(recorded(yard.name, "toml"), drawn(&again)).expect("it is written");
 }
@@ -36,7 +44,9 @@ fn record(yard: &Yard) {
 /// Puts the sources of a recorded build into a new folder, and what was seen there with them.
 fn laid_out(name: &str) -> (Watched, Scratch) {
     let scratch = Scratch::new();
-    let text = std::fs::read_to_string(recorded(name, "json")).expect("it was recorded");
+    let mut text = String::new();
+    let file = File::open(recorded(name, "json.gz")).expect("it was recorded");
+    GzDecoder::new(file).read_to_string(&mut text).expect("a text");
     let kept: Value =
         serde_json::from_str(&text.replace(ROOT, &scratch.path().display().to_string())).expect("it is JSON");
     for (path, text) in kept["sources"].as_object().expect("files") {
