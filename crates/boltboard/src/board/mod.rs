@@ -71,6 +71,7 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
             Event::Key(key) => keys::key(&mut model, key),
             Event::Mouse(mouse) => keys::mouse(&mut model, mouse),
             Event::Resize(..) => {
+                terminal.begin_anew()?;
                 model.is_stale = true;
                 None
             }

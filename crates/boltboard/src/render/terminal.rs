@@ -8,8 +8,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use crossterm::clipboard::CopyToClipboard;
 use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
 use crossterm::terminal::{
-    BeginSynchronizedUpdate, EndSynchronizedUpdate, EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode,
-    enable_raw_mode,
+    BeginSynchronizedUpdate, Clear, ClearType, EndSynchronizedUpdate, EnterAlternateScreen, LeaveAlternateScreen,
+    disable_raw_mode, enable_raw_mode,
 };
 use crossterm::{execute, queue};
 use ratatui::Frame;
@@ -104,7 +104,13 @@ impl Terminal {
         let _ = rustix::process::kill_process(own, rustix::process::Signal::TSTP);
         enable_raw_mode().map_err(fault)?;
         execute!(stdout(), EnterAlternateScreen, EnableMouseCapture).map_err(fault)?;
-        // The other screen is empty now; asking the terminal where its cursor stands could go unanswered.
+        self.begin_anew()
+    }
+
+    /// Forgets what is shown, and shows nothing: a terminal that changed its size may have lost some of it, even where it has the same size
+    /// again. It is not asked where its cursor stands, which could go unanswered.
+    pub fn begin_anew(&mut self) -> Result<(), Stop> {
+        execute!(stdout(), Clear(ClearType::All)).map_err(fault)?;
         self.inner = ratatui::Terminal::new(Economical::new(stdout())).map_err(fault)?;
         Ok(())
     }

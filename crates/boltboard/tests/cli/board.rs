@@ -136,6 +136,13 @@ fn a_definition_is_edited_from_the_board_and_taken_in_and_windows_change_their_s
         sitting.resize(columns, rows).expect("resized");
         assert!(sitting.wait(LIMIT, |shown| shown.frames > frames).is_some(), "it is drawn anew at {columns}x{rows}");
     }
+    // A size that is had again before anybody looks: what was lost meanwhile is drawn anew.
+    for _ in 0..20 {
+        sitting.resize(20, 5).expect("resized");
+        sitting.resize(120, 30).expect("resized");
+        sitting.shows("A loud bell");
+        sitting.shows("t 1   profile mine");
+    }
     sitting.shows("A loud bell");
     // Another command writes the profile meanwhile.
     tree.run("set bell=on").code(0);
