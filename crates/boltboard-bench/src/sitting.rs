@@ -19,9 +19,8 @@ pub struct Shown {
     parser: vt100::Parser,
     /// Everything that was written since it was last asked for.
     pub written: Vec<u8>,
-    /// How many frames were whole, and when the last of them was.
+    /// How many frames were whole.
     pub frames: usize,
-    pub last_frame: Instant,
     begun: Vec<u8>,
 }
 
@@ -39,7 +38,6 @@ impl Shown {
         self.parser.process(bytes);
         if ends > 0 {
             self.frames += ends;
-            self.last_frame = Instant::now();
             let from = self.begun.windows(FRAME_END.len()).rposition(|window| window == FRAME_END).unwrap_or(0);
             self.begun.drain(..from + FRAME_END.len());
         }
@@ -75,7 +73,6 @@ impl Sitting {
             parser: vt100::Parser::new(at_least_one(rows), at_least_one(columns), 0),
             written: Vec::new(),
             frames: 0,
-            last_frame: Instant::now(),
             begun: Vec::new(),
         };
         let shown = Arc::new((Mutex::new(shown), Condvar::new()));

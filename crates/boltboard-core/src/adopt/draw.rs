@@ -5,7 +5,7 @@ use std::path::Path;
 
 use super::doubts;
 use super::hinted::hinted_options;
-use super::hints::hints;
+use super::hints::hints_of;
 use super::model::{Model, PartForm};
 use super::needs::Host;
 use super::paths::{absolute, relative_to};
@@ -125,7 +125,7 @@ pub(super) fn picture(watched: &Watched, host: &Host, answers: &Answers, at: &Pa
     let (mut hinted, mut unknown) = (Vec::new(), Vec::new());
     if !wanted.is_empty() {
         let apart = |part: &str| !members.contains_key(part);
-        let (options, missing) = hinted_options(&hints(watched, host), wanted, &story, &model, &apart);
+        let (options, missing) = hinted_options(&hints_of(&story, host), wanted, &story, &model, &apart);
         unknown = missing;
         hinted = options;
     }

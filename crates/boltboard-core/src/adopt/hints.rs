@@ -83,7 +83,11 @@ struct Text {
 
 /// Returns the macros of a watched build that look like options, the likeliest first.
 pub fn hints(watched: &Watched, host: &Host) -> Vec<Hint> {
-    let story = Story::of(watched);
+    hints_of(&Story::of(watched), host)
+}
+
+/// The same, of a build that was understood already.
+pub(super) fn hints_of(story: &Story<'_>, host: &Host) -> Vec<Hint> {
     let mut readers: BTreeMap<&String, BTreeSet<usize>> = BTreeMap::new();
     for (at, compile) in story.compiles.iter().enumerate() {
         for path in compile.reads.iter().chain([&compile.source]) {
@@ -121,7 +125,7 @@ pub fn hints(watched: &Watched, host: &Host) -> Vec<Hint> {
             }
         }
     }
-    let templates = templates(&story);
+    let templates = templates(story);
     let own_header = |header: &String| {
         readers.keys().any(|path| story.in_tree(path).is_some() && path.ends_with(&format!("/{header}")))
     };

@@ -3,13 +3,14 @@
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use boltboard_core::profile::ProfileName;
+use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::session::{Resolved, Session as Core};
 use boltboard_core::slate::{choices_in, facts_of};
 use boltboard_core::work::Stamp;
 
-use super::model::Model;
-use super::views::Marks;
+use super::model::{Mode, Model};
+use super::other::Other;
+use super::views::{Marks, View};
 use crate::args::Global;
 use crate::commands::set::own_name;
 use crate::fault::Stop;
@@ -43,6 +44,11 @@ impl Seen {
     }
 }
 
+/// What is told of changes that no longer fit.
+pub fn lost_words(lost: &[String]) -> String {
+    if lost.is_empty() { String::new() } else { format!("No longer fits: {}.", lost.join(", ")) }
+}
+
 impl Model {
     /// Takes in what changed beside the board, if anything did; returns whether something did.
     pub fn look_beside(&mut self, global: &Global, screen: &Screen) -> bool {
@@ -52,9 +58,9 @@ impl Model {
         }
         let names = changed.join(", ");
         self.said = match self.reopen(global, screen) {
-            Ok(lost) if lost.is_empty() => format!("{names} changed beside the board, and is taken in."),
             Ok(lost) => {
-                format!("{names} changed beside the board, and is taken in. No longer fits: {}.", lost.join(", "))
+                let said = format!("{names} changed beside the board, and is taken in. {}", lost_words(&lost));
+                said.trim_end().to_string()
             }
             Err(stop) => {
                 // The same state is not tried again until it changes once more.
@@ -111,7 +117,15 @@ impl Model {
             }
         }
         let here = self.item().map(|item| item.name(&before.0.board));
-        self.other = None;
+        // What is open names options of the board that was.
+        if matches!(self.mode, Mode::Why(_) | Mode::Ways { .. } | Mode::Write { .. } | Mode::Words { .. }) {
+            self.mode = Mode::Choose;
+        }
+        let beside = self.other.take().map(|other| other.name);
+        self.other = beside.and_then(|name| Other::of(&self.session, name).ok());
+        if self.view == View::Other && self.other.is_none() {
+            self.view = View::All;
+        }
         self.rows.clear();
         self.marks = Marks::of(&self.session, &self.now);
         self.seen = Seen::of(self);
@@ -125,14 +139,18 @@ impl Model {
 
     /// Resolves the profile with the slate, and prints nothing. Facts of `since` are used where they hold; without it, all is asked.
     pub(super) fn resolve_slate(&self, since: Option<&Resolved>) -> Result<Resolved, Stop> {
-        let session: &Core = &self.session;
-        let told = |fault| Stop::of(fault, Some(session));
-        let choices = choices_in(session, &self.own, &self.text()?).map_err(|fault| Stop::of(fault, None))?;
-        let facts = match since {
-            Some(since) => facts_of(session, since, &choices),
-            None => session.facts(&choices),
-        };
-        let facts = facts.map_err(told)?;
-        session.resolve(choices, facts).map_err(told)
+        let choices = choices_in(&self.session, &self.own, &self.text()?).map_err(|fault| Stop::of(fault, None))?;
+        resolved(&self.session, choices, since)
     }
+}
+
+/// Resolves choices, and prints nothing.
+pub(super) fn resolved(session: &Core, choices: Choices, since: Option<&Resolved>) -> Result<Resolved, Stop> {
+    let told = |fault| Stop::of(fault, Some(session));
+    let facts = match since {
+        Some(since) => facts_of(session, since, &choices),
+        None => session.facts(&choices),
+    };
+    let facts = facts.map_err(told)?;
+    session.resolve(choices, facts).map_err(told)
 }

@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
+use boltboard_core::base::shell_word;
 use boltboard_core::profile::{ProfileFile, ProfileName};
 use boltboard_core::resolve::Origin;
 use boltboard_core::slate::{Change, Item, Slate};
 
-use super::afresh::Seen;
+use super::afresh::{Seen, lost_words};
 use super::model::Model;
 use super::views::lacking;
 use crate::args::Global;
@@ -112,11 +113,9 @@ impl Model {
         self.slate.clear();
         self.seen = Seen::of(self);
         self.list();
-        let mut said = format!("Kept {} in the profile {}.", count(kept, "change", "changes"), self.own);
-        if !lost.is_empty() {
-            said.push_str(&format!(" No longer fits: {}.", lost.join(", ")));
-        }
-        Ok(said)
+        let said =
+            format!("Kept {} in the profile {}. {}", count(kept, "change", "changes"), self.own, lost_words(&lost));
+        Ok(said.trim_end().to_string())
     }
 
     /// Tells how something ended.
@@ -128,13 +127,24 @@ impl Model {
     /// The command lines that do what the slate does.
     pub fn command_lines(&self) -> Vec<String> {
         let (chosen, taken_back) = self.slate.words(&self.session.board);
+        let profile = self.profile_named().map_or(String::new(), |name| format!("--profile {} ", shell_word(&name)));
         let mut lines = Vec::new();
         if !chosen.is_empty() {
-            lines.push(format!("boltboard set {}", chosen.join(" ")));
+            lines.push(format!("boltboard set {profile}{}", chosen.join(" ")));
         }
         if !taken_back.is_empty() {
-            lines.push(format!("boltboard unset {}", taken_back.join(" ")));
+            lines.push(format!("boltboard unset {profile}{}", taken_back.join(" ")));
         }
         lines
+    }
+
+    /// The profile that a command has to be told so that it is about what the board shows.
+    fn profile_named(&self) -> Option<String> {
+        if self.in_use == self.opened { self.session.global.profile.clone() } else { Some(self.in_use.to_string()) }
+    }
+
+    /// What commands go by that are run from the board.
+    pub fn global_aside(&self) -> Global {
+        Global { profile: self.profile_named(), ..self.session.global.clone() }
     }
 }

@@ -284,8 +284,7 @@ fn write(model: &mut Model, code: KeyCode, control: bool, what: Writing, mut tex
             text = model.stepped(&text, code == KeyCode::Up).unwrap_or(text);
         }
         KeyCode::Tab => {
-            let is_path = model.is_path(what);
-            text = model.completed(&text, is_path);
+            text = model.completed(what, &text);
         }
         KeyCode::Backspace => {
             text.pop();

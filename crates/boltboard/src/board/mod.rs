@@ -22,6 +22,7 @@ use std::time::{Duration, Instant};
 
 use crossterm::event::{self, Event};
 
+use self::afresh::lost_words;
 use self::model::{Model, Run, Wish};
 use self::worker::Worker;
 use crate::args::Global;
@@ -47,9 +48,11 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
     loop {
         if looked.elapsed() > BESIDE {
             looked = Instant::now();
-            if model.look_beside(global, screen) {
-                worker = Worker::start(model.session.clone());
-            }
+            model.look_beside(global, screen);
+        }
+        // Where the definitions were read anew, consequences are found with them.
+        if !worker.is_for(&model.session) {
+            worker = Worker::start(model.session.clone());
         }
         if let Some(question) = model.question() {
             worker.ask(question);
@@ -84,13 +87,12 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
             Some(Wish::Keep) => {
                 drop(terminal);
                 let kept = model.keep(global, screen);
-                worker = Worker::start(model.session.clone());
                 terminal = Terminal::take()?;
                 model.told(kept);
             }
             Some(Wish::Run(what)) => {
                 drop(terminal);
-                let ended = run_aside(global, screen, what);
+                let ended = run_aside(&model.global_aside(), screen, what);
                 if let Err(stop) = &ended {
                     screen.stop(stop, false);
                 }
@@ -101,10 +103,8 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
                 let mut line = String::new();
                 let _ = std::io::stdin().read_line(&mut line);
                 terminal = Terminal::take()?;
-                let known = model.reopen(global, screen);
-                // It reads the definitions anew as well.
-                worker = Worker::start(model.session.clone());
-                model.told(known.and(ended.map(|_| String::new())));
+                let known = model.reopen(global, screen).map(|lost| lost_words(&lost));
+                model.told(ended.and(known));
             }
             Some(Wish::Copy(text)) => terminal::copy(&text)?,
             Some(Wish::Edit(file, line)) => {

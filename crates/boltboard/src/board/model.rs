@@ -4,9 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use boltboard_core::board::{DecidedBy, Kind, Level, NeedId, OptionId, SectionId, Value};
-use boltboard_core::checks::Package;
 use boltboard_core::profile::ProfileName;
-use boltboard_core::remedy;
 use boltboard_core::session::Resolved;
 use boltboard_core::slate::{Change, Item, Price, Slate};
 use ratatui::layout::Rect;
@@ -150,6 +148,8 @@ pub struct Model {
     /// The profile that is looked at, and the one that changes go to: another on top of it, where the tree ships it.
     pub(super) in_use: ProfileName,
     pub own: ProfileName,
+    /// The profile that was in use when the board was opened, which commands go by.
+    pub(super) opened: ProfileName,
     pub(super) seen: Seen,
     number: u64,
     asked: Option<u64>,
@@ -187,6 +187,7 @@ impl Model {
             is_dragging: false,
             card_rows: Vec::new(),
             is_stale: true,
+            opened: in_use.clone(),
             in_use,
             own,
             seen: Seen::default(),
@@ -429,12 +430,6 @@ impl Model {
             Some(Item::Need(_)) => self.why(),
             None => {}
         }
-    }
-
-    /// The packages whose installation would meet a need of this host.
-    pub fn packages_for(&self, need: NeedId) -> String {
-        let here = self.session.around.distribution();
-        Package::joined(&remedy::helpful_packages(&self.session.board, &self.now.facts, need, &here))
     }
 
     /// The options that ask for a need.

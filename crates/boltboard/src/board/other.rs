@@ -7,6 +7,7 @@ use boltboard_core::profile::ProfileName;
 use boltboard_core::session::{Resolved, Session as Core};
 use boltboard_core::slate::{Change, Item};
 
+use super::afresh::resolved;
 use super::model::{Mode, Model, Picking, Row};
 use super::views::View;
 use crate::commands::set::own_name;
@@ -17,6 +18,14 @@ use crate::render::text::count;
 pub struct Other {
     pub name: ProfileName,
     pub resolved: Arc<Resolved>,
+}
+
+impl Other {
+    /// Resolves another profile, with the facts of its own providers.
+    pub fn of(session: &Core, name: ProfileName) -> Result<Other, Stop> {
+        let choices = session.choices_of(&name).map_err(|fault| Stop::of(fault, Some(session)))?;
+        Ok(Other { name, resolved: Arc::new(resolved(session, choices, None)?) })
+    }
 }
 
 impl Model {
@@ -34,13 +43,10 @@ impl Model {
 
     /// Lays another profile beside ours.
     pub fn lay_beside(&mut self, name: &str) {
-        let resolved = ProfileName::parse(name)
+        let other = ProfileName::parse(name)
             .ok_or_else(|| Stop::usage(format!("`{name}` is no name of a profile")))
-            .and_then(|name| {
-                let resolved = resolve(&self.session, &name)?;
-                Ok(Other { name, resolved: Arc::new(resolved) })
-            });
-        match resolved {
+            .and_then(|name| Other::of(&self.session, name));
+        match other {
             Ok(other) => {
                 let name = other.name.clone();
                 self.other = Some(other);
@@ -119,6 +125,8 @@ impl Model {
         match own_name(&self.session, &other.name) {
             Ok(own) => {
                 self.own = own;
+                // What was undone belongs to the other side.
+                self.slate.clear();
                 let before = std::mem::replace(&mut self.in_use, other.name);
                 let ours = std::mem::replace(&mut self.now, other.resolved);
                 self.other = Some(Other { name: before, resolved: ours });
@@ -129,12 +137,4 @@ impl Model {
             Err(stop) => self.said = stop.line(),
         }
     }
-}
-
-/// Resolves another profile with the facts of its own providers, and prints nothing.
-fn resolve(session: &Core, name: &ProfileName) -> Result<Resolved, Stop> {
-    let told = |fault| Stop::of(fault, Some(session));
-    let choices = session.choices_of(name).map_err(told)?;
-    let facts = session.facts(&choices).map_err(told)?;
-    session.resolve(choices, facts).map_err(told)
 }

@@ -1,12 +1,13 @@
 //! Consequences, found aside so that no key waits for them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use boltboard_core::board::NeedId;
+use boltboard_core::checks::Package;
 use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::remedy;
 use boltboard_core::session::{Resolved, Session as Core};
@@ -42,8 +43,8 @@ pub struct Answer {
 /// Keys that follow each other faster than this are on their way elsewhere.
 const PASSING: Duration = Duration::from_millis(20);
 
-/// What installing needs would take, as far as it was asked.
-type Prices = Arc<Mutex<BTreeMap<Vec<NeedId>, String>>>;
+/// What is told of packages and what installing them takes, as far as it was asked.
+type Prices = Arc<Mutex<BTreeMap<Vec<Package>, String>>>;
 
 /// Finds consequences. A newer question ends the one before, and does not wait for its end.
 pub struct Worker {
@@ -65,6 +66,11 @@ impl Worker {
         Worker { session, answering, answers, latest: Arc::default(), prices: Prices::default() }
     }
 
+    /// Whether it shares this session.
+    pub fn is_for(&self, session: &Arc<Session>) -> bool {
+        Arc::ptr_eq(&self.session, session)
+    }
+
     /// Asks; what was asked before is no longer wanted.
     pub fn ask(&self, question: Question) {
         self.latest.store(question.number, Ordering::Relaxed);
@@ -79,14 +85,12 @@ impl Worker {
             }
             // Whoever asked may be gone.
             let tell = |answer| drop(answering.send(answer));
-            let lacking = find(&session, &question, &is_over, &tell);
-            for (at, needs) in lacking {
+            for (at, packages) in find(&session, &question, &is_over, &tell) {
                 if is_over() {
                     return;
                 }
-                if let Some(words) = install_words(&session, &question.now.facts, needs, &prices) {
-                    tell(Answer { number: question.number, at: Some(at), found: Found::Install(words) });
-                }
+                let found = Found::Install(with_cost(&session, &packages, &prices));
+                tell(Answer { number: question.number, at: Some(at), found });
             }
         });
     }
@@ -97,19 +101,19 @@ impl Worker {
     }
 }
 
-/// Finds what would come of each change: first what moves, then what a build would do, which takes longer. Returns the needs that the host
-/// lacks for those that cannot be had.
+/// Finds what would come of each change: first what moves, then what a build would do, which takes longer. Returns the packages that bring
+/// what the host lacks for them.
 pub fn find(
     session: &Core,
     question: &Question,
     is_over: &dyn Fn() -> bool,
     tell: &dyn Fn(Answer),
-) -> Vec<(usize, Vec<NeedId>)> {
+) -> Vec<(usize, Vec<Package>)> {
     let number = question.number;
     let tell_slate = |found: Found| tell(Answer { number, at: None, found });
     let tell = |at: usize, found: Found| tell(Answer { number, at: Some(at), found });
-    let mut lacking = Vec::new();
-    let Ok(choices) = choices_in(session, &question.profile, &question.text) else { return lacking };
+    let mut lacking: Vec<(usize, Vec<NeedId>)> = Vec::new();
+    let Ok(choices) = choices_in(session, &question.profile, &question.text) else { return Vec::new() };
     let mut priced = Vec::new();
     for (at, change) in question.tries.iter().enumerate() {
         if is_over() {
@@ -143,7 +147,22 @@ pub fn find(
     if !question.slate.is_empty() && !is_over() {
         tell_slate(Found::Price(Price::of(session, &question.profile, &question.now)));
     }
-    lacking
+    if lacking.is_empty() {
+        return Vec::new();
+    }
+    let here = session.around.distribution();
+    let facts = &question.now.facts;
+    let packages = |needs: Vec<NeedId>| -> BTreeSet<Package> {
+        needs.iter().flat_map(|need| remedy::helpful_packages(&session.board, facts, *need, &here)).collect()
+    };
+    let brought = lacking.into_iter().map(|(at, needs)| (at, packages(needs).into_iter().collect::<Vec<_>>()));
+    let brought: Vec<_> = brought.filter(|(_, packages)| !packages.is_empty()).collect();
+    brought.iter().for_each(|(at, packages)| tell(*at, Found::Install(brings(packages))));
+    brought
+}
+
+fn brings(packages: &[Package]) -> String {
+    format!("packages that bring it: {}", Package::joined(packages))
 }
 
 /// Whether things stand as a change would have them.
@@ -179,24 +198,19 @@ fn tried(session: &Core, now: &Resolved, choices: Choices, change: &Change) -> O
     Some((choices, facts))
 }
 
-/// What installing needs would take, asked of the package manager once.
-fn install_words(session: &Core, facts: &Facts, needs: Vec<NeedId>, prices: &Prices) -> Option<String> {
-    if let Some(known) = prices.lock().unwrap_or_else(PoisonError::into_inner).get(&needs) {
-        return Some(known.clone()).filter(|words| !words.is_empty());
+/// Packages with what installing them takes, asked of the package manager once.
+fn with_cost(session: &Core, packages: &[Package], prices: &Prices) -> String {
+    if let Some(known) = prices.lock().unwrap_or_else(PoisonError::into_inner).get(packages) {
+        return known.clone();
     }
-    let here = session.around.distribution();
-    let each = needs.iter().flat_map(|need| remedy::helpful_packages(&session.board, facts, *need, &here));
-    let mut packages: Vec<_> = each.collect();
-    packages.sort();
-    packages.dedup();
-    let cost = here
-        .family
-        .filter(|_| !packages.is_empty())
-        .and_then(|family| remedy::cost(family, &packages, session.around.search_path(), &session.launch).ok());
-    let words = cost.map_or(String::new(), |cost| {
+    let family = session.around.distribution().family;
+    let cost =
+        family.and_then(|family| remedy::cost(family, packages, session.around.search_path(), &session.launch).ok());
+    let told = cost.map_or(String::new(), |cost| {
         let size = cost.disk_bytes.map_or(String::new(), |size| format!(", {} on disk", bytes(size)));
-        format!("installing that: {}{size}", count(cost.packages.len(), "package", "packages"))
+        format!(" ({}{size})", count(cost.packages.len(), "package", "packages"))
     });
-    prices.lock().unwrap_or_else(PoisonError::into_inner).insert(needs, words.clone());
-    Some(words).filter(|words| !words.is_empty())
+    let words = brings(packages) + &told;
+    prices.lock().unwrap_or_else(PoisonError::into_inner).insert(packages.to_vec(), words.clone());
+    words
 }

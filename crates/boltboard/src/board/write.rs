@@ -2,10 +2,10 @@
 
 use std::path::Path;
 
-use boltboard_core::board::{Kind, Provider, Value};
+use boltboard_core::board::{Kind, OptionId, Provider, Value};
 use boltboard_core::slate::{Change, Item};
 
-use super::cards::Card;
+use super::cards::{Card, Told};
 use super::model::{Mode, Model, Writing};
 
 /// So many files are shown where several fit.
@@ -54,10 +54,17 @@ impl Model {
     /// Takes the value that was written.
     pub fn written(&mut self, text: &str) -> Result<(), String> {
         let Some(option) = self.option() else { return Ok(()) };
-        let kind = &self.session.board.options[option].kind;
-        let value = kind.read(text).map_err(|fault| format!("write {}", fault.expected))?;
-        self.change([Change::Choose(option, value)]);
+        let change = Change::Choose(option, self.read_value(option, text)?);
+        // What clashes was found while it was written, with the ways out.
+        match self.cards.iter().find(|card| card.change == change).and_then(|card| card.found.clone()) {
+            Some(Told::Clash(_, ways)) if !ways.is_empty() => self.mode = Mode::Ways { ways, at: 0 },
+            _ => drop(self.change([change])),
+        }
         Ok(())
+    }
+
+    fn read_value(&self, option: OptionId, text: &str) -> Result<Value, String> {
+        self.session.board.options[option].kind.read(text).map_err(|fault| format!("write {}", fault.expected))
     }
 
     /// Begins to write the folder that is to meet the need under the cursor.
@@ -84,9 +91,8 @@ impl Model {
     }
 
     /// What is wrong with a value that is being written.
-    pub fn fault_of(&self, text: &str) -> Option<String> {
-        let kind = &self.session.board.options[self.option()?].kind;
-        kind.read(text).err().map(|fault| format!("write {}", fault.expected))
+    fn fault_of(&self, text: &str) -> Option<String> {
+        self.read_value(self.option()?, text).err()
     }
 
     /// The next number or size that is written, one step up or down, within its range.
@@ -109,8 +115,8 @@ impl Model {
     }
 
     /// What a path that is written can go on with: the part that all files share, and the files where there are several.
-    pub fn completed(&mut self, text: &str, is_path: bool) -> String {
-        if !is_path {
+    pub fn completed(&mut self, what: Writing, text: &str) -> String {
+        if !self.is_path(what) {
             return text.to_string();
         }
         let (folder, begin) = text.rsplit_once('/').map_or(("", text), |(folder, begin)| (folder, begin));

@@ -44,10 +44,6 @@ fn about(model: &Model, width: usize) -> Option<Vec<Line<'static>>> {
             lines.extend(said(std::slice::from_ref(&definition.summary), Style::default()));
             let state = need_lines(&model.session, &model.now, need);
             lines.extend(said(&state[..1], Style::default()));
-            let packages = model.packages_for(need);
-            if !packages.is_empty() {
-                lines.extend(said(&[format!("packages that bring it: {packages}")], Style::default()));
-            }
             lines
         }
     })

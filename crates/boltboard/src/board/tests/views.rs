@@ -113,10 +113,15 @@ fn another_profile_is_laid_beside_and_taken_over_in_part_and_wholly() {
     // The other way round: changes go to the other profile.
     control(&mut model, 'g');
     assert_eq!(model.said, "Changes now go to still.");
+    control(&mut model, 'r');
+    assert_eq!(model.command_lines(), Vec::<String>::new(), "what was undone belongs to the other side");
     assert_eq!(value(&model, "every"), "9");
     model.go_to(option(&model, "every"));
     control(&mut model, 'x');
     assert_eq!(value(&model, "every"), "5");
+    // Commands are told which profile the board is about.
+    assert_eq!(model.command_lines(), ["boltboard set --profile still every=5"]);
+    assert_eq!(model.global_aside().profile.as_deref(), Some("still"));
     assert_eq!(std::fs::read_to_string(profiles.join("still.toml")).expect("there"), text, "nothing is kept yet");
 }
 
@@ -148,4 +153,39 @@ fn what_changes_beside_the_board_is_said_and_taken_in() {
     std::fs::write(profiles.join("mine.toml"), "format = 1\ntree = \"pier\"\n[choose]\nevery = 7\n").expect("written");
     assert!(model.look_beside(&global, &Screen::new()));
     assert_eq!((value(&model, "every"), model.command_lines().len()), ("7".into(), 1), "{}", model.said);
+}
+
+#[test]
+fn what_is_open_survives_definitions_that_are_read_anew_or_is_closed() {
+    let tree = tree();
+    let profiles = tree.path().join("boltboard-work/profiles");
+    let mut model = open(tree.path(), &["siren"]);
+    model.session.prepare_work().unwrap_or_else(|_| panic!("a work folder"));
+    std::fs::create_dir_all(&profiles).expect("made");
+    let text = "format = 1\ntree = \"pier\"\n[choose]\nbell = \"off\"\nevery = 9\n";
+    std::fs::write(profiles.join("still.toml"), text).expect("written");
+    let global = model.session.global.clone();
+    control(&mut model, 'w');
+    // The last options of the board are gone: what named them must not be looked up any more.
+    let few = TREE.split("[option.power]").next().expect("a part").replace(", requires = \"power\"", "");
+    let file = tree.path().join("boltboard.toml");
+    std::fs::write(&file, few).expect("written");
+    assert!(model.look_beside(&global, &Screen::new()));
+    assert!(matches!(model.mode, Mode::Choose));
+    drawn(&mut model, 140, 30);
+    // A profile that is laid beside ours stays there, also over keeping what was taken over.
+    std::fs::write(&file, TREE).expect("written");
+    assert!(model.look_beside(&global, &Screen::new()), "{}", model.said);
+    model.lay_beside("still");
+    assert_eq!(model.view, View::Other);
+    model.go_to(option(&model, "every"));
+    control(&mut model, 'x');
+    model.keep(&global, &Screen::new()).unwrap_or_else(|stop| panic!("{}", stop.line()));
+    assert!(drawn(&mut model, 140, 30).contains("not as in still"));
+    assert_eq!(model.option(), Some(option(&model, "bell")), "what differs still is listed");
+    // One that is gone leaves all options.
+    std::fs::remove_file(profiles.join("still.toml")).expect("removed");
+    std::fs::write(&file, format!("{TREE}\n# moved\n")).expect("written");
+    assert!(model.look_beside(&global, &Screen::new()));
+    assert_eq!(model.view, View::All);
 }

@@ -73,3 +73,23 @@ fn lists_of_words_are_edited_word_by_word() {
     press(&mut model, KeyCode::Esc);
     assert_eq!(value(&model, "tunes"), "faster high", "left as it was");
 }
+
+#[test]
+fn a_written_value_that_clashes_leads_to_the_ways_out() {
+    let tree = tree();
+    let file = tree.path().join("boltboard.toml");
+    let text =
+        TREE.replace("summary = \"No noise at all\"", "summary = \"No noise at all\"\nrequires = \"every < 10\"");
+    std::fs::write(file, text).expect("written");
+    let mut model = open(tree.path(), &["quiet"]);
+    model.change([Change::Choose(option(&model, "quiet"), Value::Switch(boltboard_core::board::Switch::On))]);
+    model.go_to(option(&model, "every"));
+    press(&mut model, KeyCode::Enter);
+    types(&mut model, "0");
+    settle(&mut model);
+    assert!(drawn(&mut model, 120, 24).contains("Enter: "), "{}", drawn(&mut model, 120, 24));
+    press(&mut model, KeyCode::Enter);
+    assert!(matches!(model.mode, Mode::Ways { .. }), "{}", model.said);
+    press(&mut model, KeyCode::Enter);
+    assert_eq!((value(&model, "every"), value(&model, "quiet")), ("50".into(), "off".into()), "{}", model.said);
+}
