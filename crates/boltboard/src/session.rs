@@ -135,6 +135,11 @@ impl Session {
         self.told(self.core.resolve(choices, facts))
     }
 
+    /// Resolves choices that are no profile's yet.
+    pub fn resolve_these(&self, choices: Choices, facts: Facts) -> Result<Resolved, Stop> {
+        self.told(self.core.resolve(choices, facts))
+    }
+
     /// Looks for everything that the tree needs, and names what changed on the host since the profile was built.
     pub fn facts(&self, choices: &Choices) -> Result<Facts, Stop> {
         self.facts_for(&self.profile, choices)

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
-use super::layers::{CHANGE_PREFIX, Choices, ProfileSource};
+use super::layers::CHANGE_PREFIX;
 use crate::base::FileError;
 use crate::base::files::{read_text, write_whole};
 use crate::board::{Board, NEED_PREFIX, Tree, Value};
@@ -58,21 +58,6 @@ impl ProfileFile {
         }
         document["choose"] = Item::Table(Table::new());
         ProfileFile { path: path.into(), document }
-    }
-
-    /// Puts a profile together that says by itself what these choices say: it is based on what the tree ships, and makes all else its own.
-    pub fn of_choices(path: &Path, board: &Board, choices: &Choices) -> ProfileFile {
-        let shipped = |source: ProfileSource| source == ProfileSource::Shipped;
-        let layers = choices.layers.iter().filter(|(_, layer)| shipped(layer.source));
-        let base: Vec<ProfileName> = layers.filter_map(|(_, layer)| ProfileName::parse(&layer.name)).collect();
-        let mut file = ProfileFile::new(path, &board.tree, &base);
-        for choice in choices.items.iter().filter(|choice| !shipped(choices.layers[choice.layer].source)) {
-            file.set(&board.options[choice.option].name, &choice.value, choice.reason.as_deref());
-        }
-        for (need, chosen) in choices.providers.iter().filter(|(_, one)| !shipped(choices.layers[one.layer].source)) {
-            file.set_provider(&board.needs[*need].name, &chosen.provider.text(board), chosen.reason.as_deref());
-        }
-        file
     }
 
     /// Opens a profile that was checked before; `None` when it is not there or is not TOML.
@@ -200,7 +185,7 @@ fn put(table: &mut dyn toml_edit::TableLike, key: &str, mut new: toml_edit::Valu
     }
 }
 
-fn toml_value(chosen: &Value) -> toml_edit::Value {
+pub(super) fn toml_value(chosen: &Value) -> toml_edit::Value {
     match chosen {
         Value::Number(number) => (*number).into(),
         Value::Words(words) => toml_edit::Value::Array(words.iter().collect()),

@@ -7,6 +7,7 @@ use toml_edit::{Document, Item};
 
 use super::fault::{MOST_LEVELS, ProfileFault, ProfileProblem};
 use super::file::ProfileName;
+use super::only_with::{ONLY_WITH, OnlyWith};
 use super::shelf::Shelf;
 use crate::base::files::read_regular;
 use crate::base::{Arena, FileId, Id, Place, RelPath, SourceFiles, Version, near_matches};
@@ -61,6 +62,8 @@ pub struct Choices {
     pub providers: BTreeMap<NeedId, ProviderChoice>,
     /// Changes to the sources that people carry, in the order in which they are applied.
     pub changes: Vec<SourceChange>,
+    /// What layers are only for.
+    pub only_with: Vec<OnlyWith>,
     /// The profile files.
     pub files: SourceFiles,
 }
@@ -129,8 +132,22 @@ impl Shelf {
         text: Option<&str>,
         board: &Board,
     ) -> Result<Choices, (Vec<ProfileProblem>, SourceFiles)> {
+        let drafts = text.map(|text| (name.clone(), text.to_string())).into_iter().collect();
+        self.read_with(name, &drafts, board)
+    }
+
+    /// The same, as if the files of the profiles in `drafts`, whether or not there are such, held these texts.
+    ///
+    /// # Errors
+    /// As for [`Shelf::read`].
+    pub fn read_with(
+        &self,
+        name: &ProfileName,
+        drafts: &BTreeMap<ProfileName, String>,
+        board: &Board,
+    ) -> Result<Choices, (Vec<ProfileProblem>, SourceFiles)> {
         let mut reader = Reader {
-            text,
+            drafts,
             shelf: self,
             board,
             choices: Choices::default(),
@@ -198,11 +215,12 @@ impl Choices {
     }
 }
 
-struct Reader<'a> {
-    text: Option<&'a str>,
+pub(super) struct Reader<'a> {
+    /// Texts of profiles that are not saved.
+    drafts: &'a BTreeMap<ProfileName, String>,
     shelf: &'a Shelf,
-    board: &'a Board,
-    choices: Choices,
+    pub(super) board: &'a Board,
+    pub(super) choices: Choices,
     problems: Vec<ProfileProblem>,
     open: Vec<ProfileName>,
     /// Profiles that were read: each counts once, above all that it is based on.
@@ -211,7 +229,7 @@ struct Reader<'a> {
 }
 
 impl Reader<'_> {
-    fn problem(&mut self, place: Option<Place>, near: Vec<String>, fault: ProfileFault) {
+    pub(super) fn problem(&mut self, place: Option<Place>, near: Vec<String>, fault: ProfileFault) {
         self.problems.push(ProfileProblem { fault, place, near });
     }
 
@@ -226,17 +244,19 @@ impl Reader<'_> {
         if self.read.contains(name) {
             return;
         }
-        let Some((path, source)) = self.shelf.find(name) else {
+        let drafted = self.drafts.get(name);
+        let found = self.shelf.find(name).or_else(|| drafted.map(|_| (self.shelf.own_path(name), ProfileSource::Own)));
+        let Some((path, source)) = found else {
             let known = self.shelf.list().unwrap_or_default();
             let near = near_matches(name.as_str(), known.keys().map(ProfileName::as_str));
             return self.problem(named_at, near, ProfileFault::Unknown(name.to_string()));
         };
-        let given = if self.open.is_empty() { self.text } else { None };
-        let Some((file, document)) = self.document(&path, given) else { return };
+        let Some((file, document)) = self.document(&path, drafted.map(String::as_str)) else { return };
         self.open.push(name.clone());
         self.head(file, &document);
         self.base(file, &document);
         let layer = self.choices.layers.add(Layer { name: name.to_string(), source });
+        self.only_with(file, &document, layer);
         self.choose(file, &document, layer);
         self.providers(file, &document, layer);
         self.changes(file, &document, layer, &changes_folder(&path));
@@ -268,8 +288,18 @@ impl Reader<'_> {
     }
 
     fn head(&mut self, file: FileId, document: &Document<String>) {
-        const KEYS: [&str; 9] =
-            ["format", "tree", "tree-version", "base", "choose", "providers", "reasons", "patches", "replaced"];
+        const KEYS: [&str; 10] = [
+            "format",
+            "tree",
+            "tree-version",
+            "base",
+            "choose",
+            "providers",
+            "reasons",
+            "patches",
+            "replaced",
+            ONLY_WITH,
+        ];
         for (key, item) in document.iter() {
             if !KEYS.contains(&key) {
                 let span = document.key(key).and_then(toml_edit::Key::span);

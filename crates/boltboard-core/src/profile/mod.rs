@@ -1,17 +1,25 @@
 //! Profiles: named, saved sets of choices, in layers. Reading, checking against a board, and writing that keeps
 //! comments and order.
 
+mod draft;
 mod fault;
 mod file;
 mod layers;
+mod merge;
+mod only_with;
+mod reshape;
 mod shelf;
 
+pub use draft::Draft;
 pub use fault::{ProfileFault, ProfileProblem};
 pub use file::{ProfileFile, ProfileName};
 pub use layers::{
     CHANGE_PREFIX, ChangeSort, Choice, Choices, Layer, LayerId, ProfileSource, ProviderChoice, SourceChange,
     changes_folder,
 };
+pub use merge::{From3, Join, Joined, Merged, Said, Subject, Wanted};
+pub use only_with::{CompilerWanted, OnlyWith, Unfit};
+pub use reshape::{Factored, ReshapeFault};
 pub use shelf::Shelf;
 
 #[cfg(test)]

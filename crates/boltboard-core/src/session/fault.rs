@@ -6,7 +6,7 @@ use crate::board::TryFault;
 use crate::definitions::{Problem, Reading, TreeFault};
 use crate::patch::PatchFault;
 use crate::plan::PlanProblem;
-use crate::profile::{Choices, ProfileProblem};
+use crate::profile::{Choices, OnlyWith, ProfileProblem, Unfit};
 use crate::resolve::Clash;
 use crate::run::BuildFault;
 use crate::survey::{Facts, RecordFault};
@@ -49,6 +49,14 @@ pub enum SessionFault {
         problems: Vec<ProfileProblem>,
         /// The profile's files.
         files: SourceFiles,
+    },
+    /// Layers of the profile are for other hosts than this one.
+    #[error("the profile is for another host")]
+    Unfit {
+        /// Each such layer with what does not fit.
+        unfit: Vec<(OnlyWith, Unfit)>,
+        /// The choices.
+        choices: Box<Choices>,
     },
     /// Choices clash, with each other or with what the host has.
     #[error("choices clash")]

@@ -15,6 +15,7 @@ mod changes;
 mod compiler;
 mod entry;
 mod fault;
+mod fits;
 mod host;
 mod open;
 mod place;

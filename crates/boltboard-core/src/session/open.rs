@@ -139,8 +139,12 @@ impl Session {
     /// Resolves choices under facts.
     ///
     /// # Errors
-    /// They clash.
+    /// They clash, or a layer of theirs is for other hosts than this one.
     pub fn resolve(&self, choices: Choices, facts: Facts) -> Result<Resolved, SessionFault> {
+        let unfit = self.unfit_layers(&choices, &facts)?;
+        if !unfit.is_empty() {
+            return Err(SessionFault::Unfit { unfit, choices: Box::new(choices) });
+        }
         match resolve(&self.board, &self.logic, &choices, &facts) {
             Ok(resolution) => Ok(Resolved { choices, facts, resolution }),
             Err(clashes) => Err(SessionFault::Clash { clashes, choices: Box::new(choices), facts: Box::new(facts) }),

@@ -70,7 +70,7 @@ pub fn set(global: &Global, screen: &Screen, args: &SetArgs) -> Result<Exit, Sto
     if !asked.is_empty() {
         let choices = session.choices_of(&session.profile)?.with_tried(&session.board, &asked)?;
         if let Some(fault) = chosen.iter().find_map(|asked| session.refuses(asked, &choices)) {
-            return Err(unchanged(refused(&session, &choices, &fault)));
+            return Err(refused(&session, &choices, &fault).nothing_changed());
         }
     }
     let recorded = Recorded { chosen: asked.clone(), undone: vec![] };
@@ -268,7 +268,7 @@ fn change_with(
     };
     let mut shown = None;
     if effects != Effects::Take && !asked.is_empty() {
-        let after = session.resolve_with(asked).map_err(unchanged)?;
+        let after = session.resolve_with(asked).map_err(Stop::nothing_changed)?;
         let asks = effects == Effects::AskFirst && !session.global.json;
         if effects == Effects::ShowOnly || asks {
             told(&session, &after, None);
@@ -292,8 +292,8 @@ fn change_with(
     // Refused as a whole when it cannot hold: the profile stays as it is.
     let after = match shown {
         Some(after) => after,
-        None if asked.is_empty() => session.resolve_as(&file.text()).map_err(unchanged)?,
-        None => session.resolve_with(asked).map_err(unchanged)?,
+        None if asked.is_empty() => session.resolve_as(&file.text()).map_err(Stop::nothing_changed)?,
+        None => session.resolve_with(asked).map_err(Stop::nothing_changed)?,
     };
     file.save()?;
     if told_before {
@@ -302,13 +302,6 @@ fn change_with(
         told(&session, &after, Some(recorded));
     }
     Ok(Exit::Done)
-}
-
-fn unchanged(mut stop: Stop) -> Stop {
-    if let Some(last) = stop.diagnostics.last_mut() {
-        last.notes.push("Nothing was changed.".into());
-    }
-    stop
 }
 
 /// The profile that changes go to: the one in use; one that the tree ships gets another on top of it.

@@ -150,6 +150,14 @@ impl Stop {
         Stop::of_all(kind, exit, vec![diagnostic])
     }
 
+    /// Adds that nothing was written.
+    pub fn nothing_changed(mut self) -> Stop {
+        if let Some(last) = self.diagnostics.last_mut() {
+            last.notes.push("Nothing was changed.".into());
+        }
+        self
+    }
+
     /// Says of what kind it is.
     pub fn kind(mut self, kind: FaultKind) -> Stop {
         self.kind = kind;

@@ -4,7 +4,7 @@ use boltboard_core::base::{FileError, shell_word};
 use boltboard_core::board::{Board, NeedId, TryFault};
 use boltboard_core::definitions::{Problem, Reading, TreeFault};
 use boltboard_core::plan::{PlanFault, PlanProblem};
-use boltboard_core::profile::Choices;
+use boltboard_core::profile::{Choices, OnlyWith, Unfit};
 use boltboard_core::run::BuildFault;
 use boltboard_core::search::FilterFault;
 use boltboard_core::session::{Session, SessionFault};
@@ -30,6 +30,10 @@ impl Stop {
             (SessionFault::Profile { problems, files }, _) => {
                 let diagnostics = problems.iter().map(|problem| profile(problem, &files)).collect();
                 Stop::of_all(FaultKind::Profile, Exit::Wrong, diagnostics)
+            }
+            (SessionFault::Unfit { unfit, choices }, Some(session)) => {
+                let told = unfit.iter().map(|(only, unfit)| unfit_layer(only, unfit, session, &choices));
+                Stop::of_all(FaultKind::Profile, Exit::HostLacks, told.collect())
             }
             (SessionFault::Sources(problems), Some(session)) => Stop::problems(&problems, &session.board),
             (SessionFault::Clash { clashes, choices, facts }, Some(session)) => {
@@ -85,6 +89,34 @@ impl Stop {
     pub fn problems(problems: &[Problem], board: &Board) -> Stop {
         let diagnostics = problems.iter().map(|p| definition(p, &board.files)).collect();
         Stop::of_all(FaultKind::Definitions, Exit::Wrong, diagnostics)
+    }
+}
+
+/// A layer that is for another host than this one.
+fn unfit_layer(only: &OnlyWith, unfit: &Unfit, session: &Session, choices: &Choices) -> Diagnostic {
+    let layer = &choices.layers[only.layer].name;
+    let is_for = |wanted: &str, found: &str| {
+        let found = if found.is_empty() { "there is none here".to_string() } else { format!("here is {found}") };
+        Diagnostic::new(format!("the profile {layer} is only for {wanted}; {found}"))
+            .at(&choices.files, Some(only.place))
+    };
+    match unfit {
+        Unfit::Compiler { wanted, found } => is_for(wanted, found)
+            .next("boltboard survey --toolchains", "the compilers of this host")
+            .next("boltboard profile list", "profiles for others"),
+        Unfit::Machine { wanted, found } => {
+            is_for(&format!("programs for {wanted}"), &format!("a compiler for {found}"))
+                .next("boltboard survey --toolchains", "the compilers of this host")
+        }
+        Unfit::Needs(needs) => {
+            let names: Vec<&str> = needs.iter().map(|need| session.board.needs[*need].name.as_str()).collect();
+            let what = if names.len() == 1 { "the need" } else { "the needs" };
+            let message = format!("the profile {layer} is only for hosts that have {what} {}", names.join(", "));
+            let told = Diagnostic::new(message).at(&choices.files, Some(only.place));
+            names.iter().fold(told, |told, name| {
+                told.next(format!("boltboard survey {name}"), "what was looked for, and what helps")
+            })
+        }
     }
 }
 

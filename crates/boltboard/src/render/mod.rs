@@ -12,6 +12,7 @@ pub mod json;
 pub mod junit;
 pub mod lint;
 mod lint_groups;
+pub mod merge;
 pub mod moved;
 pub mod names;
 pub mod options;

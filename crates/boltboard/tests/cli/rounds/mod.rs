@@ -304,24 +304,24 @@ fn many(rounds: u64, kind: impl Fn(u64) -> Kind) {
 
 #[test]
 fn whatever_happens_a_build_equals_a_clean_one() {
-    many(120, |_| Kind::Small);
+    many(40, |_| Kind::Small);
 }
 
 #[test]
 fn whatever_happens_to_trees_made_at_random_a_build_equals_a_clean_one() {
-    many(80, Kind::Random);
+    many(40, Kind::Random);
 }
 
 #[test]
 fn whatever_happens_to_trees_that_are_easily_misread_a_build_equals_a_clean_one() {
-    many(80, Kind::Nasty);
+    many(40, Kind::Nasty);
 }
 
 #[test]
 fn whatever_happens_to_trees_of_fortran_a_build_equals_a_clean_one() {
     // Where there is no compiler nothing can be built.
     if Command::new("gfortran").arg("--version").output().is_ok_and(|ran| ran.status.success()) {
-        many(40, Kind::Fortran);
+        many(20, Kind::Fortran);
     }
 }
 

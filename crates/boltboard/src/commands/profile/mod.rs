@@ -1,8 +1,10 @@
 //! `boltboard profile …`
 
-use std::path::{Path, PathBuf};
+mod merge;
+mod reshape;
 
-use boltboard_core::base::shell_word;
+use std::path::PathBuf;
+
 use boltboard_core::board::NEED_PREFIX;
 use boltboard_core::profile::{CHANGE_PREFIX, ChangeSort, ProfileFile, ProfileName, ProfileSource};
 use boltboard_core::resolve::Effect;
@@ -66,6 +68,26 @@ enum ProfileCommand {
         #[arg(long)]
         replace: bool,
     },
+    /// Write all that a profile and those that it is based on say into one file
+    Flatten {
+        /// Its name [default: the one in use]
+        #[arg(add = complete::profiles())]
+        name: Option<String>,
+        /// Make a new profile of it and leave this one as it is
+        #[arg(long, value_name = "NAME")]
+        into: Option<String>,
+    },
+    /// Put what several profiles choose alike into a new one that they are based on
+    Factor {
+        /// Their names
+        #[arg(required = true, num_args = 2.., add = complete::profiles())]
+        names: Vec<String>,
+        /// What the new one is called
+        #[arg(long, value_name = "NAME")]
+        into: String,
+    },
+    /// Put two profiles together that came from the same one
+    Merge(merge::MergeArgs),
     /// Remove a profile of your own
     Remove {
         /// Its name
@@ -93,7 +115,10 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
             };
             check(&session, screen, &wanted, *strict)
         }
-        ProfileCommand::Save { file, replace } => save(&session, screen, file, *replace),
+        ProfileCommand::Save { file, replace } => reshape::save(&session, screen, file, *replace),
+        ProfileCommand::Flatten { name, into } => reshape::flatten(&session, screen, &named(name)?, into.as_ref()),
+        ProfileCommand::Factor { names, into } => reshape::factor(&session, screen, names, into),
+        ProfileCommand::Merge(args) => merge::run(&session, screen, args),
         ProfileCommand::Remove { name } => remove(&session, screen, name),
     }
 }
@@ -151,27 +176,6 @@ fn list(session: &Session, screen: &Screen, as_json: bool) -> Result<Exit, Stop>
     Ok(Exit::Done)
 }
 
-fn save(session: &Session, screen: &Screen, file: &Path, replace: bool) -> Result<Exit, Stop> {
-    let choices = session.choices_of(&session.profile)?;
-    let path = session.around.folder.join(file);
-    let shown = shell_word(&file.display().to_string());
-    if !replace && path.symlink_metadata().is_ok() {
-        let diagnostic = Diagnostic::new(format!("{} is there already", file.display()));
-        let command = format!("boltboard profile save --replace {shown}");
-        return Err(Stop::new(Exit::No, diagnostic.next(command, "write it anew")));
-    }
-    ProfileFile::of_choices(&path, &session.board, &choices).save()?;
-    screen.done(&format!("Saved the profile {} in {}.\n", session.profile, file.display()), session.global.json);
-    if !session.global.json {
-        let named = if shown.contains('/') { shown } else { format!("./{shown}") };
-        screen.out(&next_line(
-            format!("boltboard --profile {named} overview"),
-            "use it from there, here or in another checkout",
-        ));
-    }
-    Ok(Exit::Done)
-}
-
 fn put_in_use(session: &Session, screen: &Screen, name: &str) -> Result<Exit, Stop> {
     let name = profile_name(name)?;
     session.choices_of(&name)?;
@@ -193,6 +197,7 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
         paint(Role::Title, name.as_str()),
         paint(Role::Faint, &format!("layers, weakest first: {}", layers.join(", ")))
     ));
+    let said_in = |layer, place| format!("{}, line {}", choices.layers[layer].name, choices.files.excerpt(place).line);
     let mut rows: Vec<_> = choices
         .items
         .iter()
@@ -200,7 +205,7 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
             vec![
                 (Role::Name, session.board.options[choice.option].name.clone()),
                 (Role::Value, choice.value.to_string()),
-                (Role::Faint, choices.layers[choice.layer].name.clone()),
+                (Role::Faint, said_in(choice.layer, choice.place)),
                 (Role::Faint, choice.reason.clone().unwrap_or_default()),
             ]
         })
@@ -209,7 +214,7 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
         vec![
             (Role::Name, format!("{NEED_PREFIX}{}", session.board.needs[*need].name)),
             (Role::Value, chosen.provider.text(&session.board)),
-            (Role::Faint, choices.layers[chosen.layer].name.clone()),
+            (Role::Faint, said_in(chosen.layer, chosen.place)),
             (Role::Faint, chosen.reason.clone().unwrap_or_default()),
         ]
     });
