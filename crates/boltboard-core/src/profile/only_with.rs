@@ -15,8 +15,8 @@ pub(super) const ONLY_WITH: &str = "only-with";
 pub struct OnlyWith {
     /// The layer.
     pub layer: LayerId,
-    /// Where it is written, in [`Choices::files`](super::Choices::files).
-    pub place: Place,
+    /// Where each of the lists is written, in this order, in [`Choices::files`](super::Choices::files).
+    pub places: [Place; 3],
     /// C compilers; any of them will do.
     pub compilers: Vec<CompilerWanted>,
     /// What the compiler's target begins with, as in `x86_64`; any of them will do.
@@ -128,9 +128,13 @@ impl Reader<'_> {
 
     fn only_with_table(&mut self, file: FileId, table: &dyn TableLike, layer: LayerId, whole: Place) {
         const KEYS: [&str; 3] = ["compiler", "machine", "needs"];
-        let first = table.iter().next().and_then(|(_, item)| item.span());
-        let place = first.map_or(whole, |span| Place::new(file, span));
-        let mut only = OnlyWith { layer, place, compilers: Vec::new(), machines: Vec::new(), needs: Vec::new() };
+        let place_of = |key: &str| {
+            let span = table.get(key).and_then(Item::span);
+            let start = table.key(key).and_then(toml_edit::Key::span).map(|span| span.start);
+            span.map_or(whole, |span| Place::new(file, start.unwrap_or(span.start)..span.end))
+        };
+        let places = KEYS.map(place_of);
+        let mut only = OnlyWith { layer, places, compilers: Vec::new(), machines: Vec::new(), needs: Vec::new() };
         for (key, item) in table.iter() {
             let place = Place::new(file, item.span().unwrap_or(0..0));
             let wrong = |expected| ProfileFault::WrongType { key: key.into(), expected };

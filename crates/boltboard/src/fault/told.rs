@@ -95,24 +95,24 @@ impl Stop {
 /// A layer that is for another host than this one.
 fn unfit_layer(only: &OnlyWith, unfit: &Unfit, session: &Session, choices: &Choices) -> Diagnostic {
     let layer = &choices.layers[only.layer].name;
-    let is_for = |wanted: &str, found: &str| {
+    let [compiler, machine, needs_at] = only.places.map(Some);
+    let is_for = |wanted: &str, found: &str, place| {
         let found = if found.is_empty() { "there is none here".to_string() } else { format!("here is {found}") };
-        Diagnostic::new(format!("the profile {layer} is only for {wanted}; {found}"))
-            .at(&choices.files, Some(only.place))
+        Diagnostic::new(format!("the profile {layer} is only for {wanted}; {found}")).at(&choices.files, place)
     };
     match unfit {
-        Unfit::Compiler { wanted, found } => is_for(wanted, found)
+        Unfit::Compiler { wanted, found } => is_for(wanted, found, compiler)
             .next("boltboard survey --toolchains", "the compilers of this host")
             .next("boltboard profile list", "profiles for others"),
         Unfit::Machine { wanted, found } => {
-            is_for(&format!("programs for {wanted}"), &format!("a compiler for {found}"))
+            is_for(&format!("programs for {wanted}"), &format!("a compiler for {found}"), machine)
                 .next("boltboard survey --toolchains", "the compilers of this host")
         }
         Unfit::Needs(needs) => {
             let names: Vec<&str> = needs.iter().map(|need| session.board.needs[*need].name.as_str()).collect();
             let what = if names.len() == 1 { "the need" } else { "the needs" };
-            let message = format!("the profile {layer} is only for hosts that have {what} {}", names.join(", "));
-            let told = Diagnostic::new(message).at(&choices.files, Some(only.place));
+            let message = format!("the profile {layer} is only for hosts that meet {what} {}", names.join(", "));
+            let told = Diagnostic::new(message).at(&choices.files, needs_at);
             names.iter().fold(told, |told, name| {
                 told.next(format!("boltboard survey {name}"), "what was looked for, and what helps")
             })

@@ -12,7 +12,7 @@ use clap::{Args, Subcommand};
 
 use crate::args::Global;
 use crate::complete;
-use crate::fault::{Diagnostic, Exit, Stop};
+use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
 use crate::render::text::{Role, columns, count, next_line, paint};
 use crate::render::{Screen, json};
 use crate::session::{Session, profile_name};
@@ -113,7 +113,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
             } else {
                 names.iter().map(|name| profile_name(name)).collect::<Result<Vec<_>, _>>()?
             };
-            check(&session, screen, &wanted, *strict)
+            check(&session, screen, &wanted, *strict, *all)
         }
         ProfileCommand::Save { file, replace } => reshape::save(&session, screen, file, *replace),
         ProfileCommand::Flatten { name, into } => reshape::flatten(&session, screen, &named(name)?, into.as_ref()),
@@ -248,10 +248,18 @@ pub struct Checked {
     pub idle: Vec<String>,
     /// What is wrong with it.
     pub problems: Vec<String>,
+    /// Whether it says itself that it is for other hosts.
+    pub for_others: bool,
 }
 
 /// Checks each profile; one that fails does not keep the others from being checked.
-fn check(session: &Session, screen: &Screen, names: &[ProfileName], strict: bool) -> Result<Exit, Stop> {
+fn check(
+    session: &Session,
+    screen: &Screen,
+    names: &[ProfileName],
+    strict: bool,
+    all_of_tree: bool,
+) -> Result<Exit, Stop> {
     let mut worst = Exit::Done;
     let mut all = Vec::new();
     let grave = |exit: Exit| match exit {
@@ -263,7 +271,8 @@ fn check(session: &Session, screen: &Screen, names: &[ProfileName], strict: bool
         Exit::NoPermission | Exit::DiskFull | Exit::Machine | Exit::Ours => 5,
     };
     for name in names {
-        let mut checked = Checked { profile: name.clone(), choices: None, idle: Vec::new(), problems: Vec::new() };
+        let mut checked =
+            Checked { profile: name.clone(), choices: None, idle: Vec::new(), problems: Vec::new(), for_others: false };
         let exit = match session.resolve_profile(name) {
             Ok(resolved) => {
                 let items = &resolved.choices.items;
@@ -274,11 +283,14 @@ fn check(session: &Session, screen: &Screen, names: &[ProfileName], strict: bool
             }
             Err(stop) => {
                 checked.problems = stop.diagnostics.iter().map(|diagnostic| diagnostic.message.clone()).collect();
-                if !session.global.json {
+                checked.for_others = stop.kind == FaultKind::Profile && stop.exit == Exit::HostLacks;
+                // Of all profiles some are for other hosts; that is no fault.
+                let passed_over = checked.for_others && all_of_tree;
+                if !session.global.json && !passed_over {
                     screen.remark(&format!("{name}:"));
                     screen.diagnostics(&stop.diagnostics);
                 }
-                stop.exit
+                if passed_over { Exit::Done } else { stop.exit }
             }
         };
         if grave(exit) > grave(worst) {
@@ -293,6 +305,10 @@ fn check(session: &Session, screen: &Screen, names: &[ProfileName], strict: bool
     for checked in &all {
         let name = &checked.profile;
         match checked.choices {
+            None if checked.for_others => {
+                screen.out(&format!("{name}: it is for other hosts than this one.\n"));
+                checked.problems.iter().for_each(|problem| screen.out(&format!("  {problem}\n")));
+            }
             None => screen.out(&format!("{name}: {}\n", paint(Role::Bad, "its choices cannot hold"))),
             Some(number) => {
                 let text = count(number, "choice holds", "choices hold");

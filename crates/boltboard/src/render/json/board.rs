@@ -281,6 +281,7 @@ struct CheckedAnswer {
     choices: Option<usize>,
     no_effect: Vec<String>,
     problems: Vec<String>,
+    for_other_hosts: bool,
 }
 
 /// Answers `profile check`.
@@ -291,6 +292,7 @@ pub fn profile_check(all: &[Checked]) -> ProfileCheckAnswer {
         choices: checked.choices,
         no_effect: checked.idle.clone(),
         problems: checked.problems.clone(),
+        for_other_hosts: checked.for_others,
     };
     ProfileCheckAnswer { format: FORMAT, profiles: all.iter().map(one).collect() }
 }
