@@ -8,7 +8,7 @@ use boltboard_core::board::{Asked, NEED_PREFIX, NeedId, OptionId, TryFault};
 use boltboard_core::judge::{Preview, Standing, Sweep, Touched};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
-    Begun, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, Whereabouts,
+    Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, Whereabouts,
 };
 use boltboard_core::survey::Facts;
 use boltboard_core::work::{Stamp, WorkLock};
@@ -177,6 +177,11 @@ impl Session {
     /// Tells what a build by a plan would do; the plan may be one of what was touched.
     pub fn preview(&self, planned: &Planned, touched: Option<&Touched>) -> Result<Preview, Stop> {
         self.told(self.core.preview(planned, touched))
+    }
+
+    /// Returns what a plan is judged by.
+    pub fn memory_of(&self, planned: &Planned) -> Result<Memory, Stop> {
+        self.told(self.core.memory(planned))
     }
 
     /// Waits for other builds in the work folder to end, and tells of it.

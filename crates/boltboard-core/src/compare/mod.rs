@@ -1,161 +1,21 @@
-//! Two profiles side by side: values, parts and steps that differ, as data.
+//! Two or more configurations side by side, as data: values with the causes behind their differences, parts, sources, flags, steps, sizes.
+//!
+//! ```text
+//! Side (board, choices, facts, values) ─► values: rows that differ ─► causes: the few choices, facts and defaults behind them
+//! Plan ─► plans: parts and steps      ─► contents: sources and flags of parts ─► sizes of what was built
+//! ```
 
-use crate::board::{Board, OptionId, PartId};
-use crate::judge::Judge;
+mod causes;
+mod contents;
+mod plans;
+mod sizes;
+mod values;
 
-use crate::step::{Location, StepId};
-
-use crate::plan::Plan;
-use crate::resolve::{Resolution, Resolved};
+pub use causes::{Cause, CauseKind, Causes, causes};
+pub use contents::{FlagDifference, PartContents, contents};
+pub use plans::{PartDifference, PartState, PlanDifference, PlanSide, parts, plans};
+pub use sizes::{SectionSizes, Sizes, sizes};
+pub use values::{Row, Rows, Side, ValueDifference, rows, values};
 
 #[cfg(test)]
-mod tests;
-
-/// An option with another value on each side.
-#[derive(Debug, Clone)]
-pub struct ValueDifference {
-    /// The option.
-    pub option: OptionId,
-    /// On the left.
-    pub left: Resolved,
-    /// On the right.
-    pub right: Resolved,
-}
-
-/// Returns the options whose value or effect differs, in the order of options.
-pub fn values(left: &Resolution, right: &Resolution) -> Vec<ValueDifference> {
-    let differs =
-        |(l, r): &((OptionId, &Resolved), (OptionId, &Resolved))| l.1.value != r.1.value || l.1.effect != r.1.effect;
-    left.iter()
-        .zip(right.iter())
-        .filter(differs)
-        .map(|(l, r)| ValueDifference { option: l.0, left: l.1.clone(), right: r.1.clone() })
-        .collect()
-}
-
-/// One side of a comparison of plans: the judge knows the plan and what was built.
-pub struct Side<'a> {
-    /// Its judge.
-    pub judge: &'a Judge<'a>,
-}
-
-/// How the plans of two profiles differ.
-#[derive(Debug, Clone, Default)]
-pub struct PlanDifference {
-    /// Parts made on one side only, or with files of another size.
-    pub parts: Vec<PartDifference>,
-    /// Steps of the left plan only.
-    pub left_only: Vec<StepId>,
-    /// Steps of the right plan only.
-    pub right_only: Vec<StepId>,
-    /// Steps of both whose result differs; ids of the right plan.
-    pub differ: Vec<StepId>,
-    /// Steps of both that were never run, so that it is not known; ids of the right plan.
-    pub unknown: Vec<StepId>,
-    /// Steps of both that come out the same.
-    pub same: usize,
-    /// What the right side's differing steps took last time, in milliseconds, if each is known.
-    pub right_ms: Option<u64>,
-    /// The same for the left side.
-    pub left_ms: Option<u64>,
-}
-
-/// A part on both sides.
-#[derive(Debug, Clone)]
-pub struct PartDifference {
-    /// The part.
-    pub part: PartId,
-    /// On the left.
-    pub left: PartState,
-    /// On the right.
-    pub right: PartState,
-}
-
-/// A part on one side.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum PartState {
-    /// It is not made.
-    NotMade,
-    /// It is made into something else, as a built-in module is.
-    Within,
-    /// It is made; its size in bytes, when it was built.
-    Made(Option<u64>),
-}
-
-/// Compares two plans step by step.
-pub fn plans(board: &Board, left: &Side<'_>, right: &Side<'_>) -> PlanDifference {
-    let (lp, rp) = (left.judge.plan, right.judge.plan);
-    let mut difference = PlanDifference::default();
-    for (part, _) in board.parts.iter() {
-        let (l, r) = (state(lp, part), state(rp, part));
-        // What was never built on one side has no size to compare.
-        let unbuilt =
-            matches!((l, r), (PartState::Made(None), PartState::Made(_)) | (PartState::Made(_), PartState::Made(None)));
-        if l != r && !unbuilt {
-            difference.parts.push(PartDifference { part, left: l, right: r });
-        }
-    }
-    let named: std::collections::HashMap<&str, StepId> = lp.steps.iter().map(|(id, s)| (s.name.as_str(), id)).collect();
-    let mut shared = std::collections::HashSet::new();
-    for (id, step) in rp.steps.iter() {
-        let Some(other) = named.get(step.name.as_str()) else {
-            difference.right_only.push(id);
-            continue;
-        };
-        shared.insert(*other);
-        match same(left, *other, right, id) {
-            Some(true) => difference.same += 1,
-            Some(false) => difference.differ.push(id),
-            None => difference.unknown.push(id),
-        }
-    }
-    difference.left_only = lp.steps.ids().filter(|id| !shared.contains(id)).collect();
-    let time = |side: &Side<'_>, steps: &mut dyn Iterator<Item = StepId>| {
-        let each = steps.filter(|id| side.judge.plan.steps[*id].has_process()).map(|id| {
-            let name = &side.judge.plan.steps[id].name;
-            side.judge.journal.packed(name).and_then(|r| r.note.as_ref()).map(|n| n.work_ms)
-        });
-        each.sum::<Option<u64>>()
-    };
-    difference.right_ms = time(right, &mut difference.right_only.iter().chain(&difference.differ).copied());
-    let left_differ: Vec<StepId> =
-        difference.differ.iter().filter_map(|id| named.get(rp.steps[*id].name.as_str()).copied()).collect();
-    difference.left_ms = time(left, &mut difference.left_only.iter().copied().chain(left_differ));
-    difference
-}
-
-fn state(plan: &Plan, part: PartId) -> PartState {
-    match plan.parts.get(&part) {
-        None => PartState::NotMade,
-        Some(outputs) if outputs.is_empty() => PartState::Within,
-        Some(outputs) => {
-            let size = |at: &Location| {
-                std::fs::symlink_metadata(at.path(&plan.folders)).ok().filter(|s| s.is_file()).map(|s| s.len())
-            };
-            let known: Vec<u64> = outputs.iter().filter_map(size).collect();
-            PartState::Made((!known.is_empty()).then(|| known.iter().sum()))
-        }
-    }
-}
-
-/// Tells whether a step comes out the same on both sides: by what was built there, else by what its files are known to
-/// name.
-fn same(left: &Side<'_>, left_id: StepId, right: &Side<'_>, right_id: StepId) -> Option<bool> {
-    let (ls, rs) = (&left.judge.plan.steps[left_id], &right.judge.plan.steps[right_id]);
-    let record = |side: &Side<'_>| side.judge.journal.get(&ls.name).and_then(|r| r.note);
-    let (ln, rn) = (record(left), record(right));
-    let (lk, rk) = (ls.base_key(), rs.base_key());
-    let current = |side: &Side<'_>, step| side.judge.judge(step, &crate::judge::Ahead::default()).reasons.is_empty();
-    if let (Some(l), Some(r)) = (&ln, &rn)
-        && current(left, ls)
-        && current(right, rs)
-    {
-        return Some(l.outputs == r.outputs);
-    }
-    if lk != rk {
-        return Some(false);
-    }
-    let note = ln.or(rn)?;
-    let stands = |side: &Side<'_>, step| side.judge.macros_as_now(step, &note);
-    Some(stands(left, ls) == stands(right, rs))
-}
+mod plans_tests;

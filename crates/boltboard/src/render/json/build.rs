@@ -1,12 +1,9 @@
 //! Answers about builds.
 
-use boltboard_core::board::Board;
-use boltboard_core::compare::{PartState, PlanDifference, ValueDifference};
 use boltboard_core::plan::Plan;
 
 use boltboard_core::judge::{Preview, Verdict, Work, WorkKnown};
 
-use boltboard_core::step::StepId;
 use boltboard_core::work::{Disk, Ledger, LedgerEntry, LedgerOutcome, Why};
 use serde::Serialize;
 
@@ -135,98 +132,4 @@ impl From<&LedgerEntry> for BuildAnswer {
 /// Answers `ledger`.
 pub fn ledger(ledger: &Ledger) -> LedgerAnswer {
     LedgerAnswer { format: FORMAT, builds: ledger.entries.iter().map(BuildAnswer::from).collect() }
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub struct CompareAnswer {
-    format: u32,
-    left: String,
-    right: String,
-    values: Vec<ValueAnswer>,
-    parts: Vec<PartAnswer>,
-    left_only: Vec<String>,
-    right_only: Vec<String>,
-    differ: Vec<String>,
-    unknown: Vec<String>,
-    same: usize,
-    left_ms: Option<u64>,
-    right_ms: Option<u64>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct ValueAnswer {
-    option: String,
-    left: String,
-    left_origin: String,
-    right: String,
-    right_origin: String,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct PartAnswer {
-    part: String,
-    left: &'static str,
-    left_bytes: Option<u64>,
-    right: &'static str,
-    right_bytes: Option<u64>,
-}
-
-/// What is compared, with the words for origins that the text shows too.
-pub struct Compared<'a> {
-    /// The board.
-    pub board: &'a Board,
-    /// Names of the two profiles.
-    pub names: (String, String),
-    /// Values that differ, with the words for their origins.
-    pub values: Vec<(ValueDifference, String, String)>,
-    /// Plans.
-    pub plans: PlanDifference,
-    /// The left and the right plan.
-    pub both: (&'a Plan, &'a Plan),
-}
-
-fn state(state: PartState) -> (&'static str, Option<u64>) {
-    match state {
-        PartState::NotMade => ("not-made", None),
-        PartState::Within => ("within", None),
-        PartState::Made(bytes) => ("made", bytes),
-    }
-}
-
-/// Answers `compare`.
-pub fn compare(compared: &Compared<'_>) -> CompareAnswer {
-    let names = |plan: &Plan, steps: &[StepId]| steps.iter().map(|id| plan.steps[*id].name.clone()).collect();
-    let value = |(difference, left_origin, right_origin): &(ValueDifference, String, String)| ValueAnswer {
-        option: compared.board.options[difference.option].name.clone(),
-        left: difference.left.value.to_string(),
-        left_origin: left_origin.clone(),
-        right: difference.right.value.to_string(),
-        right_origin: right_origin.clone(),
-    };
-    let (left, right) = compared.both;
-    CompareAnswer {
-        format: FORMAT,
-        left: compared.names.0.clone(),
-        right: compared.names.1.clone(),
-        values: compared.values.iter().map(value).collect(),
-        parts: compared
-            .plans
-            .parts
-            .iter()
-            .map(|p| {
-                let ((left, left_bytes), (right, right_bytes)) = (state(p.left), state(p.right));
-                PartAnswer { part: compared.board.parts[p.part].name.clone(), left, left_bytes, right, right_bytes }
-            })
-            .collect(),
-        left_only: names(left, &compared.plans.left_only),
-        right_only: names(right, &compared.plans.right_only),
-        differ: names(right, &compared.plans.differ),
-        unknown: names(right, &compared.plans.unknown),
-        same: compared.plans.same,
-        left_ms: compared.plans.left_ms,
-        right_ms: compared.plans.right_ms,
-    }
 }

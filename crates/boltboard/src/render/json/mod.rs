@@ -15,7 +15,7 @@ mod why;
 
 pub use adopt::{adopt_again, adopt_differed, adopt_drawn, adopt_hints, adopt_proof, adopt_seen, adopted};
 pub use board::{options, overview, profile, profile_check, profile_list, show};
-pub use build::{Compared, compare, ledger, preview};
+pub use build::{ledger, preview};
 pub use built::{built, tests};
 pub use deliver::{install, installed, removed, uninstall};
 pub use fault::{done, errors};

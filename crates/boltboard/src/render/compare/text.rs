@@ -1,0 +1,391 @@
+//! A comparison in a terminal: causes first, then what follows from them, then parts and steps.
+
+use clap::ValueEnum;
+
+use super::{CauseTold, Comparison, PartSide, StepsTold, ValueTold};
+use crate::fault::Next;
+use crate::render::text::{Cell, Role, bytes, columns, count, duration, next_lines, paint, wrap};
+
+/// How many steps of a kind are listed.
+const LISTED: usize = 15;
+/// How many moved options are named beside a cause.
+const NAMED: usize = 4;
+/// From how many parts on flags that differ in the same way are told together.
+const MANY: usize = 3;
+/// How many values that follow are listed, unless a person asks for values alone.
+const FOLLOWING: usize = 40;
+
+/// What can be shown by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Topic {
+    /// What lies behind the differences
+    Causes,
+    /// All values that differ
+    Values,
+    /// Parts that differ, with their sizes
+    Parts,
+    /// Sources and flags of parts
+    Sources,
+    /// Steps, and what a build would do
+    Steps,
+}
+
+/// Draws it; only some topics where a person asks for these.
+pub fn text(compared: &Comparison, only: &[Topic], width: usize) -> String {
+    let wanted = |topic: Topic| only.is_empty() || only.contains(&topic);
+    let mut text = String::new();
+    if compared.values.is_empty() && compared.causes.is_empty() {
+        text += &format!("{} give every option the same value.\n", list(&compared.sides, "and"));
+    }
+    if wanted(Topic::Causes) && !compared.causes.is_empty() {
+        causes(compared, width, &mut text);
+    }
+    if wanted(Topic::Values) {
+        values(compared, only.contains(&Topic::Values), width, &mut text);
+    }
+    if wanted(Topic::Parts) {
+        changes(compared, &mut text);
+        parts(compared, only.contains(&Topic::Parts), width, &mut text);
+    }
+    if wanted(Topic::Sources) {
+        sources(compared, only.contains(&Topic::Sources), width, &mut text);
+    }
+    if wanted(Topic::Steps) {
+        compared.steps.iter().for_each(|one| steps(compared, one, &mut text));
+    }
+    text.trim_start_matches('\n').to_string()
+}
+
+fn list(names: &[String], and: &str) -> String {
+    match names {
+        [] => String::new(),
+        [one] => one.clone(),
+        [others @ .., last] => format!("{} {and} {last}", others.join(", ")),
+    }
+}
+
+fn title(text: &str) -> String {
+    format!("\n{}\n", paint(Role::Title, text))
+}
+
+fn head(compared: &Comparison) -> Vec<Cell> {
+    let names = compared.sides.iter().map(|name| (Role::Faint, name.clone()));
+    [(Role::Faint, String::new())].into_iter().chain(names).chain([(Role::Faint, String::new())]).collect()
+}
+
+fn causes(compared: &Comparison, width: usize, text: &mut String) {
+    let differing = compared.values.len();
+    let kinds = |kind: &str| compared.causes.iter().filter(|cause| cause.kind == kind).count();
+    let words = [
+        (kinds("choice") + kinds("provider"), "choice", "choices"),
+        (kinds("need"), "need that only one host meets", "needs that only some hosts meet"),
+        (kinds("default"), "changed default", "changed defaults"),
+        (kinds("presence"), "option that only one version has", "options that only some versions have"),
+        (kinds("definition"), "changed rule", "changed rules"),
+    ];
+    let words: Vec<String> =
+        words.iter().filter(|(number, ..)| *number > 0).map(|(number, one, many)| count(*number, one, many)).collect();
+    let options = count(differing, "option differs", "options differ");
+    *text += &title(&format!("{options}, because of {}", list(&words, "and")));
+    let mut rows = vec![head(compared)];
+    for cause in &compared.causes {
+        let name =
+            if matches!(cause.kind, "need" | "provider") { format!("need:{}", cause.name) } else { cause.name.clone() };
+        let mut row = vec![(Role::Name, name)];
+        row.extend(cause.sides.iter().map(|said| {
+            let role = if said.is_some() { Role::Value } else { Role::Faint };
+            (role, said.clone().unwrap_or_else(|| "-".into()))
+        }));
+        row.push((Role::Faint, beside(cause, compared)));
+        rows.push(row);
+    }
+    *text += &columns(&rows, 2, width);
+}
+
+/// Where a cause is said, and what it moves.
+fn beside(cause: &CauseTold, compared: &Comparison) -> String {
+    let mut said: Vec<String> = Vec::new();
+    for one in cause.said.iter().flatten() {
+        if !said.contains(one) {
+            said.push(one.clone());
+        }
+    }
+    let mut words = said.join("; ");
+    let valued: Vec<&String> = cause.moves.iter().filter(|name| moves_a_value(name, compared)).collect();
+    if !valued.is_empty() {
+        let named: Vec<&str> = valued.iter().take(NAMED).map(|name| name.as_str()).collect();
+        let more = valued.len() - named.len();
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let begin = if words.is_empty() { "" } else { "; " };
+        words += &format!("{begin}moves {}{more}", named.join(", "));
+    }
+    words
+}
+
+fn moves_a_value(name: &str, compared: &Comparison) -> bool {
+    compared.values.iter().any(|value| value.option == name && !is_only_effect(value))
+}
+
+/// Whether the value is the same everywhere and only its effect differs.
+fn is_only_effect(value: &ValueTold) -> bool {
+    let values: Vec<Option<&str>> =
+        value.sides.iter().map(|side| side.as_ref().map(|side| side.value.as_str())).collect();
+    values.windows(2).all(|pair| pair[0] == pair[1])
+}
+
+fn values(compared: &Comparison, all: bool, width: usize, text: &mut String) {
+    let is_cause = |value: &ValueTold| {
+        let own = |cause: &CauseTold| !matches!(cause.kind, "need" | "provider") && cause.name == value.option;
+        compared.causes.iter().any(own)
+    };
+    let (effects, valued): (Vec<_>, Vec<_>) = compared.values.iter().partition(|value| is_only_effect(value));
+    let follow: Vec<&&ValueTold> = valued.iter().filter(|value| all || !is_cause(value)).collect();
+    if !follow.is_empty() {
+        *text += &title(if all { "Values that differ" } else { "What follows from that" });
+        let mut rows = vec![head(compared)];
+        let shown = if all { follow.len() } else { follow.len().min(FOLLOWING) };
+        let mut ordered = follow;
+        let first = |value: &ValueTold| {
+            let at = |name: &String| compared.causes.iter().position(|cause| cause.name == *name);
+            value.causes.iter().filter_map(at).min()
+        };
+        if !all {
+            ordered.sort_by_key(|value| first(value));
+        }
+        for value in ordered.iter().take(shown) {
+            let mut row = vec![(Role::Name, value.option.clone())];
+            row.extend(value.sides.iter().map(|side| match side {
+                Some(side) if side.applies => (Role::Value, side.value.clone()),
+                Some(side) => (Role::Faint, format!("{} (no effect)", side.value)),
+                None => (Role::Faint, "no such option".into()),
+            }));
+            let causes: Vec<&str> =
+                value.causes.iter().map(String::as_str).filter(|name| *name != value.option).collect();
+            let because = if causes.is_empty() { String::new() } else { format!("because of {}", causes.join(", ")) };
+            row.push((Role::Faint, because));
+            rows.push(row);
+        }
+        *text += &columns(&rows, 2, width);
+        if ordered.len() > shown {
+            *text += &format!("  and {} more\n", ordered.len() - shown);
+            *text += &next_lines(&[Next::new(again(compared, "--only values"), "all of them")], 2);
+        }
+    }
+    no_effect(compared, &effects, width, text);
+}
+
+/// The command that shows the same in another way.
+fn again(compared: &Comparison, how: &str) -> String {
+    format!("boltboard compare {} {how}", compared.sides.join(" "))
+}
+
+/// Options with the same value that has an effect on some sides only, in a line for each set of such sides.
+fn no_effect(compared: &Comparison, effects: &[&ValueTold], width: usize, text: &mut String) {
+    let mut by_sides: Vec<(Vec<String>, Vec<&str>)> = Vec::new();
+    for value in effects {
+        let without = |(side, name): (&Option<super::ValueSide>, &String)| {
+            side.as_ref().filter(|side| !side.applies).map(|_| name.clone())
+        };
+        let sides: Vec<String> = value.sides.iter().zip(&compared.sides).filter_map(without).collect();
+        match by_sides.iter_mut().find(|(known, _)| *known == sides) {
+            Some((_, names)) => names.push(&value.option),
+            None => by_sides.push((sides, vec![&value.option])),
+        }
+    }
+    for (sides, names) in by_sides {
+        let line = format!("no effect in {}: {}", list(&sides, "and"), names.join(", "));
+        for line in wrap(&line, width.saturating_sub(4)) {
+            *text += &format!("  {}\n", paint(Role::Faint, &line));
+        }
+    }
+}
+
+fn changes(compared: &Comparison, text: &mut String) {
+    for change in &compared.changes {
+        let carry: Vec<String> =
+            compared.sides.iter().zip(&change.sides).filter(|(_, has)| **has).map(|(name, _)| name.clone()).collect();
+        let verb = if carry.len() == 1 { "carries" } else { "carry" };
+        *text += &format!("\nOnly {} {verb} the change {} to the sources.\n", list(&carry, "and"), change.name);
+    }
+}
+
+fn parts(compared: &Comparison, all: bool, width: usize, text: &mut String) {
+    if compared.parts.is_empty() {
+        return;
+    }
+    // Those that are not made everywhere come first, then those that have grown or shrunk most.
+    let mut parts: Vec<&super::PartTold> = compared.parts.iter().collect();
+    let by = |part: &super::PartTold| {
+        let sizes: Vec<u64> = part.sides.iter().filter_map(|side| side.bytes).collect();
+        let grown = sizes.iter().max().zip(sizes.iter().min()).map_or(0, |(most, least)| most - least);
+        (part.sides.iter().all(|side| side.state == "made"), std::cmp::Reverse(grown))
+    };
+    parts.sort_by_key(|part| by(part));
+    let shown = if all { parts.len() } else { parts.len().min(LISTED) };
+    *text += &title(&count(compared.parts.len(), "part differs", "parts differ"));
+    let mut rows = vec![head(compared)];
+    let state = |side: &PartSide| match (side.state, side.bytes) {
+        ("made", Some(size)) => (Role::Value, bytes(size)),
+        ("made", None) => (Role::Value, "made".to_string()),
+        ("within", _) => (Role::Value, "built in".to_string()),
+        _ => (Role::Faint, "not made".to_string()),
+    };
+    for part in &parts[..shown] {
+        let mut row = vec![(Role::Name, part.part.clone())];
+        row.extend(part.sides.iter().map(state));
+        row.push((Role::Faint, growth(&part.sides)));
+        rows.push(row);
+    }
+    *text += &columns(&rows, 2, width);
+    if parts.len() > shown {
+        *text += &format!("  and {} more\n", parts.len() - shown);
+        *text += &next_lines(&[Next::new(again(compared, "--only parts"), "all of them")], 2);
+    }
+}
+
+/// How the last side's sections have grown against the first side's, most first.
+fn growth(sides: &[PartSide]) -> String {
+    let (Some(first), Some(last)) = (sides.first(), sides.last()) else { return String::new() };
+    let mut grown: Vec<(&str, i128)> = first
+        .sections
+        .iter()
+        .zip(&last.sections)
+        .map(|((name, before), (_, after))| (*name, i128::from(*after) - i128::from(*before)))
+        .filter(|(_, by)| *by != 0)
+        .collect();
+    grown.sort_by_key(|(name, by)| (-by.abs(), *name));
+    let told = grown.iter().map(|(name, by)| {
+        let size = bytes(u64::try_from(by.unsigned_abs()).unwrap_or(u64::MAX));
+        format!("{name} {}{size}", if *by > 0 { "+" } else { "-" })
+    });
+    told.collect::<Vec<_>>().join(", ")
+}
+
+fn sources(compared: &Comparison, all: bool, width: usize, text: &mut String) {
+    if compared.contents.is_empty() {
+        return;
+    }
+    *text += &title("Sources and flags");
+    let mut rows: Vec<Vec<Cell>> = Vec::new();
+    let named = |names: &[String]| {
+        let shown = if all { names.len() } else { names.len().min(NAMED) };
+        let more = names.len() - shown;
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        format!("{}{more}", names[..shown].join(", "))
+    };
+    let left = &compared.sides[0];
+    for contents in &compared.contents {
+        let mut first = true;
+        let mut row = |what: String, said: String| {
+            let part = if first { contents.part.clone() } else { String::new() };
+            first = false;
+            rows.push(vec![(Role::Name, part), (Role::Faint, what), (Role::Value, said)]);
+        };
+        for (side, sources) in [(left, &contents.left_sources), (&contents.side, &contents.right_sources)] {
+            if !sources.is_empty() {
+                row(format!("only {side}"), named(sources));
+            }
+        }
+        for flags in contents.flags.iter().filter(|flags| shared_by(compared, &contents.side, flags).len() < MANY) {
+            row(commands(flags, flags.commands), changed(compared, &contents.side, flags));
+        }
+    }
+    // What is the same for many parts is said once.
+    let mut told: Vec<(&str, &super::FlagsTold)> = Vec::new();
+    for contents in &compared.contents {
+        for flags in &contents.flags {
+            let parts = shared_by(compared, &contents.side, flags);
+            let known = told.iter().any(|(side, one)| *side == contents.side && same_change(one, flags));
+            if parts.len() < MANY || known {
+                continue;
+            }
+            told.push((&contents.side, flags));
+            let number: usize = parts.iter().map(|(_, number)| number).sum();
+            let names: Vec<String> = parts.iter().map(|(part, _)| (*part).to_string()).collect();
+            rows.insert(
+                told.len() - 1,
+                vec![
+                    (Role::Name, count(parts.len(), "part", "parts")),
+                    (Role::Faint, commands(flags, number)),
+                    (Role::Value, format!("{}  ({})", changed(compared, &contents.side, flags), named(&names))),
+                ],
+            );
+        }
+    }
+    *text += &columns(&rows, 2, width);
+}
+
+fn commands(flags: &super::FlagsTold, number: usize) -> String {
+    count(number, flags.verb, &format!("{}s", flags.verb))
+}
+
+fn changed(compared: &Comparison, other: &str, flags: &super::FlagsTold) -> String {
+    let side = |words: &[String]| if words.is_empty() { "nothing".to_string() } else { words.join(" ") };
+    let to = if compared.sides.len() > 2 { format!("  in {other}") } else { String::new() };
+    format!("{}  →  {}{to}", side(&flags.left), side(&flags.right))
+}
+
+fn same_change(one: &super::FlagsTold, other: &super::FlagsTold) -> bool {
+    (one.verb, &one.left, &one.right) == (other.verb, &other.left, &other.right)
+}
+
+/// The parts whose flags differ in this way, each with how many commands.
+fn shared_by<'c>(compared: &'c Comparison, other: &str, flags: &super::FlagsTold) -> Vec<(&'c str, usize)> {
+    let here = compared.contents.iter().filter(|contents| contents.side == other);
+    let parts = here.filter_map(|contents| {
+        let same = contents.flags.iter().find(|one| same_change(one, flags))?;
+        Some((contents.part.as_str(), same.commands))
+    });
+    parts.collect()
+}
+
+fn steps(compared: &Comparison, steps: &StepsTold, text: &mut String) {
+    let (left, right) = (&compared.sides[0], &steps.side);
+    *text += &title(&if compared.sides.len() > 2 { format!("Steps of {left} and {right}") } else { "Steps".into() });
+    let to = &steps.to_build;
+    if to.run + to.reused == 0 {
+        *text += &format!("  {right} is built: nothing would run now.\n");
+    } else {
+        let work = to.expected_work_ms.map_or(String::new(), |ms| format!(", about {} of work", duration(ms)));
+        let reused = match to.reused {
+            0 => String::new(),
+            reused => format!(", {reused} taken from the store"),
+        };
+        let run = count(to.run, "step", "steps");
+        *text += &format!("  To go over to {right}: {run} to run{reused}{work}.\n");
+    }
+    let mut list_of = |label: String, names: &[String]| {
+        if names.is_empty() {
+            return;
+        }
+        *text += &format!("  {} {label}\n", paint(Role::Warn, &count(names.len(), "step", "steps")));
+        names.iter().take(LISTED).for_each(|name| *text += &format!("    {name}\n"));
+        if names.len() > LISTED {
+            *text += &format!("    and {} more\n", names.len() - LISTED);
+        }
+    };
+    list_of(format!("only for {left}"), &steps.left_only);
+    list_of(format!("only for {right}"), &steps.right_only);
+    list_of("for both, with another result".into(), &steps.differ);
+    if steps.never_built.is_empty() {
+        list_of("for both, not known to differ until built once".into(), &steps.unknown);
+    }
+    if steps.same > 0 {
+        *text += &format!("  {} the same for both\n", count(steps.same, "step is", "steps are"));
+    }
+    if !steps.never_built.is_empty() && !steps.unknown.is_empty() {
+        let unknown = count(steps.unknown.len(), "step", "steps");
+        let were = if steps.never_built.len() > 1 { "were" } else { "was" };
+        let names = list(&steps.never_built, "and");
+        *text += &format!("  {unknown} of both: not known, because {names} {were} never built here\n");
+        let build = |name: &String| {
+            Next::new(format!("boltboard build --profile {name}"), "then their results can be compared")
+        };
+        *text += &next_lines(&steps.never_built.iter().map(build).collect::<Vec<_>>(), 2);
+    }
+    for (name, ms) in [(left, steps.left_ms), (right, steps.right_ms)] {
+        if let Some(ms) = ms.filter(|ms| *ms > 0) {
+            *text += &format!("  what differs took {} of work for {name}\n", duration(ms));
+        }
+    }
+}
