@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use object::read::archive::ArchiveFile;
 use object::{Object, ObjectSection, SectionKind};
 
 use crate::board::PartId;
@@ -9,6 +10,9 @@ use crate::plan::Plan;
 
 /// The largest file of which sections are read, in bytes.
 const MAX_FILE: u64 = 1 << 30;
+
+/// What the names of sections begin with that only debuggers read.
+const DEBUG: [&str; 2] = [".debug_", ".zdebug_"];
 
 /// Bytes of a program, library or module by what they are. All that is there at run time counts; what only a debugger reads stands apart.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -37,12 +41,29 @@ impl SectionSizes {
         ]
     }
 
-    /// Reads them from an ELF file's content.
+    /// Reads them from an ELF file's content; of a library of objects, all members together.
     pub fn of(bytes: &[u8]) -> Option<SectionSizes> {
-        let file = object::File::parse(bytes).ok()?;
         let mut sizes = SectionSizes::default();
+        if let Ok(archive) = ArchiveFile::parse(bytes) {
+            for member in archive.members().filter_map(Result::ok) {
+                if let Ok(file) = member.data(bytes).and_then(object::File::parse) {
+                    sizes.add(&file);
+                }
+            }
+            return Some(sizes);
+        }
+        sizes.add(&object::File::parse(bytes).ok()?);
+        Some(sizes)
+    }
+
+    fn add(&mut self, file: &object::File<'_>) {
+        let sizes = self;
         for section in file.sections() {
             let size = section.size();
+            if section.name().is_ok_and(|name| DEBUG.iter().any(|begin| name.starts_with(begin))) {
+                sizes.debug += size;
+                continue;
+            }
             match section.kind() {
                 SectionKind::Text => sizes.code += size,
                 SectionKind::ReadOnlyData | SectionKind::ReadOnlyString | SectionKind::ReadOnlyDataWithRel => {
@@ -50,11 +71,9 @@ impl SectionSizes {
                 }
                 SectionKind::Data | SectionKind::Tls => sizes.data += size,
                 SectionKind::UninitializedData | SectionKind::UninitializedTls => sizes.zeros += size,
-                SectionKind::Debug | SectionKind::DebugString => sizes.debug += size,
                 _ => {}
             }
         }
-        Some(sizes)
     }
 }
 
