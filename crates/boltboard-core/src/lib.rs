@@ -55,6 +55,7 @@ pub mod reason;
 pub mod remedy;
 pub mod step;
 pub mod patch;
+pub mod carry;
 pub mod plan;
 pub mod judge;
 pub mod lint;

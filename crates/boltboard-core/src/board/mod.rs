@@ -3,6 +3,7 @@
 mod choice;
 mod finding;
 mod generator;
+mod history;
 mod interp;
 mod lists;
 mod mentions;
@@ -28,6 +29,7 @@ pub use finding::{Acceptance, AcceptedOf, FindingKind};
 pub use generator::{
     CommandDef, Generator, ModuleTable, Phase, SourceFile, ValueDef, Variable, WorkPlace, Written, WrittenFrom,
 };
+pub use history::{ANY_VALUE, Changed, Gone, History, OLD_VALUE, OptionPast, Split};
 pub use interp::{Folder, Interp, Piece, SourceWord};
 pub use lists::{Exports, ListDef, ListItem, ListedModules, ModuleForm, ModulePlace};
 pub use mentions::Mentions;
@@ -122,6 +124,8 @@ pub struct Board {
     pub tests: Arena<TestDef>,
     /// What maintainers know about their definitions and accept.
     pub accepted: Vec<Acceptance>,
+    /// What earlier versions had.
+    pub history: History,
     /// How everything is compiled.
     pub toolchains: Toolchains,
     /// Whether anything is made for the machine that builds, or asked of it.

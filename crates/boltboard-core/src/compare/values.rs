@@ -40,6 +40,16 @@ pub struct Side<'a> {
     pub facts: &'a Facts,
     /// The values that follow.
     pub resolution: &'a Resolution,
+    /// Names of its options by those that they have on later boards, where these differ.
+    pub renamed: Option<&'a BTreeMap<String, String>>,
+}
+
+impl Side<'_> {
+    /// The name by which an option is told beside other sides.
+    fn name_of(&self, option: OptionId) -> &str {
+        let name = self.board.options[option].name.as_str();
+        self.renamed.and_then(|renamed| renamed.get(name)).map_or(name, String::as_str)
+    }
 }
 
 /// An option, by its name, as each side has it.
@@ -72,7 +82,7 @@ impl Rows<'_> {
     /// Returns the row of an option of a side.
     pub(super) fn row_of(&self, side: usize, option: OptionId) -> usize {
         // Every option of every board has a row.
-        self.places[self.sides[side].board.options[option].name.as_str()]
+        self.places[self.sides[side].name_of(option)]
     }
 
     /// Returns the rows that differ.
@@ -100,16 +110,17 @@ pub fn rows<'a>(sides: &[Side<'a>]) -> Rows<'a> {
             continue;
         }
         let mut new: BTreeMap<&str, OptionId> = BTreeMap::new();
-        for (option, definition) in one.board.options.iter() {
-            match places.get(definition.name.as_str()) {
+        for option in one.board.options.ids() {
+            let name = one.name_of(option);
+            match places.get(name) {
                 Some(at) => rows[*at].ids[side] = Some(option),
                 None if side == 0 => {
-                    places.insert(definition.name.clone(), rows.len());
+                    places.insert(name.to_string(), rows.len());
                     let mut ids = vec![None; sides.len()];
                     ids[0] = Some(option);
-                    rows.push(Row { name: definition.name.clone(), ids, differs: false });
+                    rows.push(Row { name: name.to_string(), ids, differs: false });
                 }
-                None => drop(new.insert(&definition.name, option)),
+                None => drop(new.insert(name, option)),
             }
         }
         for (name, option) in new {

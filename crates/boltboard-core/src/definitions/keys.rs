@@ -169,6 +169,36 @@ pub const TABLES: &[TableKeys] = &[
                 "how it is called in the code: a name, `{ name, form, value, when, header, parts, sets }`, or a list of these",
             ),
             key("accept", Named, "findings of `lint` that are known: `{ FINDING = \"reason\" }`"),
+            key("since", Text, "the first version of the tree that has it"),
+            key("was", Texts, "names that it had in earlier versions"),
+            key(
+                "changed",
+                Entry(&["in", "values", "times", "per"]),
+                "how its values changed: `{ in = \"3.0\", values = { old = \"new\" } }`, or `times` and `per` for numbers",
+            ),
+        ],
+    },
+    TableKeys {
+        name: "split",
+        written: "[split.NAME]",
+        says: "An option of earlier versions that is several options now.",
+        keys: &[
+            key("since", Text, "the first version without it"),
+            key("note", Text, "a word to people"),
+            key(
+                "into",
+                Free,
+                "choices that mean the same, for each value that it had: `{ on = [\"first=on\", \"second=on\"] }`; `\"*\"` is any value, `${value}` the one that it had",
+            ),
+        ],
+    },
+    TableKeys {
+        name: "gone",
+        written: "[gone.NAME]",
+        says: "An option of earlier versions that is no more.",
+        keys: &[
+            key("since", Text, "the first version without it"),
+            key("note", Text, "what to use instead, or why nothing is needed"),
         ],
     },
     TableKeys {

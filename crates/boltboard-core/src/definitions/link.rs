@@ -15,7 +15,7 @@ use super::parts::PartRead;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::sets::Shared;
-use super::{options, outputs, parts, test};
+use super::{history, options, outputs, parts, test};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
     Acceptance, AcceptedOf, Board, Ending, ListItem, Machine, NeedCheck, NeedDef, OptionDef, PartDef, PartId, PartKind,
@@ -31,6 +31,8 @@ struct Entries<'a> {
     headers: Vec<Entry<'a>>,
     tests: Vec<Entry<'a>>,
     sets: Vec<Entry<'a>>,
+    split: Vec<Entry<'a>>,
+    gone: Vec<Entry<'a>>,
     lists: Vec<ListEntry<'a>>,
     accepted: Vec<Acceptance>,
 }
@@ -83,6 +85,7 @@ pub(super) fn link(
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
     let (options, rules, accepted_options) = all_options(&entries.options, rest, &names, habits.first());
     each_macro_once(&options, log);
+    let history = history::history(&entries.options, &entries.split, &entries.gone, &names, log);
     let mut needs = Arena::default();
     for entry in &entries.needs {
         needs.add(super::needs::need(entry, &names));
@@ -157,6 +160,7 @@ pub(super) fn link(
         headers,
         tests,
         accepted,
+        history,
         toolchains,
         builds_for_host,
         files: files.clone(),
@@ -225,6 +229,8 @@ impl<'a> Entries<'a> {
         self.headers.append(&mut more.headers);
         self.tests.append(&mut more.tests);
         self.sets.append(&mut more.sets);
+        self.split.append(&mut more.split);
+        self.gone.append(&mut more.gone);
         self.lists.append(&mut more.lists);
         self.accepted.append(&mut more.accepted);
     }
@@ -247,7 +253,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         table.finish();
     }
     entries.lists.extend(lists_of(&fields, file));
-    let tables: [(&'static str, &mut Vec<Entry<'a>>); 7] = [
+    let tables: [(&'static str, &mut Vec<Entry<'a>>); 9] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),
         ("part", &mut entries.parts),
@@ -255,6 +261,8 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         ("header", &mut entries.headers),
         ("test", &mut entries.tests),
         ("set", &mut entries.sets),
+        ("split", &mut entries.split),
+        ("gone", &mut entries.gone),
     ];
     // Read before, because what follows from it has a name.
     fields.get("each");

@@ -39,6 +39,11 @@ impl<T> Index<T> {
         Some(id)
     }
 
+    /// Tells whether there is such a name.
+    pub fn has(&self, name: &str) -> bool {
+        self.ids.contains_key(name)
+    }
+
     /// Returns the id of a name; reports an unknown one.
     pub fn find(&self, name: &Text, log: &Log) -> Option<Id<T>> {
         self.find_at(&name.text, name.place, log)

@@ -8,6 +8,7 @@ mod entry;
 mod fields;
 mod find;
 mod generators;
+mod history;
 mod keys;
 mod link;
 mod list_line;

@@ -11,7 +11,9 @@ use serde::{Deserialize, Serialize};
 use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
-use crate::board::{Acceptance, Board, HeaderDef, NeedDef, OptionDef, PartId, SectionDef, TestDef, Toolchains, Tree};
+use crate::board::{
+    Acceptance, Board, HeaderDef, History, NeedDef, OptionDef, PartId, SectionDef, TestDef, Toolchains, Tree,
+};
 use crate::definitions::{Listing, boards_named};
 use crate::logic::Logic;
 use crate::search::SearchIndex;
@@ -56,6 +58,7 @@ struct Head {
     headers: Vec<HeaderDef>,
     tests: Vec<TestDef>,
     accepted: Vec<Acceptance>,
+    history: History,
     names: NameTable<OptionDef>,
     option_ends: Vec<u32>,
     rule_ends: Vec<u32>,
@@ -106,6 +109,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         headers: arena(head.headers),
         tests: arena(head.tests),
         accepted: head.accepted,
+        history: head.history,
         toolchains: head.toolchains,
         builds_for_host: head.builds_for_host,
         files: SourceFiles::unread(root, head.files.iter().map(|(name, _)| name.as_str())),
@@ -190,6 +194,7 @@ pub(super) fn keep(
         headers: board.headers.clone().into_items(),
         tests: board.tests.clone().into_items(),
         accepted: board.accepted.clone(),
+        history: board.history.clone(),
         names: board.option_names.clone(),
         modules: board.modules.clone(),
         carriers: board.carriers.clone(),

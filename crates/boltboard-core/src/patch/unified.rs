@@ -80,6 +80,17 @@ pub enum PatchFault {
 }
 
 impl Patch {
+    /// Returns the patch that takes back what this one does.
+    pub fn reversed(&self) -> Patch {
+        let hunk = |hunk: &Hunk| Hunk { start: hunk.start, before: hunk.after.clone(), after: hunk.before.clone() };
+        let file = |file: &FilePatch| FilePatch {
+            old: file.new.clone(),
+            new: file.old.clone(),
+            hunks: file.hunks.iter().map(hunk).collect(),
+        };
+        Patch { name: self.name.clone(), files: self.files.iter().map(file).collect() }
+    }
+
     /// Reads a patch.
     ///
     /// # Errors

@@ -61,6 +61,16 @@ pub enum ProfileFault {
         /// The tree at hand.
         tree: String,
     },
+    /// It was written for an earlier version of the tree, and does not fit this one.
+    #[error("the profile {profile} was written for version {found}, the tree is version {tree}")]
+    Older {
+        /// The profile.
+        profile: String,
+        /// What it says.
+        found: String,
+        /// The tree at hand.
+        tree: String,
+    },
     /// It chooses an option that does not exist.
     #[error("there is no option `{0}`")]
     UnknownOption(String),

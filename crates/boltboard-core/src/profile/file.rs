@@ -69,6 +69,11 @@ impl ProfileFile {
         Ok(text.parse().ok().map(|document| ProfileFile { path: path.into(), document }))
     }
 
+    /// Takes a text for what the file holds; `None` when it is not TOML.
+    pub fn of_text(path: &Path, text: &str) -> Option<ProfileFile> {
+        text.parse().ok().map(|document| ProfileFile { path: path.into(), document })
+    }
+
     /// Chooses a value, with a reason if there is one.
     pub fn set(&mut self, option: &str, chosen: &Value, reason: Option<&str>) {
         put(table(&mut self.document, "choose"), option, toml_value(chosen));

@@ -155,11 +155,13 @@ impl Shelf {
             open: vec![],
             read: BTreeSet::new(),
             chosen: BTreeMap::new(),
+            older: Vec::new(),
         };
         reader.profile(name, None);
-        let Reader { mut choices, problems, chosen, .. } = reader;
+        let Reader { mut choices, problems, chosen, older, .. } = reader;
         if !problems.is_empty() {
-            return Err((problems, choices.files));
+            // What it was written for explains the rest, so it comes first.
+            return Err((older.into_iter().chain(problems).collect(), choices.files));
         }
         choices.items = chosen.into_values().collect();
         Ok(choices)
@@ -226,6 +228,8 @@ pub(super) struct Reader<'a> {
     /// Profiles that were read: each counts once, above all that it is based on.
     read: BTreeSet<ProfileName>,
     chosen: BTreeMap<OptionId, Choice>,
+    /// Profiles that were written for an earlier version; no fault by itself.
+    older: Vec<ProfileProblem>,
 }
 
 impl Reader<'_> {
@@ -324,11 +328,18 @@ impl Reader<'_> {
                 self.problem(place("tree"), vec![], fault);
             }
         }
-        if let Some(found) = document.get("tree-version").and_then(Item::as_str)
-            && Version::new(found) > Version::new(&tree.version)
-        {
-            let fault = ProfileFault::Newer { found: found.into(), tree: tree.version.clone() };
-            self.problem(place("tree-version"), vec![], fault);
+        let Some(found) = document.get("tree-version").and_then(Item::as_str) else { return };
+        match Version::new(found).cmp(&Version::new(&tree.version)) {
+            std::cmp::Ordering::Greater => {
+                let fault = ProfileFault::Newer { found: found.into(), tree: tree.version.clone() };
+                self.problem(place("tree-version"), vec![], fault);
+            }
+            std::cmp::Ordering::Less => {
+                let profile = self.open.last().map_or(String::new(), ToString::to_string);
+                let fault = ProfileFault::Older { profile, found: found.into(), tree: tree.version.clone() };
+                self.older.push(ProfileProblem { fault, place: place("tree-version"), near: vec![] });
+            }
+            std::cmp::Ordering::Equal => {}
         }
     }
 

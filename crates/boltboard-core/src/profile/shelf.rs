@@ -78,3 +78,10 @@ impl Shelf {
         self.places(name).into_iter().zip(sources).find(|(path, _)| path.exists())
     }
 }
+
+/// Returns the profiles that a profile's text says it is based on; none where it is no profile.
+pub fn bases_of(text: &str) -> Vec<ProfileName> {
+    let document: toml_edit::DocumentMut = text.parse().unwrap_or_default();
+    let list = document.get("base").and_then(toml_edit::Item::as_array);
+    list.into_iter().flatten().filter_map(|entry| entry.as_str().and_then(ProfileName::parse)).collect()
+}

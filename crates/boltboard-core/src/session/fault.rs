@@ -97,6 +97,14 @@ pub enum SessionFault {
     /// A patch that the profile carries does not fit.
     #[error(transparent)]
     Patch(#[from] PatchFault),
+    /// Version control does not give another version of the tree.
+    #[error("the definitions of the revision {revision} cannot be had: {reason}")]
+    Revision {
+        /// The revision.
+        revision: String,
+        /// What stands against it.
+        reason: String,
+    },
     /// A text is no name of a profile.
     #[error("`{0}` cannot be a profile's name")]
     ProfileName(String),

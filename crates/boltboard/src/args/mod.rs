@@ -76,8 +76,10 @@ pub enum Command {
     Patch(commands::patch::PatchArgs),
     /// Check everything that the tree needs on this host
     Survey(commands::survey::SurveyArgs),
-    /// Compare two profiles
+    /// Compare two or more profiles: what differs, and what lies behind it
     Compare(commands::compare::CompareArgs),
+    /// Carry a profile over to this version of the tree
+    Carry(commands::carry::CarryArgs),
     /// Show what a build would do, and why
     Preview(commands::preview::PreviewArgs),
     /// Build what is not current

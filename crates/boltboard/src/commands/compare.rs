@@ -112,7 +112,7 @@ fn comparison(session: &Session, sides: &[Compared]) -> Result<Comparison, Stop>
         .iter()
         .map(|side| {
             let Resolved { choices, facts, resolution } = &side.resolved;
-            Side { board, choices, facts, resolution }
+            Side { board, choices, facts, resolution, renamed: None }
         })
         .collect();
     let rows = compare::rows(&seen);
@@ -242,7 +242,7 @@ fn cause_told(cause: &Cause, rows: &Rows<'_>) -> CauseTold {
 
 /// What one side says about a cause, and where and why.
 fn said(cause: &Cause, side: &Side<'_>) -> (Option<String>, Option<String>) {
-    let Side { board, choices, facts, resolution } = *side;
+    let Side { board, choices, facts, resolution, .. } = *side;
     let place = |layer, place, reason: Option<&String>| {
         let because = reason.map_or(String::new(), |reason| format!(": \"{reason}\""));
         let line = choices.files.excerpt(place).line;

@@ -4,6 +4,7 @@ pub mod adopt;
 mod ask;
 pub mod board;
 pub mod build;
+pub mod carry;
 pub mod clean;
 pub mod compare;
 pub mod demo;
@@ -47,6 +48,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Patch(args)) => patch::run(global, screen, args),
         Some(Command::Survey(args)) => survey::run(global, screen, args),
         Some(Command::Compare(args)) => compare::run(global, screen, args),
+        Some(Command::Carry(args)) => carry::run(global, screen, args),
         Some(Command::Preview(args)) => preview::run(global, screen, args),
         Some(Command::Build(args)) => build::run(global, screen, args),
         Some(Command::Test(args)) => test::run(global, screen, args),

@@ -65,6 +65,10 @@ impl Stop {
                 let command = format!("boltboard --profile {name} profile use {name}");
                 Stop::new(Exit::Wrong, diagnostic.next(command, "use this one")).kind(FaultKind::WorkFolder)
             }
+            (fault @ SessionFault::Revision { .. }, _) => {
+                let told = Diagnostic::new(fault.to_string());
+                Stop::new(Exit::WrongUse, told.help("name a commit, tag or branch that has this tree's boltboard.toml"))
+            }
             (fault @ SessionFault::Supposed(_), _) => {
                 let what = "only answers questions. A build, a choice or saved facts are about this host as it is";
                 Stop::new(Exit::WrongUse, Diagnostic::new(format!("{fault} {what}")))

@@ -73,6 +73,9 @@ pub(super) fn profile(problem: &ProfileProblem, files: &SourceFiles) -> Diagnost
         }
         ProfileFault::Newer { found, .. } => diagnostic
             .help(format!("check out version {found} of the tree, or check the choices and lower `tree-version`")),
+        ProfileFault::Older { profile, .. } => {
+            diagnostic.next(format!("boltboard carry {profile} --preview"), "what became of its choices")
+        }
         ProfileFault::TooDeep(_) => diagnostic.help("name what it is based on in one `base` list"),
         ProfileFault::Ring(_) => diagnostic.help("remove the profile from the `base` list that leads back to it"),
         ProfileFault::LooseReason(name) => {

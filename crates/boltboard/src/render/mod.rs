@@ -2,6 +2,7 @@
 
 pub mod adopt;
 pub mod build;
+pub mod carry;
 pub mod clash;
 pub mod compare;
 pub mod course;

@@ -50,7 +50,14 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("boltboard-profile", &["boltboard profile list", "boltboard profile new quiet --base small-station"]),
     ("boltboard-patch", &["boltboard patch add fix.patch", "boltboard patch list"]),
     ("boltboard-survey", &["boltboard survey", "boltboard survey alsa", "boltboard survey --cost"]),
-    ("boltboard-compare", &["boltboard compare small-station mine"]),
+    (
+        "boltboard-compare",
+        &["boltboard compare small-station mine", "boltboard compare small-station full-station --html stations.html"],
+    ),
+    (
+        "boltboard-carry",
+        &["boltboard carry --from ../skerry-2.4 --preview", "boltboard carry mine --from-revision v2.4"],
+    ),
     ("boltboard-preview", &["boltboard preview", "boltboard preview --why fog/horn.c"]),
     ("boltboard-build", &["boltboard build", "boltboard build skerryd", "boltboard build --verify"]),
     ("boltboard-test", &["boltboard test", "boltboard test --report tests.xml"]),

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 31] = [
+const FLOW: [&str; 32] = [
     "base",
     "expr",
     "checks",
@@ -12,6 +12,7 @@ const FLOW: [&str; 31] = [
     "search",
     "profile",
     "patch",
+    "carry",
     "reading",
     "work",
     "store",

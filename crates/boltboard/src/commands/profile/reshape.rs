@@ -35,7 +35,7 @@ pub(super) fn told(fault: ReshapeFault, session: &Session) -> Stop {
 }
 
 /// Takes a name for a profile that is not there yet.
-pub(super) fn new_name(session: &Session, name: &str) -> Result<ProfileName, Stop> {
+pub fn new_name(session: &Session, name: &str) -> Result<ProfileName, Stop> {
     let name = profile_name(name)?;
     match session.source_of(&name)? {
         None => Ok(name),
