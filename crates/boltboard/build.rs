@@ -2,4 +2,5 @@
 
 fn main() {
     println!("cargo:rerun-if-changed=../../demo/skerry");
+    println!("cargo:rerun-if-changed=../../demo/skerry-3.0");
 }

@@ -131,12 +131,16 @@ impl Pair<'_, '_> {
             reached.extend(&moved);
             moves.entry(key.clone()).or_default().extend(moved);
         }
-        unexplained.extend(differing.iter().filter(|row| !reached.contains(row)));
-        unexplained.sort_unstable();
-        unexplained.dedup();
-        for (row, key) in self.tried(&unexplained, resolve) {
-            let moved = reach(Node::Row(row), &leads_to);
-            moves.entry(key).or_default().extend(moved);
+        // What has no reasons comes first; what is left then only has reasons that lead in a ring.
+        for round in 0..2 {
+            if round == 1 {
+                unexplained = differing.iter().filter(|row| !reached.contains(row)).copied().collect();
+            }
+            for (row, key) in self.tried(&unexplained, resolve) {
+                let moved = reach(Node::Row(row), &leads_to);
+                reached.extend(&moved);
+                moves.entry(key).or_default().extend(moved);
+            }
         }
     }
 

@@ -18,4 +18,6 @@ pub use sizes::{SectionSizes, Sizes, sizes};
 pub use values::{Row, Rows, Side, ValueDifference, rows, values};
 
 #[cfg(test)]
+mod causes_tests;
+#[cfg(test)]
 mod plans_tests;

@@ -1,5 +1,6 @@
 use super::*;
 use crate::journal::Journal;
+use crate::judge::Judge;
 use crate::reading::TokenMemo;
 
 use crate::work::StatusMemo;
@@ -39,10 +40,11 @@ fn compared(left: &str, right: &str) -> (Vec<String>, Vec<String>, PlanDifferenc
     let (status, store, tokens) = (StatusMemo::default(), Store::at(&tree.root().join("store")), TokenMemo::default());
     let judge = |plan| Judge::new(plan, &journal, &store, &status, &tokens);
     let (lj, rj) = (judge(&lp), judge(&rp));
-    let difference = plans(&l.board, &Side { judge: &lj }, &Side { judge: &rj });
+    let difference = plans(&PlanSide { judge: &lj }, &PlanSide { judge: &rj });
+    let parts = super::parts(&l.board, &[&lp, &rp]);
     let moved = values(&l.resolution, &r.resolution);
     let moved = moved.iter().map(|d| format!("{} {} {}", l.board.options[d.option].name, d.left.value, d.right.value));
-    let parts = difference.parts.iter().map(|p| format!("{} {:?} {:?}", l.board.parts[p.part].name, p.left, p.right));
+    let parts = parts.iter().map(|p| format!("{} {:?} {:?}", l.board.parts[p.part].name, p.states[0], p.states[1]));
     (moved.collect(), parts.collect(), difference)
 }
 

@@ -79,6 +79,11 @@ impl Rows<'_> {
         self.rows[row].ids[side].map(|option| self.sides[side].resolution.get(option))
     }
 
+    /// Returns an option of a side by the name that it is told by.
+    pub fn option(&self, name: &str, side: usize) -> Option<OptionId> {
+        self.rows[*self.places.get(name)?].ids[side]
+    }
+
     /// Returns the row of an option of a side.
     pub(super) fn row_of(&self, side: usize, option: OptionId) -> usize {
         // Every option of every board has a row.

@@ -31,7 +31,7 @@ pub use earlier::ChangeStanding;
 pub use fault::SessionFault;
 pub use host::{as_root, is_own_target};
 pub use open::{Resolved, Session};
-pub use place::Whereabouts;
+pub use place::{WORK, Whereabouts};
 pub use plan::{Memory, Planned};
 pub use scope::{OwnProgram, Scope, Surroundings};
 pub use seal::TRACE_VARIABLE;

@@ -11,7 +11,7 @@ use crate::work::{Places, WorkFolder};
 /// The name of the profile that choices go to when none was ever put in use.
 const FIRST_PROFILE: &str = "mine";
 /// The name of a work folder that nobody named.
-pub(super) const WORK: &str = "boltboard-work";
+pub const WORK: &str = "boltboard-work";
 
 /// Where a command works.
 #[derive(Debug, Clone)]

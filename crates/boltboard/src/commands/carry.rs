@@ -10,7 +10,7 @@ use boltboard_core::carry::{Carried, Decision, Fate, Open, Written, carry, renam
 use boltboard_core::compare::{CauseKind, Rows, Side, causes, rows};
 use boltboard_core::profile::{Choices, ProfileFile, ProfileName, ProfileSource, Shelf, bases_of, changes_folder};
 use boltboard_core::resolve::resolve;
-use boltboard_core::session::{Resolved, Scope, Session as Core, SessionFault};
+use boltboard_core::session::{Resolved, Scope, Session as Core, SessionFault, WORK};
 use clap::Args;
 
 use super::ask::Asker;
@@ -124,7 +124,7 @@ fn earlier(session: &Session, args: &CarryArgs) -> Result<Option<Earlier>, Stop>
         }
         (None, None) => return Ok(None),
     };
-    let scope = Scope { tree: Some(folder.clone()), work: Some(folder.join("boltboard-work")), ..Scope::default() };
+    let scope = Scope { tree: Some(folder.clone()), work: Some(folder.join(WORK)), ..Scope::default() };
     let core = Core::open(scope, surroundings()?).map_err(|fault| Stop::of(fault, None))?;
     if core.board.tree.name != session.board.tree.name {
         let message =

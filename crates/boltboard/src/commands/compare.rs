@@ -1,10 +1,12 @@
 //! `boltboard compare`
 
-use std::collections::BTreeSet;
-use std::path::PathBuf;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
 
+use boltboard_core::base::Version;
 use boltboard_core::base::files::write_whole;
 use boltboard_core::board::{Board, OptionId, PartId, SectionId, Value};
+use boltboard_core::carry::{carry, renamed};
 use boltboard_core::compare::{
     self, Cause, CauseKind, Causes, PartState, PlanSide, Row, Rows, Side, contents, plans, sizes,
 };
@@ -13,14 +15,14 @@ use boltboard_core::plan::Plan;
 use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::resolve::{Effect, resolved};
 use boltboard_core::search::{Filter, read_filters};
-use boltboard_core::session::{Memory, Planned, Resolved};
+use boltboard_core::session::{Memory, Planned, Resolved, Scope, Session as Core, SessionFault, WORK};
 use boltboard_core::step::StepId;
 use boltboard_core::survey::HostRecord;
 use clap::Args;
 
 use crate::args::Global;
 use crate::complete;
-use crate::fault::{Exit, Stop};
+use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::compare::{
     CauseTold, ChangeTold, Comparison, ContentsTold, FlagsTold, PartSide, PartTold, StepsTold, ToBuild, Topic,
     ValueSide, ValueTold, page, text,
@@ -28,7 +30,7 @@ use crate::render::compare::{
 use crate::render::options::origin_word;
 use crate::render::text::next_line;
 use crate::render::{Screen, json};
-use crate::session::{Session, profile_name};
+use crate::session::{Session, profile_name, surroundings};
 
 /// Compare two or more profiles: what differs, and what lies behind it
 #[derive(Debug, Args)]
@@ -39,6 +41,9 @@ pub struct CompareArgs {
     /// Compare also with the first profile on the host that FILE was saved on
     #[arg(long, value_name = "FILE")]
     with_facts: Vec<PathBuf>,
+    /// Compare also with the first profile in the tree at DIR, another version of this one
+    #[arg(long, value_name = "DIR")]
+    with_tree: Vec<PathBuf>,
     /// Show only these
     #[arg(long, value_enum, value_delimiter = ',')]
     only: Vec<Topic>,
@@ -53,23 +58,38 @@ pub struct CompareArgs {
     html: Option<PathBuf>,
 }
 
-/// One side: a profile, resolved, with its plan.
+/// One side: a profile, resolved.
 struct Compared {
     name: String,
     profile: ProfileName,
     resolved: Resolved,
+    /// What is planned; only of this version of the tree.
+    built: Option<Built>,
+    /// The tree in another version.
+    other: Option<Other>,
+}
+
+/// A plan, with what was built by it.
+struct Built {
     planned: Planned,
     memory: Memory,
+}
+
+/// The tree in another version, with the names that its options have in the latest one.
+struct Other {
+    core: Core,
+    renamed: BTreeMap<String, String>,
 }
 
 /// Runs the command. It ends with 1 when anything differs.
 pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let mut names = args.profiles.iter().map(|name| profile_name(name)).collect::<Result<Vec<_>, _>>()?;
-    if names.len() == 1 && args.with_facts.is_empty() {
+    let more = !(args.with_facts.is_empty() && args.with_tree.is_empty());
+    if names.len() == 1 && !more {
         names.push(session.profile.clone());
     }
-    if names.windows(2).all(|pair| pair[0] == pair[1]) && args.with_facts.is_empty() && !global.json {
+    if names.windows(2).all(|pair| pair[0] == pair[1]) && !more && !global.json {
         screen.out(&format!("{} on both sides: a profile does not differ from itself.\n", names[0]));
         screen.out(&next_line("boltboard profile list", "the profiles that there are"));
         return Ok(Exit::Done);
@@ -83,6 +103,9 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
         let resolved = session.resolve_these(sides[0].resolved.choices.clone(), facts)?;
         let shown = file.file_stem().map_or_else(|| file.display().to_string(), |n| n.to_string_lossy().into_owned());
         sides.push(side(&session, format!("{} on {shown}", names[0]), &names[0], resolved)?);
+    }
+    for folder in &args.with_tree {
+        sides.push(in_other_tree(&session, &names[0], &session.around.path_here(folder))?);
     }
     let all = comparison(&session, &sides)?;
     let exit = if all.differs() { Exit::No } else { Exit::Done };
@@ -102,31 +125,68 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
 fn side(session: &Session, name: String, profile: &ProfileName, resolved: Resolved) -> Result<Compared, Stop> {
     let planned = session.plan_of(profile, &resolved)?;
     let memory = session.memory_of(&planned)?;
-    Ok(Compared { name, profile: profile.clone(), resolved, planned, memory })
+    Ok(Compared { name, profile: profile.clone(), resolved, built: Some(Built { planned, memory }), other: None })
+}
+
+/// The profile in another version of the tree; to a later one it is carried over.
+fn in_other_tree(session: &Session, profile: &ProfileName, folder: &Path) -> Result<Compared, Stop> {
+    let scope = Scope { tree: Some(folder.to_path_buf()), work: Some(folder.join(WORK)), ..Scope::default() };
+    let core = Core::open(scope, surroundings()?).map_err(|fault| Stop::of(fault, None))?;
+    if core.board.tree.name != session.board.tree.name {
+        let message =
+            format!("{} holds the tree {}, not {}", folder.display(), core.board.tree.name, session.board.tree.name);
+        return Err(Stop::new(Exit::WrongUse, Diagnostic::new(message).help("name another version of this tree")));
+    }
+    let told = |fault| Stop::of(fault, Some(&core));
+    let draft = session.shelf.flatten(profile, profile, &session.board);
+    let text = draft.map_err(|fault| super::profile::told(fault, session))?.text();
+    let later = Version::new(&core.board.tree.version) > Version::new(&session.board.tree.version);
+    let text = if later {
+        let carried = carry(&text, Some(&session.board.tree.version), &core.board, &mut |_| None);
+        carried.map_or(text, |written| written.text)
+    } else {
+        // An earlier version does not know this one; its own version stands in the file.
+        text.replacen(&format!("\"{}\"", session.board.tree.version), &format!("\"{}\"", core.board.tree.version), 1)
+    };
+    let read = core.shelf.read_with(profile, &[(profile.clone(), text)].into(), &core.board);
+    let choices = read.map_err(|(problems, files)| told(SessionFault::Profile { problems, files }))?;
+    let facts = core.facts(&choices).map_err(told)?;
+    let resolved = core.resolve(choices, facts).map_err(told)?;
+    let renamed = if later { BTreeMap::new() } else { renamed(&session.board) };
+    let name = format!("{profile} in {}", core.board.tree.version);
+    Ok(Compared { name, profile: profile.clone(), resolved, built: None, other: Some(Other { core, renamed }) })
 }
 
 /// Puts everything side by side.
 fn comparison(session: &Session, sides: &[Compared]) -> Result<Comparison, Stop> {
     let board = &session.board;
+    // Where another side is a later version, its names count.
+    let names = sides.iter().filter_map(|side| side.other.as_ref()).find(|other| other.renamed.is_empty());
+    let names = names.map(|other| renamed(&other.core.board));
     let seen: Vec<Side<'_>> = sides
         .iter()
         .map(|side| {
             let Resolved { choices, facts, resolution } = &side.resolved;
-            Side { board, choices, facts, resolution, renamed: None }
+            let (board, renamed) = match &side.other {
+                Some(other) => (&other.core.board, Some(&other.renamed)),
+                None => (board, names.as_ref()),
+            };
+            Side { board, choices, facts, resolution, renamed }
         })
         .collect();
     let rows = compare::rows(&seen);
     let resolve =
         |side: usize, choices: &Choices| resolved(board, &session.logic, choices, &sides[side].resolved.facts);
     let causes = compare::causes(&rows, Some(&resolve));
-    let plans_of: Vec<_> = sides.iter().map(|side| &side.planned.plan).collect();
-    let judges: Vec<Judge<'_>> = sides.iter().map(|side| side.memory.judge(&side.planned.plan)).collect();
+    let built: Vec<(&Compared, &Built)> = sides.iter().filter_map(|side| Some((side, side.built.as_ref()?))).collect();
+    let plans_of: Vec<&Plan> = built.iter().map(|(_, built)| &built.planned.plan).collect();
+    let judges: Vec<Judge<'_>> = built.iter().map(|(_, built)| built.memory.judge(&built.planned.plan)).collect();
     let parts = compare::parts(board, &plans_of);
     let parts = parts.iter().map(|part| {
         let side = |(state, plan): (&PartState, &&Plan)| part_side(*state, plan, part.part);
         PartTold {
             part: board.parts[part.part].name.clone(),
-            sides: part.states.iter().zip(&plans_of).map(side).collect(),
+            sides: pad(sides, part.states.iter().zip(&plans_of).map(side)),
         }
     });
     let mut told = Comparison {
@@ -140,12 +200,12 @@ fn comparison(session: &Session, sides: &[Compared]) -> Result<Comparison, Stop>
         parts: parts.collect(),
         ..Comparison::default()
     };
-    for (at, other) in sides.iter().enumerate().skip(1) {
+    for (at, (other, _)) in built.iter().enumerate().skip(1) {
         let difference = plans(&PlanSide { judge: &judges[0] }, &PlanSide { judge: &judges[at] });
         let names = |side: usize, steps: &[StepId]| -> Vec<String> {
             steps.iter().map(|id| plans_of[side].steps[*id].name.clone()).collect()
         };
-        let never = [0, at].into_iter().filter(|side| sides[*side].memory.journal.all().next().is_none());
+        let never = [0, at].into_iter().filter(|side| built[*side].1.memory.journal.all().next().is_none());
         told.steps.push(StepsTold {
             side: other.name.clone(),
             left_only: names(0, &difference.left_only),
@@ -155,8 +215,8 @@ fn comparison(session: &Session, sides: &[Compared]) -> Result<Comparison, Stop>
             same: difference.same,
             left_ms: difference.left_ms,
             right_ms: difference.right_ms,
-            to_build: to_build(session, other)?,
-            never_built: never.map(|side| sides[side].profile.to_string()).collect(),
+            to_build: to_build(session, built[at].1)?,
+            never_built: never.map(|side| built[side].0.profile.to_string()).collect(),
         });
         told.contents.extend(contents(plans_of[0], plans_of[at]).into_iter().map(|one| {
             ContentsTold {
@@ -180,6 +240,12 @@ fn comparison(session: &Session, sides: &[Compared]) -> Result<Comparison, Stop>
     Ok(told)
 }
 
+/// Puts what built sides have into the places of all sides.
+fn pad(sides: &[Compared], mut built: impl Iterator<Item = PartSide>) -> Vec<PartSide> {
+    let none = || PartSide { state: "not-compared", bytes: None, sections: Vec::new() };
+    sides.iter().map(|side| side.built.as_ref().and_then(|_| built.next()).unwrap_or_else(none)).collect()
+}
+
 fn part_side(state: PartState, plan: &Plan, part: PartId) -> PartSide {
     match state {
         PartState::NotMade => PartSide { state: "not-made", bytes: None, sections: Vec::new() },
@@ -191,7 +257,7 @@ fn part_side(state: PartState, plan: &Plan, part: PartId) -> PartSide {
     }
 }
 
-fn to_build(session: &Session, side: &Compared) -> Result<ToBuild, Stop> {
+fn to_build(session: &Session, side: &Built) -> Result<ToBuild, Stop> {
     let preview = session.preview(&side.planned, None)?;
     let reused = preview.steps.iter().filter(|step| matches!(step.verdict, Verdict::FromStore(_))).count();
     let work = preview.work();
@@ -227,7 +293,7 @@ fn kind_word(kind: CauseKind) -> &'static str {
 }
 
 fn cause_told(cause: &Cause, rows: &Rows<'_>) -> CauseTold {
-    let said = rows.sides.iter().map(|side| said(cause, side));
+    let said = (0..rows.sides.len()).map(|side| said(cause, rows, side));
     let (values, said): (Vec<_>, Vec<_>) = said.unzip();
     let moves = cause.moves.iter().map(|row| rows.rows[*row].name.clone());
     let is_need = matches!(cause.kind, CauseKind::Fact | CauseKind::Provider);
@@ -241,8 +307,8 @@ fn cause_told(cause: &Cause, rows: &Rows<'_>) -> CauseTold {
 }
 
 /// What one side says about a cause, and where and why.
-fn said(cause: &Cause, side: &Side<'_>) -> (Option<String>, Option<String>) {
-    let Side { board, choices, facts, resolution, .. } = *side;
+fn said(cause: &Cause, rows: &Rows<'_>, side: usize) -> (Option<String>, Option<String>) {
+    let Side { board, choices, facts, resolution, .. } = rows.sides[side];
     let place = |layer, place, reason: Option<&String>| {
         let because = reason.map_or(String::new(), |reason| format!(": \"{reason}\""));
         let line = choices.files.excerpt(place).line;
@@ -255,7 +321,7 @@ fn said(cause: &Cause, side: &Side<'_>) -> (Option<String>, Option<String>) {
         let value = chosen.map_or(met.to_string(), |chosen| format!("{} ({met})", chosen.provider.text(board)));
         return (Some(value), chosen.and_then(|chosen| place(chosen.layer, chosen.place, chosen.reason.as_ref())));
     }
-    let Some(option) = board.option(&cause.name) else { return (None, None) };
+    let Some(option) = rows.option(&cause.name, side) else { return (None, None) };
     let value = resolution.value(option).to_string();
     match choices.get(option) {
         Some(choice) => (Some(value), place(choice.layer, choice.place, choice.reason.as_ref())),

@@ -15,12 +15,20 @@ use crate::render::text::{Role, paint};
 /// The made-up tree, carried in the program.
 static SKERRY: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/skerry");
 
+/// What is another in its later version, laid over the earlier one.
+static LATER: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/skerry-3.0");
+/// The later version.
+const LATER_VERSION: &str = "3.0";
+
 /// Show the whole way on a made-up tree
 #[derive(Debug, Args)]
 pub struct DemoArgs {
     /// Work in DIR and leave everything there [default: a temporary folder that is removed]
     #[arg(long = "in", value_name = "DIR")]
     folder: Option<PathBuf>,
+    /// Only lay the tree out in DIR, in this version
+    #[arg(long, value_name = "VERSION", requires = "folder", value_parser = ["2.4", LATER_VERSION])]
+    version: Option<String>,
 }
 
 /// One step: what it shows, and the command. `{prefix}` stands for the install folder.
@@ -117,6 +125,13 @@ pub fn run(screen: &Screen, args: &DemoArgs) -> Result<Exit, Stop> {
     let (tree, prefix) = (folder.join("skerry"), folder.join("installed"));
     make_folder(&tree)?;
     SKERRY.extract(&tree).map_err(FileError::on("write", &tree))?;
+    if let Some(version) = &args.version {
+        if version == LATER_VERSION {
+            LATER.extract(&tree).map_err(FileError::on("write", &tree))?;
+        }
+        screen.out(&format!("The tree Skerry {version} is in {}\n", tree.display()));
+        return Ok(Exit::Done);
+    }
     screen.out(&format!("The tree Skerry is in {}\n", tree.display()));
     for (number, scene) in SCENES.iter().enumerate() {
         screen.out(&format!("\n{}\n", paint(Role::Title, &format!("{}. {}", number + 1, scene.tells))));

@@ -18,6 +18,7 @@ mod habits;
 mod harness;
 mod hosts;
 mod json;
+mod lasting;
 mod learn;
 mod linking;
 mod lists;

@@ -17,7 +17,7 @@ use crate::render::text::{Role, columns, count, next_line, paint};
 use crate::render::{Screen, json};
 use crate::session::{Session, profile_name};
 
-pub use reshape::new_name;
+pub use reshape::{new_name, told};
 
 /// Make, list and use profiles
 #[derive(Debug, Args)]

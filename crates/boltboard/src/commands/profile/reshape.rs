@@ -15,7 +15,7 @@ use crate::render::text::{count, next_line};
 use crate::session::{Session, profile_name};
 
 /// What stands against putting profiles together anew.
-pub(super) fn told(fault: ReshapeFault, session: &Session) -> Stop {
+pub fn told(fault: ReshapeFault, session: &Session) -> Stop {
     match fault {
         ReshapeFault::Profile { problems, files } => Stop::of(SessionFault::Profile { problems, files }, Some(session)),
         ReshapeFault::File(error) => error.into(),

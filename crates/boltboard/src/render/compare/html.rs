@@ -111,6 +111,7 @@ fn parts(compared: &Comparison) -> String {
         ("made", Some(size)) => cell("number", &bytes(size)),
         ("made", None) => cell("number", "made"),
         ("within", _) => cell("number", "built in"),
+        ("not-compared", _) => cell("number none", "-"),
         _ => cell("number none", "not made"),
     };
     let row = |part: &PartTold| {

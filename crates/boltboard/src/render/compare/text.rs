@@ -228,6 +228,7 @@ fn parts(compared: &Comparison, all: bool, width: usize, text: &mut String) {
         ("made", Some(size)) => (Role::Value, bytes(size)),
         ("made", None) => (Role::Value, "made".to_string()),
         ("within", _) => (Role::Value, "built in".to_string()),
+        ("not-compared", _) => (Role::Faint, "-".to_string()),
         _ => (Role::Faint, "not made".to_string()),
     };
     for part in &parts[..shown] {

@@ -94,6 +94,13 @@ impl Scratch {
         scratch
     }
 
+    /// Makes a copy of the demo tree in its later version.
+    pub fn later_skerry() -> Scratch {
+        let scratch = Scratch::skerry();
+        copy(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/skerry-3.0"), scratch.path());
+        scratch
+    }
+
     pub fn path(&self) -> &Path {
         self.folder.path()
     }

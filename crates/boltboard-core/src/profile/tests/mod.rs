@@ -1,3 +1,5 @@
+mod reshaped;
+
 use super::*;
 use crate::board::{Board, Value};
 use crate::testing::TestTree;
