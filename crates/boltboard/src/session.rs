@@ -110,6 +110,12 @@ impl Session {
         self.told(self.core.choices_of(profile))
     }
 
+    /// Reads a profile's choices as if its file held `text`.
+    pub fn choices_as_if(&self, name: &ProfileName, text: &str) -> Result<Choices, Stop> {
+        let read = self.core.shelf.read_as(name, Some(text), &self.core.board);
+        self.told(read.map_err(|(problems, files)| SessionFault::Profile { problems, files }))
+    }
+
     /// Resolves the profile in use as if its file held `text`.
     pub fn resolve_as(&self, text: &str) -> Result<Resolved, Stop> {
         self.resolve_told(&self.profile, self.told(self.core.choices_as(text))?)

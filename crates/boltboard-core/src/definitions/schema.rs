@@ -19,7 +19,7 @@ pub fn definitions_schema() -> Value {
         properties.insert(single.into(), reference(single));
     }
     properties.insert("host-toolchain".into(), reference("toolchain"));
-    for named in ["section", "option", "header", "need", "set", "part", "each", "test"] {
+    for named in ["section", "option", "split", "gone", "header", "need", "set", "part", "each", "test"] {
         let names = json!({ "type": "object", "additionalProperties": reference(named) });
         properties.insert(named.into(), names);
     }
@@ -37,6 +37,12 @@ pub fn definitions_schema() -> Value {
 pub fn profile_schema() -> Value {
     let scalar = json!({ "type": ["string", "integer", "boolean", "array"] });
     let texts = json!({ "type": "object", "additionalProperties": { "type": "string" } });
+    let names = of_shape(Shape::Texts);
+    let only_with = json!({
+        "type": "object",
+        "properties": { "compiler": names, "machine": names, "needs": names },
+        "additionalProperties": false,
+    });
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "a profile",
@@ -52,6 +58,7 @@ pub fn profile_schema() -> Value {
             "reasons": texts,
             "patches": { "type": "array", "items": { "type": "string" }, "description": "patches, in the folder NAME.changes" },
             "replaced": texts,
+            "only-with": { "oneOf": [only_with, { "type": "array", "items": only_with }], "description": "hosts that it is for" },
         },
         "additionalProperties": false,
     })

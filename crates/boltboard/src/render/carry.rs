@@ -221,9 +221,8 @@ pub fn text(told: &Told, width: usize) -> String {
     if told.uncompared {
         text += "\nThe profile does not hold in the earlier version on this host, so values that move are not known.\n";
     } else if !told.earlier_known {
-        text += "\nWhich defaults moved and what is new is told with the earlier tree beside it:\n";
-        let command = format!("boltboard carry {} --from-revision REVISION", told.profile);
-        text += &next_lines(&[Next::new(command, "or `--from DIR`")], 2);
+        text += "\nWhich defaults moved, and what is new, is known where the earlier tree is.\n";
+        text += &next_lines(&[Next::new("boltboard carry --help", "how to name it")], 2);
     }
     text
 }

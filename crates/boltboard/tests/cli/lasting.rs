@@ -192,7 +192,7 @@ fn what_no_rule_carries_is_kept_and_told_with_what_may_be_meant() {
         "crc=on: nobody chooses crc any more",
         "need:gsp=off: there is no such need",
         "boltboard survey gps",
-        "boltboard carry keeper --from-revision REVISION",
+        "boltboard carry --help",
     ]);
     let file = later.read("boltboard-work/profiles/keeper.toml");
     for line in [
@@ -298,19 +298,23 @@ fn causes_come_before_what_follows_from_them() {
 #[test]
 fn another_host_is_a_side_like_any_other() {
     let tree = Scratch::with(MINI);
+    tree.edit("boltboard.toml", "[need.nowhere]", "[need.letters]\nheader = \"string.h\"\n[option.spelt]\nkind = \"switch\"\ndefault = \"on\"\nneeds = \"letters\"\nmacro = []\n[need.nowhere]");
     tree.run("set depth=4").code(0);
     tree.run("survey --save here.toml").code(0);
     let with = tree.read("here.toml");
-    let lacking = with.replacen("state = \"found\"", "state = \"missing\"", 1);
-    assert_ne!(with, lacking, "the host meets some need: {with}");
-    tree.write("there.toml", &lacking);
+    tree.write(
+        "there.toml",
+        &with.replacen("[need.letters]\nstate = \"found\"", "[need.letters]\nstate = \"missing\"", 1),
+    );
+    assert_ne!(with, tree.read("there.toml"), "{with}");
     tree.run("compare mine --with-facts here.toml").code(0).says(&["give every option the same value"]);
-    let ran = tree.run("compare mine --with-facts there.toml --json");
-    let answer = ran.json();
-    assert_eq!(answer["sides"][1], "mine on there");
-    let kinds: Vec<&str> =
-        answer["causes"].as_array().expect("a list").iter().filter_map(|cause| cause["kind"].as_str()).collect();
-    assert!(kinds.iter().all(|kind| *kind == "need"), "{answer:#}");
+    tree.run("compare mine --with-facts there.toml").code(1).says(&[
+        "1 option differs, because of 1 need that only one host meets",
+        "need:letters  met   not met",
+        "spelt  on    off            because of letters",
+    ]);
+    let answer = tree.run("compare mine --with-facts there.toml --json").json();
+    assert_eq!((&answer["sides"][1], &answer["causes"][0]["kind"]), (&"mine on there".into(), &"need".into()));
 }
 
 #[test]

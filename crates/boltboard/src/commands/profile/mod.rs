@@ -2,12 +2,13 @@
 
 mod merge;
 mod reshape;
+mod start;
 
 use std::path::PathBuf;
 
 use boltboard_core::board::NEED_PREFIX;
 use boltboard_core::profile::{CHANGE_PREFIX, ChangeSort, ProfileFile, ProfileName, ProfileSource};
-use boltboard_core::resolve::Effect;
+use boltboard_core::resolve::{Effect, Start};
 use clap::{Args, Subcommand};
 
 use crate::args::Global;
@@ -35,6 +36,9 @@ enum ProfileCommand {
         /// Base it on these profiles; where they differ, the last one wins
         #[arg(long, value_name = "NAME", num_args = 1.., add = complete::profiles())]
         base: Vec<String>,
+        /// Begin with choices that hold together on this host: smallest, everything, all-loadable, this-host, random, or random:SEED
+        #[arg(long, value_name = "START", value_parser = start::read)]
+        start: Option<Start>,
     },
     /// List all profiles
     List,
@@ -103,7 +107,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
     let session = Session::open(global, screen)?;
     let named = |name: &Option<String>| name.as_deref().map_or_else(|| Ok(session.profile.clone()), profile_name);
     match &args.command {
-        ProfileCommand::New { name, base } => new(&session, screen, name, base),
+        ProfileCommand::New { name, base, start } => new(&session, screen, name, base, start.as_ref()),
         ProfileCommand::List => list(&session, screen, global.json),
         ProfileCommand::Use { name } => put_in_use(&session, screen, name),
         ProfileCommand::Show { name } => show(&session, screen, &named(name)?, global.json),
@@ -125,7 +129,7 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
     }
 }
 
-fn new(session: &Session, screen: &Screen, name: &str, on: &[String]) -> Result<Exit, Stop> {
+fn new(session: &Session, screen: &Screen, name: &str, on: &[String], start: Option<&Start>) -> Result<Exit, Stop> {
     let name = profile_name(name)?;
     if session.source_of(&name)?.is_some() {
         let diagnostic = Diagnostic::new(format!("there already is a profile `{name}`"));
@@ -135,12 +139,15 @@ fn new(session: &Session, screen: &Screen, name: &str, on: &[String]) -> Result<
     for layer in &base {
         session.choices_of(layer)?;
     }
+    let mut file = ProfileFile::new(&session.shelf.own_path(&name), &session.board.tree, &base);
+    let started = start.map(|start| start::begin(session, &name, &mut file, start)).transpose()?;
     session.prepare_work()?;
-    ProfileFile::new(&session.shelf.own_path(&name), &session.board.tree, &base).save()?;
+    file.save()?;
     session.work.set_active(&name)?;
     let on: Vec<&str> = base.iter().map(ProfileName::as_str).collect();
     let on = if on.is_empty() { String::new() } else { format!(" on {}", on.join(", ")) };
-    screen.done(&format!("Made the profile {name}{on}. It is in use now.\n"), session.global.json);
+    let begun = started.map_or(String::new(), |started| start::told(&session.board, &started));
+    screen.done(&format!("Made the profile {name}{on}. It is in use now.\n{begun}"), session.global.json);
     Ok(Exit::Done)
 }
 

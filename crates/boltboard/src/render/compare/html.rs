@@ -175,7 +175,7 @@ fn steps_with(compared: &Comparison, steps: &StepsTold) -> String {
     let to = &steps.to_build;
     let work = to.expected_work_ms.map_or(String::new(), |ms| format!(", about {} of work", duration(ms)));
     let go_over = format!(
-        "To go over to {right} now: {} to run, {} taken from the store, {} left alone{work}. {} the same for both.",
+        "To go over to {right} now: {} to run, {} reused, {} current{work}. {} the same for both.",
         count(to.run, "step", "steps"),
         to.reused,
         to.current,

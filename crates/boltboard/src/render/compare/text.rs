@@ -350,7 +350,7 @@ fn steps(compared: &Comparison, steps: &StepsTold, text: &mut String) {
         let work = to.expected_work_ms.map_or(String::new(), |ms| format!(", about {} of work", duration(ms)));
         let reused = match to.reused {
             0 => String::new(),
-            reused => format!(", {reused} taken from the store"),
+            reused => format!(", {reused} reused"),
         };
         let run = count(to.run, "step", "steps");
         *text += &format!("  To go over to {right}: {run} to run{reused}{work}.\n");

@@ -1,0 +1,215 @@
+//! Starting points: as little as there can be, as much, all as loadable modules, something at random, what this host can have.
+//!
+//! A starting point wants a value for many options. Not all of them hold together; the solver names those that do not, and of each such set
+//! the choice that comes last in the canonical order is let go. What was let go and can hold after all is taken in again in the end, so that
+//! nothing more could be chosen as wanted.
+
+use std::collections::BTreeSet;
+
+use super::{facts_spelt, resolved};
+use crate::base::Digest;
+use crate::board::{Atom, Board, DecidedBy, Kind, Linkage, NeedId, OptionDef, OptionId, Switch, Value};
+use crate::logic::{Lit, Logic, MOST_STEPS, Sat, Switchable, Unsolved};
+use crate::profile::{Choice, Choices, Layer, ProfileSource};
+use crate::survey::Facts;
+
+/// What a profile begins with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Start {
+    /// Everything off that can be.
+    Smallest,
+    /// Everything on that can be, modules built in.
+    Everything,
+    /// Everything on that can be, modules loadable.
+    AllLoadable,
+    /// Values at random, the same for the same seed.
+    Random(u64),
+    /// On what this host meets needs for.
+    ThisHost,
+}
+
+/// From how many dropped choices on they are not tried again.
+const MOST_TRIED_AGAIN: usize = 4_000;
+/// The largest set that cannot hold together of which a smallest is looked for.
+const MOST_LEANED: usize = 40;
+
+/// A starting point.
+#[derive(Debug, Clone)]
+pub struct Started {
+    /// The choices, in the order of options.
+    pub chosen: Vec<(OptionId, Value)>,
+    /// Options that were wanted to be otherwise and cannot be, beside the others.
+    pub let_go: Vec<OptionId>,
+}
+
+/// Finds the choices of a starting point on top of others. `None` where those alone do not hold together.
+pub fn start(board: &Board, logic: &Logic, start: &Start, below: &Choices, facts: &Facts) -> Option<Started> {
+    let plain = resolved(board, logic, below, facts)?;
+    let mut wanted: Vec<(OptionId, Value)> = Vec::new();
+    for option in logic.order.iter().copied() {
+        let definition = &board.options[option];
+        if definition.decided_by == DecidedBy::Others || below.get(option).is_some() {
+            continue;
+        }
+        let value = wish(board, definition, start, facts);
+        // What is so by itself need not be chosen; for a random one that would be no choice at all.
+        wanted.extend(value.filter(|value| plain.value(option) != value).map(|value| (option, value)));
+    }
+    let (kept, mut let_go) = consistent(board, logic, wanted, below, facts);
+    let mut kept = kept;
+    loop {
+        let choices = with(below, &kept);
+        if let Some(values) = resolved(board, logic, &choices, facts) {
+            // A choice without an effect would only puzzle whoever reads the profile.
+            let idle = |(option, _): &(OptionId, Value)| values.get(*option).effect == super::Effect::NoEffect;
+            kept.retain(|one| !idle(one));
+            kept.sort_by_key(|(option, _)| *option);
+            let_go.sort_unstable();
+            return Some(Started { chosen: kept, let_go });
+        }
+        // Texts made of others are not known to the solver; what came last goes.
+        let (option, _) = kept.pop()?;
+        let_go.push(option);
+    }
+}
+
+/// The value that a starting point wants for an option.
+fn wish(board: &Board, definition: &OptionDef, start: &Start, facts: &Facts) -> Option<Value> {
+    match (start, &definition.kind) {
+        (Start::Smallest, Kind::Switch) => Some(Value::Switch(Switch::Off)),
+        (Start::Smallest, Kind::Module) => Some(Value::Module(Linkage::Off)),
+        (Start::Everything | Start::AllLoadable, Kind::Switch) => Some(Value::Switch(Switch::On)),
+        (Start::Everything, Kind::Module) => Some(Value::Module(Linkage::Builtin)),
+        (Start::AllLoadable, Kind::Module) => Some(Value::Module(Linkage::Loadable)),
+        (Start::ThisHost, Kind::Switch | Kind::Module) => {
+            let needs = needs_of(board, definition);
+            let met = !needs.is_empty() && needs.iter().all(|need| facts.has(*need));
+            let on = || match definition.kind {
+                Kind::Module => Value::Module(Linkage::Loadable),
+                _ => Value::Switch(Switch::On),
+            };
+            met.then(on)
+        }
+        (Start::Random(seed), kind) => random(kind, *seed, &definition.name),
+        (Start::Smallest | Start::Everything | Start::AllLoadable | Start::ThisHost, _) => None,
+    }
+}
+
+/// The needs that an option has by itself.
+fn needs_of(board: &Board, definition: &OptionDef) -> BTreeSet<NeedId> {
+    let mut needs = BTreeSet::new();
+    for rule in definition.rules.iter().map(|rule| &board.rules[*rule]).filter(|rule| rule.value.is_none()) {
+        rule.must.for_each_atom(&mut |atom| {
+            if let Atom::Need(need) = atom {
+                needs.insert(*need);
+            }
+        });
+    }
+    needs
+}
+
+/// A value at random, by the seed and the option's name alone, so that other options do not change it.
+fn random(kind: &Kind, seed: u64, name: &str) -> Option<Value> {
+    let digest = Digest::of_parts([seed.to_string().as_str(), name]).half();
+    let mut halves =
+        digest.chunks_exact(8).map(|half| half.iter().fold(0_u64, |all, byte| all << 8 | u64::from(*byte)));
+    let (asks, chance) = (halves.next()?, halves.next()?);
+    // About half of all options stay as they are.
+    if asks.is_multiple_of(2) {
+        return None;
+    }
+    let below = |number: u64| chance % number.max(1);
+    match kind {
+        Kind::Switch => Some(Value::Switch(if below(2) == 0 { Switch::Off } else { Switch::On })),
+        Kind::Module => Some(Value::Module([Linkage::Off, Linkage::Loadable, Linkage::Builtin][below(3) as usize])),
+        Kind::Pick(values) => Some(Value::Pick(values.get(below(values.len() as u64) as usize)?.name.clone())),
+        Kind::Number(range) => {
+            let width = range.end().checked_sub(*range.start())?;
+            let step = i64::try_from(below(u64::try_from(width).ok()?.checked_add(1)?)).ok()?;
+            Some(Value::Number(range.start() + step))
+        }
+        Kind::Size(range) if *range.end() < u64::MAX => {
+            Some(Value::Size(range.start() + below(range.end() - range.start() + 1)))
+        }
+        Kind::Size(_) | Kind::Text | Kind::Path | Kind::Words(_) => None,
+    }
+}
+
+fn with(below: &Choices, chosen: &[(OptionId, Value)]) -> Choices {
+    let mut choices = below.clone();
+    let layer = choices.layers.add(Layer { name: "start".into(), source: ProfileSource::Once });
+    let file = choices.files.add("start", "");
+    for (option, value) in chosen {
+        let place = crate::base::Place::new(file, 0..0);
+        choices.items.push(Choice { option: *option, value: value.clone(), layer, place, reason: None });
+    }
+    choices.items.sort_by_key(|choice| choice.option);
+    choices
+}
+
+/// Takes of what is wanted what holds together; the rest is let go.
+fn consistent(
+    board: &Board,
+    logic: &Logic,
+    wanted: Vec<(OptionId, Value)>,
+    below: &Choices,
+    facts: &Facts,
+) -> (Vec<(OptionId, Value)>, Vec<OptionId>) {
+    let mut sat = Sat::new(logic, logic.order.iter().copied(), Switchable::Fixed);
+    facts_spelt(board, logic, facts).into_iter().for_each(|lit| sat.require(lit));
+    super::given_of(logic, &below.items).into_iter().for_each(|lit| sat.require(lit));
+    let groups: Vec<Lit> = wanted.iter().map(|(option, value)| sat.group(&logic.shape(*option).spell(value))).collect();
+    let mut open: Vec<Lit> = groups.clone();
+    let mut dropped: Vec<Lit> = Vec::new();
+    loop {
+        sat.limit(MOST_STEPS);
+        let core = match sat.solve(&open) {
+            Ok(()) => break,
+            Err(Unsolved::Core(core)) if !core.is_empty() => lean(&mut sat, core),
+            // Nobody knows which of them it is: the last ones go, until it is known.
+            Err(_) => open[open.len() - open.len().div_ceil(8)..].to_vec(),
+        };
+        let undecided = core.len() > MOST_LEANED;
+        let last = open.iter().rposition(|lit| core.contains(lit));
+        match last {
+            Some(_) if undecided => {
+                open.retain(|lit| !core.contains(lit));
+                dropped.extend(core);
+            }
+            Some(at) => dropped.push(open.remove(at)),
+            None => break,
+        }
+    }
+    if dropped.len() <= MOST_TRIED_AGAIN {
+        for lit in std::mem::take(&mut dropped) {
+            open.push(lit);
+            sat.limit(MOST_STEPS);
+            if sat.solve(&open).is_err() {
+                open.pop();
+                dropped.push(lit);
+            }
+        }
+    }
+    let is_open: BTreeSet<usize> = open.iter().map(|lit| lit.var().index()).collect();
+    let (mut kept, mut let_go) = (Vec::new(), Vec::new());
+    for (one, group) in wanted.into_iter().zip(groups) {
+        if is_open.contains(&group.var().index()) { kept.push(one) } else { let_go.push(one.0) }
+    }
+    (kept, let_go)
+}
+
+/// Leaves out of a set that cannot hold together what is not needed for that.
+fn lean(sat: &mut Sat<'_>, mut core: Vec<Lit>) -> Vec<Lit> {
+    if core.len() > MOST_LEANED {
+        // Which one goes is decided by the order alone.
+        return core.split_off(core.len() - 1);
+    }
+    for lit in core.clone() {
+        let fewer: Vec<Lit> = core.iter().copied().filter(|one| *one != lit).collect();
+        sat.limit(MOST_STEPS);
+        if let Err(Unsolved::Core(smaller)) = sat.solve(&fewer) {
+            core = smaller;
+        }
+    }
+    core
+}
