@@ -2,6 +2,7 @@
 
 pub mod asks;
 pub mod boards;
+pub mod carried;
 pub mod flips;
 pub mod floors;
 pub mod lists;

@@ -1,15 +1,14 @@
 //! Starting points: as little as there can be, as much, all as loadable modules, something at random, what this host can have.
 //!
-//! A starting point wants a value for many options. Not all of them hold together; the solver names those that do not, and of each such set
-//! the choice that comes last in the canonical order is let go. What was let go and can hold after all is taken in again in the end, so that
-//! nothing more could be chosen as wanted.
+//! A starting point wants a value for many options. Not all of them hold together: in the canonical order each is taken that can hold beside
+//! those taken before it, so that nothing more could be chosen as wanted. They are tried many at once, and by halves where that does not hold.
 
 use std::collections::BTreeSet;
 
 use super::{facts_spelt, resolved};
 use crate::base::Digest;
 use crate::board::{Atom, Board, DecidedBy, Kind, Linkage, NeedId, OptionDef, OptionId, Switch, Value};
-use crate::logic::{Lit, Logic, MOST_STEPS, Sat, Switchable, Unsolved};
+use crate::logic::{Lit, Logic, MOST_STEPS, Sat, Switchable};
 use crate::profile::{Choice, Choices, Layer, ProfileSource};
 use crate::survey::Facts;
 
@@ -28,10 +27,8 @@ pub enum Start {
     ThisHost,
 }
 
-/// From how many dropped choices on they are not tried again.
-const MOST_TRIED_AGAIN: usize = 4_000;
-/// The largest set that cannot hold together of which a smallest is looked for.
-const MOST_LEANED: usize = 40;
+/// How many choices are tried at once.
+const AT_ONCE: usize = 64;
 
 /// A starting point.
 #[derive(Debug, Clone)]
@@ -159,57 +156,22 @@ fn consistent(
     facts_spelt(board, logic, facts).into_iter().for_each(|lit| sat.require(lit));
     super::given_of(logic, &below.items).into_iter().for_each(|lit| sat.require(lit));
     let groups: Vec<Lit> = wanted.iter().map(|(option, value)| sat.group(&logic.shape(*option).spell(value))).collect();
-    let mut open: Vec<Lit> = groups.clone();
-    let mut dropped: Vec<Lit> = Vec::new();
-    loop {
+    let mut taken = BTreeSet::new();
+    let mut waiting: Vec<&[Lit]> = groups.chunks(AT_ONCE).rev().collect();
+    while let Some(some) = waiting.pop() {
         sat.limit(MOST_STEPS);
-        let core = match sat.solve(&open) {
-            Ok(()) => break,
-            Err(Unsolved::Core(core)) if !core.is_empty() => lean(&mut sat, core),
-            // Nobody knows which of them it is: the last ones go, until it is known.
-            Err(_) => open[open.len() - open.len().div_ceil(8)..].to_vec(),
-        };
-        let undecided = core.len() > MOST_LEANED;
-        let last = open.iter().rposition(|lit| core.contains(lit));
-        match last {
-            Some(_) if undecided => {
-                open.retain(|lit| !core.contains(lit));
-                dropped.extend(core);
-            }
-            Some(at) => dropped.push(open.remove(at)),
-            None => break,
+        if sat.solve(some).is_ok() {
+            // From now on they hold, so that the solver need not think about them again.
+            some.iter().for_each(|lit| sat.require(*lit));
+            taken.extend(some.iter().map(|lit| lit.var().index()));
+        } else if some.len() > 1 {
+            let (first, second) = some.split_at(some.len() / 2);
+            waiting.extend([second, first]);
         }
     }
-    if dropped.len() <= MOST_TRIED_AGAIN {
-        for lit in std::mem::take(&mut dropped) {
-            open.push(lit);
-            sat.limit(MOST_STEPS);
-            if sat.solve(&open).is_err() {
-                open.pop();
-                dropped.push(lit);
-            }
-        }
-    }
-    let is_open: BTreeSet<usize> = open.iter().map(|lit| lit.var().index()).collect();
     let (mut kept, mut let_go) = (Vec::new(), Vec::new());
     for (one, group) in wanted.into_iter().zip(groups) {
-        if is_open.contains(&group.var().index()) { kept.push(one) } else { let_go.push(one.0) }
+        if taken.contains(&group.var().index()) { kept.push(one) } else { let_go.push(one.0) }
     }
     (kept, let_go)
-}
-
-/// Leaves out of a set that cannot hold together what is not needed for that.
-fn lean(sat: &mut Sat<'_>, mut core: Vec<Lit>) -> Vec<Lit> {
-    if core.len() > MOST_LEANED {
-        // Which one goes is decided by the order alone.
-        return core.split_off(core.len() - 1);
-    }
-    for lit in core.clone() {
-        let fewer: Vec<Lit> = core.iter().copied().filter(|one| *one != lit).collect();
-        sat.limit(MOST_STEPS);
-        if let Err(Unsolved::Core(smaller)) = sat.solve(&fewer) {
-            core = smaller;
-        }
-    }
-    core
 }

@@ -56,7 +56,8 @@ pub(super) fn begin(
 /// Says what it came to.
 pub(super) fn told(board: &Board, (from, started): &(Start, Started)) -> String {
     let seed = if let Start::Random(seed) = from { format!(", from random:{seed}") } else { String::new() };
-    let mut text = format!("  {} together{seed}.\n", count(started.chosen.len(), "choice that holds", "choices that hold"));
+    let mut text =
+        format!("  {} together{seed}.\n", count(started.chosen.len(), "choice that holds", "choices that hold"));
     if !started.let_go.is_empty() {
         let names: Vec<&str> =
             started.let_go.iter().take(NAMED).map(|option| board.options[*option].name.as_str()).collect();
