@@ -61,6 +61,7 @@ pub mod judge;
 pub mod lint;
 pub mod compare;
 pub mod run;
+pub mod trial;
 pub mod install;
 pub mod session;
 pub mod slate;

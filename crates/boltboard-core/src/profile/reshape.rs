@@ -109,6 +109,21 @@ impl Shelf {
         self.together(name, choices, (&to, path), Layers::Shipped, board)
     }
 
+    /// The same with all that the tree ships in it, too.
+    ///
+    /// # Errors
+    /// See [`ReshapeFault`].
+    pub fn whole(
+        &self,
+        name: &ProfileName,
+        choices: &Choices,
+        path: &Path,
+        board: &Board,
+    ) -> Result<Draft, ReshapeFault> {
+        let to = ProfileName::of_file(path).unwrap_or_else(|| name.clone());
+        self.together(name, choices, (&to, path), Layers::None, board)
+    }
+
     fn together(
         &self,
         name: &ProfileName,

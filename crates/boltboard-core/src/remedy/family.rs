@@ -126,6 +126,11 @@ impl Family {
         self.row().title
     }
 
+    /// Returns what release files call its members; with a `-` at the end, what that begins with.
+    pub fn ids(self) -> &'static [&'static str] {
+        self.row().ids
+    }
+
     /// Returns the command that installs packages, without the packages.
     pub fn install_words(self) -> &'static [&'static str] {
         self.row().install

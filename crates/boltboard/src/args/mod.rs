@@ -80,6 +80,8 @@ pub enum Command {
     Compare(commands::compare::CompareArgs),
     /// Carry a profile over to this version of the tree
     Carry(commands::carry::CarryArgs),
+    /// Build several profiles, or one with varied choices, and run the same command on each
+    Trial(commands::trial::TrialArgs),
     /// Show what a build would do, and why
     Preview(commands::preview::PreviewArgs),
     /// Build what is not current

@@ -312,7 +312,7 @@ fn tell_unexpected(screen: &Screen, plan: &Plan, report: &BuildReport) {
 }
 
 /// Ends all steps on the first interrupt.
-fn stop_on_signal(launch: &RealLaunch) {
+pub fn stop_on_signal(launch: &RealLaunch) {
     let stopper = launch.stopper();
     on_end(move || stopper.stop());
 }

@@ -21,6 +21,8 @@ pub struct ExportArgs {
 
 #[derive(Debug, Subcommand)]
 enum What {
+    /// Write a script with which another person repeats the whole way on another machine
+    Recipe(super::recipe::RecipeArgs),
     /// Print the JSON compilation database that editors read
     CompileCommands,
     /// Print the JSON Schema of a file of ours, for editors
@@ -55,6 +57,9 @@ pub fn run(global: &Global, screen: &Screen, args: &ExportArgs) -> Result<Exit, 
             SchemaOf::Profile => profile_schema(),
         });
         return Ok(Exit::Done);
+    }
+    if let What::Recipe(args) = &args.what {
+        return super::recipe::run(global, screen, args);
     }
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;

@@ -20,11 +20,13 @@ pub mod parts;
 pub mod patch;
 pub mod preview;
 pub mod profile;
+mod recipe;
 pub mod ways;
 pub mod set;
 pub mod show;
 pub mod survey;
 pub mod test;
+pub mod trial;
 pub mod why;
 
 use crate::args::{Cli, Command};
@@ -49,6 +51,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Survey(args)) => survey::run(global, screen, args),
         Some(Command::Compare(args)) => compare::run(global, screen, args),
         Some(Command::Carry(args)) => carry::run(global, screen, args),
+        Some(Command::Trial(args)) => trial::run(global, screen, args),
         Some(Command::Preview(args)) => preview::run(global, screen, args),
         Some(Command::Build(args)) => build::run(global, screen, args),
         Some(Command::Test(args)) => test::run(global, screen, args),

@@ -25,6 +25,7 @@ pub mod survey;
 pub mod tests;
 pub mod terminal;
 pub mod text;
+pub mod trial;
 pub mod ways;
 pub mod why;
 

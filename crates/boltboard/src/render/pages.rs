@@ -58,6 +58,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
         "boltboard-carry",
         &["boltboard carry --from ../skerry-2.4 --preview", "boltboard carry mine --from-revision v2.4"],
     ),
+    ("boltboard-trial", &["boltboard trial --vary optimise=none,size,speed -- bin/skerryd --minutes 600"]),
     ("boltboard-preview", &["boltboard preview", "boltboard preview --why fog/horn.c"]),
     ("boltboard-build", &["boltboard build", "boltboard build skerryd", "boltboard build --verify"]),
     ("boltboard-test", &["boltboard test", "boltboard test --report tests.xml"]),

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 32] = [
+const FLOW: [&str; 33] = [
     "base",
     "expr",
     "checks",
@@ -31,6 +31,7 @@ const FLOW: [&str; 32] = [
     "lint",
     "compare",
     "run",
+    "trial",
     "install",
     "session",
     "slate",
