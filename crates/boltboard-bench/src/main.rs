@@ -15,7 +15,11 @@ type Run = fn(&[String]) -> Result<(), Box<dyn Error>>;
 
 const RUNS: [(&str, &str, Run); 12] = [
     ("asks", "a first survey against a compiler run for each check", runs::asks::measured),
-    ("carried", "carry a profile over to a later version of a board of 20,000 options", runs::carried::measured),
+    (
+        "carried",
+        "carry a profile over to a later version of a board of 20,000 options: [FOLDER]",
+        runs::carried::measured,
+    ),
     ("boards", "make a board of many options: FOLDER [OPTIONS] [SEED]", runs::boards::measured),
     ("flips", "flip every option, and hold what is compiled against what must be: [TREE]", runs::flips::measured),
     ("floors", "builds against the bare commands: [FILES] [COMPILES] [FOLDER]", runs::floors::measured),

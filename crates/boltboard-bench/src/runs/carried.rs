@@ -25,9 +25,10 @@ const TIMES: usize = 3;
 ///
 /// # Errors
 /// Something could not be run, or something was lost.
-pub fn measured(_: &[String]) -> Result<(), Box<dyn Error>> {
-    let folder = tempfile::tempdir()?;
-    let (earlier, later) = (folder.path().join("earlier"), folder.path().join("later"));
+pub fn measured(words: &[String]) -> Result<(), Box<dyn Error>> {
+    let own = tempfile::tempdir()?;
+    let folder = words.first().map_or_else(|| own.path().to_path_buf(), PathBuf::from);
+    let (earlier, later) = (folder.join("earlier"), folder.join("later"));
     let files = write_board(&earlier, OPTIONS, 7)?;
     let changes = later_version(&earlier, &later, &files)?;
     let made = run(&earlier, &["profile", "new", "keeper", "--start", "random:3"])?;
@@ -36,7 +37,7 @@ pub fn measured(_: &[String]) -> Result<(), Box<dyn Error>> {
     }
     let profile = earlier.join("boltboard-work/profiles/keeper.toml");
     let before = std::fs::read_to_string(&profile)?;
-    let kept = folder.path().join("keeper.toml");
+    let kept = folder.join("keeper.toml");
     std::fs::copy(&profile, &kept)?;
     std::fs::remove_dir_all(earlier.join("boltboard-work"))?;
     let file = kept.display().to_string();

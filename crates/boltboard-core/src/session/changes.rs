@@ -21,12 +21,14 @@ impl Session {
     /// Returns the folders of a build, with a mirror of the sources where changes to these are carried.
     ///
     /// # Errors
-    /// A change cannot be read or does not fit; nothing is changed then.
+    /// A change cannot be read or does not fit, or there can be no work folder; nothing is changed then.
     pub(super) fn with_changes(&self, folders: Folders, choices: &Choices) -> Result<Folders, SessionFault> {
         if choices.changes.is_empty() {
             return Ok(folders);
         }
         let changed = self.changed(choices)?;
+        // The mirror lies in the work folder, which is known for one before anything else is in it.
+        self.prepare_work()?;
         let tree = folders.build.join("tree");
         let own: Vec<PathBuf> = vec![self.work.root().to_path_buf()];
         mirror(&self.board.tree.source_root, &tree, &changed, &own)?;

@@ -28,7 +28,7 @@ pub struct DemoArgs {
     folder: Option<PathBuf>,
     /// Only lay the tree out in DIR, in this version
     #[arg(long, value_name = "VERSION", requires = "folder", value_parser = ["2.4", LATER_VERSION])]
-    version: Option<String>,
+    tree_version: Option<String>,
 }
 
 /// One step: what it shows, and the command. `{prefix}` stands for the install folder.
@@ -125,7 +125,7 @@ pub fn run(screen: &Screen, args: &DemoArgs) -> Result<Exit, Stop> {
     let (tree, prefix) = (folder.join("skerry"), folder.join("installed"));
     make_folder(&tree)?;
     SKERRY.extract(&tree).map_err(FileError::on("write", &tree))?;
-    if let Some(version) = &args.version {
+    if let Some(version) = &args.tree_version {
         if version == LATER_VERSION {
             LATER.extract(&tree).map_err(FileError::on("write", &tree))?;
         }

@@ -43,4 +43,5 @@ mod telling;
 mod toolchains;
 mod views;
 mod touched;
+mod trying;
 mod watched;

@@ -2,7 +2,7 @@
 
 use std::process::Command;
 
-use crate::harness::Scratch;
+use crate::harness::{MINI, Scratch};
 
 const BOARD: &str = r#"format = 1
 [tree]
@@ -125,4 +125,16 @@ fn the_record_of_an_installation_names_them() {
     add(&tree, "fix.patch").code(0);
     tree.run("install").code(0);
     assert_eq!(tree.run("uninstall --preview --json").json()["patches"][0], "fix.patch");
+}
+
+#[test]
+fn the_first_build_of_a_checkout_can_carry_changes() {
+    let tree = Scratch::with(MINI);
+    let text = "format = 1\ntree = \"mini\"\npatches = [\"fix.patch\"]\n[choose]\ndepth = 4\n";
+    tree.write("mine/station.toml", text);
+    let line = tree.read("src/main.c").lines().next().expect("a line").to_string();
+    let patch = format!("--- a/src/main.c\n+++ b/src/main.c\n@@ -1 +1,2 @@\n {line}\n+/* ours */\n");
+    tree.write("mine/station.changes/fix.patch", &patch);
+    tree.run("build --profile mine/station.toml").code(0);
+    tree.run("build --profile mine/station.toml").code(0).says(&["Nothing to do"]);
 }

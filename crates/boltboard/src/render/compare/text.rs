@@ -201,11 +201,18 @@ fn no_effect(compared: &Comparison, effects: &[&ValueTold], width: usize, text: 
 }
 
 fn changes(compared: &Comparison, text: &mut String) {
+    let mut told: Vec<(Vec<String>, Vec<&str>)> = Vec::new();
     for change in &compared.changes {
         let carry: Vec<String> =
             compared.sides.iter().zip(&change.sides).filter(|(_, has)| **has).map(|(name, _)| name.clone()).collect();
-        let verb = if carry.len() == 1 { "carries" } else { "carry" };
-        *text += &format!("\nOnly {} {verb} the change {} to the sources.\n", list(&carry, "and"), change.name);
+        match told.iter_mut().find(|(sides, _)| *sides == carry) {
+            Some((_, names)) => names.push(&change.name),
+            None => told.push((carry, vec![&change.name])),
+        }
+    }
+    for (sides, names) in told {
+        let verb = if sides.len() == 1 { "carries" } else { "carry" };
+        *text += &format!("\nOnly {} {verb} changes to the sources: {}\n", list(&sides, "and"), names.join(", "));
     }
 }
 
