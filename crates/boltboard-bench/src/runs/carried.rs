@@ -50,11 +50,8 @@ pub fn measured(words: &[String]) -> Result<(), Box<dyn Error>> {
         answer = serde_json::from_slice(&run(&later, &words)?.stdout).unwrap_or(Value::Null);
         Ok(())
     })?;
-    let ran = run(&later, &["carry", &file, "--from", &from])?;
-    if !later.join("boltboard-work/profiles/keeper.toml").is_file() {
-        return Err(String::from_utf8_lossy(&ran.stderr).into_owned().into());
-    }
-    let after = std::fs::read_to_string(later.join("boltboard-work/profiles/keeper.toml"))?;
+    run(&later, &["carry", &file, "--from", &from])?;
+    let after = std::fs::read_to_string(&kept)?;
     judge(&answer, &before, &after, &changes)?;
     println!("reading both boards      {:>7.0} ms", ms(reading));
     println!(

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use boltboard_core::base::FileError;
 use boltboard_core::base::files::write_whole;
+use boltboard_core::base::{FileError, shell_word};
 use boltboard_core::board::{Board, Value};
 use boltboard_core::carry::{Carried, Decision, Fate, Open, Written, carry, renamed};
 use boltboard_core::compare::{CauseKind, Rows, Side, causes, rows};
@@ -24,9 +24,9 @@ use crate::session::{Session, profile_name, surroundings};
 /// Carry a profile over to this version of the tree
 #[derive(Debug, Args)]
 pub struct CarryArgs {
-    /// The profile, or the file of one [default: the one in use]
+    /// The profile, or the file of one, which is carried where it lies [default: the one in use]
     #[arg(value_name = "PROFILE|FILE", add = complete::profiles())]
-    profile: Option<String>,
+    which: Option<String>,
     /// The tree in the version that the profile was made for; then moved defaults and new options are told as well
     #[arg(long, value_name = "DIR")]
     from: Option<PathBuf>,
@@ -62,16 +62,24 @@ struct Moving {
 pub fn run(global: &Global, screen: &Screen, args: &CarryArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let earlier = earlier(&session, args)?;
-    let (name, from) = find(&session, earlier.as_ref(), args.profile.as_deref())?;
-    let to = target(&session, &name, &from, args)?;
+    let (name, from) = find(&session, earlier.as_ref(), args.which.as_deref())?;
+    let (to, path) = target(&session, &name, &from, args)?;
     let asker = Asker::new(global, screen);
-    let mut moving = moving(&session, earlier.as_ref(), (&name, &from), &to, &asker)?;
+    let mut moving = moving(&session, earlier.as_ref(), (&name, &from), (&to, &path), &asker)?;
     let mut told = Told::new(json::FORMAT, &session.board, &to, &moving[0].written, args.preview);
     for below in &moving[1..] {
         told.below.push(below.name.to_string());
         told.take(&below.written.carried);
     }
     told.earlier_known = earlier.is_some();
+    told.again = again(args);
+    told.of_profile = if path != session.shelf.own_path(&to) {
+        format!(" --profile {}", shell_word(&path.display().to_string()))
+    } else if to == session.profile {
+        String::new()
+    } else {
+        format!(" --profile {to}")
+    };
     let choices = read(&session, &to, &moving)?;
     told.changes = changes(&session, &choices_with_files(&choices, &moving), earlier.as_ref());
     let facts = session.facts(&choices)?;
@@ -87,7 +95,7 @@ pub fn run(global: &Global, screen: &Screen, args: &CarryArgs) -> Result<Exit, S
         session.prepare_work()?;
         // Those below come first: whatever happens then, each file is whole.
         moving.iter().rev().try_for_each(save)?;
-        if args.profile.is_none() && args.into.is_some() {
+        if args.which.is_none() && args.into.is_some() {
             session.work.set_active(&to)?;
         }
     }
@@ -110,6 +118,16 @@ pub fn run(global: &Global, screen: &Screen, args: &CarryArgs) -> Result<Exit, S
         return Ok(Exit::No);
     }
     Ok(if told.is_open() { Exit::No } else { Exit::Done })
+}
+
+/// The command without what only shows.
+fn again(args: &CarryArgs) -> String {
+    let mut words = vec!["boltboard carry".to_string()];
+    words.extend(args.which.iter().map(|which| shell_word(which)));
+    words.extend(args.from.iter().map(|from| format!("--from {}", shell_word(&from.display().to_string()))));
+    words.extend(args.from_revision.iter().map(|revision| format!("--from-revision {}", shell_word(revision))));
+    words.extend(args.into.iter().map(|into| format!("--into {into}")));
+    words.join(" ")
 }
 
 /// Opens the tree in the version that the profile was made for.
@@ -153,18 +171,28 @@ fn find(session: &Session, earlier: Option<&Earlier>, asked: Option<&str>) -> Re
     }
 }
 
-/// The name that the carried profile gets.
-fn target(session: &Session, name: &ProfileName, from: &Path, args: &CarryArgs) -> Result<ProfileName, Stop> {
+/// The name that the carried profile gets, and where it lies.
+fn target(
+    session: &Session,
+    name: &ProfileName,
+    from: &Path,
+    args: &CarryArgs,
+) -> Result<(ProfileName, PathBuf), Stop> {
     if let Some(into) = &args.into {
-        return super::profile::new_name(session, into);
+        let name = super::profile::new_name(session, into)?;
+        let path = session.shelf.own_path(&name);
+        return Ok((name, path));
+    }
+    if args.which.as_ref().is_some_and(|which| which.contains('/')) {
+        return Ok((name.clone(), from.to_path_buf()));
     }
     let own = session.shelf.own_path(name);
     if from == own || !own.exists() && session.source_of(name)? != Some(ProfileSource::Shipped) {
-        return Ok(name.clone());
+        return Ok((name.clone(), own));
     }
     let diagnostic = Diagnostic::new(format!("there is another profile `{name}` here"));
     let version = session.board.tree.version.as_str();
-    let command = format!("boltboard carry {} --into {name}-{version}", args.profile.as_deref().unwrap_or_default());
+    let command = format!("boltboard carry {} --into {name}-{version}", args.which.as_deref().unwrap_or_default());
     Err(Stop::new(Exit::WrongUse, diagnostic.next(command, "give the carried one a name of its own")))
 }
 
@@ -173,13 +201,13 @@ fn moving(
     session: &Session,
     earlier: Option<&Earlier>,
     (name, from): (&ProfileName, &Path),
-    to: &ProfileName,
+    (to, path): (&ProfileName, &Path),
     asker: &Asker<'_>,
 ) -> Result<Vec<Moving>, Stop> {
     let version = earlier.map(|earlier| earlier.core.board.tree.version.clone());
     let mut all = Vec::new();
-    let mut open = vec![(to.clone(), name.clone(), from.to_path_buf())];
-    while let Some((to, name, from)) = open.pop() {
+    let mut open = vec![(to.clone(), name.clone(), from.to_path_buf(), path.to_path_buf())];
+    while let Some((to, name, from, path)) = open.pop() {
         let mut content = std::fs::read_to_string(&from).map_err(FileError::on("read", &from))?;
         let base = bases_of(&content);
         let there = |layer: &ProfileName| session.shelf.places(layer).iter().any(|path| path.is_file());
@@ -191,10 +219,10 @@ fn moving(
             }
         } else {
             for layer in base {
-                let path = session.shelf.own_path(&layer);
+                let below = session.shelf.own_path(&layer);
                 let known = all.iter().any(|one: &Moving| one.name == layer) || open.iter().any(|one| one.1 == layer);
-                if path.is_file() && !known && needs_carrying(&path, &session.board) {
-                    open.push((layer.clone(), layer, path));
+                if below.is_file() && !known && needs_carrying(&below, &session.board) {
+                    open.push((layer.clone(), layer, below.clone(), below));
                 }
             }
         }
@@ -203,7 +231,6 @@ fn moving(
             let message = format!("{} cannot be read: {fault}", from.display());
             Stop::new(Exit::Wrong, Diagnostic::new(message))
         })?;
-        let path = session.shelf.own_path(&to);
         all.push(Moving { name: to, from, to: path, written });
     }
     Ok(all)

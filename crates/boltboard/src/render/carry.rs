@@ -37,6 +37,12 @@ pub struct Told {
     pub changes: Vec<ChangeCarried>,
     /// Whether what was carried clashes.
     pub clashes: bool,
+    /// The command that does the same again.
+    #[serde(skip)]
+    pub again: String,
+    /// What `set` needs to be told so that it changes this profile.
+    #[serde(skip)]
+    pub of_profile: String,
     /// Whether the tree in its earlier version was there.
     pub earlier_known: bool,
     /// Whether the earlier values could not be found, though the earlier tree is there.
@@ -214,7 +220,7 @@ pub fn text(told: &Told, width: usize) -> String {
     let kept_as =
         if told.written { "kept as comments in the profile" } else { "to be kept as comments in the profile" };
     table(&mut text, &format!("Gone; {kept_as}"), &of("gone"), width);
-    open(&mut text, &format!("For you to decide; {kept_as}"), &of("open"), width);
+    open(&mut text, &format!("For you to decide; {kept_as}"), &of("open"), &told.of_profile, width);
     moved(&mut text, told, width);
     new(&mut text, told, width);
     changes(&mut text, told, width);
@@ -248,7 +254,7 @@ fn table(text: &mut String, head: &str, choices: &[&ChoiceTold], width: usize) {
     *text += &columns(&rows, 2, width);
 }
 
-fn open(text: &mut String, head: &str, choices: &[&ChoiceTold], width: usize) {
+fn open(text: &mut String, head: &str, choices: &[&ChoiceTold], of_profile: &str, width: usize) {
     if choices.is_empty() {
         return;
     }
@@ -258,12 +264,12 @@ fn open(text: &mut String, head: &str, choices: &[&ChoiceTold], width: usize) {
             choice.reason.as_ref().map_or(String::new(), |reason| format!(" (you chose it because: {reason})"));
         let line = format!("{}={}: {}{reason}", choice.option, choice.value, choice.words);
         wrap(&line, width.saturating_sub(2)).iter().for_each(|line| *text += &format!("  {line}\n"));
-        let next: Vec<Next> = choice.near.iter().take(2).map(|near| near_by(choice, near)).collect();
+        let next: Vec<Next> = choice.near.iter().take(2).map(|near| near_by(choice, near, of_profile)).collect();
         *text += &next_lines(&next, 4);
     }
 }
 
-fn near_by(choice: &ChoiceTold, near: &str) -> Next {
+fn near_by(choice: &ChoiceTold, near: &str, of_profile: &str) -> Next {
     if choice.words.starts_with("there is no such option") {
         return Next::new(format!("boltboard show {near}"), "whether it is the same");
     }
@@ -272,7 +278,7 @@ fn near_by(choice: &ChoiceTold, near: &str) -> Next {
     }
     // The first word is the option's name now.
     let name = choice.words.split(' ').next().unwrap_or(&choice.option);
-    Next::new(format!("boltboard set {name}={near}"), "choose this value")
+    Next::new(format!("boltboard set{of_profile} {name}={near}"), "choose this value")
 }
 
 fn moved(text: &mut String, told: &Told, width: usize) {
@@ -308,8 +314,13 @@ fn moved(text: &mut String, told: &Told, width: usize) {
     *text += &columns(&rows, 2, width);
     let can_be = told.moved.iter().find(|moved| moved.default_changed && moved.can_be_pinned && !moved.pinned);
     if let Some(moved) = can_be {
-        let pin = format!("boltboard set {}={}", moved.option, moved.before);
-        *text += &next_lines(&[Next::new(pin, "keep one as it was; `carry --pin` keeps all of them")], 2);
+        let next = if told.written {
+            let set = format!("boltboard set{} {}={}", told.of_profile, moved.option, moved.before);
+            Next::new(set, "keep one of them as it was")
+        } else {
+            Next::new(format!("{} --pin", told.again), "keep all of them as they were")
+        };
+        *text += &next_lines(&[next], 2);
     }
 }
 
