@@ -215,6 +215,20 @@ fn comparison(session: &Session, sides: &[Compared]) -> Result<Comparison, Stop>
             same: difference.same,
             left_ms: difference.left_ms,
             right_ms: difference.right_ms,
+            does: [
+                (0, &difference.left_only),
+                (at, &difference.right_only),
+                (at, &difference.differ),
+                (at, &difference.unknown),
+            ]
+            .into_iter()
+            .flat_map(|(side, steps)| steps.iter().map(move |id| (side, *id)))
+            .map(|(side, id)| {
+                let step = &plans_of[side].steps[id];
+                let subject = step.source().map_or_else(|| step.name.clone(), ToString::to_string);
+                (step.name.clone(), format!("{:<9} {subject}", step.verb()))
+            })
+            .collect(),
             to_build: to_build(session, built[at].1)?,
             never_built: never.map(|side| built[side].0.profile.to_string()).collect(),
         });

@@ -98,7 +98,7 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(first(&against, "against"), "requirements"), &["option", "requirement", "file", "line"]);
     let checked = answer("profile check");
     keys(&checked, &["format", "profiles"]);
-    keys(first(&checked, "profiles"), &["profile", "holds", "choices?", "no-effect", "problems"]);
+    keys(first(&checked, "profiles"), &["profile", "holds", "choices?", "no-effect", "problems", "for-other-hosts"]);
     let doubts = tree.run("lint --json").json();
     keys(&doubts, &["format", "findings", "accepted"]);
     keys(first(&doubts, "findings"), &["finding", "severity", "message", "file?", "line?", "requirements", "remedy"]);
@@ -203,25 +203,35 @@ fn every_answer_has_just_its_documented_fields() {
         ],
     );
     tree.run("profile new other").code(0);
+    tree.run("build").code(0);
     let compare = answer("compare mine other");
     keys(
         &compare,
-        &[
-            "format",
-            "left",
-            "right",
-            "values",
-            "parts",
-            "left-only",
-            "right-only",
-            "differ",
-            "unknown",
-            "same",
-            "left-ms?",
-            "right-ms?",
-        ],
+        &["format", "tree", "sides", "options", "causes", "values", "changes", "parts", "contents", "steps"],
     );
-    keys(first(&compare, "values"), &["option", "left", "left-origin", "right", "right-origin"]);
+    keys(first(&compare, "causes"), &["kind", "name", "sides", "said", "moves"]);
+    keys(first(&compare, "values"), &["option", "summary", "section", "sides", "causes"]);
+    keys(first(first(&compare, "values"), "sides"), &["value", "origin", "applies"]);
+    keys(first(&compare, "parts"), &["part", "sides"]);
+    keys(first(first(&compare, "parts"), "sides"), &["state", "bytes?", "sections"]);
+    keys(first(&compare, "contents"), &["part", "side", "left-sources", "right-sources", "flags"]);
+    let steps = first(&compare, "steps");
+    let lists = ["left-only", "right-only", "differ", "unknown"];
+    let others = ["side", "same", "left-ms?", "right-ms?", "to-build", "never-built"];
+    keys(steps, &[&lists[..], &others[..]].concat());
+    keys(&steps["to-build"], &["run", "reused", "current", "expected-work-ms?"]);
+    let merged = answer("profile merge mine mine other --into third");
+    keys(&merged, &["format", "profile", "written", "joined"]);
+    keys(first(&merged, "joined"), &["option", "base?", "left?", "right?", "outcome"]);
+    keys(&answer("profile flatten mine --into flat"), &["format", "written", "shared", "values-compared"]);
+    let carried = answer("carry mine --preview");
+    let told = ["profile", "from", "to", "written", "below", "choices", "moved", "new", "changes"];
+    keys(&carried, &[&["format"], &told[..], &["clashes", "earlier-known", "uncompared"]].concat());
+    keys(first(&carried, "choices"), &["option", "value", "reason?", "fate", "now", "words", "near"]);
+    let trial = tree.run("--json trial mine --runs 1 -- bin/mini").code(0).json();
+    keys(&trial, &["format", "command", "variants", "least-seen-memory-bytes", "best"]);
+    let quantities = ["wall-ms", "cpu-ms", "memory-bytes", "output-bytes", "code-bytes", "build-work-ms"];
+    keys(first(&trial, "variants"), &[&["name", "profile", "tried", "failed?"], &quantities[..]].concat());
     let install = answer("install --preview");
     keys(&install, &["format", "files", "folders", "obsolete", "manifest"]);
     keys(first(&install, "files"), &["path", "part", "mode", "step"]);

@@ -3,6 +3,8 @@
 mod html;
 mod text;
 
+use std::collections::BTreeMap;
+
 use serde::Serialize;
 
 pub use html::page;
@@ -171,6 +173,9 @@ pub struct StepsTold {
     pub right_ms: Option<u64>,
     /// What a build of the other side would do now.
     pub to_build: ToBuild,
+    /// What the steps named above do, and to what.
+    #[serde(skip)]
+    pub does: BTreeMap<String, String>,
     /// Sides that were never built here.
     pub never_built: Vec<String>,
 }

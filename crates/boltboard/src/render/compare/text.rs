@@ -367,7 +367,7 @@ fn steps(compared: &Comparison, steps: &StepsTold, text: &mut String) {
             return;
         }
         *text += &format!("  {} {label}\n", paint(Role::Warn, &count(names.len(), "step", "steps")));
-        names.iter().take(LISTED).for_each(|name| *text += &format!("    {name}\n"));
+        names.iter().take(LISTED).for_each(|name| *text += &format!("    {}\n", steps.does.get(name).unwrap_or(name)));
         if names.len() > LISTED {
             *text += &format!("    and {} more\n", names.len() - LISTED);
         }
