@@ -47,6 +47,11 @@ impl Session {
         Ok(Session { core, global: global.clone(), screen: *screen })
     }
 
+    /// The core's session, whose faults are not told yet.
+    pub fn core(&self) -> &Core {
+        &self.core
+    }
+
     fn told<T>(&self, result: Result<T, SessionFault>) -> Result<T, Stop> {
         result.map_err(|fault| Stop::of(fault, Some(&self.core)))
     }

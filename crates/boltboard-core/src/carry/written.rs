@@ -6,7 +6,7 @@ use toml_edit::{DocumentMut, Item, Key, TableLike, Value};
 
 use super::{Carried, Fate, Open, Why};
 use crate::board::{Board, Kind, NEED_PREFIX};
-use crate::profile::CHANGE_PREFIX;
+use crate::profile::{CHANGE_PREFIX, plain_text};
 
 /// A text is no profile.
 #[derive(Debug, Clone, thiserror::Error)]
@@ -54,25 +54,14 @@ fn entries(document: &DocumentMut, table: &str) -> Vec<(String, Item)> {
     table.into_iter().flat_map(|table| table.iter().map(|(name, item)| (name.to_string(), item.clone()))).collect()
 }
 
-fn value_text(item: &Item) -> String {
-    match item.as_value() {
-        Some(Value::String(text)) => text.value().clone(),
-        Some(Value::Integer(number)) => number.value().to_string(),
-        Some(Value::Boolean(flag)) => flag.value().to_string(),
-        Some(Value::Float(number)) => number.value().to_string(),
-        Some(Value::Array(words)) => words.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
-        _ => item.to_string().trim().to_string(),
-    }
-}
-
 /// Reads a profile's choices as they stand there, whether or not a board knows them.
 pub(super) fn read(text: &str) -> Result<Read, Unreadable> {
     let document = parse(text)?;
     let reasons = document.get("reasons").and_then(Item::as_table_like);
     let reason = |key: &str| reasons.and_then(|r| r.get(key)).and_then(Item::as_str).map(str::to_string);
-    let chosen = entries(&document, "choose").into_iter().map(|(name, item)| (name, value_text(&item)));
+    let chosen = entries(&document, "choose").into_iter().map(|(name, item)| (name, plain_text(&item)));
     let provided = entries(&document, "providers").into_iter();
-    let provided = provided.map(|(name, item)| (format!("{NEED_PREFIX}{name}"), value_text(&item)));
+    let provided = provided.map(|(name, item)| (format!("{NEED_PREFIX}{name}"), plain_text(&item)));
     let choices = chosen.chain(provided).map(|(name, value)| RawChoice { reason: reason(&name), name, value });
     let version = document.get("tree-version").and_then(Item::as_str).map(str::to_string);
     Ok(Read { version, choices: choices.collect() })
@@ -152,7 +141,7 @@ fn rewrite<'c>(
             } else if let Some(value) = item.as_value_mut() {
                 value.decor_mut().clear();
             }
-            if plain != one.name.strip_prefix(prefix).unwrap_or(&one.name) || value_text(&item) != value {
+            if plain != one.name.strip_prefix(prefix).unwrap_or(&one.name) || plain_text(&item) != value {
                 let decor = item.as_value().map(|value| value.decor().clone()).unwrap_or_default();
                 let mut written = typed(&name, &value, board);
                 *written.decor_mut() = decor;
@@ -232,7 +221,7 @@ fn loose_reasons(document: &mut DocumentMut, lost: &mut Vec<String>) {
     let known: BTreeSet<String> = names("choose").chain(needs).chain(changes).collect();
     let loose = entries(document, "reasons").into_iter().filter(|(name, _)| !known.contains(name));
     for (name, item) in loose.collect::<Vec<_>>() {
-        let line = format!("{name}: {:?}", value_text(&item));
+        let line = format!("{name}: {:?}", plain_text(&item));
         // What is not carried took its reason along.
         if !lost.iter().any(|lost| lost.starts_with(&format!("#   {name} = "))) {
             lost.push(format!("#   a reason for {}  (it is not chosen)", line.replace(char::is_control, " ")));

@@ -1,7 +1,7 @@
 //! What can be wrong with profiles.
 
 use crate::base::Place;
-use crate::board::{ProviderFault, ValueFault};
+use crate::board::{NEED_PREFIX, ProviderFault, ValueFault};
 
 /// How many profiles may be based on each other in a row.
 pub(super) const MOST_LEVELS: usize = 50;
@@ -15,6 +15,30 @@ pub struct ProfileProblem {
     pub place: Option<Place>,
     /// Names or values that may have been meant.
     pub near: Vec<String>,
+}
+
+impl ProfileFault {
+    /// Returns the entry that it is about, as a person names it, where it is about a single one.
+    pub fn about(&self) -> Option<String> {
+        match self {
+            ProfileFault::UnknownOption(name)
+            | ProfileFault::Derived(name)
+            | ProfileFault::LooseReason(name)
+            | ProfileFault::Value { option: name, .. }
+            | ProfileFault::WrongType { key: name, .. } => Some(name.clone()),
+            ProfileFault::UnknownNeed(name) => Some(format!("{NEED_PREFIX}{name}")),
+            ProfileFault::Provider(ProviderFault::Unknown { need, .. }) => Some(format!("{NEED_PREFIX}{need}")),
+            ProfileFault::Unknown(_)
+            | ProfileFault::Unreadable { .. }
+            | ProfileFault::Toml(_)
+            | ProfileFault::UnknownKey(_)
+            | ProfileFault::OtherTree { .. }
+            | ProfileFault::Newer { .. }
+            | ProfileFault::Older { .. }
+            | ProfileFault::Ring(_)
+            | ProfileFault::TooDeep(_) => None,
+        }
+    }
 }
 
 /// What can be wrong with a profile.

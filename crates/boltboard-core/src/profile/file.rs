@@ -104,6 +104,26 @@ impl ProfileFile {
         was
     }
 
+    /// Takes out what is entered under a name, whether or not a board knows it: a choice, who meets a need, or a reason of nothing.
+    /// Returns whether it was there.
+    pub fn take_out(&mut self, name: &str) -> bool {
+        match name.strip_prefix(NEED_PREFIX) {
+            Some(need) if self.entries().iter().any(|(known, _)| known == name) => self.unset_provider(need),
+            _ if self.entries().iter().any(|(known, _)| known == name) => self.unset(name),
+            _ => self.drop_entry("reasons", name),
+        }
+    }
+
+    /// Returns all that is chosen, and who is to meet needs, as it stands there.
+    pub fn entries(&self) -> Vec<(String, String)> {
+        let of = |key: &str, prefix: &str| -> Vec<(String, String)> {
+            let table = self.document.get(key).and_then(Item::as_table_like);
+            let entries = table.into_iter().flat_map(|table| table.iter());
+            entries.map(|(name, item)| (format!("{prefix}{name}"), plain_text(item))).collect()
+        };
+        [of("choose", ""), of("providers", NEED_PREFIX)].concat()
+    }
+
     /// Carries a patch, after all others, with a reason if there is one.
     pub fn add_patch(&mut self, name: &str, reason: Option<&str>) {
         let mut list = self.document.get("patches").and_then(Item::as_array).cloned().unwrap_or_default();
@@ -187,6 +207,20 @@ fn put(table: &mut dyn toml_edit::TableLike, key: &str, mut new: toml_edit::Valu
         *old = new;
     } else {
         table.insert(key, Item::Value(new));
+    }
+}
+
+/// An entry's value as a person types it.
+pub(crate) fn plain_text(item: &Item) -> String {
+    match item.as_value() {
+        Some(toml_edit::Value::String(text)) => text.value().clone(),
+        Some(toml_edit::Value::Integer(number)) => number.value().to_string(),
+        Some(toml_edit::Value::Boolean(flag)) => flag.value().to_string(),
+        Some(toml_edit::Value::Float(number)) => number.value().to_string(),
+        Some(toml_edit::Value::Array(words)) => {
+            words.iter().filter_map(toml_edit::Value::as_str).collect::<Vec<_>>().join(" ")
+        }
+        _ => item.to_string().trim().to_string(),
     }
 }
 

@@ -12,6 +12,7 @@ mod shelf;
 
 pub use draft::Draft;
 pub use fault::{ProfileFault, ProfileProblem};
+pub(crate) use file::plain_text;
 pub use file::{ProfileFile, ProfileName};
 pub use layers::{
     CHANGE_PREFIX, ChangeSort, Choice, Choices, Layer, LayerId, ProfileSource, ProviderChoice, SourceChange,

@@ -12,6 +12,7 @@ use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, FaultKind, Stop, refused};
 use crate::render::moved::{self, Moves};
+use crate::render::text::{count, next_line};
 use crate::render::{Screen, json};
 use crate::session::{Session, profile_name};
 use boltboard_core::session::{Resolved, SessionFault};
@@ -202,6 +203,9 @@ enum Effects {
 /// Takes choices back.
 pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
+    if let Err(SessionFault::Profile { .. }) = session.core().choices_of(&session.profile) {
+        return repair(&session, screen, &args.options);
+    }
     for name in &args.options {
         match name.strip_prefix(NEED_PREFIX) {
             Some(need) => session.find_need(need).map(|_| ())?,
@@ -226,6 +230,39 @@ pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit,
         }
         Ok(())
     })
+}
+
+/// Takes entries out of a profile that does not fit this tree; what else is wrong with it stays for later.
+fn repair(session: &Session, screen: &Screen, names: &[String]) -> Result<Exit, Stop> {
+    let path = session.shelf.own_path(&session.profile);
+    let wrong = || session.choices_of(&session.profile).err();
+    let (Some(mut file), Some(before)) = (ProfileFile::open(&path)?, wrong()) else {
+        return Err(wrong().unwrap_or_else(|| Stop::usage(format!("cannot use {}", path.display()))));
+    };
+    for name in names {
+        if !file.take_out(name) {
+            let diagnostic = Diagnostic::new(format!("`{name}` is not in the profile {}", session.profile));
+            let command = format!("boltboard profile show {}", session.profile);
+            return Err(Stop::new(Exit::WrongUse, diagnostic.next(command, "what is in it")));
+        }
+    }
+    file.save()?;
+    let left = wrong().map_or(0, |stop| stop.diagnostics.len());
+    let names = names.join(", ");
+    let problems = match left {
+        0 => "It fits this tree now.".to_string(),
+        left => {
+            format!("Of {} {} left.", count(before.diagnostics.len(), "problem", "problems"), count(left, "is", "are"))
+        }
+    };
+    screen.done(&format!("Removed {names} from the profile {}. {problems}\n", session.profile), session.global.json);
+    if left > 0 && !session.global.json {
+        screen.out(&next_line(
+            format!("boltboard profile show {}", session.profile),
+            "what is in it, and what does not fit",
+        ));
+    }
+    Ok(Exit::Done)
 }
 
 /// What a change records in the profile, as it is typed.

@@ -6,15 +6,17 @@ mod start;
 
 use std::path::PathBuf;
 
+use boltboard_core::base::shell_word;
 use boltboard_core::board::NEED_PREFIX;
-use boltboard_core::profile::{CHANGE_PREFIX, ChangeSort, ProfileFile, ProfileName, ProfileSource};
+use boltboard_core::profile::{CHANGE_PREFIX, ChangeSort, ProfileFile, ProfileName, ProfileProblem, ProfileSource};
 use boltboard_core::resolve::{Effect, Start};
+use boltboard_core::session::SessionFault;
 use clap::{Args, Subcommand};
 
 use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
-use crate::render::text::{Role, columns, count, next_line, paint};
+use crate::render::text::{Cell, Role, columns, count, next_line, paint};
 use crate::render::{Screen, json};
 use crate::session::{Session, profile_name};
 
@@ -195,6 +197,10 @@ fn put_in_use(session: &Session, screen: &Screen, name: &str) -> Result<Exit, St
 }
 
 fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -> Result<Exit, Stop> {
+    let read = session.core().choices_of(name);
+    if let (Err(SessionFault::Profile { problems, .. }), false) = (&read, as_json) {
+        show_unfit(session, screen, name, problems)?;
+    }
     let choices = session.choices_of(name)?;
     if as_json {
         screen.json(&json::profile(&session.board, name, &choices));
@@ -245,6 +251,35 @@ fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -
         screen.out("  It has no choices yet.\n");
     }
     Ok(Exit::Done)
+}
+
+/// Shows what is in a profile that does not fit this tree, each entry with what is wrong with it. What is wrong in all is told after that.
+fn show_unfit(session: &Session, screen: &Screen, name: &ProfileName, problems: &[ProfileProblem]) -> Result<(), Stop> {
+    let path = session.shelf.places(name).into_iter().find(|path| path.is_file());
+    let Some(file) = path.map(|path| ProfileFile::open(&path)).transpose()?.flatten() else { return Ok(()) };
+    let about = |entry: &str| {
+        let told = problems.iter().find(|problem| problem.fault.about().as_deref() == Some(entry));
+        told.map_or(String::new(), |problem| problem.fault.to_string())
+    };
+    let entries = file.entries();
+    let rows: Vec<Vec<Cell>> = entries
+        .into_iter()
+        .map(|(name, value)| {
+            let problem = about(&name);
+            vec![(Role::Name, name), (Role::Value, value), (Role::Bad, problem)]
+        })
+        .collect();
+    screen.out(&format!(
+        "{}  {}\n",
+        paint(Role::Title, name.as_str()),
+        paint(Role::Faint, "as its file has it; it does not fit this tree")
+    ));
+    screen.out(&columns(&rows, 2, screen.width));
+    if let Some(wrong) = problems.iter().find_map(|problem| problem.fault.about()) {
+        let command = format!("boltboard unset --profile {name} {}", shell_word(&wrong));
+        screen.out(&next_line(command, "take one entry out"));
+    }
+    Ok(())
 }
 
 /// What came of checking one profile.
