@@ -108,7 +108,7 @@ fn judge(answer: &Value, before: &str, after: &str, changes: &Changes) -> Result
         .iter()
         .filter(|moved| {
             let because = moved["because"].as_array().is_none_or(Vec::is_empty);
-            moved["default-changed"] != true && moved["was-chosen"] != true && because
+            ["default-changed", "definition-changed", "was-chosen"].iter().all(|word| moved[*word] != true) && because
         })
         .count();
     let fate = |fate: &str| list("choices").iter().filter(|choice| choice["fate"] == fate).count();

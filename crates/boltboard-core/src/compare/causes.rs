@@ -276,11 +276,16 @@ impl Pair<'_, '_> {
     fn unexplained_kind(&self, row: usize) -> CauseKind {
         let [(left, one), (right, two)] = self.sides();
         let ids = &self.rows.rows[row].ids;
-        let by_default = |side: usize, seen: &Side<'_>| {
-            ids[side].is_some_and(|option| matches!(seen.resolution.get(option).origin, Origin::Default(_)))
+        let defaults = |side: usize, seen: &Side<'_>| -> Vec<String> {
+            let rules = ids[side].map_or(&[][..], |option| &seen.board.options[option].defaults);
+            let said = |value: &DefaultValue| match value {
+                DefaultValue::Fixed(value) => value.to_string(),
+                DefaultValue::Derived(text) => format!("{text:?}"),
+            };
+            rules.iter().map(|rule| said(&rule.value)).collect()
         };
         let own_boards = !std::ptr::eq(one.board, two.board);
-        if own_boards && by_default(left, one) && by_default(right, two) {
+        if own_boards && defaults(left, one) != defaults(right, two) {
             CauseKind::Default
         } else {
             CauseKind::Definition

@@ -358,15 +358,16 @@ fn moved(
     if before.value == after.value || called.is_some_and(|now| now == after.value.to_string()) {
         return None;
     }
-    let own = because.iter().any(|cause| cause.kind == CauseKind::Default && cause.name == rows.rows[at].name);
+    let own = |kind| because.iter().any(|cause| cause.kind == kind && cause.name == rows.rows[at].name);
     let was = before.value.to_string();
     let can_be_pinned = board.options[option].kind.read(&was).is_ok();
     Some(MovedTold {
         option: rows.rows[at].name.clone(),
         before: was,
         after: after.value.to_string(),
-        default_changed: own,
-        was_chosen: because.iter().any(|cause| cause.kind == CauseKind::Choice && cause.name == rows.rows[at].name),
+        default_changed: own(CauseKind::Default),
+        definition_changed: own(CauseKind::Definition),
+        was_chosen: own(CauseKind::Choice),
         because: because.iter().map(|cause| cause.name.clone()).filter(|name| *name != rows.rows[at].name).collect(),
         can_be_pinned,
         pinned: false,

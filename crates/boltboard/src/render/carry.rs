@@ -78,6 +78,8 @@ pub struct MovedTold {
     pub after: String,
     /// Whether its own default is another one.
     pub default_changed: bool,
+    /// Whether something else in its definition is another one.
+    pub definition_changed: bool,
     /// Whether it was chosen in the earlier version.
     pub was_chosen: bool,
     /// What else lies behind it.
@@ -297,7 +299,7 @@ fn moved(text: &mut String, told: &Told, width: usize) {
         if !moved.because.is_empty() {
             words.push(format!("because of {}", moved.because.join(", ")));
         }
-        if words.is_empty() {
+        if moved.definition_changed {
             words.push("its definition changed".to_string());
         }
         if moved.pinned {

@@ -399,3 +399,30 @@ fn a_merge_that_cannot_hold_is_not_written() {
     ran.complains(&["these choices cannot hold together", "Nothing was changed."]);
     assert!(!tree.at("boltboard-work/profiles/both.toml").exists());
 }
+
+#[test]
+fn a_profile_that_does_not_fit_is_shown_and_repaired_entry_by_entry() {
+    let later = Scratch::later_skerry();
+    let text = "format = 1\ntree = \"skerry\"\ntree-version = \"2.4\"\n[choose]\nlamp-watts = 900\nrotation-seconds = 90\n# ours\nunits = \"metric\"\n[providers]\ngsp = \"off\"\n[reasons]\nlamp-watts = \"x\"\nlost = \"y\"\n";
+    later.run("profile new odd").code(0);
+    later.write("boltboard-work/profiles/odd.toml", text);
+    later.run("profile show odd").code(3).says(&[
+        "it does not fit this tree",
+        "lamp-watts        900     there is no option `lamp-watts`",
+        "rotation-seconds  90      rotation-seconds does not accept `90`",
+        "units             metric\n",
+        "need:gsp          off     there is no need `gsp`",
+        "boltboard unset --profile odd lamp-watts",
+    ]);
+    later.run("unset lamp-watts").code(0).says(&["Removed lamp-watts from the profile odd. Of 5 problems 4 are left."]);
+    later.run("unset nothing").code(2).complains(&["`nothing` is not in the profile odd"]);
+    later.run("unset rotation-seconds need:gsp").code(0).says(&["are left"]);
+    later.run("unset lost").code(0).says(&["It fits this tree now."]);
+    let file = later.read("boltboard-work/profiles/odd.toml");
+    assert_eq!(file, "format = 1\ntree = \"skerry\"\ntree-version = \"2.4\"\n[choose]\n# ours\nunits = \"metric\"\n");
+    later.run("show units").code(0).says(&["metric"]);
+    let newer = Scratch::skerry();
+    newer.write("boltboard-work/boltboard-work", "format 1\ntree skerry\n");
+    newer.write("boltboard-work/profiles/ahead.toml", &text.replace("2.4", "3.0"));
+    newer.run("profile show ahead").code(3).complains(&["written for version 3.0, the tree is version 2.4"]);
+}
