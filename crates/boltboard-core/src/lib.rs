@@ -51,6 +51,7 @@ pub mod survey;
 pub mod logic;
 pub mod load;
 pub mod resolve;
+pub mod tailor;
 pub mod reason;
 pub mod remedy;
 pub mod step;

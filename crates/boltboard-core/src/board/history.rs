@@ -33,6 +33,15 @@ pub struct OptionPast {
     pub changed: Option<Changed>,
 }
 
+/// What shows that a machine uses an option.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Signs {
+    /// Patterns of devices that it serves, over the aliases by which the kernel names them.
+    pub serves: Vec<String>,
+    /// Programs, shared objects and modules that run, by name; files, by their absolute paths.
+    pub shown_by: Vec<String>,
+}
+
 /// How the values of an option changed in a version.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Changed {

@@ -29,7 +29,7 @@ pub use finding::{Acceptance, AcceptedOf, FindingKind};
 pub use generator::{
     CommandDef, Generator, ModuleTable, Phase, SourceFile, ValueDef, Variable, WorkPlace, Written, WrittenFrom,
 };
-pub use history::{ANY_VALUE, Changed, Gone, History, OLD_VALUE, OptionPast, Split};
+pub use history::{ANY_VALUE, Changed, Gone, History, OLD_VALUE, OptionPast, Signs, Split};
 pub use interp::{Folder, Interp, Piece, SourceWord};
 pub use lists::{Exports, ListDef, ListItem, ListedModules, ModuleForm, ModulePlace};
 pub use mentions::Mentions;
@@ -126,6 +126,8 @@ pub struct Board {
     pub accepted: Vec<Acceptance>,
     /// What earlier versions had.
     pub history: History,
+    /// What shows that a machine uses options.
+    pub signs: BTreeMap<OptionId, Signs>,
     /// How everything is compiled.
     pub toolchains: Toolchains,
     /// Whether anything is made for the machine that builds, or asked of it.

@@ -7,10 +7,38 @@ use super::fields::{Fields, Log, Text};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use crate::base::Place;
-use crate::board::{ANY_VALUE, Changed, Gone, History, OLD_VALUE, OptionId, OptionPast, Split};
+use crate::board::{ANY_VALUE, Changed, Gone, History, OLD_VALUE, OptionId, OptionPast, Signs, Split};
 
 /// The keys of an option that are read here.
 pub(super) const KEYS: [&str; 3] = ["since", "was", "changed"];
+
+/// The keys of an option that say what shows that it is used.
+pub(super) const SIGN_KEYS: [&str; 2] = ["serves", "shown-by"];
+
+/// Reads what shows that options are used.
+pub(super) fn signs(options: &[Entry<'_>]) -> BTreeMap<OptionId, Signs> {
+    let mut signs = BTreeMap::new();
+    for (index, entry) in options.iter().enumerate() {
+        if SIGN_KEYS.iter().all(|key| entry.table.get(*key).is_none()) {
+            continue;
+        }
+        let fields = entry.fields("option");
+        let serves = fields.texts("serves");
+        for pattern in &serves {
+            if let Err(fault) = globset::Glob::new(&pattern.text) {
+                fields.problem(pattern.place, Fault::Combination(format!("`{}` is no pattern: {fault}", pattern.text)));
+            }
+        }
+        let shown_by = fields.texts("shown-by");
+        for name in shown_by.iter().filter(|name| name.text.contains('/') && !name.text.starts_with('/')) {
+            let text = "a name without a folder, or an absolute path, is wanted";
+            fields.problem(name.place, Fault::Combination(text.into()));
+        }
+        let texts = |list: Vec<Text>| list.into_iter().map(|text| text.text).collect();
+        signs.insert(crate::base::Id::new(index), Signs { serves: texts(serves), shown_by: texts(shown_by) });
+    }
+    signs
+}
 
 /// Reads all of it.
 pub(super) fn history(

@@ -169,6 +169,16 @@ pub const TABLES: &[TableKeys] = &[
                 "how it is called in the code: a name, `{ name, form, value, when, header, parts, sets }`, or a list of these",
             ),
             key("accept", Named, "findings of `lint` that are known: `{ FINDING = \"reason\" }`"),
+            key(
+                "serves",
+                Texts,
+                "devices that it serves: patterns over the names that the kernel gives them, as in `usb:v1209p*`",
+            ),
+            key(
+                "shown-by",
+                Texts,
+                "what shows that it is used: names of programs, shared objects or modules that run, or paths of files",
+            ),
             key("since", Text, "the first version of the tree that has it"),
             key("was", Texts, "names that it had in earlier versions"),
             key(

@@ -85,6 +85,7 @@ pub(super) fn link(
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
     let (options, rules, accepted_options) = all_options(&entries.options, rest, &names, habits.first());
     each_macro_once(&options, log);
+    let signs = history::signs(&entries.options);
     let history = history::history(&entries.options, &entries.split, &entries.gone, &names, log);
     let mut needs = Arena::default();
     for entry in &entries.needs {
@@ -161,6 +162,7 @@ pub(super) fn link(
         tests,
         accepted,
         history,
+        signs,
         toolchains,
         builds_for_host,
         files: files.clone(),

@@ -99,7 +99,9 @@ pub(super) fn option(
     let log = fields.log();
     let kind = names.kinds[id.index()].clone();
     // Read before all names were known; asked for here so that they count as known keys.
-    for key in ["kind", "values", "range", "accept"].into_iter().chain(super::history::KEYS) {
+    for key in
+        ["kind", "values", "range", "accept"].into_iter().chain(super::history::KEYS).chain(super::history::SIGN_KEYS)
+    {
         fields.get(key);
     }
     if fields.get("range").is_some() && !kind.is_number() {

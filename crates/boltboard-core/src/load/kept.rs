@@ -12,7 +12,8 @@ use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
 use crate::board::{
-    Acceptance, Board, HeaderDef, History, NeedDef, OptionDef, PartId, SectionDef, TestDef, Toolchains, Tree,
+    Acceptance, Board, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef, Signs, TestDef,
+    Toolchains, Tree,
 };
 use crate::definitions::{Listing, boards_named};
 use crate::logic::Logic;
@@ -59,6 +60,7 @@ struct Head {
     tests: Vec<TestDef>,
     accepted: Vec<Acceptance>,
     history: History,
+    signs: BTreeMap<OptionId, Signs>,
     names: NameTable<OptionDef>,
     option_ends: Vec<u32>,
     rule_ends: Vec<u32>,
@@ -110,6 +112,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         tests: arena(head.tests),
         accepted: head.accepted,
         history: head.history,
+        signs: head.signs,
         toolchains: head.toolchains,
         builds_for_host: head.builds_for_host,
         files: SourceFiles::unread(root, head.files.iter().map(|(name, _)| name.as_str())),
@@ -195,6 +198,7 @@ pub(super) fn keep(
         tests: board.tests.clone().into_items(),
         accepted: board.accepted.clone(),
         history: board.history.clone(),
+        signs: board.signs.clone(),
         names: board.option_names.clone(),
         modules: board.modules.clone(),
         carriers: board.carriers.clone(),

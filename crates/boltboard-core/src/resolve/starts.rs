@@ -52,8 +52,18 @@ pub fn start(board: &Board, logic: &Logic, start: &Start, below: &Choices, facts
         // What is so by itself need not be chosen; for a random one that would be no choice at all.
         wanted.extend(value.filter(|value| plain.value(option) != value).map(|value| (option, value)));
     }
-    let (kept, mut let_go) = consistent(board, logic, wanted, below, facts);
-    let mut kept = kept;
+    together(board, logic, wanted, below, facts)
+}
+
+/// Takes of what is wanted what holds together on top of other choices, earlier ones first. `None` where not even those choices hold.
+pub fn together(
+    board: &Board,
+    logic: &Logic,
+    wanted: Vec<(OptionId, Value)>,
+    below: &Choices,
+    facts: &Facts,
+) -> Option<Started> {
+    let (mut kept, mut let_go) = consistent(board, logic, wanted, below, facts);
     loop {
         let choices = with(below, &kept);
         if let Some(values) = resolved(board, logic, &choices, facts) {

@@ -74,6 +74,8 @@ pub enum Command {
     Profile(commands::profile::ProfileArgs),
     /// Carry changes to the sources in a profile
     Patch(commands::patch::PatchArgs),
+    /// Propose a small profile that covers what machines really use
+    Tailor(commands::tailor::TailorArgs),
     /// Check everything that the tree needs on this host
     Survey(commands::survey::SurveyArgs),
     /// Compare two or more profiles: what differs, and what lies behind it

@@ -25,6 +25,7 @@ pub mod ways;
 pub mod set;
 pub mod show;
 pub mod survey;
+pub mod tailor;
 pub mod test;
 pub mod trial;
 pub mod why;
@@ -48,6 +49,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Unset(args)) => set::unset(global, screen, args),
         Some(Command::Profile(args)) => profile::run(global, screen, args),
         Some(Command::Patch(args)) => patch::run(global, screen, args),
+        Some(Command::Tailor(args)) => tailor::run(global, screen, args),
         Some(Command::Survey(args)) => survey::run(global, screen, args),
         Some(Command::Compare(args)) => compare::run(global, screen, args),
         Some(Command::Carry(args)) => carry::run(global, screen, args),

@@ -22,6 +22,7 @@ pub mod pages;
 pub mod preview;
 pub mod proof;
 pub mod survey;
+pub mod tailor;
 pub mod tests;
 pub mod terminal;
 pub mod text;

@@ -49,6 +49,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("boltboard-unset", &["boltboard unset fog-horn"]),
     ("boltboard-profile", &["boltboard profile list", "boltboard profile new quiet --base small-station"]),
     ("boltboard-patch", &["boltboard patch add fix.patch", "boltboard patch list"]),
+    ("boltboard-tailor", &["boltboard tailor --preview", "boltboard tailor --evidence harbour.toml --keep fog-bell"]),
     ("boltboard-survey", &["boltboard survey", "boltboard survey alsa", "boltboard survey --cost"]),
     (
         "boltboard-compare",

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 33] = [
+const FLOW: [&str; 34] = [
     "base",
     "expr",
     "checks",
@@ -23,6 +23,7 @@ const FLOW: [&str; 33] = [
     "logic",
     "load",
     "resolve",
+    "tailor",
     "reason",
     "remedy",
     "step",

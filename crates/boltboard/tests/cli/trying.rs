@@ -136,3 +136,47 @@ fn a_recipe_repeats_the_whole_way_on_a_fresh_tree() {
     let features = Command::new(prefix.join("bin/skerryd")).arg("--version").output().expect("it runs");
     assert!(features.status.success(), "what was installed runs");
 }
+
+#[test]
+fn a_profile_is_tailored_to_what_machines_show() {
+    let tree = Scratch::skerry();
+    let rock = Scratch::with(&[
+        ("sys/devices/usb1/modalias", "usb:vF00Dp0011d0100\n"),
+        ("proc/sys/kernel/hostname", "rock\n"),
+        ("proc/77/maps", "7f-80 r-xp 0 08:01 5  /usr/lib/skerry/fog-bell.so\n"),
+    ]);
+    let machine = |words: &str| tree.run_with(words, "BOLTBOARD_MACHINE_ROOT", &rock.path().display().to_string());
+    machine("profile use full-station").code(0);
+    let said = [
+        "By what rock shows: 24 parts are made instead of 31.",
+        "fog-bell    loadable  fog-bell.so runs",
+        "sense-wind  loadable  the device usb:vF00Dp0011d0100",
+        "sense-barometer  Measure the pressure of the air",
+        "a device like usb:vF00Dp0012d* that is plugged in later will not work",
+    ];
+    let preview = machine("tailor --preview").code(0);
+    assert!(!preview.out.contains("fog-horn"), "it is built in, so that nothing could show it: {}", preview.out);
+    preview.says(&said[1..]);
+    machine("tailor --save rock.toml").code(0);
+    tree.run("tailor --evidence rock.toml --keep link-satellite")
+        .code(0)
+        .says(&["link-satellite  loadable  you keep it"]);
+    let file = tree.read("boltboard-work/profiles/tailored.toml");
+    for line in [
+        "station-name = \"Skerry Main\"",
+        "sense-wind = \"loadable\"",
+        "fog-siren = \"off\"",
+        "link-satellite = \"loadable\"",
+    ] {
+        assert!(file.contains(line), "no {line:?} in\n{file}");
+    }
+    assert!(!file.contains("fog-horn = \"off\""), "{file}");
+    tree.run("profile check tailored").code(0);
+    tree.run("tailor --evidence rock.toml").code(2).complains(&["there already is a profile `tailored`"]);
+    tree.run("tailor --evidence nothing.toml").code(2).complains(&["holds no evidence", "boltboard tailor --save"]);
+    machine("tailor --process 78").code(2).complains(&["what the process 78 has mapped cannot be read"]);
+    let answer = machine("tailor --process 77 --preview --json").code(0).json();
+    assert_eq!(answer["kept"][0]["option"], "fog-bell", "{answer:#}");
+    let mini = Scratch::with(MINI);
+    mini.run("tailor --preview").code(1).complains(&["no option of this tree says what shows that it is used"]);
+}
