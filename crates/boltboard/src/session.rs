@@ -2,19 +2,20 @@
 
 use std::collections::BTreeMap;
 use std::ops::{Deref, DerefMut};
+use std::path::Path;
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::{Asked, NEED_PREFIX, NeedId, OptionId, TryFault};
 use boltboard_core::judge::{Preview, Standing, Sweep, Touched};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
-    Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, Whereabouts,
+    Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, WORK, Whereabouts,
 };
 use boltboard_core::survey::Facts;
 use boltboard_core::work::{Stamp, WorkLock};
 
 use crate::args::Global;
-use crate::fault::{Diagnostic, Next, Stop};
+use crate::fault::{Diagnostic, Exit, Next, Stop};
 use crate::render::survey::changed_host;
 use crate::render::{Screen, names};
 
@@ -223,6 +224,18 @@ impl Session {
     pub fn settle<'a, 's>(&self, begun: Begun<'a, 's>) -> Result<Begun<'a, 's>, Stop> {
         self.told(self.core.settle(begun))
     }
+}
+
+/// Reads another version of a tree, with what was made of it in its own folder.
+pub fn other_version(session: &Session, folder: &Path) -> Result<Core, Stop> {
+    let scope = Scope { tree: Some(folder.to_path_buf()), work: Some(folder.join(WORK)), ..Scope::default() };
+    let core = Core::open(scope, surroundings()?).map_err(|fault| Stop::of(fault, None))?;
+    let (here, there) = (&session.board.tree.name, &core.board.tree.name);
+    if here != there {
+        let message = format!("{} holds the tree {there}, not {here}", folder.display());
+        return Err(Stop::new(Exit::WrongUse, Diagnostic::new(message).help("name another version of this tree")));
+    }
+    Ok(core)
 }
 
 /// Reads the tree that the arguments name; nothing is told where that fails.

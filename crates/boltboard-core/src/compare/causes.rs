@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::values::{Rows, Side};
 use crate::board::{Atom, Board, DefaultValue, NeedId, OptionId};
 use crate::expr::Expr;
+use crate::profile::Choices;
 use crate::resolve::{Origin, Resolution};
 
 /// How many choices are tried out, one by one, where reasons do not lead to a cause.
@@ -48,6 +49,9 @@ pub struct Causes {
     pub of: BTreeMap<usize, Vec<usize>>,
 }
 
+/// Gives the values of other choices on a side, by its number; `None` where they do not hold.
+pub type Resolving<'a> = &'a dyn Fn(usize, &Choices) -> Option<Resolution>;
+
 type Key = (CauseKind, String);
 
 /// A node of the graph of reasons.
@@ -59,10 +63,7 @@ enum Node {
 
 /// Finds the causes of all differences; every side is held against the first. `resolve` gives the values of other choices on the board of
 /// the first side, where that can be asked: by trying out choice after choice causes are found where reasons do not lead to one.
-pub fn causes(
-    rows: &Rows<'_>,
-    resolve: Option<&dyn Fn(usize, &crate::profile::Choices) -> Option<Resolution>>,
-) -> Causes {
+pub fn causes(rows: &Rows<'_>, resolve: Option<Resolving<'_>>) -> Causes {
     let mut moves: BTreeMap<Key, BTreeSet<usize>> = BTreeMap::new();
     for side in 1..rows.sides.len() {
         Pair { rows, other: side }.collect(&mut moves, resolve);
@@ -96,11 +97,7 @@ impl Pair<'_, '_> {
         self.rows.differs_between(row, 0, self.other)
     }
 
-    fn collect(
-        &self,
-        moves: &mut BTreeMap<Key, BTreeSet<usize>>,
-        resolve: Option<&dyn Fn(usize, &crate::profile::Choices) -> Option<Resolution>>,
-    ) {
+    fn collect(&self, moves: &mut BTreeMap<Key, BTreeSet<usize>>, resolve: Option<Resolving<'_>>) {
         let differing: Vec<usize> = (0..self.rows.rows.len()).filter(|row| self.differs(*row)).collect();
         // Who is a reason of whom, and what differs by itself.
         let mut leads_to: BTreeMap<Node, Vec<usize>> = BTreeMap::new();
@@ -234,11 +231,7 @@ impl Pair<'_, '_> {
     }
 
     /// Finds by trying what reasons do not lead to: each choice that differs is made as on the first side.
-    fn tried(
-        &self,
-        unexplained: &[usize],
-        resolve: Option<&dyn Fn(usize, &crate::profile::Choices) -> Option<Resolution>>,
-    ) -> Vec<(usize, Key)> {
+    fn tried(&self, unexplained: &[usize], resolve: Option<Resolving<'_>>) -> Vec<(usize, Key)> {
         let [(_, one), (_, two)] = self.sides();
         let same_board = std::ptr::eq(one.board, two.board);
         let by_definition = |row: &usize| (*row, (self.unexplained_kind(*row), self.rows.rows[*row].name.clone()));

@@ -20,7 +20,7 @@ pub use layers::{
 };
 pub use merge::{From3, Join, Joined, Merged, Said, Subject, Wanted};
 pub use only_with::{CompilerWanted, OnlyWith, Unfit};
-pub use reshape::{Factored, ReshapeFault};
+pub use reshape::{Factored, Layers, ReshapeFault};
 pub use shelf::{Shelf, bases_of};
 
 #[cfg(test)]

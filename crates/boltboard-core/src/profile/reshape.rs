@@ -65,8 +65,10 @@ impl Factored {
 
 /// Which layers a profile stays based on.
 #[derive(Debug, Clone, Copy, PartialEq)]
-enum Layers {
+pub enum Layers {
+    /// None: all that they say is in its own file.
     None,
+    /// Those that the tree ships.
     Shipped,
 }
 
@@ -94,7 +96,7 @@ impl Shelf {
         self.together(name, &choices, (to, &self.own_path(to)), Layers::None, board)
     }
 
-    /// The same for a file that lies anywhere and stays based on what the tree ships. The choices may have others on top, given for once.
+    /// The same for a file that lies anywhere, which may stay based on what the tree ships. The choices may have others on top, given for once.
     ///
     /// # Errors
     /// See [`ReshapeFault`].
@@ -103,25 +105,11 @@ impl Shelf {
         name: &ProfileName,
         choices: &Choices,
         path: &Path,
+        keep: Layers,
         board: &Board,
     ) -> Result<Draft, ReshapeFault> {
         let to = ProfileName::of_file(path).unwrap_or_else(|| name.clone());
-        self.together(name, choices, (&to, path), Layers::Shipped, board)
-    }
-
-    /// The same with all that the tree ships in it, too.
-    ///
-    /// # Errors
-    /// See [`ReshapeFault`].
-    pub fn whole(
-        &self,
-        name: &ProfileName,
-        choices: &Choices,
-        path: &Path,
-        board: &Board,
-    ) -> Result<Draft, ReshapeFault> {
-        let to = ProfileName::of_file(path).unwrap_or_else(|| name.clone());
-        self.together(name, choices, (&to, path), Layers::None, board)
+        self.together(name, choices, (&to, path), keep, board)
     }
 
     fn together(

@@ -100,17 +100,17 @@ fn tailored(chosen: &str, evidence: &[Evidence], keep: &[&str]) -> [String; 4] {
 fn what_is_shown_stays_and_what_nothing_shows_goes() {
     let nothing = machine("rock", &[], &[], &[], &[]);
     assert_eq!(
-        tailored("", &[nothing.clone()], &[]),
+        tailored("", std::slice::from_ref(&nothing), &[]),
         ["", "wind log bell base top", "", ""],
         "built-in horn and depth are left alone"
     );
     let some = machine("rock", &["usb:vF00Dp0041d01", "pci:v1"], &["bell_strike"], &["logd"], &[]);
-    let [kept, left_out, ..] = tailored("", &[some.clone()], &[]);
+    let [kept, left_out, ..] = tailored("", std::slice::from_ref(&some), &[]);
     assert_eq!((kept.as_str(), left_out.as_str()), ("wind=loadable by 1 log=on by 1 bell=loadable by 1", "base top"));
     let buoy = machine("isle", &["i2c:buoy"], &[], &["bell-strike.so"], &["/etc/logd.conf"]);
     let [kept, ..] = tailored("", &[some, buoy], &["top"]);
     assert_eq!(kept, "wind=loadable by 1 wave=loadable by 1 log=on by 2 bell=loadable by 2 top=on by 1");
-    assert_eq!(tailored("", &[nothing.clone()], &["depth"])[0], "depth=4 by 1", "a number keeps its value");
+    assert_eq!(tailored("", std::slice::from_ref(&nothing), &["depth"])[0], "depth=4 by 1", "a number keeps its value");
     let [_, _, required, _] = tailored("", &[nothing], &["top"]);
     assert_eq!(required, "base", "what stays requires it");
 }

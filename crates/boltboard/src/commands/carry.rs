@@ -10,7 +10,7 @@ use boltboard_core::carry::{Carried, Decision, Fate, Open, Written, carry, renam
 use boltboard_core::compare::{CauseKind, Rows, Side, causes, rows};
 use boltboard_core::profile::{Choices, ProfileFile, ProfileName, ProfileSource, Shelf, bases_of, changes_folder};
 use boltboard_core::resolve::resolve;
-use boltboard_core::session::{Resolved, Scope, Session as Core, SessionFault, WORK};
+use boltboard_core::session::{Resolved, Session as Core, SessionFault};
 use clap::Args;
 
 use super::ask::Asker;
@@ -19,7 +19,7 @@ use crate::complete;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::carry::{ChangeCarried, MovedTold, NewTold, Told, text};
 use crate::render::{Screen, json};
-use crate::session::{Session, profile_name, surroundings};
+use crate::session::{Session, other_version, profile_name};
 
 /// Carry a profile over to this version of the tree
 #[derive(Debug, Args)]
@@ -142,13 +142,7 @@ fn earlier(session: &Session, args: &CarryArgs) -> Result<Option<Earlier>, Stop>
         }
         (None, None) => return Ok(None),
     };
-    let scope = Scope { tree: Some(folder.clone()), work: Some(folder.join(WORK)), ..Scope::default() };
-    let core = Core::open(scope, surroundings()?).map_err(|fault| Stop::of(fault, None))?;
-    if core.board.tree.name != session.board.tree.name {
-        let message =
-            format!("{} holds the tree {}, not {}", folder.display(), core.board.tree.name, session.board.tree.name);
-        return Err(Stop::new(Exit::WrongUse, Diagnostic::new(message).help("name another version of this tree")));
-    }
+    let core = other_version(session, &folder)?;
     Ok(Some(Earlier { core, _folder: kept }))
 }
 

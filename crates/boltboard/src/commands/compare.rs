@@ -15,14 +15,14 @@ use boltboard_core::plan::Plan;
 use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::resolve::{Effect, resolved};
 use boltboard_core::search::{Filter, read_filters};
-use boltboard_core::session::{Memory, Planned, Resolved, Scope, Session as Core, SessionFault, WORK};
+use boltboard_core::session::{Memory, Planned, Resolved, Session as Core, SessionFault};
 use boltboard_core::step::StepId;
 use boltboard_core::survey::HostRecord;
 use clap::Args;
 
 use crate::args::Global;
 use crate::complete;
-use crate::fault::{Diagnostic, Exit, Stop};
+use crate::fault::{Exit, Stop};
 use crate::render::compare::{
     CauseTold, ChangeTold, Comparison, ContentsTold, FlagsTold, PartSide, PartTold, StepsTold, ToBuild, Topic,
     ValueSide, ValueTold, page, text,
@@ -30,7 +30,7 @@ use crate::render::compare::{
 use crate::render::options::origin_word;
 use crate::render::text::next_line;
 use crate::render::{Screen, json};
-use crate::session::{Session, profile_name, surroundings};
+use crate::session::{Session, other_version, profile_name};
 
 /// Compare two or more profiles: what differs, and what lies behind it
 #[derive(Debug, Args)]
@@ -130,13 +130,7 @@ fn side(session: &Session, name: String, profile: &ProfileName, resolved: Resolv
 
 /// The profile in another version of the tree; to a later one it is carried over.
 fn in_other_tree(session: &Session, profile: &ProfileName, folder: &Path) -> Result<Compared, Stop> {
-    let scope = Scope { tree: Some(folder.to_path_buf()), work: Some(folder.join(WORK)), ..Scope::default() };
-    let core = Core::open(scope, surroundings()?).map_err(|fault| Stop::of(fault, None))?;
-    if core.board.tree.name != session.board.tree.name {
-        let message =
-            format!("{} holds the tree {}, not {}", folder.display(), core.board.tree.name, session.board.tree.name);
-        return Err(Stop::new(Exit::WrongUse, Diagnostic::new(message).help("name another version of this tree")));
-    }
+    let core = other_version(session, folder)?;
     let told = |fault| Stop::of(fault, Some(&core));
     let draft = session.shelf.flatten(profile, profile, &session.board);
     let text = draft.map_err(|fault| super::profile::told(fault, session))?.text();

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 
 use boltboard_core::base::FileError;
 use boltboard_core::base::files::write_whole;
+use boltboard_core::profile::Layers;
 use boltboard_core::remedy::{Family, packages};
 use boltboard_core::session::Resolved;
 use boltboard_core::survey::FactState;
@@ -43,7 +44,7 @@ pub fn run(global: &Global, screen: &Screen, args: &RecipeArgs) -> Result<Exit, 
     }
     std::fs::create_dir_all(&folder).map_err(FileError::on("make", &folder))?;
     let profile = folder.join(format!("{}.toml", session.profile));
-    let draft = session.shelf.whole(&session.profile, &resolved.choices, &profile, &session.board);
+    let draft = session.shelf.on_its_own(&session.profile, &resolved.choices, &profile, Layers::None, &session.board);
     draft.map_err(|fault| told(fault, &session))?.save()?;
     session.host_record(&resolved.choices, &resolved.facts).save(&folder.join(HOST))?;
     write_whole(&folder.join(SCRIPT), script(&session, &resolved).as_bytes())?;

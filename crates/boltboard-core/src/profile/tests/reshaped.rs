@@ -69,7 +69,7 @@ fn saved_elsewhere_a_profile_stays_on_what_the_tree_ships_and_keeps_the_rest() {
     ]);
     let choices = shelves.read("top").expect("read");
     let path = shelves.folder.path().join("elsewhere/station.toml");
-    let draft = shelves.shelf.on_its_own(&named("top"), &choices, &path, &board()).expect("whole");
+    let draft = shelves.shelf.on_its_own(&named("top"), &choices, &path, Layers::Shipped, &board()).expect("whole");
     draft.save().expect("saved");
     let saved = text(&shelves, "elsewhere/station.toml");
     assert!(

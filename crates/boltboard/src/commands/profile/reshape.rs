@@ -5,7 +5,7 @@ use std::path::Path;
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::NEED_PREFIX;
-use boltboard_core::profile::{Choices, Draft, ProfileName, ProfileSource, ReshapeFault};
+use boltboard_core::profile::{Choices, Draft, Layers, ProfileName, ProfileSource, ReshapeFault};
 use boltboard_core::session::SessionFault;
 
 use crate::fault::{Diagnostic, Exit, Stop};
@@ -56,7 +56,7 @@ pub(super) fn save(session: &Session, screen: &Screen, file: &Path, replace: boo
         let command = format!("boltboard profile save --replace {shown}");
         return Err(Stop::new(Exit::No, diagnostic.next(command, "write it anew")));
     }
-    let draft = session.shelf.on_its_own(&session.profile, &choices, &path, &session.board);
+    let draft = session.shelf.on_its_own(&session.profile, &choices, &path, Layers::Shipped, &session.board);
     draft.map_err(|fault| told(fault, session))?.save()?;
     screen.done(&format!("Saved the profile {} in {}.\n", session.profile, file.display()), session.global.json);
     if !session.global.json {
