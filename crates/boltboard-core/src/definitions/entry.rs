@@ -5,7 +5,7 @@ use std::sync::Arc;
 use super::fields::{Context, Fields, Log, Table, Text};
 use super::problem::{Fault, Problem};
 use crate::base::{Arena, Glob, RelPath, is_c_name, near_matches};
-use crate::board::{HeaderId, Machine, MacroForm, Rule, RuleId};
+use crate::board::{HeaderId, Machine, MacroForm, OptionId, Rule, RuleId};
 
 /// A named table such as `[option.fog]`, with the folder of its file.
 pub(super) struct Entry<'a> {
@@ -27,6 +27,10 @@ impl<'a> Entry<'a> {
 #[derive(Default)]
 pub(super) struct RuleSink {
     pub rules: Arena<Rule>,
+    /// Options that say something about earlier versions.
+    pub with_past: Vec<OptionId>,
+    /// Options that say what shows that they are used.
+    pub with_signs: Vec<OptionId>,
     fresh: Vec<RuleId>,
 }
 

@@ -16,12 +16,10 @@ pub(super) const KEYS: [&str; 3] = ["since", "was", "changed"];
 pub(super) const SIGN_KEYS: [&str; 2] = ["serves", "shown-by"];
 
 /// Reads what shows that options are used.
-pub(super) fn signs(options: &[Entry<'_>]) -> BTreeMap<OptionId, Signs> {
+pub(super) fn signs(options: &[Entry<'_>], with_signs: &[OptionId]) -> BTreeMap<OptionId, Signs> {
     let mut signs = BTreeMap::new();
-    for (index, entry) in options.iter().enumerate() {
-        if SIGN_KEYS.iter().all(|key| entry.table.get(*key).is_none()) {
-            continue;
-        }
+    for option in with_signs {
+        let entry = &options[option.index()];
         let fields = entry.fields("option");
         let serves = fields.texts("serves");
         for pattern in &serves {
@@ -35,14 +33,14 @@ pub(super) fn signs(options: &[Entry<'_>]) -> BTreeMap<OptionId, Signs> {
             fields.problem(name.place, Fault::Combination(text.into()));
         }
         let texts = |list: Vec<Text>| list.into_iter().map(|text| text.text).collect();
-        signs.insert(crate::base::Id::new(index), Signs { serves: texts(serves), shown_by: texts(shown_by) });
+        signs.insert(*option, Signs { serves: texts(serves), shown_by: texts(shown_by) });
     }
     signs
 }
 
 /// Reads all of it.
 pub(super) fn history(
-    options: &[Entry<'_>],
+    (options, with_past): (&[Entry<'_>], &[OptionId]),
     split: &[Entry<'_>],
     gone: &[Entry<'_>],
     names: &Names,
@@ -59,19 +57,17 @@ pub(super) fn history(
             log.add(Problem { related: Some(first), ..Problem::at(name.place, fault) });
         }
     };
-    for (index, entry) in options.iter().enumerate() {
-        if KEYS.iter().all(|key| entry.table.get(*key).is_none()) {
-            continue;
-        }
+    for option in with_past {
+        let entry = &options[option.index()];
         let fields = entry.fields("option");
         let was = fields.texts("was");
         was.iter().for_each(&mut take);
         let past = OptionPast {
             since: fields.text("since").map(|text| text.text),
             was: was.into_iter().map(|text| text.text).collect(),
-            changed: changed(&fields, crate::base::Id::new(index), names),
+            changed: changed(&fields, *option, names),
         };
-        history.options.insert(crate::base::Id::new(index), past);
+        history.options.insert(*option, past);
     }
     for entry in split {
         take(&entry.name);

@@ -18,8 +18,8 @@ use super::sets::Shared;
 use super::{history, options, outputs, parts, test};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, Board, Ending, ListItem, Machine, NeedCheck, NeedDef, OptionDef, PartDef, PartId, PartKind,
-    Rule, SectionDef, SectionId, Toolchain, Toolchains, Tree,
+    Acceptance, AcceptedOf, Board, Ending, ListItem, Machine, NeedCheck, NeedDef, OptionDef, OptionId, PartDef, PartId,
+    PartKind, Rule, SectionDef, SectionId, Toolchain, Toolchains, Tree,
 };
 
 #[derive(Default)]
@@ -83,10 +83,11 @@ pub(super) fn link(
         sections.add(outputs::section(entry, &names));
     }
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
-    let (options, rules, accepted_options) = all_options(&entries.options, rest, &names, habits.first());
+    let OptionsRead { options, rules, accepted: accepted_options, with_past, with_signs } =
+        all_options(&entries.options, rest, &names, habits.first());
     each_macro_once(&options, log);
-    let signs = history::signs(&entries.options);
-    let history = history::history(&entries.options, &entries.split, &entries.gone, &names, log);
+    let signs = history::signs(&entries.options, &with_signs);
+    let history = history::history((&entries.options, &with_past), &entries.split, &entries.gone, &names, log);
     let mut needs = Arena::default();
     for entry in &entries.needs {
         needs.add(super::needs::need(entry, &names));
@@ -291,13 +292,19 @@ fn each_macro_once(options: &LazyArena<OptionDef>, log: &Log) {
     }
 }
 
+/// All options as they were read.
+struct OptionsRead {
+    options: LazyArena<OptionDef>,
+    rules: LazyArena<Rule>,
+    accepted: Vec<Acceptance>,
+    /// Those that say something about earlier versions.
+    with_past: Vec<OptionId>,
+    /// Those that say what shows that they are used.
+    with_signs: Vec<OptionId>,
+}
+
 /// Reads all options, several at a time. Rules are numbered as if it had been one after the other.
-fn all_options(
-    entries: &[Entry<'_>],
-    rest: SectionId,
-    names: &Names,
-    habit: Option<&MacroHabit>,
-) -> (LazyArena<OptionDef>, LazyArena<Rule>, Vec<Acceptance>) {
+fn all_options(entries: &[Entry<'_>], rest: SectionId, names: &Names, habit: Option<&MacroHabit>) -> OptionsRead {
     let read = |(start, chunk): (usize, &[Entry<'_>])| {
         let mut sink = RuleSink::default();
         let mut accepted = Vec::new();
@@ -308,11 +315,14 @@ fn all_options(
         };
         let options: Vec<Box<OptionDef>> = chunk.iter().enumerate().map(option).collect();
         let rules: Vec<Box<Rule>> = sink.rules.into_items().into_iter().map(Box::new).collect();
-        (options, rules, accepted)
+        (options, rules, accepted, sink.with_past, sink.with_signs)
     };
     let (mut options, mut rules, mut accepted) = (Vec::with_capacity(entries.len()), Vec::new(), Vec::new());
-    for (chunk, own_rules, own_accepted) in side_by_side(entries, read) {
+    let (mut with_past, mut with_signs) = (Vec::new(), Vec::new());
+    for (chunk, own_rules, own_accepted, own_past, own_signs) in side_by_side(entries, read) {
         accepted.extend(own_accepted);
+        with_past.extend(own_past);
+        with_signs.extend(own_signs);
         let before = rules.len();
         for mut option in chunk {
             option.rules.iter_mut().for_each(|rule| *rule = crate::base::Id::new(before + rule.index()));
@@ -320,7 +330,7 @@ fn all_options(
         }
         rules.extend(own_rules);
     }
-    (LazyArena::from(options), LazyArena::from(rules), accepted)
+    OptionsRead { options: LazyArena::from(options), rules: LazyArena::from(rules), accepted, with_past, with_signs }
 }
 
 fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {

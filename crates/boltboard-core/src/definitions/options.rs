@@ -99,11 +99,13 @@ pub(super) fn option(
     let log = fields.log();
     let kind = names.kinds[id.index()].clone();
     // Read before all names were known; asked for here so that they count as known keys.
-    for key in
-        ["kind", "values", "range", "accept"].into_iter().chain(super::history::KEYS).chain(super::history::SIGN_KEYS)
-    {
+    for key in ["kind", "values", "range", "accept"] {
         fields.get(key);
     }
+    // These are read when all names are known, and only of the few options that have them.
+    let has = |keys: &[&'static str]| keys.iter().fold(false, |has, key| fields.get(key).is_some() || has);
+    sink.with_past.extend(has(&super::history::KEYS).then_some(id));
+    sink.with_signs.extend(has(&super::history::SIGN_KEYS).then_some(id));
     if fields.get("range").is_some() && !kind.is_number() {
         let text = format!("a {} has no range", kind.name());
         fields.problem(fields.place, Fault::Combination(text));
