@@ -117,14 +117,13 @@ impl Session {
     }
 
     /// Reads a profile's choices as if its file held `text`.
-    pub fn choices_as_if(&self, name: &ProfileName, text: &str) -> Result<Choices, Stop> {
-        let read = self.core.shelf.read_as(name, Some(text), &self.core.board);
-        self.told(read.map_err(|(problems, files)| SessionFault::Profile { problems, files }))
+    pub fn choices_as(&self, name: &ProfileName, text: &str) -> Result<Choices, Stop> {
+        self.told(self.core.choices_as(name, text))
     }
 
     /// Resolves the profile in use as if its file held `text`.
     pub fn resolve_as(&self, text: &str) -> Result<Resolved, Stop> {
-        self.resolve_told(&self.profile, self.told(self.core.choices_as(text))?)
+        self.resolve_told(&self.profile, self.choices_as(&self.profile, text)?)
     }
 
     /// Resolves the profile in use with these choices on top.

@@ -30,7 +30,7 @@ pub struct OptionPast {
     /// Names that it had.
     pub was: Vec<String>,
     /// How its values changed.
-    pub changed: Option<Changed>,
+    pub changed: Option<ChangedValues>,
 }
 
 /// What shows that a machine uses an option.
@@ -44,7 +44,7 @@ pub struct Signs {
 
 /// How the values of an option changed in a version.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Changed {
+pub struct ChangedValues {
     /// The version from which on the new values hold.
     pub version: String,
     /// What old values are called now.
@@ -83,7 +83,7 @@ impl Split {
     }
 }
 
-impl Changed {
+impl ChangedValues {
     /// Returns what an old value is called now; `None` where it is the same as before.
     pub fn now(&self, value: &str) -> Option<String> {
         if let Some(now) = self.values.get(value) {
@@ -107,7 +107,7 @@ mod tests {
     #[test]
     fn old_values_become_what_means_the_same() {
         let values = [("high".to_string(), "60".to_string())].into();
-        let changed = Changed { version: "3".into(), values, times: 1, per: 60 };
+        let changed = ChangedValues { version: "3".into(), values, times: 1, per: 60 };
         let now = |value| changed.now(value);
         assert_eq!(now("high").as_deref(), Some("60"));
         assert_eq!(
@@ -116,9 +116,9 @@ mod tests {
         );
         assert_eq!(now("-90").as_deref(), Some("-1"));
         assert_eq!((now("low"), now("9223372036854775807").is_some()), (None, true));
-        let plain = Changed { times: 1, per: 1, ..changed.clone() };
+        let plain = ChangedValues { times: 1, per: 1, ..changed.clone() };
         assert_eq!(plain.now("120"), None);
-        let large = Changed { times: 1000, per: 1, ..changed };
+        let large = ChangedValues { times: 1000, per: 1, ..changed };
         assert_eq!(large.now("9223372036854775807"), None, "no overflow");
     }
 

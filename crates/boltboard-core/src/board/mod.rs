@@ -29,7 +29,7 @@ pub use finding::{Acceptance, AcceptedOf, FindingKind};
 pub use generator::{
     CommandDef, Generator, ModuleTable, Phase, SourceFile, ValueDef, Variable, WorkPlace, Written, WrittenFrom,
 };
-pub use history::{ANY_VALUE, Changed, Gone, History, OLD_VALUE, OptionPast, Signs, Split};
+pub use history::{ANY_VALUE, ChangedValues, Gone, History, OLD_VALUE, OptionPast, Signs, Split};
 pub use interp::{Folder, Interp, Piece, SourceWord};
 pub use lists::{Exports, ListDef, ListItem, ListedModules, ModuleForm, ModulePlace};
 pub use mentions::Mentions;

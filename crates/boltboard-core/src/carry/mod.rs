@@ -51,13 +51,13 @@ pub enum Fate {
 pub struct Becomes {
     /// The value.
     pub value: String,
-    /// Why it is this one.
-    pub why: Why,
+    /// ValueReason it is this one.
+    pub why: ValueReason,
 }
 
-/// Why a value is carried as another one.
+/// ValueReason a value is carried as another one.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Why {
+pub enum ValueReason {
     /// The board says so.
     Said,
     /// The option is of another kind, in which this is the same.
@@ -68,7 +68,7 @@ pub enum Why {
     Person,
 }
 
-/// Why a choice cannot be carried.
+/// ValueReason a choice cannot be carried.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Open {
     /// There is no such option, and nothing is said about it.
@@ -109,12 +109,12 @@ pub enum Open {
 
 /// A choice with its fate.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Carried {
+pub struct CarriedChoice {
     /// The option, or `need:NAME`, as the profile names it.
     pub name: String,
     /// The value that it has there.
     pub value: String,
-    /// Why a person chose it.
+    /// ValueReason a person chose it.
     pub reason: Option<String>,
     /// What became of it.
     pub fate: Fate,
@@ -138,14 +138,14 @@ pub fn carry(
     text: &str,
     from: Option<&str>,
     board: &Board,
-    decide: &mut dyn FnMut(&Carried) -> Option<Decision>,
+    decide: &mut dyn FnMut(&CarriedChoice) -> Option<Decision>,
 ) -> Result<Written, Unreadable> {
     let read = written::read(text)?;
     let from = from.map(str::to_string).or_else(|| read.version.clone());
     let carrier = Carrier { board, from: from.as_deref().map(Version::new), names: old_names(board) };
-    let mut carried: Vec<Carried> = Vec::new();
+    let mut carried: Vec<CarriedChoice> = Vec::new();
     for choice in &read.choices {
-        let mut one = Carried {
+        let mut one = CarriedChoice {
             name: choice.name.clone(),
             value: choice.value.clone(),
             reason: choice.reason.clone(),
@@ -235,7 +235,7 @@ impl Carrier<'_> {
     }
 
     /// What a person's word makes of a choice.
-    fn decided(&self, one: &Carried, decision: &Decision) -> Fate {
+    fn decided(&self, one: &CarriedChoice, decision: &Decision) -> Fate {
         match decision {
             Decision::Name(name) if self.board.option(name).is_some() => self.of_option(name, &one.name, &one.value),
             Decision::Value(value) => {
@@ -246,7 +246,7 @@ impl Carrier<'_> {
                 let Some(option) = self.board.option(&now) else { return one.fate.clone() };
                 match self.board.options[option].kind.read(value) {
                     Ok(_) => {
-                        let to = Becomes { value: value.clone(), why: Why::Person };
+                        let to = Becomes { value: value.clone(), why: ValueReason::Person };
                         if now == one.name { Fate::Changed(to) } else { Fate::Renamed { name: now, to: Some(to) } }
                     }
                     Err(fault) => Fate::Open(Open::Value { name: now, fault }),
@@ -257,7 +257,7 @@ impl Carrier<'_> {
     }
 }
 
-impl Carried {
+impl CarriedChoice {
     /// What is chosen now, as pairs of option and value.
     pub fn now(&self) -> Vec<(String, String)> {
         match &self.fate {
@@ -277,7 +277,7 @@ impl Carried {
 }
 
 /// Where two choices came to be about one option, the one that names it itself counts, then one that was renamed, then one that was split.
-fn each_once(carried: &mut [Carried], board: &Board) {
+fn each_once(carried: &mut [CarriedChoice], board: &Board) {
     let rank = |fate: &Fate| match fate {
         Fate::Kept | Fate::Changed(_) => 0,
         Fate::Renamed { .. } => 1,

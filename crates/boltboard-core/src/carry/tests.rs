@@ -61,7 +61,7 @@ fn carried(choose: &str) -> Written {
 }
 
 fn fates(choose: &str) -> Vec<String> {
-    let told = |one: &Carried| {
+    let told = |one: &CarriedChoice| {
         let now: Vec<String> = one.now().into_iter().map(|(name, value)| format!("{name}={value}")).collect();
         let fate = match &one.fate {
             Fate::Kept => "kept",

@@ -1,7 +1,7 @@
 //! What an old value is for an option as it is now.
 
-use super::{Becomes, Why};
-use crate::board::{Changed, Kind, ValueFault, read_size, shown_size};
+use super::{Becomes, ValueReason};
+use crate::board::{ChangedValues, Kind, ValueFault, read_size, shown_size};
 
 /// What became of a value.
 pub(super) enum ValueNow {
@@ -11,11 +11,11 @@ pub(super) enum ValueNow {
 }
 
 /// Finds the value that means the same: as the board says, else the value itself, else what its kind has for it.
-pub(super) fn now(kind: &Kind, changed: Option<&Changed>, value: &str) -> ValueNow {
+pub(super) fn now(kind: &Kind, changed: Option<&ChangedValues>, value: &str) -> ValueNow {
     if let Some(said) = changed.and_then(|changed| changed.now(value)) {
         return match kind.read(&said) {
             Ok(_) if said == value => ValueNow::Same,
-            Ok(_) => ValueNow::Becomes(Becomes { value: said, why: Why::Said }),
+            Ok(_) => ValueNow::Becomes(Becomes { value: said, why: ValueReason::Said }),
             Err(fault) => match nearest(kind, &said) {
                 Some(becomes) => ValueNow::Becomes(becomes),
                 None => ValueNow::Cannot(fault),
@@ -32,7 +32,7 @@ pub(super) fn now(kind: &Kind, changed: Option<&Changed>, value: &str) -> ValueN
         _ => None,
     };
     if let Some(value) = other_kind {
-        return ValueNow::Becomes(Becomes { value: value.into(), why: Why::Kind });
+        return ValueNow::Becomes(Becomes { value: value.into(), why: ValueReason::Kind });
     }
     nearest(kind, value).map_or(ValueNow::Cannot(fault), ValueNow::Becomes)
 }
@@ -53,5 +53,5 @@ fn nearest(kind: &Kind, value: &str) -> Option<Becomes> {
         _ => return None,
     };
     kind.read(&value).ok()?;
-    Some(Becomes { value, why: Why::Nearest(words) })
+    Some(Becomes { value, why: ValueReason::Nearest(words) })
 }

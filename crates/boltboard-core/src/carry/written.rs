@@ -4,9 +4,12 @@ use std::collections::BTreeSet;
 
 use toml_edit::{DocumentMut, Item, Key, TableLike, Value};
 
-use super::{Carried, Fate, Open, Why};
-use crate::board::{Board, Kind, NEED_PREFIX};
-use crate::profile::{CHANGE_PREFIX, plain_text};
+use super::{CarriedChoice, Fate, Open, ValueReason};
+use crate::board::{Board, NEED_PREFIX};
+use crate::profile::CHANGE_PREFIX;
+use crate::profile::document::{
+    CHOOSE, PROVIDERS, REASONS, entries, patches, plain_text, put, reason, table, take_out, toml_value,
+};
 
 /// A text is no profile.
 #[derive(Debug, Clone, thiserror::Error)]
@@ -26,7 +29,7 @@ pub struct Written {
     /// The version that it was written for, where it says one.
     pub from: Option<String>,
     /// Its choices and what became of them, in the order of the file.
-    pub carried: Vec<Carried>,
+    pub carried: Vec<CarriedChoice>,
 }
 
 /// A profile's choices as they stand in its file.
@@ -49,35 +52,35 @@ fn parse(text: &str) -> Result<DocumentMut, Unreadable> {
     })
 }
 
-fn entries(document: &DocumentMut, table: &str) -> Vec<(String, Item)> {
-    let table = document.get(table).and_then(Item::as_table_like);
-    table.into_iter().flat_map(|table| table.iter().map(|(name, item)| (name.to_string(), item.clone()))).collect()
-}
-
 /// Reads a profile's choices as they stand there, whether or not a board knows them.
 pub(super) fn read(text: &str) -> Result<Read, Unreadable> {
     let document = parse(text)?;
-    let reasons = document.get("reasons").and_then(Item::as_table_like);
-    let reason = |key: &str| reasons.and_then(|r| r.get(key)).and_then(Item::as_str).map(str::to_string);
-    let chosen = entries(&document, "choose").into_iter().map(|(name, item)| (name, plain_text(&item)));
-    let provided = entries(&document, "providers").into_iter();
-    let provided = provided.map(|(name, item)| (format!("{NEED_PREFIX}{name}"), plain_text(&item)));
-    let choices = chosen.chain(provided).map(|(name, value)| RawChoice { reason: reason(&name), name, value });
+    let chosen = entries(&document, CHOOSE).map(|(name, item)| (name.to_string(), plain_text(item)));
+    let provided = entries(&document, PROVIDERS);
+    let provided = provided.map(|(name, item)| (format!("{NEED_PREFIX}{name}"), plain_text(item)));
+    let choices = chosen.chain(provided).map(|(name, value)| {
+        let reason = reason(&document, &name).map(str::to_string);
+        RawChoice { name, value, reason }
+    });
+    let choices = choices.collect();
     let version = document.get("tree-version").and_then(Item::as_str).map(str::to_string);
-    Ok(Read { version, choices: choices.collect() })
+    Ok(Read { version, choices })
 }
 
 /// Writes the profile anew with what became of its choices.
-pub(super) fn write(read: &Read, text: &str, carried: Vec<Carried>, from: Option<String>, board: &Board) -> Written {
+pub(super) fn write(
+    read: &Read,
+    text: &str,
+    carried: Vec<CarriedChoice>,
+    from: Option<String>,
+    board: &Board,
+) -> Written {
     // It was parsed just before.
     let mut document = parse(text).unwrap_or_default();
     let version = board.tree.version.as_str();
     put(document.as_table_mut(), "tree-version", version.into());
     let mut lost = Vec::new();
-    for (table, prefix) in [("choose", ""), ("providers", NEED_PREFIX)] {
-        if document.get(table).and_then(Item::as_table_like).is_none() {
-            continue;
-        }
+    for (table, prefix) in [(CHOOSE, ""), (PROVIDERS, NEED_PREFIX)] {
         let own = carried.iter().filter(|one| one.name.starts_with(NEED_PREFIX) != prefix.is_empty());
         rewrite(&mut document, table, prefix, own, board, &mut lost);
     }
@@ -94,23 +97,12 @@ pub(super) fn write(read: &Read, text: &str, carried: Vec<Carried>, from: Option
     Written { text: document.to_string(), from, carried }
 }
 
-/// Replaces a value but keeps what stands around it.
-fn put(table: &mut dyn TableLike, key: &str, mut new: Value) {
-    match table.get_mut(key).and_then(Item::as_value_mut) {
-        Some(old) => {
-            *new.decor_mut() = old.decor().clone();
-            *old = new;
-        }
-        None => drop(table.insert(key, Item::Value(new))),
-    }
-}
-
 /// Writes the entries of a table anew, in their order; those of a split stand where the old one stood.
 fn rewrite<'c>(
     document: &mut DocumentMut,
     table: &str,
     prefix: &str,
-    carried: impl Iterator<Item = &'c Carried>,
+    carried: impl Iterator<Item = &'c CarriedChoice>,
     board: &Board,
     lost: &mut Vec<String>,
 ) {
@@ -154,34 +146,25 @@ fn rewrite<'c>(
     for (key, item) in kept {
         old.entry_format(&key).or_insert(item);
     }
-    if old.is_empty() && table != "choose" {
+    if old.is_empty() && table != CHOOSE {
         document.remove(table);
     }
 }
 
 /// A value as a profile writes one of this option.
 fn typed(name: &str, value: &str, board: &Board) -> Value {
-    let kind = board.option(name).map(|option| &board.options[option].kind);
-    match (kind, value.parse::<i64>()) {
-        (Some(Kind::Number(_)), Ok(number)) => number.into(),
-        (Some(Kind::Words(_)), _) => Value::Array(value.split_whitespace().collect()),
-        _ => value.into(),
-    }
+    let read = board.option(name).and_then(|option| board.options[option].kind.read(value).ok());
+    read.map_or_else(|| value.into(), |value| toml_value(&value))
 }
 
 /// A choice that is not carried, on one line.
-fn comment(one: &Carried) -> String {
+fn comment(one: &CarriedChoice) -> String {
     let why = match &one.fate {
         Fate::Gone { since, note } => {
             let since = since.as_ref().map_or(String::new(), |since| format!(" since {since}"));
             format!("gone{since}: {note}")
         }
-        Fate::Open(Open::Unknown { .. }) => "there is no such option".to_string(),
-        Fate::Open(Open::Value { name, fault }) => format!("{name} {fault}"),
-        Fate::Open(Open::SplitValue { note }) => format!("split, and nothing is said about this value: {note}"),
-        Fate::Open(Open::Derived { name }) => format!("nobody chooses {name} any more: its value follows from others"),
-        Fate::Open(Open::Twice { name, other }) => format!("{name} is {other} by another choice"),
-        Fate::Open(Open::Need { .. }) => "there is no such need, or it is not met so".to_string(),
+        Fate::Open(open) => open.words(),
         Fate::Kept | Fate::Renamed { .. } | Fate::Changed(_) | Fate::Split { .. } => String::new(),
     };
     let reason = one.reason.as_ref().map_or(String::new(), |reason| format!("; chosen because: {reason}"));
@@ -191,47 +174,38 @@ fn comment(one: &Carried) -> String {
 }
 
 /// Reasons go with their choices.
-fn reasons(document: &mut DocumentMut, carried: &[Carried]) {
-    let Some(table) = document.get_mut("reasons").and_then(Item::as_table_like_mut) else { return };
+fn reasons(document: &mut DocumentMut, carried: &[CarriedChoice]) {
     for one in carried {
         let now = one.now();
-        let Some(item) = table.get(&one.name).cloned() else { continue };
+        let Some(said) = reason(document, &one.name).map(str::to_string) else { continue };
         if now.iter().any(|(name, _)| *name == one.name) {
             continue;
         }
-        table.remove(&one.name);
+        take_out(document, REASONS, &one.name);
         for (name, _) in now {
-            if table.get(&name).is_none() {
-                table.insert(&name, item.clone());
+            if reason(document, &name).is_none() {
+                put(table(document, REASONS), &name, said.as_str().into());
             }
         }
-    }
-    if table.is_empty() {
-        document.remove("reasons");
     }
 }
 
 /// Reasons of nothing go into the comment.
 fn loose_reasons(document: &mut DocumentMut, lost: &mut Vec<String>) {
-    let names = |table: &str| entries(document, table).into_iter().map(|(name, _)| name);
-    let patches = document.get("patches").and_then(Item::as_array);
-    let patches = patches.into_iter().flatten().filter_map(|patch| patch.as_str().map(str::to_string));
-    let changes = names("replaced").chain(patches).map(|name| format!("{CHANGE_PREFIX}{name}"));
-    let needs = names("providers").map(|name| format!("{NEED_PREFIX}{name}"));
-    let known: BTreeSet<String> = names("choose").chain(needs).chain(changes).collect();
-    let loose = entries(document, "reasons").into_iter().filter(|(name, _)| !known.contains(name));
-    for (name, item) in loose.collect::<Vec<_>>() {
-        let line = format!("{name}: {:?}", plain_text(&item));
+    let changes = entries(document, "replaced").map(|(name, _)| name).chain(patches(document));
+    let changes = changes.map(|name| format!("{CHANGE_PREFIX}{name}"));
+    let needs = entries(document, PROVIDERS).map(|(name, _)| format!("{NEED_PREFIX}{name}"));
+    let chosen = entries(document, CHOOSE).map(|(name, _)| name.to_string());
+    let known: BTreeSet<String> = chosen.chain(needs).chain(changes).collect();
+    let said = entries(document, REASONS).map(|(name, item)| (name.to_string(), plain_text(item)));
+    let loose: Vec<(String, String)> = said.filter(|(name, _)| !known.contains(name)).collect();
+    for (name, said) in loose {
         // What is not carried took its reason along.
         if !lost.iter().any(|lost| lost.starts_with(&format!("#   {name} = "))) {
+            let line = format!("{name}: {said:?}");
             lost.push(format!("#   a reason for {}  (it is not chosen)", line.replace(char::is_control, " ")));
         }
-        if let Some(table) = document.get_mut("reasons").and_then(Item::as_table_like_mut) {
-            table.remove(&name);
-        }
-    }
-    if document.get("reasons").and_then(Item::as_table_like).is_some_and(|table| table.is_empty()) {
-        document.remove("reasons");
+        take_out(document, REASONS, &name);
     }
 }
 
@@ -261,7 +235,7 @@ fn only_with(document: &mut DocumentMut, board: &Board, lost: &mut Vec<String>) 
 /// Puts lines before the table of choices, or at the end where there is none.
 fn remark(document: &mut DocumentMut, head: &str, lines: &[String]) {
     let block = format!("{head}\n{}\n", lines.join("\n"));
-    if let Some(table) = document.get_mut("choose").and_then(Item::as_table_mut) {
+    if let Some(table) = document.get_mut(CHOOSE).and_then(Item::as_table_mut) {
         let decor = table.decor_mut();
         let old = decor.prefix().and_then(|raw| raw.as_str()).unwrap_or("\n").to_string();
         decor.set_prefix(format!("{}{block}", if old.is_empty() { "\n" } else { &old }));
@@ -271,14 +245,37 @@ fn remark(document: &mut DocumentMut, head: &str, lines: &[String]) {
     }
 }
 
-impl Why {
+impl Open {
     /// Says it in words.
     pub fn words(&self) -> String {
         match self {
-            Why::Said => "it means the same".into(),
-            Why::Kind => "it means the same in its new kind".into(),
-            Why::Nearest(range) => format!("the nearest in its range, {range} now"),
-            Why::Person => "as you said".into(),
+            Open::Unknown { .. } => "there is no such option".into(),
+            Open::Value { name, fault } => format!("{name} {fault}"),
+            Open::SplitValue { note } => format!("split, and nothing is said about this value: {note}"),
+            Open::Derived { name } => format!("nobody chooses {name} any more: its value follows from others"),
+            Open::Twice { name, other } => format!("{name} is {other} by another choice"),
+            Open::Need { .. } => "there is no such need, or it is not met so".into(),
+        }
+    }
+
+    /// Names or values that may be meant.
+    pub fn near(&self) -> &[String] {
+        match self {
+            Open::Unknown { near } | Open::Need { near } => near,
+            Open::Value { fault, .. } => &fault.near,
+            Open::SplitValue { .. } | Open::Derived { .. } | Open::Twice { .. } => &[],
+        }
+    }
+}
+
+impl ValueReason {
+    /// Says it in words.
+    pub fn words(&self) -> String {
+        match self {
+            ValueReason::Said => "it means the same".into(),
+            ValueReason::Kind => "it means the same in its new kind".into(),
+            ValueReason::Nearest(range) => format!("the nearest in its range, {range} now"),
+            ValueReason::Person => "as you said".into(),
         }
     }
 }

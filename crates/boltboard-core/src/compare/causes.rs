@@ -13,14 +13,15 @@ use crate::resolve::{Origin, Resolution};
 const MOST_TRIED: usize = 64;
 
 /// What kind of thing a cause is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum CauseKind {
     /// A person chose it, on one side only or to something else.
     Choice,
     /// A person said who is to meet a need.
     Provider,
     /// A host meets a need that another does not.
-    Fact,
+    Need,
     /// The default is another one in another version of the tree.
     Default,
     /// Only some versions of the tree have the option.
@@ -29,9 +30,16 @@ pub enum CauseKind {
     Definition,
 }
 
+impl CauseKind {
+    /// Tells whether it is about a need, and not about an option.
+    pub fn is_of_need(self) -> bool {
+        matches!(self, CauseKind::Provider | CauseKind::Need)
+    }
+}
+
 /// Something that differs by itself.
 #[derive(Debug, Clone)]
-pub struct Cause {
+pub struct RootCause {
     /// What kind of thing it is.
     pub kind: CauseKind,
     /// The option or need.
@@ -42,9 +50,9 @@ pub struct Cause {
 
 /// All causes, those that move most first within a kind.
 #[derive(Debug, Clone, Default)]
-pub struct Causes {
+pub struct RootCauses {
     /// The causes.
-    pub causes: Vec<Cause>,
+    pub causes: Vec<RootCause>,
     /// For each row that differs, its causes.
     pub of: BTreeMap<usize, Vec<usize>>,
 }
@@ -63,14 +71,14 @@ enum Node {
 
 /// Finds the causes of all differences; every side is held against the first. `resolve` gives the values of other choices on the board of
 /// the first side, where that can be asked: by trying out choice after choice causes are found where reasons do not lead to one.
-pub fn causes(rows: &Rows<'_>, resolve: Option<Resolving<'_>>) -> Causes {
+pub fn causes(rows: &Rows<'_>, resolve: Option<Resolving<'_>>) -> RootCauses {
     let mut moves: BTreeMap<Key, BTreeSet<usize>> = BTreeMap::new();
     for side in 1..rows.sides.len() {
         Pair { rows, other: side }.collect(&mut moves, resolve);
     }
-    let mut causes: Vec<Cause> = moves
+    let mut causes: Vec<RootCause> = moves
         .into_iter()
-        .map(|((kind, name), moves)| Cause { kind, name, moves: moves.into_iter().collect() })
+        .map(|((kind, name), moves)| RootCause { kind, name, moves: moves.into_iter().collect() })
         .collect();
     causes.sort_by(|a, b| (a.kind, b.moves.len(), &a.name).cmp(&(b.kind, a.moves.len(), &b.name)));
     let mut of: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
@@ -79,7 +87,7 @@ pub fn causes(rows: &Rows<'_>, resolve: Option<Resolving<'_>>) -> Causes {
             of.entry(*row).or_default().push(index);
         }
     }
-    Causes { causes, of }
+    RootCauses { causes, of }
 }
 
 /// The first side and another one.
@@ -117,7 +125,7 @@ impl Pair<'_, '_> {
                 leads_to.entry(reason).or_default().push(*row);
                 if let Node::Need(side, need) = reason {
                     let name = &self.rows.sides[side].board.needs[need].name;
-                    let kind = if self.provider_differs(name) { CauseKind::Provider } else { CauseKind::Fact };
+                    let kind = if self.provider_differs(name) { CauseKind::Provider } else { CauseKind::Need };
                     own.insert(reason, (kind, name.clone()));
                 }
             }
@@ -181,7 +189,7 @@ impl Pair<'_, '_> {
                 match atom {
                     Atom::On(id) | Atom::Compare(id, ..) => {
                         let at = self.rows.row_of(side, *id);
-                        if at != row && self.atom_differs(side, atom, at) {
+                        if at != row && self.atom_differs(atom, at) {
                             found.insert(Node::Row(at));
                         }
                     }
@@ -202,8 +210,8 @@ impl Pair<'_, '_> {
         found
     }
 
-    /// Whether an atom of one side's board comes out differently on the two sides.
-    fn atom_differs(&self, side: usize, atom: &Atom, row: usize) -> bool {
+    /// Whether an atom, of either side's board, comes out differently on the two sides.
+    fn atom_differs(&self, atom: &Atom, row: usize) -> bool {
         if !self.differs(row) {
             return false;
         }
@@ -220,7 +228,6 @@ impl Pair<'_, '_> {
                 Atom::On(_) | Atom::Need(_) => !value.is_off(),
             })
         };
-        let _ = side;
         let [left, right] = self.sides().map(|(at, seen)| against(at, seen));
         left != right
     }

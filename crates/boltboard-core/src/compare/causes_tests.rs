@@ -36,6 +36,9 @@ kind = "switch"
 [option.either]
 kind = "switch"
 requires = "first or second"
+[option.against]
+kind = "switch"
+conflicts = "first"
 [option.apart]
 kind = "switch"
 "#;
@@ -70,12 +73,12 @@ impl Compared {
 }
 
 /// The causes, each with what it moves beside itself.
-fn told(rows: &Rows<'_>, causes: &Causes) -> Vec<String> {
-    let moves = |cause: &Cause| {
+fn told(rows: &Rows<'_>, causes: &RootCauses) -> Vec<String> {
+    let moves = |cause: &RootCause| {
         let names = cause.moves.iter().map(|row| rows.rows[*row].name.as_str()).filter(|name| *name != cause.name);
         names.collect::<Vec<_>>().join(" ")
     };
-    let one = |cause: &Cause| format!("{:?} {}: {}", cause.kind, cause.name, moves(cause)).trim_end().to_string();
+    let one = |cause: &RootCause| format!("{:?} {}: {}", cause.kind, cause.name, moves(cause)).trim_end().to_string();
     causes.causes.iter().map(one).collect()
 }
 
@@ -106,14 +109,16 @@ fn what_follows_is_told_by_the_choice_that_it_follows_from() {
 
 #[test]
 fn hosts_that_differ_are_a_cause() {
-    assert_eq!(between(("", true), ("", false)), ["Fact tide: clock"]);
-    assert_eq!(between(("horn=on", true), ("", false)), ["Choice horn: fog air litres label", "Fact tide: clock"]);
+    assert_eq!(between(("", true), ("", false)), ["Need tide: clock"]);
+    assert_eq!(between(("horn=on", true), ("", false)), ["Choice horn: fog air litres label", "Need tide: clock"]);
 }
 
 #[test]
 fn of_two_ways_the_one_that_is_there_already_is_a_cause() {
     // With `second` chosen, nothing pulls `first` in.
     assert_eq!(between(("either=on", true), ("either=on second=on", true)), ["Choice second: first"]);
+    // Each of the two is only there because the other is not: no reason leads out of that ring, but trying does.
+    assert_eq!(between(("either=on", true), ("either=on against=on", true)), ["Choice against: first second"]);
 }
 
 #[test]
@@ -123,7 +128,7 @@ fn several_sides_are_held_against_the_first() {
     let seen: Vec<Side<'_>> = sides.iter().map(|side| compared.side(side)).collect();
     let rows = rows(&seen);
     let causes = causes(&rows, None);
-    assert_eq!(told(&rows, &causes), ["Choice horn: fog air litres label", "Choice apart:", "Fact tide: clock"]);
+    assert_eq!(told(&rows, &causes), ["Choice horn: fog air litres label", "Choice apart:", "Need tide: clock"]);
 }
 
 #[test]

@@ -11,7 +11,7 @@ mod plans;
 mod sizes;
 mod values;
 
-pub use causes::{Cause, CauseKind, Causes, Resolving, causes};
+pub use causes::{CauseKind, Resolving, RootCause, RootCauses, causes};
 pub use contents::{FlagDifference, PartContents, contents};
 pub use plans::{PartDifference, PartState, PlanDifference, PlanSide, parts, plans};
 pub use sizes::{SectionSizes, Sizes, sizes};

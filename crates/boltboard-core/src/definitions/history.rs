@@ -7,7 +7,7 @@ use super::fields::{Fields, Log, Text};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
 use crate::base::Place;
-use crate::board::{ANY_VALUE, Changed, Gone, History, OLD_VALUE, OptionId, OptionPast, Signs, Split};
+use crate::board::{ANY_VALUE, ChangedValues, Gone, History, OLD_VALUE, OptionId, OptionPast, Signs, Split};
 
 /// The keys of an option that are read here.
 pub(super) const KEYS: [&str; 3] = ["since", "was", "changed"];
@@ -94,7 +94,7 @@ pub(super) fn history(
     history
 }
 
-fn changed(fields: &Fields<'_>, option: OptionId, names: &Names) -> Option<Changed> {
+fn changed(fields: &Fields<'_>, option: OptionId, names: &Names) -> Option<ChangedValues> {
     let found = fields.get("changed")?;
     let Some(table) = fields.sub(&found, "changed") else {
         fields.wrong_type(&found, "{ in = \"3.0\", values = { old = \"new\" } }");
@@ -128,7 +128,7 @@ fn changed(fields: &Fields<'_>, option: OptionId, names: &Names) -> Option<Chang
         table.missing("values");
     }
     table.finish();
-    Some(Changed { version, values, times, per })
+    Some(ChangedValues { version, values, times, per })
 }
 
 fn check_value(option: OptionId, value: &Text, names: &Names, log: &Log) {

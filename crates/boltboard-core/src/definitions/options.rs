@@ -103,7 +103,8 @@ pub(super) fn option(
         fields.get(key);
     }
     // These are read when all names are known, and only of the few options that have them.
-    let has = |keys: &[&'static str]| keys.iter().fold(false, |has, key| fields.get(key).is_some() || has);
+    // Each key is asked for, so that each counts as known.
+    let has = |keys: &[&'static str]| keys.iter().filter(|key| fields.get(key).is_some()).count() > 0;
     sink.with_past.extend(has(&super::history::KEYS).then_some(id));
     sink.with_signs.extend(has(&super::history::SIGN_KEYS).then_some(id));
     if fields.get("range").is_some() && !kind.is_number() {

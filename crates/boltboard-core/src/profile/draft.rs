@@ -3,17 +3,18 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use toml_edit::{DocumentMut, Item, Key, Table, TableLike, value};
+use toml_edit::{DocumentMut, Item, Key, Table, value};
 
-use super::file::{ProfileFile, ProfileName, toml_value};
+use super::document::{
+    CHOOSE, PROVIDERS, REASONS, entries, patches, put, reason, reason_key, table, table_of, take_out, toml_value,
+};
+use super::file::{ProfileFile, ProfileName};
 use super::layers::{CHANGE_PREFIX, ChangeSort, Choice, Choices, ProviderChoice, SourceChange, changes_folder};
 use super::only_with::ONLY_WITH;
+use super::shelf::bases_of;
 use crate::base::FileError;
 use crate::base::files::{read_text, write_whole};
 use crate::board::{Board, NEED_PREFIX};
-
-/// The tables in which choices and what belongs to them lie.
-const TABLES: [&str; 3] = ["choose", "providers", "replaced"];
 
 /// A profile that is not saved yet, with the files of the changes that it carries.
 #[derive(Debug)]
@@ -29,32 +30,30 @@ pub struct Draft {
 }
 
 /// Another profile's file, from which entries are taken with what is written around them.
-pub(super) struct Origin {
+pub(super) struct OtherProfile {
     document: DocumentMut,
 }
 
-impl Origin {
+impl OtherProfile {
     /// Opens a profile's file; nothing can be taken from one that is not there.
-    pub fn open(path: &Path) -> Result<Origin, FileError> {
+    pub fn open(path: &Path) -> Result<OtherProfile, FileError> {
         let text = read_text(path)?.unwrap_or_default();
-        Ok(Origin { document: text.parse().unwrap_or_default() })
+        Ok(OtherProfile { document: text.parse().unwrap_or_default() })
     }
 
     /// What a draft says already.
-    pub fn of(draft: &Draft) -> Origin {
-        Origin { document: draft.document.clone() }
+    pub fn of(draft: &Draft) -> OtherProfile {
+        OtherProfile { document: draft.document.clone() }
     }
 
     fn entry(&self, table: &str, name: &str) -> Option<(Key, Item)> {
-        let table = self.document.get(table)?.as_table_like()?;
-        let (key, item) = table.get_key_value(name)?;
+        let (key, item) = table_of(&self.document, table)?.get_key_value(name)?;
         Some((key.clone(), item.clone()))
     }
 
-    /// The names in a table.
-    pub fn names(&self, table: &str) -> Vec<String> {
-        let table = self.document.get(table).and_then(Item::as_table_like);
-        table.into_iter().flat_map(|table| table.iter().map(|(name, _)| name.to_string())).collect()
+    /// Tells whether it says something itself.
+    pub fn has(&self, table: &str, name: &str) -> bool {
+        table_of(&self.document, table).is_some_and(|table| table.contains_key(name))
     }
 
     /// What a person wrote around an entry, and the reason for it.
@@ -65,9 +64,7 @@ impl Origin {
             let value = item.as_value().map(|value| value.decor().clone()).unwrap_or_default();
             text(key.leaf_decor().prefix()) + &text(value.suffix())
         });
-        let key = if table == "providers" { format!("{NEED_PREFIX}{name}") } else { name.to_string() };
-        let reasons = self.document.get("reasons").and_then(Item::as_table_like);
-        (around, reasons.and_then(|reasons| reasons.get(&key)).and_then(Item::as_str).map(str::to_string))
+        (around, reason(&self.document, &reason_key(table, name)).map(str::to_string))
     }
 }
 
@@ -88,12 +85,9 @@ impl Draft {
     /// # Errors
     /// The file cannot be read.
     pub fn of_file(name: &ProfileName, path: &Path, from: &Path) -> Result<Draft, FileError> {
-        let mut draft = Draft::with(name, path, Origin::open(from)?.document);
-        let list = draft.document.get("patches").and_then(Item::as_array);
-        let patches = list.into_iter().flatten().filter_map(toml_edit::Value::as_str);
-        let replaced = draft.document.get("replaced").and_then(Item::as_table_like);
-        let replaced = replaced.into_iter().flat_map(|table| table.iter().filter_map(|(_, item)| item.as_str()));
-        draft.taken = patches.chain(replaced).map(str::to_string).collect();
+        let mut draft = Draft::with(name, path, OtherProfile::open(from)?.document);
+        let replaced = entries(&draft.document, "replaced").filter_map(|(_, item)| item.as_str());
+        draft.taken = patches(&draft.document).chain(replaced).map(str::to_string).collect();
         if path != from {
             let folder = changes_folder(from);
             draft.copies = draft.taken.iter().map(|name| (folder.join(name), name.clone())).collect();
@@ -127,58 +121,41 @@ impl Draft {
 
     /// The profiles on which it is based.
     pub(super) fn base(&self) -> Vec<ProfileName> {
-        let list = self.document.get("base").and_then(Item::as_array);
-        list.into_iter().flatten().filter_map(|entry| entry.as_str().and_then(ProfileName::parse)).collect()
+        bases_of(&self.text())
     }
 
-    fn table(&mut self, name: &str) -> &mut dyn TableLike {
-        let item = self.document.entry(name).or_insert_with(|| Item::Table(Table::new()));
-        if !item.is_table_like() {
-            *item = Item::Table(Table::new());
-        }
-        item.as_table_like_mut().expect("made a table just above")
-    }
-
-    fn put(&mut self, table: &str, name: &str, given: Option<(Key, Item)>, plain: toml_edit::Value) {
-        let table = self.table(table);
-        if let Some(old) = table.get_mut(name).and_then(Item::as_value_mut) {
-            let decor = old.decor().clone();
-            *old = plain;
-            *old.decor_mut() = decor;
-            return;
-        }
+    /// Writes an entry, like another file has it where it is new here.
+    fn put(&mut self, name: &str, key: &str, given: Option<(Key, Item)>, plain: toml_edit::Value) {
+        let table = table(&mut self.document, name);
         match given {
-            Some((key, item)) => {
+            Some((key, item)) if !table.contains_key(key.get()) => {
                 table.entry_format(&key).or_insert(item);
             }
-            None => {
-                table.insert(name, Item::Value(plain));
-            }
+            _ => put(table, key, plain),
         }
     }
 
     fn reason(&mut self, key: &str, reason: Option<&str>) {
         match reason {
-            Some(reason) => self.put("reasons", key, None, reason.into()),
+            Some(reason) => put(table(&mut self.document, REASONS), key, reason.into()),
             None => {
-                self.table("reasons").remove(key);
-                self.drop_empty();
+                take_out(&mut self.document, REASONS, key);
             }
         }
     }
 
     /// Chooses a value as another file does, with what is written around it there.
-    pub(super) fn choose(&mut self, board: &Board, choice: &Choice, from: Option<&Origin>) {
+    pub(super) fn choose(&mut self, board: &Board, choice: &Choice, from: Option<&OtherProfile>) {
         let name = &board.options[choice.option].name;
-        let given = from.and_then(|from| from.entry("choose", name));
-        self.put("choose", name, given, toml_value(&choice.value));
+        let given = from.and_then(|from| from.entry(CHOOSE, name));
+        self.put(CHOOSE, name, given, toml_value(&choice.value));
         self.reason(name, choice.reason.as_deref());
     }
 
     /// Says who is to meet a need, likewise.
-    pub(super) fn provide(&mut self, board: &Board, need: &str, chosen: &ProviderChoice, from: Option<&Origin>) {
-        let given = from.and_then(|from| from.entry("providers", need));
-        self.put("providers", need, given, chosen.provider.text(board).into());
+    pub(super) fn provide(&mut self, board: &Board, need: &str, chosen: &ProviderChoice, from: Option<&OtherProfile>) {
+        let given = from.and_then(|from| from.entry(PROVIDERS, need));
+        self.put(PROVIDERS, need, given, chosen.provider.text(board).into());
         self.reason(&format!("{NEED_PREFIX}{need}"), chosen.reason.as_deref());
     }
 
@@ -212,18 +189,17 @@ impl Draft {
     pub(super) fn drop_changes(&mut self) {
         self.document.remove("patches");
         self.document.remove("replaced");
-        if let Some(reasons) = self.document.get_mut("reasons").and_then(Item::as_table_like_mut) {
-            let carried: Vec<String> =
-                reasons.iter().map(|(key, _)| key.to_string()).filter(|key| key.starts_with(CHANGE_PREFIX)).collect();
-            carried.iter().for_each(|key| drop(reasons.remove(key)));
+        let carried = entries(&self.document, REASONS).map(|(key, _)| key.to_string());
+        let carried: Vec<String> = carried.filter(|key| key.starts_with(CHANGE_PREFIX)).collect();
+        for key in &carried {
+            take_out(&mut self.document, REASONS, key);
         }
         self.copies.clear();
         self.taken.clear();
-        self.drop_empty();
     }
 
     /// Says once more what another file says that it is only for.
-    pub(super) fn only_with(&mut self, from: &Origin) {
+    pub(super) fn only_with(&mut self, from: &OtherProfile) {
         let tables = |item: &Item| -> Vec<Table> {
             let one = item.as_table_like().map(|table| table.iter().map(|(k, i)| (k.to_string(), i.clone())).collect());
             one.map_or_else(
@@ -249,25 +225,13 @@ impl Draft {
 
     /// Takes an entry out, with its reason.
     pub(super) fn drop_entry(&mut self, table: &str, name: &str) {
-        self.table(table).remove(name);
-        let key = if table == "providers" { format!("{NEED_PREFIX}{name}") } else { name.to_string() };
-        self.table("reasons").remove(&key);
-        self.drop_empty();
+        take_out(&mut self.document, table, name);
+        take_out(&mut self.document, REASONS, &reason_key(table, name));
     }
 
     /// The names in a table.
     pub(super) fn names(&self, table: &str) -> Vec<String> {
-        let table = self.document.get(table).and_then(Item::as_table_like);
-        table.into_iter().flat_map(|table| table.iter().map(|(name, _)| name.to_string())).collect()
-    }
-
-    /// Tables in which nothing is left go, but for that of choices.
-    fn drop_empty(&mut self) {
-        for name in TABLES.iter().skip(1).chain(&["reasons"]) {
-            if self.document.get(name).and_then(Item::as_table_like).is_some_and(TableLike::is_empty) {
-                self.document.remove(name);
-            }
-        }
+        entries(&self.document, table).map(|(name, _)| name.to_string()).collect()
     }
 
     /// Puts a line before the first entry that is there beyond the first `before` of a table.

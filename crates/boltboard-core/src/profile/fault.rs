@@ -1,10 +1,20 @@
 //! What can be wrong with profiles.
 
-use crate::base::Place;
+use crate::base::{Place, SourceFiles};
 use crate::board::{NEED_PREFIX, ProviderFault, ValueFault};
 
 /// How many profiles may be based on each other in a row.
 pub(super) const MOST_LEVELS: usize = 50;
+
+/// A profile cannot be used: all that is wrong with it.
+#[derive(Debug, thiserror::Error)]
+#[error("the profile is wrong")]
+pub struct WrongProfile {
+    /// What is wrong.
+    pub problems: Vec<ProfileProblem>,
+    /// The profile's files, for showing the places.
+    pub files: SourceFiles,
+}
 
 /// What is wrong with a profile, with its place.
 #[derive(Debug)]

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
+use super::document::{CHOOSE, PROVIDERS, REASONS, entries, plain_text, put, table, take_out, toml_value};
 use super::layers::CHANGE_PREFIX;
 use crate::base::FileError;
 use crate::base::files::{read_text, write_whole};
@@ -76,52 +77,67 @@ impl ProfileFile {
 
     /// Chooses a value, with a reason if there is one.
     pub fn set(&mut self, option: &str, chosen: &Value, reason: Option<&str>) {
-        put(table(&mut self.document, "choose"), option, toml_value(chosen));
+        put(table(&mut self.document, CHOOSE), option, toml_value(chosen));
         if let Some(reason) = reason {
-            put(table(&mut self.document, "reasons"), option, reason.into());
+            put(table(&mut self.document, REASONS), option, reason.into());
         }
     }
 
     /// Says who is to meet a need, with a reason if there is one.
     pub fn set_provider(&mut self, need: &str, provider: &str, reason: Option<&str>) {
-        put(table(&mut self.document, "providers"), need, provider.into());
+        put(table(&mut self.document, PROVIDERS), need, provider.into());
         if let Some(reason) = reason {
-            put(table(&mut self.document, "reasons"), &format!("{NEED_PREFIX}{need}"), reason.into());
+            put(table(&mut self.document, REASONS), &format!("{NEED_PREFIX}{need}"), reason.into());
         }
     }
 
     /// Takes a choice and its reason out. Returns whether it was there.
     pub fn unset(&mut self, option: &str) -> bool {
-        let was = table(&mut self.document, "choose").remove(option).is_some();
-        self.drop_entry("reasons", option);
+        let was = take_out(&mut self.document, CHOOSE, option);
+        take_out(&mut self.document, REASONS, option);
         was
     }
 
     /// Takes out who is to meet a need, with the reason. Returns whether it was there.
     pub fn unset_provider(&mut self, need: &str) -> bool {
-        let was = self.drop_entry("providers", need);
-        self.drop_entry("reasons", &format!("{NEED_PREFIX}{need}"));
+        let was = take_out(&mut self.document, PROVIDERS, need);
+        take_out(&mut self.document, REASONS, &format!("{NEED_PREFIX}{need}"));
         was
     }
 
     /// Takes out what is entered under a name, whether or not a board knows it: a choice, who meets a need, or a reason of nothing.
     /// Returns whether it was there.
     pub fn take_out(&mut self, name: &str) -> bool {
-        match name.strip_prefix(NEED_PREFIX) {
-            Some(need) if self.entries().iter().any(|(known, _)| known == name) => self.unset_provider(need),
-            _ if self.entries().iter().any(|(known, _)| known == name) => self.unset(name),
-            _ => self.drop_entry("reasons", name),
-        }
+        let was = match name.strip_prefix(NEED_PREFIX) {
+            Some(need) => self.unset_provider(need),
+            None => take_out(&mut self.document, CHOOSE, name),
+        };
+        // A reason may stand there without what it is for.
+        take_out(&mut self.document, REASONS, name) || was
     }
 
     /// Returns all that is chosen, and who is to meet needs, as it stands there.
     pub fn entries(&self) -> Vec<(String, String)> {
-        let of = |key: &str, prefix: &str| -> Vec<(String, String)> {
-            let table = self.document.get(key).and_then(Item::as_table_like);
-            let entries = table.into_iter().flat_map(|table| table.iter());
-            entries.map(|(name, item)| (format!("{prefix}{name}"), plain_text(item))).collect()
-        };
-        [of("choose", ""), of("providers", NEED_PREFIX)].concat()
+        let chosen = entries(&self.document, CHOOSE).map(|(name, item)| (name.to_string(), plain_text(item)));
+        let provided = entries(&self.document, PROVIDERS);
+        let provided = provided.map(|(name, item)| (format!("{NEED_PREFIX}{name}"), plain_text(item)));
+        chosen.chain(provided).collect()
+    }
+
+    /// Says for which version of the tree it is written.
+    pub fn set_version(&mut self, version: &str) {
+        put(self.document.as_table_mut(), "tree-version", version.into());
+    }
+
+    /// Returns for which version of the tree it is written, where it says so.
+    pub fn version(&self) -> Option<&str> {
+        self.document.get("tree-version").and_then(Item::as_str)
+    }
+
+    /// Returns the profiles that it is based on.
+    pub fn base(&self) -> Vec<ProfileName> {
+        let list = self.document.get("base").and_then(Item::as_array);
+        list.into_iter().flatten().filter_map(|entry| entry.as_str().and_then(ProfileName::parse)).collect()
     }
 
     /// Carries a patch, after all others, with a reason if there is one.
@@ -142,7 +158,7 @@ impl ProfileFile {
 
     /// Takes a change to the sources out, with its reason. Returns whether it was there.
     pub fn drop_change(&mut self, name: &str) -> bool {
-        let mut was = self.drop_entry("replaced", name);
+        let mut was = take_out(&mut self.document, "replaced", name);
         if let Some(list) = self.document.get_mut("patches").and_then(Item::as_array_mut) {
             let before = list.len();
             list.retain(|entry| entry.as_str() != Some(name));
@@ -151,24 +167,14 @@ impl ProfileFile {
                 self.document.remove("patches");
             }
         }
-        self.drop_entry("reasons", &format!("{CHANGE_PREFIX}{name}"));
+        take_out(&mut self.document, REASONS, &format!("{CHANGE_PREFIX}{name}"));
         was
     }
 
     fn give_reason(&mut self, name: &str, reason: Option<&str>) {
         if let Some(reason) = reason {
-            put(table(&mut self.document, "reasons"), &format!("{CHANGE_PREFIX}{name}"), reason.into());
+            put(table(&mut self.document, REASONS), &format!("{CHANGE_PREFIX}{name}"), reason.into());
         }
-    }
-
-    /// Takes an entry out, and its table when nothing else is in it.
-    fn drop_entry(&mut self, key: &str, name: &str) -> bool {
-        let Some(entries) = self.document.get_mut(key).and_then(Item::as_table_mut) else { return false };
-        let was = entries.remove(name).is_some();
-        if entries.is_empty() {
-            self.document.remove(key);
-        }
-        was
     }
 
     /// Saves the file, written aside and moved into place.
@@ -186,50 +192,7 @@ impl ProfileFile {
 
     /// Returns the options that the file chooses and the board does not know.
     pub fn strangers(&self, board: &Board) -> Vec<String> {
-        let chosen = self.document.get("choose").and_then(Item::as_table);
-        let names = chosen.into_iter().flat_map(|table| table.iter().map(|(name, _)| name.to_string()));
+        let names = entries(&self.document, CHOOSE).map(|(name, _)| name.to_string());
         names.filter(|name| board.option(name).is_none()).collect()
-    }
-}
-
-fn table<'a>(document: &'a mut DocumentMut, key: &str) -> &'a mut dyn toml_edit::TableLike {
-    let entry = document.entry(key).or_insert_with(|| Item::Table(Table::new()));
-    if entry.as_table_like().is_none() {
-        *entry = Item::Table(Table::new());
-    }
-    entry.as_table_like_mut().expect("made a table just above")
-}
-
-/// Replaces a value but keeps what stands around it, such as a comment on the same line.
-fn put(table: &mut dyn toml_edit::TableLike, key: &str, mut new: toml_edit::Value) {
-    if let Some(old) = table.get_mut(key).and_then(Item::as_value_mut) {
-        *new.decor_mut() = old.decor().clone();
-        *old = new;
-    } else {
-        table.insert(key, Item::Value(new));
-    }
-}
-
-/// An entry's value as a person types it.
-pub(crate) fn plain_text(item: &Item) -> String {
-    match item.as_value() {
-        Some(toml_edit::Value::String(text)) => text.value().clone(),
-        Some(toml_edit::Value::Integer(number)) => number.value().to_string(),
-        Some(toml_edit::Value::Boolean(flag)) => flag.value().to_string(),
-        Some(toml_edit::Value::Float(number)) => number.value().to_string(),
-        Some(toml_edit::Value::Array(words)) => {
-            words.iter().filter_map(toml_edit::Value::as_str).collect::<Vec<_>>().join(" ")
-        }
-        _ => item.to_string().trim().to_string(),
-    }
-}
-
-pub(super) fn toml_value(chosen: &Value) -> toml_edit::Value {
-    match chosen {
-        Value::Number(number) => (*number).into(),
-        Value::Words(words) => toml_edit::Value::Array(words.iter().collect()),
-        Value::Switch(_) | Value::Module(_) | Value::Pick(_) | Value::Size(_) | Value::Text(_) | Value::Path(_) => {
-            chosen.to_string().into()
-        }
     }
 }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Document, Item};
 
-use super::fault::{MOST_LEVELS, ProfileFault, ProfileProblem};
+use super::fault::{MOST_LEVELS, ProfileFault, ProfileProblem, WrongProfile};
 use super::file::ProfileName;
 use super::only_with::{ONLY_WITH, OnlyWith};
 use super::shelf::Shelf;
@@ -117,8 +117,8 @@ impl Shelf {
     /// Reads a profile with all its layers and checks it against a board.
     ///
     /// # Errors
-    /// Everything that is wrong, with the files for showing the places.
-    pub fn read(&self, name: &ProfileName, board: &Board) -> Result<Choices, (Vec<ProfileProblem>, SourceFiles)> {
+    /// Everything that is wrong.
+    pub fn read(&self, name: &ProfileName, board: &Board) -> Result<Choices, WrongProfile> {
         self.read_as(name, None, board)
     }
 
@@ -126,12 +126,7 @@ impl Shelf {
     ///
     /// # Errors
     /// As for [`Shelf::read`].
-    pub fn read_as(
-        &self,
-        name: &ProfileName,
-        text: Option<&str>,
-        board: &Board,
-    ) -> Result<Choices, (Vec<ProfileProblem>, SourceFiles)> {
+    pub fn read_as(&self, name: &ProfileName, text: Option<&str>, board: &Board) -> Result<Choices, WrongProfile> {
         let drafts = text.map(|text| (name.clone(), text.to_string())).into_iter().collect();
         self.read_with(name, &drafts, board)
     }
@@ -145,7 +140,7 @@ impl Shelf {
         name: &ProfileName,
         drafts: &BTreeMap<ProfileName, String>,
         board: &Board,
-    ) -> Result<Choices, (Vec<ProfileProblem>, SourceFiles)> {
+    ) -> Result<Choices, WrongProfile> {
         let mut reader = Reader {
             drafts,
             shelf: self,
@@ -161,7 +156,8 @@ impl Shelf {
         let Reader { mut choices, problems, chosen, older, .. } = reader;
         if !problems.is_empty() {
             // What it was written for explains the rest, so it comes first.
-            return Err((older.into_iter().chain(problems).collect(), choices.files));
+            let problems = older.into_iter().chain(problems).collect();
+            return Err(WrongProfile { problems, files: choices.files });
         }
         choices.items = chosen.into_values().collect();
         Ok(choices)
@@ -175,11 +171,18 @@ impl Choices {
     }
 
     /// Adds one choice, stronger than all others, as if it were given on the command line.
-    pub fn with(mut self, board: &Board, option: OptionId, value: Value) -> Choices {
-        let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
-        let text = format!("{}={value}", board.options[option].name);
-        let place = Place::new(self.files.add("command line", text.as_str()), 0..text.len());
-        self.put(Choice { option, value, layer, place, reason: None });
+    pub fn with(self, board: &Board, option: OptionId, value: Value) -> Choices {
+        self.on_top(board, "command line", &[(option, value)])
+    }
+
+    /// Adds choices for once, stronger than all others, as a layer of this name.
+    pub fn on_top(mut self, board: &Board, name: &str, chosen: &[(OptionId, Value)]) -> Choices {
+        let layer = self.layers.add(Layer { name: name.into(), source: ProfileSource::Once });
+        for (option, value) in chosen {
+            let text = format!("{}={value}", board.options[*option].name);
+            let place = Place::new(self.files.add(name, text.as_str()), 0..text.len());
+            self.put(Choice { option: *option, value: value.clone(), layer, place, reason: None });
+        }
         self
     }
 

@@ -5,7 +5,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::draft::{Draft, Origin, say_the_same};
+use super::document::{CHOOSE, PROVIDERS};
+use super::draft::{Draft, OtherProfile, say_the_same};
 use super::file::ProfileName;
 use super::layers::{ChangeSort, Choice, Choices, ProviderChoice, SourceChange};
 use super::reshape::ReshapeFault;
@@ -83,7 +84,7 @@ pub struct Joined {
 
 /// What a person says about clashes.
 #[derive(Debug, Clone, Default)]
-pub struct Wanted {
+pub struct MergeAsk {
     /// The side that counts where nothing else is said.
     pub prefer: Option<From3>,
     /// Values for options.
@@ -123,7 +124,7 @@ fn join<T: PartialEq>(base: Option<&T>, left: Option<&T>, right: Option<&T>) -> 
     }
 }
 
-impl Wanted {
+impl MergeAsk {
     fn settles(&self, subject: &Subject) -> bool {
         self.prefer.is_some()
             || self.leave.contains(subject)
@@ -164,11 +165,10 @@ impl Shelf {
         &self,
         names: [&ProfileName; 3],
         to: &ProfileName,
-        wanted: &Wanted,
+        wanted: &MergeAsk,
         board: &Board,
     ) -> Result<Merged, ReshapeFault> {
-        let read = |name| self.read(name, board).map_err(|(problems, files)| ReshapeFault::Profile { problems, files });
-        let three = [read(names[0])?, read(names[1])?, read(names[2])?];
+        let three = [self.read(names[0], board)?, self.read(names[1], board)?, self.read(names[2], board)?];
         let mut merge = Merge { board, three: &three, wanted, joined: Vec::new(), result: Choices::default() };
         merge.options();
         merge.needs();
@@ -221,18 +221,18 @@ impl Shelf {
     ) -> Result<(), ReshapeFault> {
         // Both layers of a side and the side itself may have said it; words around it come from where it is said.
         let origin_of = |side: usize, layer| self.origin(&three[side], layer);
-        for name in draft.names("choose") {
+        for name in draft.names(CHOOSE) {
             if board.option(&name).is_none_or(|option| result.get(option).is_none()) {
-                draft.drop_entry("choose", &name);
+                draft.drop_entry(CHOOSE, &name);
             }
         }
-        for name in draft.names("providers") {
+        for name in draft.names(PROVIDERS) {
             if board.need(&name).is_none_or(|need| !result.providers.contains_key(&need)) {
-                draft.drop_entry("providers", &name);
+                draft.drop_entry(PROVIDERS, &name);
             }
         }
         for choice in &result.items {
-            let here = draft.names("choose").contains(&board.options[choice.option].name);
+            let here = draft.names(CHOOSE).contains(&board.options[choice.option].name);
             let below = under.get(choice.option).is_some_and(|one| one.value == choice.value);
             if here || !below {
                 let from = [1, 2, 0]
@@ -245,9 +245,9 @@ impl Shelf {
         }
         for (need, chosen) in &result.providers {
             let name = &board.needs[*need].name;
-            let here = draft.names("providers").contains(name);
+            let here = draft.names(PROVIDERS).contains(name);
             if here || under.providers.get(need).is_none_or(|one| one.provider != chosen.provider) {
-                draft.provide(board, name, chosen, None::<&Origin>);
+                draft.provide(board, name, chosen, None::<&OtherProfile>);
             }
         }
         draft.drop_changes();
@@ -261,7 +261,7 @@ impl Shelf {
 struct Merge<'a> {
     board: &'a Board,
     three: &'a [Choices; 3],
-    wanted: &'a Wanted,
+    wanted: &'a MergeAsk,
     joined: Vec<Joined>,
     result: Choices,
 }

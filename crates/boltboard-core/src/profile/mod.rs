@@ -1,6 +1,7 @@
 //! Profiles: named, saved sets of choices, in layers. Reading, checking against a board, and writing that keeps
 //! comments and order.
 
+pub(crate) mod document;
 mod draft;
 mod fault;
 mod file;
@@ -11,14 +12,13 @@ mod reshape;
 mod shelf;
 
 pub use draft::Draft;
-pub use fault::{ProfileFault, ProfileProblem};
-pub(crate) use file::plain_text;
+pub use fault::{ProfileFault, ProfileProblem, WrongProfile};
 pub use file::{ProfileFile, ProfileName};
 pub use layers::{
     CHANGE_PREFIX, ChangeSort, Choice, Choices, Layer, LayerId, ProfileSource, ProviderChoice, SourceChange,
     changes_folder,
 };
-pub use merge::{From3, Join, Joined, Merged, Said, Subject, Wanted};
+pub use merge::{From3, Join, Joined, MergeAsk, Merged, Said, Subject};
 pub use only_with::{CompilerWanted, OnlyWith, Unfit};
 pub use reshape::{Factored, Layers, ReshapeFault};
 pub use shelf::{Shelf, bases_of};

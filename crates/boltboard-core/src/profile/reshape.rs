@@ -3,25 +3,21 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use super::draft::{Draft, Origin, say_the_same, sorts_of_changes};
-use super::fault::ProfileProblem;
+use super::document::{CHOOSE, PROVIDERS};
+use super::draft::{Draft, OtherProfile, say_the_same, sorts_of_changes};
+use super::fault::WrongProfile;
 use super::file::ProfileName;
 use super::layers::{Choices, LayerId, ProfileSource};
 use super::shelf::Shelf;
-use crate::base::{FileError, SourceFiles};
-use crate::board::{Board, NeedId, OptionId, Provider, Value};
+use crate::base::FileError;
+use crate::board::{Board, NeedId, OptionId};
 
 /// Why profiles cannot be put together anew.
 #[derive(Debug, thiserror::Error)]
 pub enum ReshapeFault {
     /// A profile is wrong.
-    #[error("the profile is wrong")]
-    Profile {
-        /// What is wrong.
-        problems: Vec<ProfileProblem>,
-        /// The profile's files.
-        files: SourceFiles,
-    },
+    #[error(transparent)]
+    Profile(#[from] WrongProfile),
     /// A file cannot be read.
     #[error(transparent)]
     File(#[from] FileError),
@@ -73,16 +69,12 @@ pub enum Layers {
 }
 
 impl Shelf {
-    fn read_or(&self, name: &ProfileName, board: &Board) -> Result<Choices, ReshapeFault> {
-        self.read(name, board).map_err(|(problems, files)| ReshapeFault::Profile { problems, files })
-    }
-
     /// The file of a layer.
-    pub(super) fn origin(&self, choices: &Choices, layer: LayerId) -> Result<Origin, FileError> {
+    pub(super) fn origin(&self, choices: &Choices, layer: LayerId) -> Result<OtherProfile, FileError> {
         let name = ProfileName::parse(&choices.layers[layer].name);
         match name.and_then(|name| self.find(&name)) {
-            Some((path, _)) => Origin::open(&path),
-            None => Origin::open(std::path::Path::new("")),
+            Some((path, _)) => OtherProfile::open(&path),
+            None => OtherProfile::open(std::path::Path::new("")),
         }
     }
 
@@ -92,7 +84,7 @@ impl Shelf {
     /// # Errors
     /// See [`ReshapeFault`].
     pub fn flatten(&self, name: &ProfileName, to: &ProfileName, board: &Board) -> Result<Draft, ReshapeFault> {
-        let choices = self.read_or(name, board)?;
+        let choices = self.read(name, board)?;
         self.together(name, &choices, (to, &self.own_path(to)), Layers::None, board)
     }
 
@@ -136,14 +128,14 @@ impl Shelf {
         for layer in choices.layers.ids().filter(|layer| Some(*layer) != own && !kept(*layer)) {
             let origin = self.origin(choices, layer)?;
             let remark = format!("from {}", choices.layers[layer].name);
-            let before = draft.names("choose").len();
+            let before = draft.names(CHOOSE).len();
             choices.items.iter().filter(|c| c.layer == layer).for_each(|c| draft.choose(board, c, Some(&origin)));
-            draft.remark("choose", before, &remark);
-            let before = draft.names("providers").len();
+            draft.remark(CHOOSE, before, &remark);
+            let before = draft.names(PROVIDERS).len();
             for (need, chosen) in choices.providers.iter().filter(|(_, chosen)| chosen.layer == layer) {
                 draft.provide(board, &board.needs[*need].name, chosen, Some(&origin));
             }
-            draft.remark("providers", before, &remark);
+            draft.remark(PROVIDERS, before, &remark);
             draft.only_with(&origin);
         }
         let foreign = |layer: LayerId| Some(layer) != own && !kept(layer);
@@ -167,7 +159,7 @@ impl Shelf {
         board: &Board,
     ) -> Result<Choices, ReshapeFault> {
         let texts = drafts.iter().map(|draft| (draft.name.clone(), draft.text())).collect();
-        self.read_with(name, &texts, board).map_err(|(problems, files)| ReshapeFault::Profile { problems, files })
+        Ok(self.read_with(name, &texts, board)?)
     }
 
     /// Pulls what several profiles of a person's own choose alike into a new layer `to`, strongest of those that they are based on. What
@@ -178,67 +170,56 @@ impl Shelf {
     pub fn factor(&self, names: &[ProfileName], to: &ProfileName, board: &Board) -> Result<Factored, ReshapeFault> {
         let mut read = Vec::new();
         for name in names {
-            let choices = self.read_or(name, board)?;
+            let choices = self.read(name, board)?;
             let Some((path, ProfileSource::Own)) = self.find(name) else {
                 return Err(ReshapeFault::NotOwn(name.clone()));
             };
-            read.push((name, choices, Origin::open(&path)?, path));
+            read.push((name, choices, OtherProfile::open(&path)?, path));
         }
         let Some((_, first, ..)) = read.first() else { return Err(ReshapeFault::NothingShared) };
         let all = |same: &dyn Fn(&Choices) -> bool| read.iter().all(|(_, choices, ..)| same(choices));
-        let says = |table: &str, name: &str| {
-            read.iter().filter(|(_, _, origin, _)| origin.names(table).iter().any(|known| known == name)).count()
+        // Who says it first lends the words; what only one says in its own file need not move.
+        let tellers = |table: &str, name: &str| {
+            let mut tellers = read.iter().filter(|(_, _, other, _)| other.has(table, name));
+            let first = tellers.next();
+            first.filter(|_| tellers.next().is_some())
         };
-        let same_value = |option: OptionId, value: &Value| all(&|c| c.get(option).is_some_and(|c| c.value == *value));
-        let options: Vec<OptionId> = first
-            .items
-            .iter()
-            .filter(|c| same_value(c.option, &c.value) && says("choose", &board.options[c.option].name) > 1)
-            .map(|c| c.option)
-            .collect();
-        let same_provider = |need: NeedId, provider: &Provider| {
-            all(&|c| c.providers.get(&need).is_some_and(|chosen| chosen.provider == *provider))
-        };
-        let providers: Vec<NeedId> = first
-            .providers
-            .iter()
-            .filter(|(need, one)| {
-                same_provider(**need, &one.provider) && says("providers", &board.needs[**need].name) > 1
-            })
-            .map(|(need, _)| *need)
-            .collect();
+        let mut shared = Draft::new(to, &self.own_path(to), board);
+        let (mut options, mut providers) = (Vec::new(), Vec::new());
+        for choice in &first.items {
+            let (option, name) = (choice.option, &board.options[choice.option].name);
+            let alike = all(&|choices| choices.get(option).is_some_and(|one| one.value == choice.value));
+            let teller = tellers(CHOOSE, name).filter(|_| alike);
+            if let Some((choice, other)) = teller.and_then(|(_, choices, other, _)| Some((choices.get(option)?, other)))
+            {
+                shared.choose(board, choice, Some(other));
+                options.push(option);
+            }
+        }
+        for (need, chosen) in &first.providers {
+            let name = &board.needs[*need].name;
+            let alike = all(&|choices| choices.providers.get(need).is_some_and(|one| one.provider == chosen.provider));
+            let teller = tellers(PROVIDERS, name).filter(|_| alike);
+            if let Some((one, other)) =
+                teller.and_then(|(_, choices, other, _)| Some((choices.providers.get(need)?, other)))
+            {
+                shared.provide(board, name, one, Some(other));
+                providers.push(*need);
+            }
+        }
         if options.is_empty() && providers.is_empty() {
             return Err(ReshapeFault::NothingShared);
         }
-        let mut shared = Draft::new(to, &self.own_path(to), board);
-        for option in &options {
-            let name = &board.options[*option].name;
-            let teller = read.iter().find(|(_, _, origin, _)| origin.names("choose").contains(name));
-            if let Some((choices, origin)) = teller.map(|(_, choices, origin, _)| (choices, origin))
-                && let Some(choice) = choices.get(*option)
-            {
-                shared.choose(board, choice, Some(origin));
-            }
-        }
-        for need in &providers {
-            let name = &board.needs[*need].name;
-            let teller = read.iter().find(|(_, _, origin, _)| origin.names("providers").contains(name));
-            if let Some((choices, origin)) = teller.map(|(_, choices, origin, _)| (choices, origin))
-                && let Some(chosen) = choices.providers.get(need)
-            {
-                shared.provide(board, name, chosen, Some(origin));
-            }
-        }
         let (mut profiles, mut moved) = (Vec::new(), 0);
-        let kept: Origin = Origin::of(&shared);
+        let kept = OtherProfile::of(&shared);
         for (name, _, origin, path) in &read {
             let mut draft = Draft::of_file(name, path, path)?;
             let mut base = draft.base();
             base.push(to.clone());
             draft.set_base(&base);
-            let entries = options.iter().map(|option| ("choose", &board.options[*option].name));
-            let entries = entries.chain(providers.iter().map(|need| ("providers", &board.needs[*need].name)));
-            for (table, entry) in entries.filter(|(table, entry)| origin.names(table).contains(entry)) {
+            let entries = options.iter().map(|option| (CHOOSE, &board.options[*option].name));
+            let entries = entries.chain(providers.iter().map(|need| (PROVIDERS, &board.needs[*need].name)));
+            for (table, entry) in entries.filter(|(table, entry)| origin.has(table, entry)) {
                 let (words, reason) = origin.words(table, entry);
                 let (kept_words, kept_reason) = kept.words(table, entry);
                 if (words.is_empty() || words == kept_words) && (reason.is_none() || reason == kept_reason) {

@@ -1,9 +1,9 @@
 //! Where profiles lie.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use super::file::ProfileName;
+use super::file::{ProfileFile, ProfileName};
 use super::layers::ProfileSource;
 use crate::base::FileError;
 
@@ -81,7 +81,5 @@ impl Shelf {
 
 /// Returns the profiles that a profile's text says it is based on; none where it is no profile.
 pub fn bases_of(text: &str) -> Vec<ProfileName> {
-    let document: toml_edit::DocumentMut = text.parse().unwrap_or_default();
-    let list = document.get("base").and_then(toml_edit::Item::as_array);
-    list.into_iter().flatten().filter_map(|entry| entry.as_str().and_then(ProfileName::parse)).collect()
+    ProfileFile::of_text(Path::new(""), text).map_or(Vec::new(), |file| file.base())
 }

@@ -33,7 +33,7 @@ pub use clash::{Clash, Verdict};
 pub use possible::Possible;
 pub use proof::{Proof, Statement, Step};
 pub use resolution::{Effect, Origin, Resolution, Resolved};
-pub use starts::{Start, Started, start, together};
+pub use starts::{Started, StartingPoint, start, together};
 
 /// Fills in the pieces that need no folders: options and the tree's own name and version.
 pub(crate) fn fill(board: &Board, interp: &Interp, value: &dyn Fn(OptionId) -> String) -> String {

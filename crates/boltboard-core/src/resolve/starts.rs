@@ -9,12 +9,12 @@ use super::{facts_spelt, resolved};
 use crate::base::Digest;
 use crate::board::{Atom, Board, DecidedBy, Kind, Linkage, NeedId, OptionDef, OptionId, Switch, Value};
 use crate::logic::{Lit, Logic, MOST_STEPS, Sat, Switchable};
-use crate::profile::{Choice, Choices, Layer, ProfileSource};
+use crate::profile::Choices;
 use crate::survey::Facts;
 
 /// What a profile begins with.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Start {
+pub enum StartingPoint {
     /// Everything off that can be.
     Smallest,
     /// Everything on that can be, modules built in.
@@ -40,7 +40,7 @@ pub struct Started {
 }
 
 /// Finds the choices of a starting point on top of others. `None` where those alone do not hold together.
-pub fn start(board: &Board, logic: &Logic, start: &Start, below: &Choices, facts: &Facts) -> Option<Started> {
+pub fn start(board: &Board, logic: &Logic, start: &StartingPoint, below: &Choices, facts: &Facts) -> Option<Started> {
     let plain = resolved(board, logic, below, facts)?;
     let mut wanted: Vec<(OptionId, Value)> = Vec::new();
     for option in logic.order.iter().copied() {
@@ -65,7 +65,7 @@ pub fn together(
 ) -> Option<Started> {
     let (mut kept, mut let_go) = consistent(board, logic, wanted, below, facts);
     loop {
-        let choices = with(below, &kept);
+        let choices = below.clone().on_top(board, "start", &kept);
         if let Some(values) = resolved(board, logic, &choices, facts) {
             // A choice without an effect would only puzzle whoever reads the profile.
             let idle = |(option, _): &(OptionId, Value)| values.get(*option).effect == super::Effect::NoEffect;
@@ -81,14 +81,14 @@ pub fn together(
 }
 
 /// The value that a starting point wants for an option.
-fn wish(board: &Board, definition: &OptionDef, start: &Start, facts: &Facts) -> Option<Value> {
+fn wish(board: &Board, definition: &OptionDef, start: &StartingPoint, facts: &Facts) -> Option<Value> {
     match (start, &definition.kind) {
-        (Start::Smallest, Kind::Switch) => Some(Value::Switch(Switch::Off)),
-        (Start::Smallest, Kind::Module) => Some(Value::Module(Linkage::Off)),
-        (Start::Everything | Start::AllLoadable, Kind::Switch) => Some(Value::Switch(Switch::On)),
-        (Start::Everything, Kind::Module) => Some(Value::Module(Linkage::Builtin)),
-        (Start::AllLoadable, Kind::Module) => Some(Value::Module(Linkage::Loadable)),
-        (Start::ThisHost, Kind::Switch | Kind::Module) => {
+        (StartingPoint::Smallest, Kind::Switch) => Some(Value::Switch(Switch::Off)),
+        (StartingPoint::Smallest, Kind::Module) => Some(Value::Module(Linkage::Off)),
+        (StartingPoint::Everything | StartingPoint::AllLoadable, Kind::Switch) => Some(Value::Switch(Switch::On)),
+        (StartingPoint::Everything, Kind::Module) => Some(Value::Module(Linkage::Builtin)),
+        (StartingPoint::AllLoadable, Kind::Module) => Some(Value::Module(Linkage::Loadable)),
+        (StartingPoint::ThisHost, Kind::Switch | Kind::Module) => {
             let needs = needs_of(board, definition);
             let met = !needs.is_empty() && needs.iter().all(|need| facts.has(*need));
             let on = || match definition.kind {
@@ -97,8 +97,11 @@ fn wish(board: &Board, definition: &OptionDef, start: &Start, facts: &Facts) -> 
             };
             met.then(on)
         }
-        (Start::Random(seed), kind) => random(kind, *seed, &definition.name),
-        (Start::Smallest | Start::Everything | Start::AllLoadable | Start::ThisHost, _) => None,
+        (StartingPoint::Random(seed), kind) => random(kind, *seed, &definition.name),
+        (
+            StartingPoint::Smallest | StartingPoint::Everything | StartingPoint::AllLoadable | StartingPoint::ThisHost,
+            _,
+        ) => None,
     }
 }
 
@@ -140,18 +143,6 @@ fn random(kind: &Kind, seed: u64, name: &str) -> Option<Value> {
         }
         Kind::Size(_) | Kind::Text | Kind::Path | Kind::Words(_) => None,
     }
-}
-
-fn with(below: &Choices, chosen: &[(OptionId, Value)]) -> Choices {
-    let mut choices = below.clone();
-    let layer = choices.layers.add(Layer { name: "start".into(), source: ProfileSource::Once });
-    let file = choices.files.add("start", "");
-    for (option, value) in chosen {
-        let place = crate::base::Place::new(file, 0..0);
-        choices.items.push(Choice { option: *option, value: value.clone(), layer, place, reason: None });
-    }
-    choices.items.sort_by_key(|choice| choice.option);
-    choices
 }
 
 /// Takes of what is wanted what holds together; the rest is let go.

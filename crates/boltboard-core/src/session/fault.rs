@@ -1,12 +1,12 @@
 //! What can stand against a session's answer.
 
 use super::compiler::CompilerGap;
-use crate::base::{FileError, SourceFiles};
+use crate::base::FileError;
 use crate::board::TryFault;
 use crate::definitions::{Problem, Reading, TreeFault};
 use crate::patch::PatchFault;
 use crate::plan::PlanProblem;
-use crate::profile::{Choices, OnlyWith, ProfileProblem, Unfit};
+use crate::profile::{Choices, OnlyWith, Unfit, WrongProfile};
 use crate::resolve::Clash;
 use crate::run::BuildFault;
 use crate::survey::{Facts, RecordFault};
@@ -43,13 +43,8 @@ pub enum SessionFault {
     #[error("the definitions do not fit the files of the tree")]
     Sources(Vec<Problem>),
     /// A profile is wrong.
-    #[error("the profile is wrong")]
-    Profile {
-        /// What is wrong.
-        problems: Vec<ProfileProblem>,
-        /// The profile's files.
-        files: SourceFiles,
-    },
+    #[error(transparent)]
+    Profile(#[from] WrongProfile),
     /// Layers of the profile are for other hosts than this one.
     #[error("the profile is for another host")]
     Unfit {

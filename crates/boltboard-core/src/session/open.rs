@@ -119,21 +119,16 @@ impl Session {
     /// The profile is wrong, or what is tried is no choice.
     pub fn choices_of(&self, profile: &ProfileName) -> Result<Choices, SessionFault> {
         let fresh = *profile == first_profile()? && self.source_of(profile)?.is_none();
-        let choices = if fresh { Choices::default() } else { self.read_profile(profile, None)? };
+        let choices = if fresh { Choices::default() } else { self.shelf.read(profile, &self.board)? };
         Ok(choices.with_tried(&self.board, &self.scope.tried)?)
     }
 
-    /// Reads the choices of the profile in use as if its file held `text`.
+    /// Reads a profile's choices as if its file, whether or not it is there, held `text`.
     ///
     /// # Errors
     /// They are wrong.
-    pub fn choices_as(&self, text: &str) -> Result<Choices, SessionFault> {
-        self.read_profile(&self.profile, Some(text))
-    }
-
-    fn read_profile(&self, profile: &ProfileName, text: Option<&str>) -> Result<Choices, SessionFault> {
-        let read = self.shelf.read_as(profile, text, &self.board);
-        read.map_err(|(problems, files)| SessionFault::Profile { problems, files })
+    pub fn choices_as(&self, profile: &ProfileName, text: &str) -> Result<Choices, SessionFault> {
+        Ok(self.shelf.read_as(profile, Some(text), &self.board)?)
     }
 
     /// Resolves choices under facts.

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use crate::board::PartId;
 use crate::compare::{ValueDifference, values};
 use crate::judge::{Preview, PreviewStep, Timing, Verdict, WorkKnown};
-use crate::profile::{Choices, ProfileName, Shelf};
+use crate::profile::{Choices, ProfileName};
 use crate::resolve::{Clash, resolve};
 use crate::session::{Planned, Resolved, Session, SessionFault};
 use crate::step::Location;
@@ -46,21 +46,6 @@ pub struct Price {
     pub work_ms: Option<u64>,
     /// How much more the finished files hold than now, in bytes, where each of them was made before.
     pub growth: Option<i64>,
-}
-
-/// The choices of a profile if its file held `text`; it need not be there yet.
-///
-/// # Errors
-/// They are wrong.
-pub fn choices_in(session: &Session, profile: &ProfileName, text: &str) -> Result<Choices, SessionFault> {
-    let aside = match session.source_of(profile)? {
-        Some(_) => session.shelf.aside.clone(),
-        None => Some((profile.clone(), session.shelf.own_path(profile))),
-    };
-    let shelf = Shelf { aside, ..session.shelf.clone() };
-    shelf
-        .read_as(profile, Some(text), &session.board)
-        .map_err(|(problems, files)| SessionFault::Profile { problems, files })
 }
 
 /// The facts that hold for choices: those of now, where the host would be asked the same.

@@ -6,7 +6,7 @@ use crate::base::shell_word;
 use crate::board::{Board, NEED_PREFIX, NeedId, OptionId, Provider, Value};
 use crate::profile::ProfileFile;
 
-pub use effects::{Effects, Outcome, Price, choices_in, facts_of};
+pub use effects::{Effects, Outcome, Price, facts_of};
 
 /// What a change is made to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

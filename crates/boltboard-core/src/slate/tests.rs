@@ -155,10 +155,10 @@ fn a_profile_that_is_not_there_yet_can_be_tried() {
     let tree = tree();
     let session = open(&tree, &Scope::default());
     let later = ProfileName::parse("later").expect("a name");
-    let choices = choices_in(&session, &later, "format = 1\ntree = \"t\"\n[choose]\nfog = \"on\"\n").expect("read");
+    let choices = session.choices_as(&later, "format = 1\ntree = \"t\"\n[choose]\nfog = \"on\"\n").expect("read");
     let fog = session.board.option("fog").expect("there");
     assert!(choices.get(fog).is_some());
-    assert!(choices_in(&session, &later, "format = 1\ntree = \"t\"\n[choose]\nfog = \"blue\"\n").is_err());
+    assert!(session.choices_as(&later, "format = 1\ntree = \"t\"\n[choose]\nfog = \"blue\"\n").is_err());
     assert!(session.source_of(&later).expect("listed").is_none(), "nothing is written");
 }
 

@@ -13,6 +13,8 @@ fn chances_are_those_of_the_tables() {
     // Wholly apart: of 252 orders of 5 and 5 numbers, one on each side.
     let apart = chance(&[1.0, 2.0, 3.0, 4.0, 5.0], &[6.0, 7.0, 8.0, 9.0, 10.0]);
     assert!(near(apart, 2.0 / 252.0), "{apart}");
+    let turned = chance(&[6.0, 7.0, 8.0, 9.0, 10.0], &[1.0, 2.0, 3.0, 4.0, 5.0]);
+    assert!(near(turned, apart), "either side may be the greater: {turned}");
     // Published: U of 2 for 5 and 5 is 0.0159 on one side.
     let two = chance(&[1.0, 2.0, 3.0, 4.0, 7.5], &[5.0, 7.0, 8.0, 9.0, 10.0]);
     assert!(near(two, 2.0 * 4.0 / 252.0), "{two}");

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::session::{Resolved, Session as Core};
-use boltboard_core::slate::{choices_in, facts_of};
+use boltboard_core::slate::facts_of;
 use boltboard_core::work::Stamp;
 
 use super::model::{Mode, Model};
@@ -139,7 +139,7 @@ impl Model {
 
     /// Resolves the profile with the slate, and prints nothing. Facts of `since` are used where they hold; without it, all is asked.
     pub(super) fn resolve_slate(&self, since: Option<&Resolved>) -> Result<Resolved, Stop> {
-        let choices = choices_in(&self.session, &self.own, &self.text()?).map_err(|fault| Stop::of(fault, None))?;
+        let choices = self.session.choices_as(&self.own, &self.text()?)?;
         resolved(&self.session, choices, since)
     }
 }

@@ -11,7 +11,7 @@ use boltboard_core::checks::Package;
 use boltboard_core::profile::{Choices, ProfileName};
 use boltboard_core::remedy;
 use boltboard_core::session::{Resolved, Session as Core};
-use boltboard_core::slate::{Change, Effects, Item, Outcome, Price, choices_in, facts_of};
+use boltboard_core::slate::{Change, Effects, Item, Outcome, Price, facts_of};
 use boltboard_core::survey::Facts;
 
 use super::cards::{Card, Found};
@@ -113,7 +113,7 @@ pub fn find(
     let tell_slate = |found: Found| tell(Answer { number, at: None, found });
     let tell = |at: usize, found: Found| tell(Answer { number, at: Some(at), found });
     let mut lacking: Vec<(usize, Vec<NeedId>)> = Vec::new();
-    let Ok(choices) = choices_in(session, &question.profile, &question.text) else { return Vec::new() };
+    let Ok(choices) = session.choices_as(&question.profile, &question.text) else { return Vec::new() };
     let mut priced = Vec::new();
     for (at, change) in question.tries.iter().enumerate() {
         if is_over() {

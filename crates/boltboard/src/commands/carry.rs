@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::files::write_whole;
 use boltboard_core::base::{FileError, shell_word};
-use boltboard_core::board::{Board, Value};
-use boltboard_core::carry::{Carried, Decision, Fate, Open, Written, carry, renamed};
-use boltboard_core::compare::{CauseKind, Rows, Side, causes, rows};
+use boltboard_core::board::Board;
+use boltboard_core::carry::{CarriedChoice, Decision, Fate, Open, Written, carry, renamed};
+use boltboard_core::compare::{CauseKind, RootCause, Rows, Side, causes, rows};
 use boltboard_core::profile::{Choices, ProfileFile, ProfileName, ProfileSource, Shelf, bases_of, changes_folder};
-use boltboard_core::resolve::resolve;
+use boltboard_core::resolve::{Resolution, resolve};
 use boltboard_core::session::{Resolved, Session as Core, SessionFault};
 use clap::Args;
 
@@ -17,7 +17,7 @@ use super::ask::Asker;
 use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, Stop};
-use crate::render::carry::{ChangeCarried, MovedTold, NewTold, Told, text};
+use crate::render::carry::{CarryTold, ChangeCarried, MovedTold, NewTold, text};
 use crate::render::{Screen, json};
 use crate::session::{Session, other_version, profile_name};
 
@@ -66,29 +66,28 @@ pub fn run(global: &Global, screen: &Screen, args: &CarryArgs) -> Result<Exit, S
     let (to, path) = target(&session, &name, &from, args)?;
     let asker = Asker::new(global, screen);
     let mut moving = moving(&session, earlier.as_ref(), (&name, &from), (&to, &path), &asker)?;
-    let mut told = Told::new(json::FORMAT, &session.board, &to, &moving[0].written, args.preview);
+    let of_profile = of_profile(&session, &to, &path);
+    let mut told = CarryTold::new(json::FORMAT, &session.board, &to, &moving[0].written, of_profile);
     for below in &moving[1..] {
         told.below.push(below.name.to_string());
         told.take(&below.written.carried);
     }
-    told.earlier_known = earlier.is_some();
-    told.again = again(args);
-    told.of_profile = if path != session.shelf.own_path(&to) {
-        format!(" --profile {}", shell_word(&path.display().to_string()))
-    } else if to == session.profile {
-        String::new()
-    } else {
-        format!(" --profile {to}")
-    };
-    let choices = read(&session, &to, &moving)?;
+    (told.earlier_known, told.written, told.again) = (earlier.is_some(), !args.preview, again(args));
+    let mut choices = read(&session, &to, &moving)?;
     told.changes = changes(&session, &choices_with_files(&choices, &moving), earlier.as_ref());
     let facts = session.facts(&choices)?;
-    let resolved = resolve(&session.board, &session.logic, &choices, &facts);
+    let mut resolved = resolve(&session.board, &session.logic, &choices, &facts);
     if let (Some(earlier), Ok(resolution)) = (&earlier, &resolved) {
         let now = Resolved { choices: choices.clone(), facts: facts.clone(), resolution: resolution.clone() };
         compare(&session, &earlier.core, (&name, &from), &now, &mut told)?;
         if args.pin {
-            pin(&session, &mut moving[0], &mut told)?;
+            pin(&session.board, &mut moving[0], &mut told);
+            // What followed from what is pinned may not move any more, and what is pinned has to hold.
+            choices = read(&session, &to, &moving)?;
+            resolved = resolve(&session.board, &session.logic, &choices, &facts);
+            if let Ok(resolution) = &resolved {
+                told.moved.retain_mut(|moved| still_moves(&session.board, resolution, moved));
+            }
         }
     }
     if !args.preview {
@@ -99,25 +98,31 @@ pub fn run(global: &Global, screen: &Screen, args: &CarryArgs) -> Result<Exit, S
             session.work.set_active(&to)?;
         }
     }
-    let clash = resolved.err().map(|clashes| SessionFault::Clash {
-        clashes,
-        choices: Box::new(choices),
-        facts: Box::new(facts),
-    });
-    told.clashes = clash.is_some();
+    told.clashes = resolved.is_err();
     if global.json {
         screen.json(&told);
     } else {
         screen.out(&text(&told, screen.width));
     }
-    if let Some(clash) = clash {
-        let stop = Stop::of(clash, Some(&session));
+    if let Err(clashes) = resolved {
+        let fault = SessionFault::Clash { clashes, choices: Box::new(choices), facts: Box::new(facts) };
         if !global.json {
-            screen.diagnostics(&stop.diagnostics);
+            screen.diagnostics(&Stop::of(fault, Some(&session)).diagnostics);
         }
         return Ok(Exit::No);
     }
     Ok(if told.is_open() { Exit::No } else { Exit::Done })
+}
+
+/// What `set` and others need to be told so that they change the carried profile.
+fn of_profile(session: &Session, to: &ProfileName, path: &Path) -> String {
+    if path != session.shelf.own_path(to) {
+        format!(" --profile {}", shell_word(&path.display().to_string()))
+    } else if *to == session.profile {
+        String::new()
+    } else {
+        format!(" --profile {to}")
+    }
 }
 
 /// The command without what only shows.
@@ -223,7 +228,7 @@ fn moving(
         let written = carry(&content, version.as_deref(), &session.board, &mut |one| ask(asker, &session.board, one));
         let written = written.map_err(|fault| {
             let message = format!("{} cannot be read: {fault}", from.display());
-            Stop::new(Exit::Wrong, Diagnostic::new(message))
+            Stop::new(Exit::Wrong, Diagnostic::new(message).help("mend that line, then carry it again"))
         })?;
         all.push(Moving { name: to, from, to: path, written });
     }
@@ -232,13 +237,12 @@ fn moving(
 
 /// Whether a layer was written for another version than this one.
 fn needs_carrying(path: &Path, board: &Board) -> bool {
-    let text = std::fs::read_to_string(path).unwrap_or_default();
-    let version = |line: &str| line.trim().strip_prefix("tree-version")?.split('"').nth(1).map(str::to_string);
-    text.lines().find_map(version).is_none_or(|version| version != board.tree.version)
+    let file = ProfileFile::open(path).ok().flatten();
+    file.is_none_or(|file| file.version() != Some(board.tree.version.as_str()))
 }
 
 /// Asks a person, where one is there, about what no rule decides.
-fn ask(asker: &Asker<'_>, board: &Board, one: &Carried) -> Option<Decision> {
+fn ask(asker: &Asker<'_>, board: &Board, one: &CarriedChoice) -> Option<Decision> {
     if !asker.asks {
         return None;
     }
@@ -265,7 +269,7 @@ fn read(session: &Session, to: &ProfileName, moving: &[Moving]) -> Result<Choice
     let drafts: BTreeMap<ProfileName, String> =
         moving.iter().map(|one| (one.name.clone(), one.written.text.clone())).collect();
     let read = session.shelf.read_with(to, &drafts, &session.board);
-    read.map_err(|(problems, files)| Stop::of(SessionFault::Profile { problems, files }, Some(session)))
+    read.map_err(|wrong| Stop::of(wrong.into(), Some(session)))
 }
 
 /// The same choices, with the files of their changes where these lie now.
@@ -297,7 +301,7 @@ fn compare(
     earlier: &Core,
     (name, from): (&ProfileName, &Path),
     now: &Resolved,
-    told: &mut Told,
+    told: &mut CarryTold,
 ) -> Result<(), Stop> {
     let shelf = Shelf { aside: Some((name.clone(), from.to_path_buf())), ..earlier.shelf.clone() };
     let shelf =
@@ -339,12 +343,7 @@ fn side<'a>(board: &'a Board, resolved: &'a Resolved, renamed: Option<&'a BTreeM
 }
 
 /// A value that nobody chose and that is another one now; nothing where it only is called something else.
-fn moved(
-    board: &Board,
-    rows: &Rows<'_>,
-    at: usize,
-    because: Vec<&boltboard_core::compare::Cause>,
-) -> Option<MovedTold> {
+fn moved(board: &Board, rows: &Rows<'_>, at: usize, because: Vec<&RootCause>) -> Option<MovedTold> {
     let (before, after) = (rows.resolved(at, 0)?, rows.resolved(at, 1)?);
     let option = rows.rows[at].ids[1]?;
     let past = board.history.options.get(&option);
@@ -369,18 +368,24 @@ fn moved(
 }
 
 /// Chooses the earlier values of defaults that changed.
-fn pin(session: &Session, moving: &mut Moving, told: &mut Told) -> Result<(), Stop> {
+fn pin(board: &Board, moving: &mut Moving, told: &mut CarryTold) {
     let from = told.from.clone().unwrap_or_default();
-    let Some(mut file) = ProfileFile::of_text(&moving.to, &moving.written.text) else { return Ok(()) };
+    let Some(mut file) = ProfileFile::of_text(&moving.to, &moving.written.text) else { return };
     for moved in told.moved.iter_mut().filter(|moved| moved.default_changed && moved.can_be_pinned) {
-        let Some(option) = session.board.option(&moved.option) else { continue };
-        let Ok(value): Result<Value, _> = session.board.options[option].kind.read(&moved.before) else { continue };
+        let Some(option) = board.option(&moved.option) else { continue };
+        let Ok(value) = board.options[option].kind.read(&moved.before) else { continue };
         file.set(&moved.option, &value, Some(&format!("as it was by default in {from}")));
         moved.pinned = true;
     }
     moving.written.text = file.text();
-    // What follows from what is pinned may not move any more; that it holds together is checked once more.
-    read(session, &moving.name, std::slice::from_ref(moving)).map(|_| ())
+}
+
+/// Tells whether a value is still another one than before, and takes in which.
+fn still_moves(board: &Board, resolution: &Resolution, moved: &mut MovedTold) -> bool {
+    if let Some(option) = board.option(&moved.option) {
+        moved.after = resolution.value(option).to_string();
+    }
+    moved.pinned || moved.after != moved.before
 }
 
 fn save(one: &Moving) -> Result<(), Stop> {

@@ -157,7 +157,7 @@ fn carry(
     let before = std::fs::read(&place).ok();
     boltboard_core::base::files::write_whole(&place, content)?;
     edit(&mut profile);
-    let fits = session.choices_as(&profile.text()).and_then(|choices| {
+    let fits = session.core().choices_as(&session.profile, &profile.text()).and_then(|choices| {
         session.changes_fit(&choices)?;
         session.carried(&choices)
     });
@@ -196,7 +196,7 @@ fn remove(mut session: Session, screen: &Screen, name: &str) -> Result<Exit, Sto
         let diagnostic = Diagnostic::new(format!("the profile {} carries no change `{name}` itself", session.profile));
         return Err(Stop::new(Exit::WrongUse, diagnostic.near(&near).next("boltboard patch list", "what it carries")));
     }
-    let rest = session.choices_as(&profile.text())?;
+    let rest = session.core().choices_as(&session.profile, &profile.text())?;
     session.changes_fit(&rest)?;
     profile.save()?;
     // Nobody reads it any more; one that cannot be removed does no harm.

@@ -141,9 +141,8 @@ fn choices_of_profile(session: &Session, file: &Path, text: &str) -> Result<Vec<
     let board = &session.board;
     let name = profile_name("given")?;
     let shelf = Shelf { aside: Some((name.clone(), file.to_path_buf())), ..session.shelf.clone() };
-    let read =
-        shelf.read_as(&name, Some(text), board).map_err(|(problems, files)| SessionFault::Profile { problems, files });
-    let choices = read.map_err(|fault| Stop::of(fault, None))?;
+    let read = shelf.read_as(&name, Some(text), board);
+    let choices = read.map_err(|wrong| Stop::of(wrong.into(), None))?;
     let own = |layer| choices.layers[layer].name == name.as_str();
     let values = choices.items.iter().filter(|choice| own(choice.layer));
     let values = values.map(|choice| format!("{}={}", board.options[choice.option].name, choice.value));
@@ -203,7 +202,7 @@ enum Effects {
 /// Takes choices back.
 pub fn unset(global: &Global, screen: &Screen, args: &UnsetArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
-    if let Err(SessionFault::Profile { .. }) = session.core().choices_of(&session.profile) {
+    if let Err(SessionFault::Profile(_)) = session.core().choices_of(&session.profile) {
         return repair(&session, screen, &args.options);
     }
     for name in &args.options {

@@ -3,19 +3,21 @@
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
-use boltboard_core::profile::{ProfileFile, ProfileName};
+use boltboard_core::profile::Layers;
 use boltboard_core::tailor::{Evidence, EvidenceFault, files_asked, tailor};
 use clap::Args;
 
 use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, Stop};
-use crate::render::tailor::{Told, text};
+use crate::render::tailor::{TailorTold, text};
 use crate::render::{Screen, json};
 use crate::session::Session;
 
 /// The variable that names another folder for `/`, for tests.
 const MACHINE_ROOT: &str = "BOLTBOARD_MACHINE_ROOT";
+/// Where what was found comes from, as the profile's file tells it.
+const SHOWN: &str = "what machines show";
 
 /// Propose a small profile that covers what machines really use
 #[derive(Debug, Args)]
@@ -87,19 +89,18 @@ pub fn run(global: &Global, screen: &Screen, args: &TailorArgs) -> Result<Exit, 
             told.help("a maintainer says it with `serves` and `shown-by`, see docs/definitions.md"),
         ));
     }
-    // It stands on its own: what was chosen beside these options stays.
+    // It stands on its own: what was chosen beside these options stays, with its words and its changes to the sources.
     let name = if args.preview { session.profile.clone() } else { super::profile::new_name(&session, &args.into)? };
-    let mut base = resolved.choices.clone();
-    let about: BTreeSet<_> = tailored.chosen.iter().map(|(option, _)| *option).collect();
-    base.items.retain(|choice| !about.contains(&choice.option));
+    let choices = resolved.choices.clone().on_top(board, SHOWN, &tailored.chosen);
     let path = session.shelf.own_path(&name);
-    let text_of = write(&session, &path, &base, &tailored.chosen);
-    let after = session.resolve_these(session.choices_as_if(&name, &text_of.text())?, resolved.facts.clone())?;
+    let draft = session.shelf.on_its_own(&session.profile, &choices, &path, Layers::None, board);
+    let draft = draft.map_err(|fault| super::profile::told(fault, &session))?;
+    let after = session.resolve_these(choices, resolved.facts.clone())?;
     if !args.preview {
         session.prepare_work()?;
-        text_of.save()?;
+        draft.save()?;
     }
-    let told = Told::new(json::FORMAT, board, &tailored, (&resolved, &after), &evidence, (&name, !args.preview));
+    let told = TailorTold::new(json::FORMAT, board, &tailored, (&resolved, &after), &evidence, (&name, !args.preview));
     if global.json {
         screen.json(&told);
     } else {
@@ -125,25 +126,4 @@ fn evidence(
         evidence.push(Evidence::of_machine(root, files));
     }
     Ok(evidence)
-}
-
-/// The profile's file: all that stays as it was, then what was found.
-fn write(
-    session: &Session,
-    path: &Path,
-    base: &boltboard_core::profile::Choices,
-    chosen: &[(boltboard_core::board::OptionId, boltboard_core::board::Value)],
-) -> ProfileFile {
-    let board = &session.board;
-    let mut file = ProfileFile::new(path, &board.tree, &[] as &[ProfileName]);
-    for choice in &base.items {
-        file.set(&board.options[choice.option].name, &choice.value, choice.reason.as_deref());
-    }
-    for (need, provider) in &base.providers {
-        file.set_provider(&board.needs[*need].name, &provider.provider.text(board), provider.reason.as_deref());
-    }
-    for (option, value) in chosen {
-        file.set(&board.options[*option].name, value, None);
-    }
-    file
 }

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-use boltboard_core::base::FileError;
 use boltboard_core::base::files::write_whole;
+use boltboard_core::base::{FileError, shell_word};
 use boltboard_core::launch::{Job, Launch};
 use boltboard_core::session::{Scope, Session as Core};
 use boltboard_core::trial::{Runs, Trial, run as run_trial};
@@ -16,7 +16,7 @@ use super::build::stop_on_signal;
 use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, Stop};
-use crate::render::trial::{Told, Variant, picture, text};
+use crate::render::trial::{TrialTold, Variant, picture, text};
 use crate::render::{Screen, json};
 use crate::session::{Session, profile_name, surroundings};
 
@@ -77,7 +77,7 @@ pub fn run(global: &Global, screen: &Screen, args: &TrialArgs) -> Result<Exit, S
         }
     });
     let all: Vec<Runs> = all.map_err(|e| Stop::new(Exit::WrongUse, Diagnostic::new(e.to_string())))?;
-    let told = Told::new(json::FORMAT, &args.command, variants, &all, floor(&session));
+    let told = TrialTold::new(json::FORMAT, &args.command, variants, &all, floor(&session));
     if let Some(file) = &args.svg {
         write_whole(&session.around.folder.join(file), picture(&told)?.as_bytes())?;
     }
@@ -92,9 +92,10 @@ pub fn run(global: &Global, screen: &Screen, args: &TrialArgs) -> Result<Exit, S
 /// All builds: each profile with each combination of varied values.
 fn variants(session: &Session, args: &TrialArgs) -> Result<Vec<Variant>, Stop> {
     let profiles = if args.profiles.is_empty() {
-        vec![session.profile.clone()]
+        // One that lies elsewhere is named by its file.
+        vec![session.scope.profile.clone().unwrap_or_else(|| session.profile.to_string())]
     } else {
-        args.profiles.iter().map(|name| profile_name(name)).collect::<Result<_, _>>()?
+        args.profiles.iter().map(|name| profile_name(name).map(|name| name.to_string())).collect::<Result<_, _>>()?
     };
     let mut combinations: Vec<Vec<String>> = vec![session.scope.tried.clone()];
     for text in &args.vary {
@@ -118,13 +119,13 @@ fn variants(session: &Session, args: &TrialArgs) -> Result<Vec<Variant>, Stop> {
     for profile in &profiles {
         for tried in &combinations {
             let name = if tried.is_empty() {
-                profile.to_string()
+                profile.clone()
             } else if profiles.len() == 1 {
                 tried.join(" ")
             } else {
                 format!("{profile} {}", tried.join(" "))
             };
-            variants.push(Variant::new(name, profile.to_string(), tried.clone()));
+            variants.push(Variant::new(name, profile.clone(), tried.clone()));
         }
     }
     if variants.len() > MOST {
@@ -155,7 +156,7 @@ fn build(session: &Session, variant: &mut Variant) -> Result<(), Stop> {
     if !status.success() {
         let tried: String = variant.tried.iter().map(|choice| format!(" --try {choice}")).collect();
         let diagnostic = Diagnostic::new(format!("{} cannot be built", variant.name)).note("Nothing was tried.");
-        let command = format!("boltboard build --profile {}{tried}", variant.profile);
+        let command = format!("boltboard build --profile {}{tried}", shell_word(&variant.profile));
         return Err(Stop::new(Exit::No, diagnostic.next(command, "what stands against it")));
     }
     let fault = |fault| Stop::of(fault, None);

@@ -4,7 +4,7 @@ use boltboard_core::base::{FileError, shell_word};
 use boltboard_core::board::{Board, NeedId, TryFault};
 use boltboard_core::definitions::{Problem, Reading, TreeFault};
 use boltboard_core::plan::{PlanFault, PlanProblem};
-use boltboard_core::profile::{Choices, OnlyWith, Unfit};
+use boltboard_core::profile::{Choices, OnlyWith, Unfit, WrongProfile};
 use boltboard_core::run::BuildFault;
 use boltboard_core::search::FilterFault;
 use boltboard_core::session::{Session, SessionFault};
@@ -27,7 +27,7 @@ impl Stop {
             (SessionFault::Try(fault), _) => fault.into(),
             (SessionFault::Build(fault), _) => fault.into(),
             (SessionFault::Definitions(reading), _) => Stop::definitions(&reading),
-            (SessionFault::Profile { problems, files }, _) => {
+            (SessionFault::Profile(WrongProfile { problems, files }), _) => {
                 let diagnostics = problems.iter().map(|problem| profile(problem, &files)).collect();
                 Stop::of_all(FaultKind::Profile, Exit::Wrong, diagnostics)
             }

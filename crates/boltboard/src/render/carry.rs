@@ -1,7 +1,8 @@
 //! What became of a profile in another version of the tree.
 
+use boltboard_core::base::shell_word;
 use boltboard_core::board::{Board, OptionId};
-use boltboard_core::carry::{Carried, Fate, Open, Written};
+use boltboard_core::carry::{CarriedChoice, Fate, Open, Written};
 use boltboard_core::profile::ProfileName;
 use boltboard_core::session::{ChangeStanding, Resolved};
 use serde::Serialize;
@@ -15,7 +16,7 @@ const LISTED: usize = 40;
 /// The answer.
 #[derive(Debug, Default, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub struct Told {
+pub struct CarryTold {
     format: u32,
     /// The profile that was written.
     pub profile: String,
@@ -56,14 +57,28 @@ pub struct ChoiceTold {
     option: String,
     value: String,
     reason: Option<String>,
-    /// `kept`, `renamed`, `changed`, `split`, `gone`, `open`.
-    fate: &'static str,
+    fate: FateKind,
     /// What is chosen now.
     now: Vec<String>,
     /// A word about it.
     words: String,
     /// Names or values that may be meant.
     near: Vec<String>,
+    /// What to do where it is open.
+    #[serde(skip)]
+    next: Vec<Next>,
+}
+
+/// What sort of fate a choice has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+enum FateKind {
+    Kept,
+    Renamed,
+    Changed,
+    Split,
+    Gone,
+    Open,
 }
 
 /// A value that nobody chose and that moves.
@@ -120,109 +135,141 @@ impl NewTold {
 #[serde(rename_all = "kebab-case")]
 pub struct ChangeCarried {
     name: String,
-    /// `fits`, `already-in`, `file-changed`, `needs-hand`.
-    standing: &'static str,
+    standing: StandingKind,
     words: String,
+}
+
+/// How a change to the sources stands, without the words.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+enum StandingKind {
+    Fits,
+    AlreadyIn,
+    FileChanged,
+    NeedsHand,
 }
 
 impl ChangeCarried {
     /// Of a change's name and how it stands.
     pub fn of(name: String, standing: ChangeStanding) -> ChangeCarried {
         let (standing, words) = match standing {
-            ChangeStanding::Fits => ("fits", "fits".to_string()),
-            ChangeStanding::AlreadyIn => ("already-in", "this version has it already".to_string()),
+            ChangeStanding::Fits => (StandingKind::Fits, "fits".to_string()),
+            ChangeStanding::AlreadyIn => (StandingKind::AlreadyIn, "this version has it already".to_string()),
             ChangeStanding::FileChanged => {
-                ("file-changed", "the file that it replaces is another one here; look at both".to_string())
+                (StandingKind::FileChanged, "the file that it replaces is another one here; look at both".to_string())
             }
-            ChangeStanding::NeedsHand(why) => ("needs-hand", format!("does not fit: {why}")),
+            ChangeStanding::NeedsHand(why) => (StandingKind::NeedsHand, format!("does not fit: {why}")),
         };
         ChangeCarried { name, standing, words }
     }
 }
 
-fn choice(one: &Carried) -> ChoiceTold {
-    let (fate, words, near) = match &one.fate {
-        Fate::Kept => ("kept", String::new(), Vec::new()),
-        Fate::Renamed { to, .. } => ("renamed", to.as_ref().map_or(String::new(), |to| to.why.words()), Vec::new()),
-        Fate::Changed(to) => ("changed", to.why.words(), Vec::new()),
-        Fate::Split { note, .. } => ("split", note.clone(), Vec::new()),
-        Fate::Gone { since, note } => {
-            let since = since.as_ref().map_or(String::new(), |since| format!("since {since}: "));
-            ("gone", format!("{since}{note}"), Vec::new())
-        }
-        Fate::Open(Open::Unknown { near }) => ("open", "there is no such option".into(), near.clone()),
-        Fate::Open(Open::Value { name, fault }) => ("open", format!("{name} {fault}"), fault.near.clone()),
-        Fate::Open(Open::SplitValue { note }) => {
-            ("open", format!("split, and nothing is said about this value. {note}"), Vec::new())
-        }
-        Fate::Open(Open::Derived { name }) => {
-            ("open", format!("nobody chooses {name} any more: its value follows from others"), Vec::new())
-        }
-        Fate::Open(Open::Twice { name, other }) => ("open", format!("another choice says {name}={other}"), Vec::new()),
-        Fate::Open(Open::Need { near }) => ("open", "there is no such need, or it is not met so".into(), near.clone()),
+/// What a person would do about a choice that cannot be carried: at most two of the names and values that come near.
+fn next(open: &Open, of_profile: &str) -> Vec<Next> {
+    let look = |command: &str, near: &[String]| -> Vec<Next> {
+        near.iter()
+            .take(2)
+            .map(|near| Next::new(format!("boltboard {command} {near}"), "whether it is the same"))
+            .collect()
     };
-    ChoiceTold {
-        option: one.name.clone(),
-        value: one.value.clone(),
-        reason: one.reason.clone(),
-        fate,
-        now: one.now().into_iter().map(|(name, value)| format!("{name}={value}")).collect(),
-        words,
-        near,
+    match open {
+        Open::Unknown { near } => look("show", near),
+        Open::Need { near } => look("survey", near),
+        Open::Value { name, fault } => {
+            let set =
+                |near: &String| Next::new(format!("boltboard set{of_profile} {name}={near}"), "choose this value");
+            let accepts = || vec![Next::new(format!("boltboard show {name}"), "what it accepts")];
+            if fault.near.is_empty() { accepts() } else { fault.near.iter().take(2).map(set).collect() }
+        }
+        Open::Derived { name } => vec![Next::new(format!("boltboard why {name}"), "what it follows from")],
+        Open::Twice { name, .. } => vec![Next::new(format!("boltboard show {name}"), "what it is now")],
+        Open::SplitValue { .. } => Vec::new(),
     }
 }
 
-impl Told {
-    /// Begins with what became of the profile's own file.
-    pub fn new(format: u32, board: &Board, to: &ProfileName, written: &Written, preview: bool) -> Told {
-        let mut told = Told {
+fn choice(one: &CarriedChoice, of_profile: &str) -> ChoiceTold {
+    let mut told = ChoiceTold {
+        option: one.name.clone(),
+        value: one.value.clone(),
+        reason: one.reason.clone(),
+        fate: FateKind::Kept,
+        now: one.now().into_iter().map(|(name, value)| format!("{name}={value}")).collect(),
+        words: String::new(),
+        near: Vec::new(),
+        next: Vec::new(),
+    };
+    (told.fate, told.words) = match &one.fate {
+        Fate::Kept => (FateKind::Kept, String::new()),
+        Fate::Renamed { to, .. } => (FateKind::Renamed, to.as_ref().map_or(String::new(), |to| to.why.words())),
+        Fate::Changed(to) => (FateKind::Changed, to.why.words()),
+        Fate::Split { note, .. } => (FateKind::Split, note.clone()),
+        Fate::Gone { since, note } => {
+            let since = since.as_ref().map_or(String::new(), |since| format!("since {since}: "));
+            (FateKind::Gone, format!("{since}{note}"))
+        }
+        Fate::Open(open) => {
+            told.near = open.near().to_vec();
+            told.next = next(open, of_profile);
+            (FateKind::Open, open.words())
+        }
+    };
+    told
+}
+
+impl CarryTold {
+    /// Begins with what became of the profile's own file. `of_profile` is what `set` needs to be told so that it changes this profile.
+    pub fn new(format: u32, board: &Board, to: &ProfileName, written: &Written, of_profile: String) -> CarryTold {
+        let mut told = CarryTold {
             format,
             profile: to.to_string(),
             from: written.from.clone(),
             to: board.tree.version.clone(),
-            written: !preview,
-            ..Told::default()
+            of_profile,
+            ..CarryTold::default()
         };
         told.take(&written.carried);
         told
     }
 
     /// Takes in what became of more choices.
-    pub fn take(&mut self, carried: &[Carried]) {
-        self.choices.extend(carried.iter().map(choice));
+    pub fn take(&mut self, carried: &[CarriedChoice]) {
+        self.choices.extend(carried.iter().map(|one| choice(one, &self.of_profile)));
     }
 
     /// Options that earlier ones were split into.
     pub fn split(&self) -> impl Iterator<Item = String> {
-        let now = self.choices.iter().filter(|choice| choice.fate == "split").flat_map(|choice| &choice.now);
+        let now = self.choices.iter().filter(|choice| choice.fate == FateKind::Split).flat_map(|choice| &choice.now);
         now.filter_map(|choice| choice.split_once('=').map(|(name, _)| name.to_string()))
     }
 
     /// Tells whether a person has to decide about something.
     pub fn is_open(&self) -> bool {
-        self.choices.iter().any(|choice| choice.fate == "open")
-            || self.changes.iter().any(|change| matches!(change.standing, "file-changed" | "needs-hand"))
+        self.choices.iter().any(|choice| choice.fate == FateKind::Open)
+            || self
+                .changes
+                .iter()
+                .any(|change| matches!(change.standing, StandingKind::FileChanged | StandingKind::NeedsHand))
     }
 }
 
 /// Draws the answer.
-pub fn text(told: &Told, width: usize) -> String {
-    let of = |fate: &str| told.choices.iter().filter(|choice| choice.fate == fate).collect::<Vec<_>>();
+pub fn text(told: &CarryTold, width: usize) -> String {
+    let of = |fate: FateKind| told.choices.iter().filter(|choice| choice.fate == fate).collect::<Vec<_>>();
     let from = told.from.as_deref().unwrap_or("an earlier version");
     let verb = if told.written { "is carried" } else { "would be carried" };
-    let kept = of("kept").len();
+    let kept = of(FateKind::Kept).len();
     let all = count(told.choices.len(), "choice", "choices");
     let mut text = format!("{} {verb} from {from} to {}: {kept} of its {all} as they were.\n", told.profile, told.to);
     if !told.below.is_empty() {
         text += &format!("With it: {}, which it is based on.\n", told.below.join(", "));
     }
-    table(&mut text, "Renamed", &of("renamed"), width);
-    table(&mut text, "With another value", &of("changed"), width);
-    table(&mut text, "Split", &of("split"), width);
+    table(&mut text, "Renamed", &of(FateKind::Renamed), width);
+    table(&mut text, "With another value", &of(FateKind::Changed), width);
+    table(&mut text, "Split", &of(FateKind::Split), width);
     let kept_as =
         if told.written { "kept as comments in the profile" } else { "to be kept as comments in the profile" };
-    table(&mut text, &format!("Gone; {kept_as}"), &of("gone"), width);
-    open(&mut text, &format!("For you to decide; {kept_as}"), &of("open"), &told.of_profile, width);
+    table(&mut text, &format!("Gone; {kept_as}"), &of(FateKind::Gone), width);
+    open(&mut text, &format!("For you to decide; {kept_as}"), &of(FateKind::Open), width);
     moved(&mut text, told, width);
     new(&mut text, told, width);
     changes(&mut text, told, width);
@@ -256,7 +303,7 @@ fn table(text: &mut String, head: &str, choices: &[&ChoiceTold], width: usize) {
     *text += &columns(&rows, 2, width);
 }
 
-fn open(text: &mut String, head: &str, choices: &[&ChoiceTold], of_profile: &str, width: usize) {
+fn open(text: &mut String, head: &str, choices: &[&ChoiceTold], width: usize) {
     if choices.is_empty() {
         return;
     }
@@ -266,24 +313,11 @@ fn open(text: &mut String, head: &str, choices: &[&ChoiceTold], of_profile: &str
             choice.reason.as_ref().map_or(String::new(), |reason| format!(" (you chose it because: {reason})"));
         let line = format!("{}={}: {}{reason}", choice.option, choice.value, choice.words);
         wrap(&line, width.saturating_sub(2)).iter().for_each(|line| *text += &format!("  {line}\n"));
-        let next: Vec<Next> = choice.near.iter().take(2).map(|near| near_by(choice, near, of_profile)).collect();
-        *text += &next_lines(&next, 4);
+        *text += &next_lines(&choice.next, 4);
     }
 }
 
-fn near_by(choice: &ChoiceTold, near: &str, of_profile: &str) -> Next {
-    if choice.words.starts_with("there is no such option") {
-        return Next::new(format!("boltboard show {near}"), "whether it is the same");
-    }
-    if choice.words.starts_with("there is no such need") {
-        return Next::new(format!("boltboard survey {near}"), "whether it is the same");
-    }
-    // The first word is the option's name now.
-    let name = choice.words.split(' ').next().unwrap_or(&choice.option);
-    Next::new(format!("boltboard set{of_profile} {name}={near}"), "choose this value")
-}
-
-fn moved(text: &mut String, told: &Told, width: usize) {
+fn moved(text: &mut String, told: &CarryTold, width: usize) {
     if told.moved.is_empty() {
         return;
     }
@@ -326,7 +360,7 @@ fn moved(text: &mut String, told: &Told, width: usize) {
     }
 }
 
-fn new(text: &mut String, told: &Told, width: usize) {
+fn new(text: &mut String, told: &CarryTold, width: usize) {
     if told.new.is_empty() {
         return;
     }
@@ -349,18 +383,19 @@ fn new(text: &mut String, told: &Told, width: usize) {
     }
 }
 
-fn changes(text: &mut String, told: &Told, width: usize) {
+fn changes(text: &mut String, told: &CarryTold, width: usize) {
     if told.changes.is_empty() {
         return;
     }
     title(text, "Changes to the sources");
     let row = |change: &ChangeCarried| -> Vec<Cell> {
-        let role = if change.standing == "fits" { Role::Good } else { Role::Warn };
+        let role = if change.standing == StandingKind::Fits { Role::Good } else { Role::Warn };
         vec![(Role::Name, change.name.clone()), (role, change.words.clone())]
     };
     *text += &columns(&told.changes.iter().map(row).collect::<Vec<_>>(), 2, width);
-    if let Some(change) = told.changes.iter().find(|change| change.standing == "already-in") {
-        let command = format!("boltboard patch remove {}", change.name);
+    let already_in = told.changes.iter().find(|change| change.standing == StandingKind::AlreadyIn);
+    if let Some(change) = already_in.filter(|_| told.written) {
+        let command = format!("boltboard patch remove{} {}", told.of_profile, shell_word(&change.name));
         *text += &next_lines(&[Next::new(command, "it is not needed any more")], 2);
     }
 }

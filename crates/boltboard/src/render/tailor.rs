@@ -12,7 +12,7 @@ use crate::fault::Next;
 /// The answer.
 #[derive(Debug, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub struct Told {
+pub struct TailorTold {
     format: u32,
     profile: String,
     written: bool,
@@ -64,7 +64,7 @@ fn later(board: &Board, option: boltboard_core::board::OptionId) -> String {
     }
 }
 
-impl Told {
+impl TailorTold {
     /// Puts the answer together.
     pub fn new(
         format: u32,
@@ -73,7 +73,7 @@ impl Told {
         (before, after): (&Resolved, &Resolved),
         evidence: &[Evidence],
         (name, written): (&ProfileName, bool),
-    ) -> Told {
+    ) -> TailorTold {
         let several = evidence.len() > 1;
         let named = |options: &[boltboard_core::board::OptionId]| -> Vec<String> {
             options.iter().map(|option| board.options[*option].name.clone()).collect()
@@ -94,7 +94,7 @@ impl Told {
             later: later(board, *option),
         });
         let parts = |resolved: &Resolved| board.parts.ids().filter(|part| resolved.makes(board, *part)).count();
-        Told {
+        TailorTold {
             format,
             profile: name.to_string(),
             written,
@@ -111,7 +111,7 @@ impl Told {
 }
 
 /// Draws the answer.
-pub fn text(told: &Told, width: usize) -> String {
+pub fn text(told: &TailorTold, width: usize) -> String {
     let title = |text: &str| format!("\n{}\n", paint(Role::Title, text));
     let machines: Vec<&str> = told.machines.iter().map(String::as_str).filter(|name| !name.is_empty()).collect();
     let of = if machines.is_empty() { "this machine".to_string() } else { machines.join(", ") };

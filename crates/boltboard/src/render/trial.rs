@@ -18,7 +18,7 @@ const ROW: u32 = 56;
 /// The answer.
 #[derive(Debug, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub struct Told {
+pub struct TrialTold {
     format: u32,
     command: Vec<String>,
     /// The builds, with their runs.
@@ -107,9 +107,9 @@ fn sizes_below(folder: &std::path::Path) -> (u64, u64) {
     (all, code)
 }
 
-impl Told {
+impl TrialTold {
     /// Puts the answer together.
-    pub fn new(format: u32, command: &[String], mut variants: Vec<Variant>, runs: &[Runs], floor: u64) -> Told {
+    pub fn new(format: u32, command: &[String], mut variants: Vec<Variant>, runs: &[Runs], floor: u64) -> TrialTold {
         variants.iter_mut().zip(runs).for_each(|(variant, runs)| variant.take(runs));
         let named = |of: &dyn Fn(&Variant) -> &Vec<f64>| {
             // What failed is held against nothing.
@@ -125,7 +125,7 @@ impl Told {
                 variants.iter().flat_map(|variant| &variant.memory_bytes).all(|bytes| *bytes > seen(floor))
             }),
         };
-        Told { format, command: command.to_vec(), variants, least_seen_memory_bytes: floor, best }
+        TrialTold { format, command: command.to_vec(), variants, least_seen_memory_bytes: floor, best }
     }
 
     /// Tells whether the command succeeded on every build.
@@ -156,7 +156,7 @@ fn ms(number: f64) -> String {
 }
 
 /// Draws the answer.
-pub fn text(told: &Told, width: usize) -> String {
+pub fn text(told: &TrialTold, width: usize) -> String {
     let runs = told.variants.iter().map(|variant| variant.wall_ms.len()).max().unwrap_or(0);
     let mut text = format!(
         "{}\n",
@@ -203,7 +203,7 @@ fn fault(error: impl std::fmt::Display) -> Stop {
 }
 
 /// Draws each run as a dot, a line of dots for each build, the median as a bar.
-pub fn picture(told: &Told) -> Result<String, Stop> {
+pub fn picture(told: &TrialTold) -> Result<String, Stop> {
     let ran: Vec<&Variant> = told.variants.iter().filter(|variant| !variant.wall_ms.is_empty()).collect();
     let most = ran.iter().flat_map(|variant| variant.wall_ms.iter().copied()).fold(0.001, f64::max);
     let rows = ran.len().max(1);

@@ -313,6 +313,12 @@ fn another_host_is_a_side_like_any_other() {
         "need:letters  met   not met",
         "spelt  on    off            because of letters",
     ]);
+    let many: String = (0..60).map(|at| format!("[option.o{at}]\nkind = \"switch\"\ndefault = [{{ when = \"spelt\", value = \"on\" }}, {{ value = \"off\" }}]\nmacro = []\n")).collect();
+    tree.write("boltboard.toml", &format!("{}{many}", tree.read("boltboard.toml")));
+    let ran = tree.run("compare mine --with-facts there.toml").code(1);
+    let ran = ran.says(&["and 21 more", "→ boltboard compare mine --with-facts there.toml --only values"]);
+    assert!(!ran.out.contains("o59"), "{}", ran.out);
+    tree.run("compare mine --with-facts there.toml --only values").code(1).says(&["o59"]);
     let answer = tree.run("compare mine --with-facts there.toml --json").json();
     assert_eq!((&answer["sides"][1], &answer["causes"][0]["kind"]), (&"mine on there".into(), &"need".into()));
 }
@@ -425,4 +431,32 @@ fn a_profile_that_does_not_fit_is_shown_and_repaired_entry_by_entry() {
     newer.write("boltboard-work/boltboard-work", "format 1\ntree skerry\n");
     newer.write("boltboard-work/profiles/ahead.toml", &text.replace("2.4", "3.0"));
     newer.run("profile show ahead").code(3).complains(&["written for version 3.0, the tree is version 2.4"]);
+}
+
+#[test]
+fn what_followed_from_a_pinned_default_moves_no_more_and_what_is_pinned_has_to_hold() {
+    let board = |version: &str, default: u8, rule: &str| {
+        format!(
+            "format = 1\n[tree]\nname = \"deep\"\nversion = \"{version}\"\n[option.metres]\nkind = \"number\"\ndefault = {default}\n\
+             [option.winch]\nkind = \"switch\"\ndefault = [{{ when = \"metres > 5\", value = \"on\" }}, {{ value = \"off\" }}]\n\
+             [option.crane]\nkind = \"switch\"\n{rule}"
+        )
+    };
+    let (earlier, later) = (Scratch::new(), Scratch::new());
+    earlier.write("boltboard.toml", &board("1", 2, ""));
+    later.write("boltboard.toml", &board("2", 9, "requires = \"metres >= 8\"\n"));
+    earlier.run("profile new keeper").code(0);
+    let from = earlier.path().display();
+    later.run(&format!("carry keeper --from {from} --preview")).code(0).says(&[
+        "metres  2    →  9   its default changed",
+        "winch   off  →  on  because of metres",
+        &format!("boltboard carry keeper --from {from} --pin"),
+    ]);
+    let pinned = later.run(&format!("carry keeper --from {from} --pin")).code(0);
+    assert!(pinned.out.contains("metres  2  →  2") && !pinned.out.contains("winch"), "{}", pinned.out);
+    later.run("--profile keeper show winch").code(0).says(&["off"]);
+    earlier.run("set crane=on").code(0);
+    later.run("profile remove keeper").code(0);
+    let clash = later.run(&format!("carry keeper --from {from} --pin")).code(1);
+    clash.complains(&["these choices cannot hold together", "metres=2", "crane=on"]);
 }

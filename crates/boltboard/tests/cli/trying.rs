@@ -78,6 +78,9 @@ fn profiles_are_tried_against_each_other_and_drawn() {
     ran.says(&["2 runs, on each in turn: bin/mini", "processor", "No time stands out"]);
     let picture = tree.read("runs.svg");
     assert!(picture.starts_with("<svg") && picture.matches("<circle").count() == 4, "a dot for each run");
+    tree.write("away/c.toml", "format = 1\ntree = \"mini\"\n[choose]\ndepth = 3\n");
+    let away = tree.run("--profile away/c.toml --json trial --runs 1 -- bin/mini").code(0).json();
+    assert_eq!(away["variants"][0]["name"], "away/c.toml");
     let both = tree.run("trial a b --vary horn=on,off --runs 1 --json -- bin/mini").code(0).json();
     assert_eq!(both["variants"].as_array().map(Vec::len), Some(4));
 }
@@ -158,6 +161,17 @@ fn a_profile_is_tailored_to_what_machines_show() {
     assert!(!preview.out.contains("fog-horn"), "it is built in, so that nothing could show it: {}", preview.out);
     preview.says(&said);
     machine("tailor --save rock.toml").code(0);
+    // What a person carries and wrote beside choices comes along.
+    tree.run("profile new keeper --base full-station").code(0);
+    tree.write(
+        "fix.patch",
+        "--- a/lamp/rotation.c\n+++ b/lamp/rotation.c\n@@ -1 +1,2 @@\n #include <skerry/options.h>\n+/* ours */\n",
+    );
+    tree.run("patch add fix.patch").code(0);
+    let file = tree
+        .read("boltboard-work/profiles/keeper.toml")
+        .replace("[choose]", "[choose]\n# quiet nights\nlog-level = \"quiet\"");
+    tree.write("boltboard-work/profiles/keeper.toml", &file);
     tree.run("tailor --evidence rock.toml --keep link-satellite")
         .code(0)
         .says(&["link-satellite  loadable  you keep it"]);
@@ -166,6 +180,9 @@ fn a_profile_is_tailored_to_what_machines_show() {
         "station-name = \"Skerry Main\"",
         "sense-wind = \"loadable\"",
         "fog-siren = \"off\"",
+        "# quiet nights\nlog-level = \"quiet\"",
+        "patches = [\"fix.patch\"]",
+        "# from what machines show\n",
         "link-satellite = \"loadable\"",
     ] {
         assert!(file.contains(line), "no {line:?} in\n{file}");

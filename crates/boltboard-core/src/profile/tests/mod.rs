@@ -29,7 +29,7 @@ impl Shelves {
 
     fn read(&self, name: &str) -> Result<Choices, Vec<String>> {
         let read = self.shelf.read(&named(name), &board());
-        read.map_err(|(problems, _)| problems.iter().map(|p| p.fault.to_string()).collect())
+        read.map_err(|wrong| wrong.problems.iter().map(|p| p.fault.to_string()).collect())
     }
 }
 
@@ -105,7 +105,7 @@ fn everything_that_is_wrong_is_told_at_once() {
 fn a_change_can_be_read_before_it_is_saved() {
     let shelves = Shelves::new(&[("own/p.toml", "[choose]\ndepth = 1\n")]);
     let text = "format = 1\ntree = \"t\"\n[choose]\ndepth = 5\n";
-    let choices = shelves.shelf.read_as(&named("p"), Some(text), &board()).map_err(|e| e.0.len()).expect("read");
+    let choices = shelves.shelf.read_as(&named("p"), Some(text), &board()).expect("read");
     assert_eq!(values(&choices), ["depth=5 from p"]);
     assert_eq!(values(&shelves.read("p").expect("read")), ["depth=1 from p"]);
 }
@@ -198,7 +198,7 @@ fn providers_come_from_layers_and_keep_their_reasons() {
         ("[reasons]\n\"need:bell\" = \"x\"\n", "there is a reason for `need:bell`, which is not chosen here"),
     ] {
         write(&shelf.own_path(&name("wrong")), text);
-        let (problems, _) = shelf.read(&name("wrong"), &board).expect_err(text);
+        let WrongProfile { problems, .. } = shelf.read(&name("wrong"), &board).expect_err(text);
         assert!(problems[0].fault.to_string().starts_with(want), "{text}: {}", problems[0].fault);
     }
 }

@@ -133,7 +133,7 @@ fn a_layer_says_what_it_is_only_for() {
     let read = |text: &str| {
         let shelves = Shelves::new(&[("own/p.toml", text)]);
         let read = shelves.shelf.read(&named("p"), &board);
-        read.map_err(|(problems, _)| problems.iter().map(|p| p.fault.to_string()).collect::<Vec<_>>())
+        read.map_err(|wrong| wrong.problems.iter().map(|p| p.fault.to_string()).collect::<Vec<_>>())
     };
     let text = "[only-with]\ncompiler = [\"gcc >= 12\", \"clang\"]\nmachine = \"x86_64\"\nneeds = [\"tide\"]\n";
     let choices = read(text).expect("read");
@@ -192,10 +192,10 @@ fn what_both_changed_differently_is_for_a_person_to_settle() {
     ]);
     let names = [named("base"), named("left"), named("right")];
     let board = board();
-    let merge = |wanted: &Wanted| {
+    let merge = |wanted: &MergeAsk| {
         shelves.shelf.merge([&names[0], &names[1], &names[2]], &named("new"), wanted, &board).expect("read")
     };
-    let merged = merge(&Wanted::default());
+    let merged = merge(&MergeAsk::default());
     let joins: Vec<(String, Join)> = merged.joined.iter().map(|one| (one.subject.name(&board), one.join)).collect();
     let want = [("fog", Join::Right), ("depth", Join::Clash), ("name", Join::Alike)];
     assert_eq!(joins, want.map(|(name, join)| (name.to_string(), join)));
@@ -203,14 +203,14 @@ fn what_both_changed_differently_is_for_a_person_to_settle() {
     let clash = merged.clashes().next().expect("one");
     let reasons: Vec<Option<&str>> = clash.said.iter().map(|said| said.as_ref()?.reason.as_deref()).collect();
     assert_eq!(reasons, [None, Some("silt"), Some("dredged")]);
-    let text = |wanted: &Wanted| merge(wanted).draft.expect("settled").text();
+    let text = |wanted: &MergeAsk| merge(wanted).draft.expect("settled").text();
     let head = "format = 1\ntree = \"t\"\ntree-version = \"1\"\n[choose]\n# deeper\n";
-    let right = text(&Wanted { prefer: Some(From3::Right), ..Wanted::default() });
+    let right = text(&MergeAsk { prefer: Some(From3::Right), ..MergeAsk::default() });
     assert_eq!(right, format!("{head}depth = 3\nname = \"x\"\n[reasons]\ndepth = \"dredged\"\n"));
     let depth = board.option("depth").expect("there");
-    let other = text(&Wanted { values: [(depth, Value::Number(7))].into(), ..Wanted::default() });
+    let other = text(&MergeAsk { values: [(depth, Value::Number(7))].into(), ..MergeAsk::default() });
     assert_eq!(other, format!("{head}depth = 7\nname = \"x\"\n"), "neither side's reason is for 7");
-    let left_out = text(&Wanted { leave: [Subject::Option(depth)].into(), ..Wanted::default() });
+    let left_out = text(&MergeAsk { leave: [Subject::Option(depth)].into(), ..MergeAsk::default() });
     assert!(!left_out.contains("depth ="), "{left_out}");
 }
 
@@ -226,7 +226,7 @@ fn merged_profiles_stay_on_the_layers_that_both_have() {
     let merge = |right: &str| {
         let names = [named("base"), named("left"), named(right)];
         let merged =
-            shelves.shelf.merge([&names[0], &names[1], &names[2]], &named("new"), &Wanted::default(), &board());
+            shelves.shelf.merge([&names[0], &names[1], &names[2]], &named("new"), &MergeAsk::default(), &board());
         merged.expect("read").draft.expect("no clash").text()
     };
     let text = merge("right");
@@ -250,7 +250,7 @@ proptest::proptest! {
             ("own/base.toml", &chosen(base, on)), ("own/left.toml", &chosen(left, on)), ("own/right.toml", &chosen(right, "")),
         ]);
         let names = [named("base"), named("left"), named("right")];
-        let merged = shelves.shelf.merge([&names[0], &names[1], &names[2]], &named("new"), &Wanted::default(), &board());
+        let merged = shelves.shelf.merge([&names[0], &names[1], &names[2]], &named("new"), &MergeAsk::default(), &board());
         let merged = merged.expect("sound");
         let clash = (0..3).any(|at| base[at] != left[at] && base[at] != right[at] && left[at] != right[at]);
         proptest::prop_assert_eq!(merged.draft.is_none(), clash);

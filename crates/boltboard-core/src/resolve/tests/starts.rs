@@ -5,7 +5,7 @@ use proptest::prelude::*;
 use crate::board::{Linkage, Switch, Value};
 use crate::logic::encode;
 use crate::profile::Choices;
-use crate::resolve::{Start, resolved, start};
+use crate::resolve::{StartingPoint, resolved, start};
 use crate::testing::{TestTree, choices, facts};
 
 /// A board of switches and modules with these requirements and conflicts between them.
@@ -41,7 +41,7 @@ proptest! {
         let board = TestTree::board_only(&board(&rules));
         let logic = encode(&board);
         let none = facts(&[]);
-        let from = [Start::Smallest, Start::Everything, Start::AllLoadable, Start::Random(5)][which].clone();
+        let from = [StartingPoint::Smallest, StartingPoint::Everything, StartingPoint::AllLoadable, StartingPoint::Random(5)][which].clone();
         let started = start(&board, &logic, &from, &Choices::default(), &none).expect("nothing is chosen before");
         let said = |chosen: &[(crate::board::OptionId, Value)]| -> String {
             chosen.iter().map(|(option, value)| format!("{}={value}", board.options[*option].name)).collect::<Vec<_>>().join(" ")
@@ -51,11 +51,11 @@ proptest! {
         prop_assert!(values.is_some(), "{}", text);
         for option in &started.let_go {
             let wanted = match (&from, &board.options[*option].kind) {
-                (Start::Everything, crate::board::Kind::Switch) | (Start::AllLoadable, crate::board::Kind::Switch) => Value::Switch(Switch::On),
-                (Start::Everything, _) => Value::Module(Linkage::Builtin),
-                (Start::AllLoadable, _) => Value::Module(Linkage::Loadable),
-                (Start::Smallest, crate::board::Kind::Switch) => Value::Switch(Switch::Off),
-                (Start::Smallest, _) => Value::Module(Linkage::Off),
+                (StartingPoint::Everything, crate::board::Kind::Switch) | (StartingPoint::AllLoadable, crate::board::Kind::Switch) => Value::Switch(Switch::On),
+                (StartingPoint::Everything, _) => Value::Module(Linkage::Builtin),
+                (StartingPoint::AllLoadable, _) => Value::Module(Linkage::Loadable),
+                (StartingPoint::Smallest, crate::board::Kind::Switch) => Value::Switch(Switch::Off),
+                (StartingPoint::Smallest, _) => Value::Module(Linkage::Off),
                 _ => continue,
             };
             let mut more = started.chosen.clone();

@@ -1,7 +1,7 @@
 //! `boltboard profile merge`
 
 use boltboard_core::board::Asked;
-use boltboard_core::profile::{From3, ProfileName, Subject, Wanted};
+use boltboard_core::profile::{From3, MergeAsk, ProfileName, Subject};
 use clap::Args;
 
 use super::reshape::{new_name, told};
@@ -60,8 +60,8 @@ pub fn run(session: &Session, screen: &Screen, args: &MergeArgs) -> Result<Exit,
     Ok(if merged.draft.is_some() { Exit::Done } else { Exit::No })
 }
 
-fn wanted(session: &Session, args: &MergeArgs, names: &[ProfileName; 3]) -> Result<Wanted, Stop> {
-    let mut wanted = Wanted::default();
+fn wanted(session: &Session, args: &MergeArgs, names: &[ProfileName; 3]) -> Result<MergeAsk, Stop> {
+    let mut wanted = MergeAsk::default();
     if let Some(prefer) = &args.prefer {
         let sides = [From3::Base, From3::Left, From3::Right];
         let side = names.iter().zip(sides).find(|(name, _)| name.as_str() == prefer).map(|(_, side)| side);

@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use boltboard_core::base::shell_word;
 use boltboard_core::board::NEED_PREFIX;
 use boltboard_core::profile::{CHANGE_PREFIX, ChangeSort, ProfileFile, ProfileName, ProfileProblem, ProfileSource};
-use boltboard_core::resolve::{Effect, Start};
+use boltboard_core::resolve::{Effect, StartingPoint};
 use boltboard_core::session::SessionFault;
 use clap::{Args, Subcommand};
 
@@ -40,7 +40,7 @@ enum ProfileCommand {
         base: Vec<String>,
         /// Begin with choices that hold together on this host: smallest, everything, all-loadable, this-host, random, or random:SEED
         #[arg(long, value_name = "START", value_parser = start::read)]
-        start: Option<Start>,
+        start: Option<StartingPoint>,
     },
     /// List all profiles
     List,
@@ -131,7 +131,13 @@ pub fn run(global: &Global, screen: &Screen, args: &ProfileArgs) -> Result<Exit,
     }
 }
 
-fn new(session: &Session, screen: &Screen, name: &str, on: &[String], start: Option<&Start>) -> Result<Exit, Stop> {
+fn new(
+    session: &Session,
+    screen: &Screen,
+    name: &str,
+    on: &[String],
+    start: Option<&StartingPoint>,
+) -> Result<Exit, Stop> {
     let name = profile_name(name)?;
     if session.source_of(&name)?.is_some() {
         let diagnostic = Diagnostic::new(format!("there already is a profile `{name}`"));
@@ -198,8 +204,8 @@ fn put_in_use(session: &Session, screen: &Screen, name: &str) -> Result<Exit, St
 
 fn show(session: &Session, screen: &Screen, name: &ProfileName, as_json: bool) -> Result<Exit, Stop> {
     let read = session.core().choices_of(name);
-    if let (Err(SessionFault::Profile { problems, .. }), false) = (&read, as_json) {
-        show_unfit(session, screen, name, problems)?;
+    if let (Err(SessionFault::Profile(wrong)), false) = (&read, as_json) {
+        show_unfit(session, screen, name, &wrong.problems)?;
     }
     let choices = session.choices_of(name)?;
     if as_json {

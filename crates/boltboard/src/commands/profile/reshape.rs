@@ -6,7 +6,6 @@ use std::path::Path;
 use boltboard_core::base::shell_word;
 use boltboard_core::board::NEED_PREFIX;
 use boltboard_core::profile::{Choices, Draft, Layers, ProfileName, ProfileSource, ReshapeFault};
-use boltboard_core::session::SessionFault;
 
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
@@ -17,7 +16,7 @@ use crate::session::{Session, profile_name};
 /// What stands against putting profiles together anew.
 pub fn told(fault: ReshapeFault, session: &Session) -> Stop {
     match fault {
-        ReshapeFault::Profile { problems, files } => Stop::of(SessionFault::Profile { problems, files }, Some(session)),
+        ReshapeFault::Profile(wrong) => Stop::of(wrong.into(), Some(session)),
         ReshapeFault::File(error) => error.into(),
         ReshapeFault::NotOwn(name) => {
             let command = format!("boltboard profile flatten {name} --into my-{name}");
@@ -25,11 +24,20 @@ pub fn told(fault: ReshapeFault, session: &Session) -> Stop {
             Stop::new(Exit::WrongUse, diagnostic.next(command, "make one of your own that says the same"))
         }
         ReshapeFault::NothingShared => {
-            let diagnostic = Diagnostic::new(fault.to_string()).note("Nothing was changed.");
-            Stop::new(Exit::No, diagnostic)
+            let told = Diagnostic::new(fault.to_string()).note("Nothing was changed.");
+            Stop::new(
+                Exit::No,
+                told.next("boltboard profile list", "all profiles; `compare` tells in what they differ"),
+            )
         }
-        fault @ (ReshapeFault::Order(_) | ReshapeFault::NotTheSame(_)) => {
-            Stop::new(Exit::No, Diagnostic::new(fault.to_string()).note("Nothing was changed."))
+        fault @ ReshapeFault::Order(_) => {
+            let told = Diagnostic::new(fault.to_string()).note("Nothing was changed.");
+            Stop::new(Exit::No, told.next("boltboard patch list", "the changes to the sources, in their order"))
+        }
+        ReshapeFault::NotTheSame(name) => {
+            let command = format!("boltboard profile show {name}");
+            let told = Diagnostic::new(ReshapeFault::NotTheSame(name).to_string()).note("Nothing was changed.");
+            Stop::new(Exit::No, told.next(command, "what it says, and where"))
         }
     }
 }
@@ -112,7 +120,7 @@ fn compare(
     let mut compared = 0;
     for (name, to, before) in profiles {
         let read = session.shelf.read_with(to, drafts, &session.board);
-        let after = read.map_err(|(problems, files)| told(ReshapeFault::Profile { problems, files }, session))?;
+        let after = read.map_err(|wrong| told(wrong.into(), session))?;
         let facts = session.facts(before)?;
         let (Ok(before), Ok(after)) =
             (session.resolve_these((*before).clone(), facts.clone()), session.resolve_these(after, facts))

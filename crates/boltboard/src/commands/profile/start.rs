@@ -4,7 +4,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use boltboard_core::board::Board;
 use boltboard_core::profile::{ProfileFile, ProfileName};
-use boltboard_core::resolve::{Start, Started, start};
+use boltboard_core::resolve::{Started, StartingPoint, start};
 
 use crate::fault::Stop;
 use crate::render::text::count;
@@ -14,21 +14,21 @@ use crate::session::Session;
 const NAMED: usize = 8;
 
 /// Reads a starting point as typed.
-pub(super) fn read(text: &str) -> Result<Start, String> {
+pub(super) fn read(text: &str) -> Result<StartingPoint, String> {
     Ok(match text {
-        "smallest" => Start::Smallest,
-        "everything" => Start::Everything,
-        "all-loadable" => Start::AllLoadable,
-        "this-host" => Start::ThisHost,
+        "smallest" => StartingPoint::Smallest,
+        "everything" => StartingPoint::Everything,
+        "all-loadable" => StartingPoint::AllLoadable,
+        "this-host" => StartingPoint::ThisHost,
         "random" => {
             // The seed is told, so that the same profile can be had again.
             let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-            Start::Random(now.as_nanos() as u64 % 1_000_000)
+            StartingPoint::Random(now.as_nanos() as u64 % 1_000_000)
         }
         _ => {
             let seed = text.strip_prefix("random:").and_then(|seed| seed.parse().ok());
             let known = "smallest, everything, all-loadable, this-host, random, or random:SEED with a number";
-            Start::Random(seed.ok_or_else(|| format!("it is one of {known}"))?)
+            StartingPoint::Random(seed.ok_or_else(|| format!("it is one of {known}"))?)
         }
     })
 }
@@ -38,9 +38,9 @@ pub(super) fn begin(
     session: &Session,
     name: &ProfileName,
     file: &mut ProfileFile,
-    from: &Start,
-) -> Result<(Start, Started), Stop> {
-    let below = session.choices_as_if(name, &file.text())?;
+    from: &StartingPoint,
+) -> Result<(StartingPoint, Started), Stop> {
+    let below = session.choices_as(name, &file.text())?;
     let facts = session.facts(&below)?;
     // Where what it is based on does not hold, that is told as ever.
     let resolved = session.resolve_these(below, facts)?;
@@ -49,13 +49,13 @@ pub(super) fn begin(
     for (option, value) in &started.chosen {
         file.set(&session.board.options[*option].name, value, None);
     }
-    session.resolve_these(session.choices_as_if(name, &file.text())?, resolved.facts)?;
+    session.resolve_these(session.choices_as(name, &file.text())?, resolved.facts)?;
     Ok((from.clone(), started))
 }
 
 /// Says what it came to.
-pub(super) fn told(board: &Board, (from, started): &(Start, Started)) -> String {
-    let seed = if let Start::Random(seed) = from { format!(", from random:{seed}") } else { String::new() };
+pub(super) fn told(board: &Board, (from, started): &(StartingPoint, Started)) -> String {
+    let seed = if let StartingPoint::Random(seed) = from { format!(", from random:{seed}") } else { String::new() };
     let mut text =
         format!("  {} together{seed}.\n", count(started.chosen.len(), "choice that holds", "choices that hold"));
     if !started.let_go.is_empty() {

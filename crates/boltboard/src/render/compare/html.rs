@@ -69,9 +69,7 @@ fn heads(compared: &Comparison, first: &str, class: &'static str, last: &[&str])
 
 fn causes(compared: &Comparison) -> String {
     let row = |cause: &super::CauseTold| {
-        let name =
-            if matches!(cause.kind, "need" | "provider") { format!("need:{}", cause.name) } else { cause.name.clone() };
-        let mut row = cell("", &name);
+        let mut row = cell("", &cause.shown_name());
         for (side, said) in cause.sides.iter().zip(&cause.said) {
             let origin =
                 said.as_ref().map_or(String::new(), |said| format!("<span class=\"origin\">{}</span>", text(said)));
@@ -107,13 +105,7 @@ fn values(compared: &Comparison) -> String {
 }
 
 fn parts(compared: &Comparison) -> String {
-    let state = |side: &PartSide| match (side.state, side.bytes) {
-        ("made", Some(size)) => cell("number", &bytes(size)),
-        ("made", None) => cell("number", "made"),
-        ("within", _) => cell("number", "built in"),
-        ("not-compared", _) => cell("number none", "-"),
-        _ => cell("number none", "not made"),
-    };
+    let state = |side: &PartSide| cell(if side.is_there() { "number" } else { "number none" }, &side.shown());
     let row = |part: &PartTold| {
         let sides: String = part.sides.iter().map(state).collect();
         cell("", &part.part) + &sides + &format!("<td>{}</td>", growth(&part.sides))

@@ -1,11 +1,16 @@
 //! Two or more configurations side by side: one answer, which is the JSON, and of which the text and the page are drawn.
 
+mod contents;
 mod html;
 mod text;
 
 use std::collections::BTreeMap;
 
+use boltboard_core::board::NEED_PREFIX;
+use boltboard_core::compare::CauseKind;
 use serde::Serialize;
+
+use crate::render::text::bytes;
 
 pub use html::page;
 pub use text::{Topic, text};
@@ -34,6 +39,9 @@ pub struct Comparison {
     pub contents: Vec<ContentsTold>,
     /// Steps, for each side after the first one.
     pub steps: Vec<StepsTold>,
+    /// The command that shows all of it.
+    #[serde(skip)]
+    pub again: String,
 }
 
 impl Comparison {
@@ -49,8 +57,8 @@ impl Comparison {
 #[derive(Debug, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct CauseTold {
-    /// What it is: `choice`, `provider`, `need`, `default`, `presence`, `definition`.
-    pub kind: &'static str,
+    /// What it is.
+    pub kind: CauseKind,
     /// The option or need.
     pub name: String,
     /// What each side says, or has.
@@ -59,6 +67,31 @@ pub struct CauseTold {
     pub said: Vec<Option<String>>,
     /// The options that differ because of it, without itself.
     pub moves: Vec<String>,
+}
+
+impl CauseTold {
+    /// How a person names it.
+    pub fn shown_name(&self) -> String {
+        if self.kind.is_of_need() { format!("{NEED_PREFIX}{}", self.name) } else { self.name.clone() }
+    }
+}
+
+impl PartSide {
+    /// Its size, or what else is to be said of it.
+    pub fn shown(&self) -> String {
+        match (self.state, self.bytes) {
+            (PartMade::Made, Some(size)) => bytes(size),
+            (PartMade::Made, None) => "made".into(),
+            (PartMade::Within, _) => "built in".into(),
+            (PartMade::NotMade, _) => "not made".into(),
+            (PartMade::NotCompared, _) => "-".into(),
+        }
+    }
+
+    /// Tells whether anything is made of it.
+    pub fn is_there(&self) -> bool {
+        matches!(self.state, PartMade::Made | PartMade::Within)
+    }
 }
 
 /// An option that differs.
@@ -109,12 +142,26 @@ pub struct PartTold {
     pub sides: Vec<PartSide>,
 }
 
+/// What is made of a part.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PartMade {
+    /// It is made.
+    Made,
+    /// It is made into something else.
+    Within,
+    /// It is not made.
+    NotMade,
+    /// Only values were compared.
+    NotCompared,
+}
+
 /// A part on one side.
 #[derive(Debug, Clone, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct PartSide {
-    /// `made`, `within` another part, `not-made`.
-    pub state: &'static str,
+    /// What is made of it.
+    pub state: PartMade,
     /// Its size, where it was built.
     pub bytes: Option<u64>,
     /// Sizes of its sections by what they are.

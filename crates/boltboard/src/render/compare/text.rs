@@ -1,17 +1,18 @@
 //! A comparison in a terminal: causes first, then what follows from them, then parts and steps.
 
+use std::collections::{HashMap, HashSet};
+
+use boltboard_core::compare::CauseKind;
 use clap::ValueEnum;
 
-use super::{CauseTold, Comparison, PartSide, StepsTold, ValueTold};
+use super::{CauseTold, Comparison, PartMade, PartSide, StepsTold, ValueTold, contents};
 use crate::fault::Next;
 use crate::render::text::{Cell, Role, bytes, columns, count, duration, next_lines, paint, wrap};
 
 /// How many steps of a kind are listed.
 const LISTED: usize = 15;
 /// How many moved options are named beside a cause.
-const NAMED: usize = 4;
-/// From how many parts on flags that differ in the same way are told together.
-const MANY: usize = 3;
+pub(super) const NAMED: usize = 4;
 /// How many values that follow are listed, unless a person asks for values alone.
 const FOLLOWING: usize = 40;
 
@@ -48,7 +49,7 @@ pub fn text(compared: &Comparison, only: &[Topic], width: usize) -> String {
         parts(compared, only.contains(&Topic::Parts), width, &mut text);
     }
     if wanted(Topic::Sources) {
-        sources(compared, only.contains(&Topic::Sources), width, &mut text);
+        text += &contents::text(compared, only.contains(&Topic::Sources), width);
     }
     if wanted(Topic::Steps) {
         compared.steps.iter().for_each(|one| steps(compared, one, &mut text));
@@ -64,7 +65,7 @@ fn list(names: &[String], and: &str) -> String {
     }
 }
 
-fn title(text: &str) -> String {
+pub(super) fn title(text: &str) -> String {
     format!("\n{}\n", paint(Role::Title, text))
 }
 
@@ -75,35 +76,35 @@ fn head(compared: &Comparison) -> Vec<Cell> {
 
 fn causes(compared: &Comparison, width: usize, text: &mut String) {
     let differing = compared.values.len();
-    let kinds = |kind: &str| compared.causes.iter().filter(|cause| cause.kind == kind).count();
+    let kinds = |kind: CauseKind| compared.causes.iter().filter(|cause| cause.kind == kind).count();
     let words = [
-        (kinds("choice") + kinds("provider"), "choice", "choices"),
-        (kinds("need"), "need that only one host meets", "needs that only some hosts meet"),
-        (kinds("default"), "changed default", "changed defaults"),
-        (kinds("presence"), "option that only one version has", "options that only some versions have"),
-        (kinds("definition"), "changed rule", "changed rules"),
+        (kinds(CauseKind::Choice) + kinds(CauseKind::Provider), "choice", "choices"),
+        (kinds(CauseKind::Need), "need that only one host meets", "needs that only some hosts meet"),
+        (kinds(CauseKind::Default), "changed default", "changed defaults"),
+        (kinds(CauseKind::Presence), "option that only one version has", "options that only some versions have"),
+        (kinds(CauseKind::Definition), "changed rule", "changed rules"),
     ];
     let words: Vec<String> =
         words.iter().filter(|(number, ..)| *number > 0).map(|(number, one, many)| count(*number, one, many)).collect();
     let options = count(differing, "option differs", "options differ");
     *text += &title(&format!("{options}, because of {}", list(&words, "and")));
+    let valued = compared.values.iter().filter(|value| !is_only_effect(value));
+    let valued: HashSet<&str> = valued.map(|value| value.option.as_str()).collect();
     let mut rows = vec![head(compared)];
     for cause in &compared.causes {
-        let name =
-            if matches!(cause.kind, "need" | "provider") { format!("need:{}", cause.name) } else { cause.name.clone() };
-        let mut row = vec![(Role::Name, name)];
+        let mut row = vec![(Role::Name, cause.shown_name())];
         row.extend(cause.sides.iter().map(|said| {
             let role = if said.is_some() { Role::Value } else { Role::Faint };
             (role, said.clone().unwrap_or_else(|| "-".into()))
         }));
-        row.push((Role::Faint, beside(cause, compared)));
+        row.push((Role::Faint, beside(cause, &valued)));
         rows.push(row);
     }
     *text += &columns(&rows, 2, width);
 }
 
 /// Where a cause is said, and what it moves.
-fn beside(cause: &CauseTold, compared: &Comparison) -> String {
+fn beside(cause: &CauseTold, valued: &HashSet<&str>) -> String {
     let mut said: Vec<String> = Vec::new();
     for one in cause.said.iter().flatten() {
         if !said.contains(one) {
@@ -111,19 +112,15 @@ fn beside(cause: &CauseTold, compared: &Comparison) -> String {
         }
     }
     let mut words = said.join("; ");
-    let valued: Vec<&String> = cause.moves.iter().filter(|name| moves_a_value(name, compared)).collect();
-    if !valued.is_empty() {
-        let named: Vec<&str> = valued.iter().take(NAMED).map(|name| name.as_str()).collect();
-        let more = valued.len() - named.len();
+    let moved: Vec<&str> = cause.moves.iter().map(String::as_str).filter(|name| valued.contains(name)).collect();
+    if !moved.is_empty() {
+        let named = &moved[..moved.len().min(NAMED)];
+        let more = moved.len() - named.len();
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let begin = if words.is_empty() { "" } else { "; " };
         words += &format!("{begin}moves {}{more}", named.join(", "));
     }
     words
-}
-
-fn moves_a_value(name: &str, compared: &Comparison) -> bool {
-    compared.values.iter().any(|value| value.option == name && !is_only_effect(value))
 }
 
 /// Whether the value is the same everywhere and only its effect differs.
@@ -134,10 +131,11 @@ fn is_only_effect(value: &ValueTold) -> bool {
 }
 
 fn values(compared: &Comparison, all: bool, width: usize, text: &mut String) {
-    let is_cause = |value: &ValueTold| {
-        let own = |cause: &CauseTold| !matches!(cause.kind, "need" | "provider") && cause.name == value.option;
-        compared.causes.iter().any(own)
-    };
+    let places: HashMap<&str, usize> =
+        compared.causes.iter().enumerate().rev().map(|(at, cause)| (cause.name.as_str(), at)).collect();
+    let own = compared.causes.iter().filter(|cause| !cause.kind.is_of_need());
+    let own: HashSet<&str> = own.map(|cause| cause.name.as_str()).collect();
+    let is_cause = |value: &ValueTold| own.contains(value.option.as_str());
     let (effects, valued): (Vec<_>, Vec<_>) = compared.values.iter().partition(|value| is_only_effect(value));
     let follow: Vec<&&ValueTold> = valued.iter().filter(|value| all || !is_cause(value)).collect();
     if !follow.is_empty() {
@@ -145,10 +143,7 @@ fn values(compared: &Comparison, all: bool, width: usize, text: &mut String) {
         let mut rows = vec![head(compared)];
         let shown = if all { follow.len() } else { follow.len().min(FOLLOWING) };
         let mut ordered = follow;
-        let first = |value: &ValueTold| {
-            let at = |name: &String| compared.causes.iter().position(|cause| cause.name == *name);
-            value.causes.iter().filter_map(at).min()
-        };
+        let first = |value: &ValueTold| value.causes.iter().filter_map(|name| places.get(name.as_str())).min().copied();
         if !all {
             ordered.sort_by_key(|value| first(value));
         }
@@ -176,7 +171,7 @@ fn values(compared: &Comparison, all: bool, width: usize, text: &mut String) {
 
 /// The command that shows the same in another way.
 fn again(compared: &Comparison, how: &str) -> String {
-    format!("boltboard compare {} {how}", compared.sides.join(" "))
+    format!("{} {how}", compared.again)
 }
 
 /// Options with the same value that has an effect on some sides only, in a line for each set of such sides.
@@ -225,19 +220,13 @@ fn parts(compared: &Comparison, all: bool, width: usize, text: &mut String) {
     let by = |part: &super::PartTold| {
         let sizes: Vec<u64> = part.sides.iter().filter_map(|side| side.bytes).collect();
         let grown = sizes.iter().max().zip(sizes.iter().min()).map_or(0, |(most, least)| most - least);
-        (part.sides.iter().all(|side| side.state == "made"), std::cmp::Reverse(grown))
+        (part.sides.iter().all(|side| side.state == PartMade::Made), std::cmp::Reverse(grown))
     };
     parts.sort_by_key(|part| by(part));
     let shown = if all { parts.len() } else { parts.len().min(LISTED) };
     *text += &title(&count(compared.parts.len(), "part differs", "parts differ"));
     let mut rows = vec![head(compared)];
-    let state = |side: &PartSide| match (side.state, side.bytes) {
-        ("made", Some(size)) => (Role::Value, bytes(size)),
-        ("made", None) => (Role::Value, "made".to_string()),
-        ("within", _) => (Role::Value, "built in".to_string()),
-        ("not-compared", _) => (Role::Faint, "-".to_string()),
-        _ => (Role::Faint, "not made".to_string()),
-    };
+    let state = |side: &PartSide| (if side.is_there() { Role::Value } else { Role::Faint }, side.shown());
     for part in &parts[..shown] {
         let mut row = vec![(Role::Name, part.part.clone())];
         row.extend(part.sides.iter().map(state));
@@ -267,84 +256,6 @@ fn growth(sides: &[PartSide]) -> String {
         format!("{name} {}{size}", if *by > 0 { "+" } else { "-" })
     });
     told.collect::<Vec<_>>().join(", ")
-}
-
-fn sources(compared: &Comparison, all: bool, width: usize, text: &mut String) {
-    if compared.contents.is_empty() {
-        return;
-    }
-    *text += &title("Sources and flags");
-    let mut rows: Vec<Vec<Cell>> = Vec::new();
-    let named = |names: &[String]| {
-        let shown = if all { names.len() } else { names.len().min(NAMED) };
-        let more = names.len() - shown;
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        format!("{}{more}", names[..shown].join(", "))
-    };
-    let left = &compared.sides[0];
-    for contents in &compared.contents {
-        let mut first = true;
-        let mut row = |what: String, said: String| {
-            let part = if first { contents.part.clone() } else { String::new() };
-            first = false;
-            rows.push(vec![(Role::Name, part), (Role::Faint, what), (Role::Value, said)]);
-        };
-        for (side, sources) in [(left, &contents.left_sources), (&contents.side, &contents.right_sources)] {
-            if !sources.is_empty() {
-                row(format!("only {side}"), named(sources));
-            }
-        }
-        for flags in contents.flags.iter().filter(|flags| shared_by(compared, &contents.side, flags).len() < MANY) {
-            row(commands(flags, flags.commands), changed(compared, &contents.side, flags));
-        }
-    }
-    // What is the same for many parts is said once.
-    let mut told: Vec<(&str, &super::FlagsTold)> = Vec::new();
-    for contents in &compared.contents {
-        for flags in &contents.flags {
-            let parts = shared_by(compared, &contents.side, flags);
-            let known = told.iter().any(|(side, one)| *side == contents.side && same_change(one, flags));
-            if parts.len() < MANY || known {
-                continue;
-            }
-            told.push((&contents.side, flags));
-            let number: usize = parts.iter().map(|(_, number)| number).sum();
-            let names: Vec<String> = parts.iter().map(|(part, _)| (*part).to_string()).collect();
-            rows.insert(
-                told.len() - 1,
-                vec![
-                    (Role::Name, count(parts.len(), "part", "parts")),
-                    (Role::Faint, commands(flags, number)),
-                    (Role::Value, format!("{}  ({})", changed(compared, &contents.side, flags), named(&names))),
-                ],
-            );
-        }
-    }
-    *text += &columns(&rows, 2, width);
-}
-
-fn commands(flags: &super::FlagsTold, number: usize) -> String {
-    count(number, flags.verb, &format!("{}s", flags.verb))
-}
-
-fn changed(compared: &Comparison, other: &str, flags: &super::FlagsTold) -> String {
-    let side = |words: &[String]| if words.is_empty() { "nothing".to_string() } else { words.join(" ") };
-    let to = if compared.sides.len() > 2 { format!("  in {other}") } else { String::new() };
-    format!("{}  →  {}{to}", side(&flags.left), side(&flags.right))
-}
-
-fn same_change(one: &super::FlagsTold, other: &super::FlagsTold) -> bool {
-    (one.verb, &one.left, &one.right) == (other.verb, &other.left, &other.right)
-}
-
-/// The parts whose flags differ in this way, each with how many commands.
-fn shared_by<'c>(compared: &'c Comparison, other: &str, flags: &super::FlagsTold) -> Vec<(&'c str, usize)> {
-    let here = compared.contents.iter().filter(|contents| contents.side == other);
-    let parts = here.filter_map(|contents| {
-        let same = contents.flags.iter().find(|one| same_change(one, flags))?;
-        Some((contents.part.as_str(), same.commands))
-    });
-    parts.collect()
 }
 
 fn steps(compared: &Comparison, steps: &StepsTold, text: &mut String) {
