@@ -54,6 +54,7 @@ pub mod resolve;
 pub mod tailor;
 pub mod reason;
 pub mod remedy;
+pub mod record;
 pub mod step;
 pub mod patch;
 pub mod carry;

@@ -1,5 +1,8 @@
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
+
+#include <skerry/own_record.h>
 
 #include "daemon.h"
 #include "skerry/features.h"
@@ -11,6 +14,15 @@ static int usage(void)
     return 2;
 }
 
+static void tell_version(void)
+{
+    char *record = sk_own_record();
+    printf("%s\n", sk_version());
+    if (record)
+        printf("\n%s", record);
+    free(record);
+}
+
 /* Returns 0 to go on, -1 to stop with success, else an exit code. */
 int args_read(struct args *args, int argc, char **argv)
 {
@@ -18,7 +30,7 @@ int args_read(struct args *args, int argc, char **argv)
     *args = (struct args){.seed = 1};
     for (int i = 1; i < argc; i++) {
         if (!strcmp(argv[i], "--version")) {
-            printf("%s\n", sk_version());
+            tell_version();
             return -1;
         }
         if (i + 1 == argc)

@@ -30,6 +30,31 @@ pub enum Generator {
     },
     /// The table of modules that are built into a program.
     ModuleTable(ModuleTable),
+    /// A header by which a program can tell its record.
+    Record(RecordHeader),
+}
+
+/// How a program comes to the text of a record.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub enum RecordForm {
+    /// A function of this name reads it from the program's own file when it runs.
+    Function(String),
+    /// A macro of this name is the text; what names it is compiled again when anything is chosen otherwise.
+    Macro {
+        /// Its name.
+        name: String,
+        /// The part whose record it is.
+        of: PartId,
+    },
+}
+
+/// A generated header by which a program can tell its record.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct RecordHeader {
+    /// How a program comes to the text.
+    pub form: RecordForm,
+    /// The file, below the folder of generated files.
+    pub to: RelPath,
 }
 
 /// A file that a step reads.
@@ -145,6 +170,7 @@ impl Generator {
             Generator::Command(command) => command.writes.iter().map(|written| &written.to).collect(),
             Generator::Template { to, .. } | Generator::Phase { to, .. } => vec![to],
             Generator::ModuleTable(table) => vec![&table.to],
+            Generator::Record(header) => vec![&header.to],
         }
     }
 
@@ -152,7 +178,9 @@ impl Generator {
     pub fn reads(&self) -> &[Glob] {
         match self {
             Generator::Command(command) => &command.reads,
-            Generator::Template { .. } | Generator::Phase { .. } | Generator::ModuleTable(_) => &[],
+            Generator::Template { .. } | Generator::Phase { .. } | Generator::ModuleTable(_) | Generator::Record(_) => {
+                &[]
+            }
         }
     }
 
@@ -161,7 +189,7 @@ impl Generator {
         let files: Vec<&SourceFile> = match self {
             Generator::Command(command) => command.files(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
-            Generator::ModuleTable(_) => vec![],
+            Generator::ModuleTable(_) | Generator::Record(_) => vec![],
         };
         files
             .into_iter()
@@ -177,7 +205,7 @@ impl Generator {
         let files: Vec<&SourceFile> = match self {
             Generator::Command(command) => command.files(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
-            Generator::ModuleTable(_) => vec![],
+            Generator::ModuleTable(_) | Generator::Record(_) => vec![],
         };
         let of_files = files.into_iter().filter_map(|file| match file {
             SourceFile::Beside(path) => Some(path),
@@ -185,7 +213,9 @@ impl Generator {
         });
         let command = match self {
             Generator::Command(command) => Some(command),
-            Generator::Template { .. } | Generator::Phase { .. } | Generator::ModuleTable(_) => None,
+            Generator::Template { .. } | Generator::Phase { .. } | Generator::ModuleTable(_) | Generator::Record(_) => {
+                None
+            }
         };
         let of_texts = command.into_iter().flat_map(|command| command.pieces()).filter_map(|piece| match piece {
             Piece::Beside(path) => Some(path),
@@ -203,7 +233,7 @@ impl Generator {
         match self {
             Generator::Command(command) => command.files().into_iter().filter_map(part).collect(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => part(from).into_iter().collect(),
-            Generator::ModuleTable(_) => vec![],
+            Generator::ModuleTable(_) | Generator::Record(_) => vec![],
         }
     }
 }

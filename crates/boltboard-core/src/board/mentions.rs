@@ -115,7 +115,7 @@ impl PartDef {
             Some(Generator::ModuleTable(table)) => {
                 all.parts.insert(table.program);
             }
-            Some(Generator::Template { .. }) | None => {}
+            Some(Generator::Template { .. } | Generator::Record(_)) | None => {}
         }
         all
     }

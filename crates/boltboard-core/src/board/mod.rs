@@ -27,7 +27,8 @@ use crate::expr::{Expr, Op, RawAtom, RawWhat};
 pub use choice::{Asked, NEED_PREFIX, TryFault};
 pub use finding::{Acceptance, AcceptedOf, FindingKind};
 pub use generator::{
-    CommandDef, Generator, ModuleTable, Phase, SourceFile, ValueDef, Variable, WorkPlace, Written, WrittenFrom,
+    CommandDef, Generator, ModuleTable, Phase, RecordForm, RecordHeader, SourceFile, ValueDef, Variable, WorkPlace,
+    Written, WrittenFrom,
 };
 pub use history::{ANY_VALUE, ChangedValues, Gone, History, OLD_VALUE, OptionPast, Signs, Split};
 pub use interp::{Folder, Interp, Piece, SourceWord};

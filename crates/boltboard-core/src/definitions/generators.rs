@@ -7,12 +7,12 @@ use super::problem::{Fault, Problem};
 use super::test::success;
 use crate::base::{RelPath, is_c_name, near_matches};
 use crate::board::{
-    CommandDef, Generator, Interp, ModuleTable, Phase, Piece, SourceFile, ValueDef, Variable, When, WorkPlace, Written,
-    WrittenFrom,
+    CommandDef, Generator, Interp, ModuleTable, Phase, Piece, RecordForm, RecordHeader, SourceFile, ValueDef, Variable,
+    When, WorkPlace, Written, WrittenFrom,
 };
 
 /// The ways in which a generated part can come about; exactly one is given.
-const WAYS: [&str; 5] = ["command", "template", "preprocess", "assembly", "module-table"];
+const WAYS: [&str; 6] = ["command", "template", "preprocess", "assembly", "module-table", "record"];
 
 /// What stands before the name of a file beside the definition.
 pub(super) const BESIDE: &str = "beside:";
@@ -31,7 +31,8 @@ pub(super) fn generator(fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -
         "template" => template(fields, entry, names),
         "preprocess" => phase(fields, entry, names, "preprocess", Phase::Preprocessed),
         "assembly" => phase(fields, entry, names, "assembly", Phase::Assembly),
-        _ => module_table(fields, names),
+        "module-table" => module_table(fields, names),
+        _ => record(fields, names),
     }
 }
 
@@ -244,6 +245,37 @@ fn module_table(fields: &Fields<'_>, names: &Names) -> Option<Generator> {
     };
     sub.finish();
     Some(Generator::ModuleTable(table))
+}
+
+fn record(fields: &Fields<'_>, names: &Names) -> Option<Generator> {
+    let found = fields.get("record")?;
+    let Some(sub) = fields.sub(&found, "the header") else {
+        fields.wrong_type(&found, "a table such as { output = \"record.h\", function = \"record\" }");
+        return None;
+    };
+    let to = sub.required_text("output").and_then(|text| made_path(&sub, &text));
+    let form = match (sub.text("function"), sub.text("macro")) {
+        (Some(name), None) => c_name(&sub, name).map(RecordForm::Function),
+        (None, Some(name)) => {
+            let of = sub.required_text("of").and_then(|text| names.parts.find(&text, sub.log()));
+            c_name(&sub, name).zip(of).map(|(name, of)| RecordForm::Macro { name, of })
+        }
+        _ => {
+            sub.problem(fields.place, Fault::Combination("`record` has either `function` or `macro`".into()));
+            None
+        }
+    };
+    sub.finish();
+    Some(Generator::Record(RecordHeader { form: form?, to: to? }))
+}
+
+fn c_name(fields: &Fields<'_>, text: Text) -> Option<String> {
+    if !is_c_name(&text.text) {
+        let fault = format!("`{}` cannot be a name in C", text.text);
+        fields.problem(text.place, Fault::Combination(fault));
+        return None;
+    }
+    Some(text.text)
 }
 
 /// Reads the values that a part's own texts can name.

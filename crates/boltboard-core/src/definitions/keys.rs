@@ -364,6 +364,11 @@ pub const TABLES: &[TableKeys] = &[
                 Entry(&["program", "output", "head", "declare", "open", "entry", "close"]),
                 "of a generated part: `program`, `output`, `head`, `declare`, `open`, `entry`, `close`",
             ),
+            key(
+                "record",
+                Entry(&["output", "function", "macro", "of"]),
+                "of a generated part: a header with a `function` that returns the program's record, or with a `macro` that is the text of the record of the part `of`",
+            ),
             key("accept", Named, "findings of `lint` that are known"),
         ],
     },

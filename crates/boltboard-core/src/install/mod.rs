@@ -176,7 +176,7 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
         let to = checked_folder(definition, &input.text(&rule.to))?;
         for (index, output) in outputs.iter().enumerate() {
             let own = rule.name.as_deref().filter(|_| index == 0);
-            let (source, name) = (output.path(input.folders), own.unwrap_or(output.name()));
+            let (source, name) = (output.handed_path(input.folders), own.unwrap_or(output.name()));
             let final_path = to.join(name);
             let target = staged(&final_path, staging);
             staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;

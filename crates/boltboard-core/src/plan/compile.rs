@@ -12,7 +12,7 @@ use crate::board::{
     PartId, Position, SourceRule,
 };
 use crate::step::{Compile, Flags, Form, Fragment, Kind, Location, Setting, StepId, Tool, ToolPlace, Word};
-use crate::survey::{Fact, Language};
+use crate::survey::Language;
 
 /// Flags that ask for named modules.
 const CXX_MODULES: [&str; 3] = ["-fmodules-ts", "-fmodules", "-fcxx-modules"];
@@ -164,7 +164,7 @@ impl<'a> Lower<'a> {
         flags: &SourceFlags,
     ) -> Arc<Setting> {
         let fill = Fill { source: Some(source), part: Some(part), ..Fill::default() };
-        let mut words = self.flag_words(part, common.position, language, fill);
+        let mut words = self.input.flag_words(part, common.position, language, fill);
         words.retain(|word| !flags.without.contains(word));
         words.extend(flags.added.iter().cloned());
         let modules = words.iter().filter_map(Word::as_text).find(|text| CXX_MODULES.contains(text));
@@ -242,48 +242,6 @@ impl<'a> Lower<'a> {
             *identity = Digest::of_parts([identity.to_string().as_str(), &self.input.tools.processor.to_string()]);
         }
         tool
-    }
-
-    fn flag_words(&self, part: &PartDef, position: bool, language: Language, fill: Fill<'_>) -> Vec<Word> {
-        let chain = self.input.board.toolchains.of(part.machine);
-        let mut lists = vec![&chain.flags];
-        match language {
-            Language::C => lists.push(&chain.c_flags),
-            Language::Cxx => lists.push(&chain.cxx_flags),
-            Language::Fortran | Language::FortranWithCpp => lists.push(&chain.fortran_flags),
-            Language::Asm | Language::AsmWithCpp => lists.push(&chain.asm_flags),
-            // It takes none of the flags of compilers.
-            Language::OwnAsm => return self.input.chain_words(self.input.held(&chain.assembler_flags)),
-        }
-        let ways = self.input.ways_of(part);
-        lists.extend(ways.iter().map(|part| &part.flags));
-        lists.extend(self.input.module_flags(part));
-        let mut words = self.input.sysroot_words(part.machine);
-        // The part's own flags come later, and win.
-        words.extend(position.then(|| Word::text("-fPIC")));
-        // The folders of modules are searched before there is anything in them.
-        words.extend(language.is_fortran().then(|| Word::text("-Wno-missing-include-dirs")));
-        words.extend(
-            lists
-                .into_iter()
-                .flat_map(|list| self.input.held(list).into_iter().flat_map(|text| self.input.words(text, fill))),
-        );
-        for need in ways.iter().flat_map(|part| self.input.held(&part.needs)) {
-            for found in self.input.facts.meeting(*need).into_iter().filter_map(Fact::found) {
-                words.extend(found.compile_flags.iter().map(Word::text));
-            }
-        }
-        // The later map is tried first, and the build may lie within the tree.
-        let map = |at: Location, name: &str| Word {
-            fragments: vec![
-                Fragment::Text("-ffile-prefix-map=".into()),
-                Fragment::At(at),
-                Fragment::Text(format!("={name}")),
-            ],
-        };
-        words.push(map(Location::Tree(RelPath::root()), "."));
-        words.push(map(Location::Made(RelPath::root()), "made"));
-        words
     }
 
     /// Tells whether the code of a part must be able to lie anywhere in memory: because it says so, or because something that is made takes

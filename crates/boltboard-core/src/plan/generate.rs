@@ -31,6 +31,10 @@ impl Lower<'_> {
                 let content = self.input.module_table(table);
                 self.write(id, part, content, &table.to)
             }
+            Generator::Record(header) => {
+                let content = self.input.record_header(header);
+                self.write(id, part, content, &header.to)
+            }
             Generator::Phase { from, until, to } => self.phase(id, part, from, *until, to),
             Generator::Command(command) => self.commands(id, part, command),
         }

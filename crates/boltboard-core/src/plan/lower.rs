@@ -14,6 +14,7 @@ use super::used::Used;
 use crate::base::{Arena, Id, Place, RelPath, Walk};
 use crate::board::{Board, Condition, Importance, Linkage, Making, NeedId, PartDef, PartId, Value};
 use crate::definitions::Listing;
+use crate::profile::Choices;
 use crate::reading::UnitsMemo;
 use crate::resolve::Resolution;
 use crate::step::{Copy, Kind, Location, Step, StepId, Tool, Write};
@@ -37,6 +38,10 @@ pub struct PlanInput<'a> {
     pub folders: &'a Folders,
     /// What Fortran sources say of modules.
     pub units: &'a UnitsMemo,
+    /// What people chose; only records tell it.
+    pub choices: &'a Choices,
+    /// The profile's name, likewise.
+    pub profile: &'a str,
 }
 
 /// Why there is no plan, with its place in the definitions.

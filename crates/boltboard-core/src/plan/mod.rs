@@ -3,17 +3,20 @@
 mod compile;
 mod content;
 mod fill;
+mod flags;
 mod fortran;
 mod generate;
 mod link;
 mod lower;
 mod macros;
 mod modules;
+mod recorded;
 mod steps;
 mod used;
 
 pub use lower::{PlanFault, PlanInput, PlanProblem, Wanted, lower, lower_some};
 pub use macros::{HeaderText, MacroEntry, MacroTable, macro_table};
+pub use recorded::{Recorder, is_recorded};
 pub use steps::Plan;
 
 #[cfg(test)]

@@ -165,6 +165,17 @@ impl Shelf {
 }
 
 impl Choices {
+    /// Returns the name of the profile that they are of, if any is written.
+    pub fn profile(&self) -> Option<&str> {
+        let written = self.layers.iter().map(|(_, layer)| layer).filter(|layer| layer.source != ProfileSource::Once);
+        written.last().map(|layer| layer.name.as_str())
+    }
+
+    /// Tells whether there are choices for once among them.
+    pub fn has_tried(&self) -> bool {
+        self.items.iter().any(|choice| self.layers[choice.layer].source == ProfileSource::Once)
+    }
+
     /// Returns the choice for an option.
     pub fn get(&self, option: OptionId) -> Option<&Choice> {
         self.items.binary_search_by_key(&option, |c| c.option).ok().map(|at| &self.items[at])

@@ -157,6 +157,8 @@ pub struct BuildReport {
     pub unexpected: Vec<(StepId, Vec<String>)>,
     /// Where things went that lay where results are to be, and were no files.
     pub set_aside: Vec<PathBuf>,
+    /// Finished parts that lay changed, or not at all, where people get them, and were handed over again.
+    pub mended: Vec<String>,
     /// Why nothing could be watched, if so.
     pub unwatched: Option<String>,
     /// Whether some of the records of earlier builds were damaged, and dropped.

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use super::build::{BuildFault, BuildInput, BuildReport, Watch, build};
 use super::stands::Watching;
-use crate::base::{Digest, FileError};
+use crate::base::{Digest, FileError, RelPath};
 use crate::step::{Location, Look, Step, StepId};
 
 use crate::plan::Plan;
@@ -202,14 +202,16 @@ fn compare(plan: &Plan, clean: &Folders) -> (usize, Vec<Difference>) {
     }
     order.extend(strays.into_iter().filter(|(here, _)| !makers.contains_key(here)).map(|(a, b)| (a, b, None)));
     let different = |(here, there, step): &(PathBuf, PathBuf, Option<StepId>)| {
-        let file = Location::of(here, &plan.folders).to_string();
+        // A file of a step is known by the step's name for it, any other by where it lies.
+        let stray = RelPath::of(here, &plan.folders.build).filter(|_| step.is_none());
+        let file = stray.map_or_else(|| Location::of(here, &plan.folders).to_string(), |path| path.to_string());
         unlike(here, there).map(|how| Difference { file, step: *step, how })
     };
     (order.len(), order.iter().filter_map(different).collect())
 }
 
 fn folders_of(folders: &Folders) -> [PathBuf; 3] {
-    [folders.made(), folders.objects(), folders.outputs()]
+    [folders.made(), folders.objects(), folders.parts()]
 }
 
 /// Collects the files below a folder, by their paths from `root`.

@@ -7,6 +7,7 @@ use tracing::debug;
 
 use super::entry::{course_of, entry_of, millis};
 use super::fault::SessionFault;
+use super::hand::Finished;
 use super::open::{Resolved, Session};
 use super::place::{Whereabouts, first_profile};
 use super::plan::Planned;
@@ -16,6 +17,7 @@ use crate::judge::{Sealed, Since, Sweep, Touched};
 use crate::launch::Guard;
 use crate::plan::Plan;
 use crate::reading::TokenMemo;
+use crate::record::Handed;
 use crate::run::{
     AfterFailure, BuildInput, BuildReport, Jobs, Reads, Verification, Watch, Watching, available_memory, build, verify,
 };
@@ -178,6 +180,7 @@ impl Session {
             parts: &touched.parts,
             sweep,
         });
+        let only = only_of(&planned.plan, &ask.parts);
         let input = BuildInput {
             plan: &planned.plan,
             store: &self.store(),
@@ -191,19 +194,29 @@ impl Session {
             seal: self.seal_wanted(resolved, planned, touched.as_ref()).filter(|_| ask.parts.is_empty()),
             since,
             reads: Reads::Free,
-            only: only_of(&planned.plan, &ask.parts),
+            only: only.clone(),
             watching: watching(start.time),
             after_failure: ask.after_failure,
             stopped: &|| self.launch.is_stopped(),
         };
         debug!("begins");
-        let report = build(&input, watch)?;
+        Handed::open(&planned.folders)?;
+        let mut report = build(&input, watch)?;
         debug!("built");
+        let finished = match &only {
+            _ if report.interrupted || !report.failures.is_empty() => Finished::Done(&report),
+            Some(steps) => Finished::Of(steps),
+            None => Finished::All,
+        };
+        let handed = self.hand_over(resolved, planned, &finished)?;
+        report.set_aside.extend(handed.set_aside);
+        report.mended = handed.mended;
+        debug!("handed over");
         if touched.is_none() {
             status.save(&self.work.status())?;
         }
         let wall_ms = millis(start.instant.elapsed());
-        let size = folder_bytes(&planned.folders.outputs());
+        let size = folder_bytes(&planned.folders.parts());
         let mut entry = entry_of(&self.profile, Some(&planned.plan), &report, start.time, wall_ms, size);
         if !self.scope.tried.is_empty() {
             entry.profile.push_str(" --try");
@@ -226,7 +239,7 @@ impl Session {
     /// As for [`Session::build`].
     pub fn verify(
         &self,
-        planned: &Planned,
+        (resolved, planned): (&Resolved, &Planned),
         _lock: &WorkLock,
         ask: &BuildAsk,
         watch: &mut dyn Watch,
@@ -251,7 +264,10 @@ impl Session {
             after_failure: ask.after_failure,
             stopped: &|| self.launch.is_stopped(),
         };
-        let verification = verify(&clean, side.path(), watch)?;
+        let mut verification = verify(&clean, side.path(), watch)?;
+        if verification.files > 0 {
+            verification.differences.extend(self.verify_handed(resolved, planned)?);
+        }
         Ok(Verified { verification, wall_ms: millis(started.elapsed()) })
     }
 

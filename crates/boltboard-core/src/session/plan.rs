@@ -204,7 +204,18 @@ impl Session {
         tools: &'a Tools,
         folders: &'a Folders,
     ) -> PlanInput<'a> {
-        let Resolved { resolution, facts, .. } = resolved;
-        PlanInput { board: &self.board, resolution, facts, listing, tools, folders, units: &self.units }
+        let Resolved { resolution, facts, choices } = resolved;
+        let profile = choices.profile().unwrap_or(self.profile.as_str());
+        PlanInput {
+            board: &self.board,
+            resolution,
+            facts,
+            listing,
+            tools,
+            folders,
+            units: &self.units,
+            choices,
+            profile,
+        }
     }
 }

@@ -13,6 +13,7 @@ use crate::board::{Generator, SourceFile};
 use crate::definitions::Listing;
 use crate::judge::{Basis, Concern, SealFile, SealWanted, Standing, Touched};
 use crate::profile::ProfileName;
+use crate::record::Handed;
 use crate::survey::EPOCH_VARIABLE;
 
 /// What our own variables begin with.
@@ -32,6 +33,10 @@ impl Whereabouts {
 
     /// Tells how the last build of the profile stands, without reading the board; `None` if it was not one for what is asked.
     pub fn standing<'f>(&self, seal: &'f SealFile, scope: &Scope, around: &Surroundings) -> Option<Standing<'f>> {
+        if !Handed::is_whole(&self.work.folders(&self.root, &self.profile)) {
+            debug!("what was built does not lie where it was handed over");
+            return None;
+        }
         let standing = seal.look(self.asked(scope, around), |name| around.variables.get(name).cloned());
         debug!(answers = standing.is_some(), "the seal of the last build");
         standing

@@ -123,6 +123,6 @@ fn growth(session: &Session, planned: &Planned, ahead: &Preview) -> Option<i64> 
         }
     }
     let gone = ahead.stale.iter().filter_map(|name| name.strip_prefix("out/"));
-    growth -= gone.map(|name| length(planned.folders.outputs().join(name))).sum::<i64>();
+    growth -= gone.map(|name| length(planned.folders.parts().join(name))).sum::<i64>();
     Some(growth)
 }

@@ -129,7 +129,7 @@ fn what_was_made_before_costs_nothing_and_its_size_is_known() {
     std::thread::sleep(std::time::Duration::from_millis(60));
     let program = |session: &Session| {
         let folders = session.work.folders(&session.board.tree.source_root, &session.profile);
-        std::fs::metadata(folders.outputs().join("bin/prog")).expect("built").len()
+        std::fs::metadata(folders.parts().join("bin/prog")).expect("built").len()
     };
     let with_fog = choosing(&tree, "fog = \"on\"\n");
     built(&with_fog);

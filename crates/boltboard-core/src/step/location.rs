@@ -29,8 +29,16 @@ impl Location {
             Location::Tree(path) => path.below(&folders.tree),
             Location::Made(path) => path.below(&folders.made()),
             Location::Object(path) => path.below(&folders.objects()),
-            Location::Output(path) => path.below(&folders.outputs()),
+            Location::Output(path) => path.below(&folders.parts()),
             Location::System(path) => path.clone(),
+        }
+    }
+
+    /// Returns the file that people get: of a finished part the one with its record.
+    pub fn handed_path(&self, folders: &Folders) -> PathBuf {
+        match self {
+            Location::Output(path) => path.below(&folders.outputs()),
+            _ => self.path(folders),
         }
     }
 
@@ -65,6 +73,8 @@ impl Location {
         let of_build = || {
             None.or_else(|| below(&folders.made()).map(Location::Made))
                 .or_else(|| below(&folders.objects()).map(Location::Object))
+                .or_else(|| below(&folders.parts()).map(Location::Output))
+                // What people get is the same part.
                 .or_else(|| below(&folders.outputs()).map(Location::Output))
         };
         // The build may lie within the tree, so it comes first.
@@ -158,7 +168,7 @@ mod tests {
             (folders.tree.join("a/b.c"), "tree:a/b.c", "a/b.c"),
             (folders.made().join("x.h"), "made:x.h", "made/x.h"),
             (folders.objects().join("p/x.o"), "object:p/x.o", "objects/p/x.o"),
-            (folders.outputs().join("bin/p"), "out:bin/p", "out/bin/p"),
+            (folders.parts().join("bin/p"), "out:bin/p", "out/bin/p"),
             ("/usr/include/stdio.h".into(), "system:/usr/include/stdio.h", "/usr/include/stdio.h"),
         ] {
             let location = Location::of(&path, &folders);

@@ -78,6 +78,7 @@ pub struct Planner {
     pub tools: Tools,
     pub folders: Folders,
     pub units: UnitsMemo,
+    pub choices: Choices,
 }
 
 impl Planner {
@@ -85,7 +86,8 @@ impl Planner {
     pub fn new(tree: &TestTree, chosen: &str, has: bool) -> Planner {
         let board = tree.board();
         let facts = facts(&vec![has; board.needs.len()]);
-        let resolution = resolve(&board, &encode(&board), &choices(&board, chosen), &facts).expect("it resolves");
+        let choices = choices(&board, chosen);
+        let resolution = resolve(&board, &encode(&board), &choices, &facts).expect("it resolves");
         let listing = Listing::of(tree.root());
         Planner {
             board,
@@ -95,6 +97,7 @@ impl Planner {
             tools: tools(),
             folders: tree.folders(),
             units: UnitsMemo::at(tree.root().join("units")),
+            choices,
         }
     }
 
@@ -107,6 +110,8 @@ impl Planner {
             tools: &self.tools,
             folders: &self.folders,
             units: &self.units,
+            choices: &self.choices,
+            profile: self.choices.profile().unwrap_or("mine"),
         }
     }
 

@@ -67,9 +67,24 @@ impl Folders {
         self.build.join("objects")
     }
 
-    /// The folder of finished parts.
+    /// The folder of finished parts, as steps leave them.
+    pub fn parts(&self) -> PathBuf {
+        self.build.join("parts")
+    }
+
+    /// The folder of finished parts, as people get them: each says how it was made.
     pub fn outputs(&self) -> PathBuf {
         self.build.join("out")
+    }
+
+    /// What is known of all that was handed over to people.
+    pub fn handed(&self) -> PathBuf {
+        self.build.join("handed")
+    }
+
+    /// The same while a build goes on, or when it was cut off.
+    pub fn handed_before(&self) -> PathBuf {
+        self.build.join("handed-before")
     }
 
     /// Moves aside what lies where files about this build are kept, and is no file. Returns where to.
@@ -77,7 +92,7 @@ impl Folders {
     /// # Errors
     /// It cannot be moved.
     pub fn make_room(&self) -> Result<Vec<PathBuf>, FileError> {
-        let kept = ["journal", "records", "seal", "course.json", "tests-passed"];
+        let kept = ["journal", "records", "seal", "course.json", "tests-passed", "handed", "handed-before"];
         let moved = kept.map(|name| make_room(&self.build.join(name), &self.build, &self.set_aside()));
         moved.into_iter().filter_map(Result::transpose).collect()
     }

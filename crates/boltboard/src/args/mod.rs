@@ -82,6 +82,8 @@ pub enum Command {
     Compare(commands::compare::CompareArgs),
     /// Carry a profile over to this version of the tree
     Carry(commands::carry::CarryArgs),
+    /// Show how a built program, library, module or archive was made
+    Inspect(commands::inspect::InspectArgs),
     /// Build several profiles, or one with varied choices, and run the same command on each
     Trial(commands::trial::TrialArgs),
     /// Show what a build would do, and why

@@ -246,7 +246,7 @@ fn verify_now(
     let mut progress = progress(session, screen, args.verbose, telling, (resolved, &planned), &ask);
     be_nice(args);
     stop_on_signal(&session.launch);
-    let done = session.verify(&planned, &lock, &ask, &mut progress);
+    let done = session.verify((resolved, &planned), &lock, &ask, &mut progress);
     progress.finish();
     let Verified { verification, wall_ms } = done?;
     let same = verification.differences.is_empty() && verification.report.failures.is_empty();

@@ -1,6 +1,5 @@
 //! `boltboard install` and `boltboard uninstall`
 
-use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
@@ -8,7 +7,7 @@ use boltboard_core::install::{
     Believed, BuiltFrom, InstallAsk, InstallFault, Installable, Manifest, Record, Recorded, install as core_install,
     manifest_path, plan_install, uninstall as core_uninstall,
 };
-use boltboard_core::step::{Location, StepId};
+use boltboard_core::step::StepId;
 use boltboard_core::survey::Compiler;
 use clap::Args;
 
@@ -100,7 +99,8 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     let wanted = (!parts.is_empty()).then(|| planned.plan.needed_for(&parts));
     let is_wanted = |id: &StepId| wanted.as_ref().is_none_or(|wanted| wanted.contains(id));
     let due: Vec<StepId> = ahead.steps.iter().map(|step| step.step).filter(|id| is_wanted(id)).collect();
-    let stale: BTreeSet<&Location> = due.iter().flat_map(|id| &planned.plan.steps[*id].writes).collect();
+    let mut stale = session.to_hand_over(&resolved, &planned);
+    stale.extend(due.iter().flat_map(|id| &planned.plan.steps[*id].writes).cloned());
     let wrote = |seal: &_| session.work.wrote_record(seal);
     let (of_parts, below) = (&parts, staging.as_deref());
     let before =

@@ -10,6 +10,7 @@ pub mod compare;
 pub mod demo;
 pub mod export;
 pub mod init;
+pub mod inspect;
 pub mod install;
 pub mod learn;
 pub mod ledger;
@@ -52,6 +53,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Tailor(args)) => tailor::run(global, screen, args),
         Some(Command::Survey(args)) => survey::run(global, screen, args),
         Some(Command::Compare(args)) => compare::run(global, screen, args),
+        Some(Command::Inspect(args)) => inspect::run(global, screen, args),
         Some(Command::Carry(args)) => carry::run(global, screen, args),
         Some(Command::Trial(args)) => trial::run(global, screen, args),
         Some(Command::Preview(args)) => preview::run(global, screen, args),

@@ -6,7 +6,7 @@ use boltboard_core::base::near_matches;
 use boltboard_core::board::LeftOut;
 use boltboard_core::judge::{Standing, preview};
 use boltboard_core::profile::ChangeSort;
-use boltboard_core::session::{BuildAsk, Planned, Resolved};
+use boltboard_core::session::{BuildAsk, HandingAhead, Planned, Resolved};
 use boltboard_core::step::{Location, Step, StepId};
 use clap::Args;
 
@@ -70,11 +70,13 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
         preview.stale.clear();
         preview.current = wanted.len() - preview.steps.len();
     }
+    let handing = if parts.is_empty() { session.handing_ahead(&resolved, &planned) } else { HandingAhead::default() };
     let jobs = session.jobs(&BuildAsk { jobs: args.jobs, ..BuildAsk::default() }).count;
     if global.json {
-        screen.json(&json::preview(&session, &planned.plan, &preview, jobs));
+        screen.json(&json::preview(&session, &planned.plan, (&preview, &handing), jobs));
     } else {
-        screen.out(&render::preview(&session.board, &planned.plan, &preview, jobs, args.verbose, screen.width));
+        let ahead = (&preview, &handing);
+        screen.out(&render::preview(&session.board, &planned.plan, ahead, jobs, args.verbose, screen.width));
     }
     Ok(Exit::Done)
 }

@@ -17,6 +17,9 @@ use super::text::{ENDLESS, Role, count, duration, harmless, next_line, paint};
 use crate::commands::build::Telling;
 use crate::session::Session;
 
+/// How many files that were put right are named.
+const MENDED: usize = 5;
+
 /// How often a plain line is written where no bar can be drawn.
 const PLAIN_EVERY: Duration = Duration::from_secs(10);
 /// How many running steps are named.
@@ -240,8 +243,9 @@ pub fn summary(
     let place = from_here(outputs);
     if done.is_empty() {
         let all = count(report.current, "step is", "steps are");
-        let nothing = paint(Role::Good, "Nothing to do:");
-        return format!("{nothing} all {all} current; {size} in {place} ({took}).\n");
+        let nothing = if report.mended.is_empty() { "Nothing to do:" } else { "No step had to run:" };
+        let nothing = paint(Role::Good, nothing);
+        return format!("{}{nothing} all {all} current; {size} in {place} ({took}).\n", mended(report));
     }
     let finished = |plan: &&Plan| plan.rest == 0;
     let has_output = |files: &&Vec<Location>| files.iter().any(|file| matches!(file, Location::Output(_)));
@@ -265,6 +269,7 @@ pub fn summary(
         let told = paint(Role::Warn, "Flaky:");
         text.push_str(&format!("{told} {} failed beside others and passed alone.\n", names.join(", ")));
     }
+    text.push_str(&mended(report));
     let mut slow: Vec<_> = report.ran.iter().filter(|(_, wall)| wall.as_millis() > 200).collect();
     slow.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
     if let Some(plan) = plan
@@ -282,6 +287,18 @@ pub fn summary(
         text.push_str(&paint(Role::Faint, &format!("Slowest: {}.\n", names.join(", "))));
     }
     text
+}
+
+/// Says which files were put in place again, though no step had to run.
+fn mended(report: &BuildReport) -> String {
+    if report.mended.is_empty() {
+        return String::new();
+    }
+    let names: Vec<String> = report.mended.iter().take(MENDED).map(|path| format!("out/{path}")).collect();
+    let more = report.mended.len() - names.len();
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    let lay = if report.mended.len() == 1 { "was" } else { "were" };
+    format!("{} {}{more}, which {lay} changed or gone.\n", paint(Role::Good, "Put right:"), names.join(", "))
 }
 
 /// What a failed step's words lead to.

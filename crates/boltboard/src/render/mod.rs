@@ -9,6 +9,7 @@ pub mod course;
 pub mod deliver;
 mod economy;
 pub mod failure;
+pub mod inspect;
 pub mod json;
 pub mod junit;
 pub mod lint;

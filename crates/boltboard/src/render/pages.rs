@@ -22,7 +22,7 @@ const EXIT: &[(&str, &str)] = &[
 const FILES: &[(&str, &str)] = &[
     ("boltboard.toml", "What the tree is: its options, needs, parts and tests."),
     ("boltboard-work/", "All that is written: profiles, builds, logs, kept results."),
-    ("boltboard-work/builds/PROFILE/out/", "What a build makes."),
+    ("boltboard-work/builds/PROFILE/out/", "What a build makes, each with the record of how it was made."),
     ("boltboard-work/profiles/NAME.toml, profiles/NAME.toml", "Your own profiles, and those of the tree."),
     ("PREFIX/share/boltboard/TREE.json", "The record of an installation."),
 ];
@@ -59,6 +59,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
         "boltboard-carry",
         &["boltboard carry --from ../skerry-2.4 --preview", "boltboard carry mine --from-revision v2.4"],
     ),
+    ("boltboard-inspect", &["boltboard inspect /usr/local/bin/skerryd", "boltboard inspect --has crc 4711"]),
     ("boltboard-trial", &["boltboard trial --vary optimise=none,size,speed -- bin/skerryd --minutes 600"]),
     ("boltboard-preview", &["boltboard preview", "boltboard preview --why fog/horn.c"]),
     ("boltboard-build", &["boltboard build", "boltboard build skerryd", "boltboard build --verify"]),

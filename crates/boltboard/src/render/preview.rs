@@ -6,6 +6,8 @@ use boltboard_core::board::Board;
 use boltboard_core::judge::{Judge, Preview, PreviewStep, Reason, Verdict, Work, WorkKnown};
 
 use boltboard_core::plan::Plan;
+use boltboard_core::record::Amiss;
+use boltboard_core::session::HandingAhead;
 use boltboard_core::work::Why;
 
 use boltboard_core::step::{Step, StepId};
@@ -68,10 +70,50 @@ pub fn nothing_to_do(steps: usize) -> String {
     format!("Nothing to do: all {} are current.\n", count(steps, "step", "steps"))
 }
 
+fn nothing_to_run(steps: usize) -> String {
+    format!("No step to run: all {} are current.\n", count(steps, "step", "steps"))
+}
+
+/// Says what is handed over anew beside what steps make.
+fn handed(handing: &HandingAhead, verbose: bool) -> String {
+    let mut text = String::new();
+    if !handing.amiss.is_empty() {
+        let many = count(handing.amiss.len(), "file", "files");
+        text.push_str(&format!("{}\n", paint(Role::Title, &format!("{many} to put right"))));
+        let listed = if verbose { usize::MAX } else { LISTED };
+        for (path, how) in handing.amiss.iter().take(listed) {
+            let how = match how {
+                Amiss::Changed => "was changed by hand",
+                Amiss::Missing => "is missing",
+            };
+            text.push_str(&format!("    out/{path} {how}\n"));
+        }
+        if handing.amiss.len() > listed {
+            text.push_str(&format!("    and {} more\n", handing.amiss.len() - listed));
+        }
+    }
+    if handing.records > 0 {
+        let many = count(handing.records, "file gets a record", "files get a record");
+        text.push_str(&paint(Role::Faint, &format!("{many} of the new choices; no step runs for that.\n")));
+    }
+    text
+}
+
 /// Draws a preview: what runs for sure with its reason, what may follow, what comes from the store.
-pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbose: bool, width: usize) -> String {
+pub fn preview(
+    board: &Board,
+    plan: &Plan,
+    (preview, handing): (&Preview, &HandingAhead),
+    jobs: usize,
+    verbose: bool,
+    width: usize,
+) -> String {
     if preview.steps.is_empty() && preview.stale.is_empty() {
-        return nothing_to_do(preview.current);
+        return if handing.is_empty() {
+            nothing_to_do(preview.current)
+        } else {
+            format!("{}{}", nothing_to_run(preview.current), handed(handing, verbose))
+        };
     }
     let mut text = String::new();
     let group = |wanted: &dyn Fn(&PreviewStep) -> bool| preview.steps.iter().filter(|s| wanted(s)).collect::<Vec<_>>();
@@ -133,6 +175,7 @@ pub fn preview(board: &Board, plan: &Plan, preview: &Preview, jobs: usize, verbo
             text.push_str(&format!("    and {} more\n", preview.stale.len() - LISTED));
         }
     }
+    text.push_str(&handed(handing, verbose));
     let current = match preview.current {
         0 => String::new(),
         number => format!("{} current. ", count(number, "step is", "steps are")),

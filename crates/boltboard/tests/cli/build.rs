@@ -130,11 +130,20 @@ fn macros_given_as_flags_reach_files_that_name_them() {
 fn outputs_that_were_edited_or_removed_come_back() {
     let tree = built();
     let before = tree.outputs("mine");
-    tree.write("boltboard-work/builds/mine/out/bin/mini", "edited");
+    tree.write("boltboard-work/builds/mine/parts/bin/mini", "edited");
     std::fs::remove_file(tree.at("boltboard-work/builds/mine/objects/mini/src/depth.c.o")).expect("removed");
     tree.run("preview").code(0).says(&["out/bin/mini was changed by hand", "objects/mini/src/depth.c.o is missing"]);
     tree.run("build").code(0).says(&[": 2 reused"]);
     assert!(before == tree.outputs("mine"));
+    // What people get is put right without a step.
+    tree.write("boltboard-work/builds/mine/out/bin/mini", "edited");
+    tree.run("preview").code(0).says(&["No step to run", "1 file to put right", "out/bin/mini was changed by hand"]);
+    tree.run("build").code(0).steps(0).says(&["Put right: out/bin/mini, which was changed or gone."]);
+    std::fs::remove_file(tree.at("boltboard-work/builds/mine/out/bin/mini")).expect("removed");
+    tree.run("preview").code(0).says(&["out/bin/mini is missing"]);
+    tree.run("build").code(0).steps(0).says(&["Put right: out/bin/mini"]);
+    assert!(before == tree.outputs("mine"));
+    tree.run("build").code(0).says(&["Nothing to do:"]);
 }
 
 #[test]
@@ -424,7 +433,11 @@ fn a_clean_build_on_the_side_tells_whether_the_build_can_be_trusted() {
     tree.run("set depth=5").code(0);
     tree.run("build --verify").code(0).steps(2).says(&["Verified:", "byte for byte"]);
     tree.write("boltboard-work/builds/mine/out/bin/stray", "left by a person");
-    tree.run("build --verify").code(1).says(&["out/bin/stray would not be there; no step makes it"]);
+    tree.write("boltboard-work/builds/mine/parts/bin/other", "left by a person");
+    tree.run("build --verify").code(1).says(&[
+        "out/bin/stray would not be there; no step makes it",
+        "parts/bin/other would not be there; no step makes it",
+    ]);
     assert_eq!(tree.read("boltboard-work/builds/mine/out/bin/stray"), "left by a person", "it only looks");
     let left = std::fs::read_dir(tree.at("boltboard-work/scratch")).map_or(0, Iterator::count);
     assert_eq!(left, 0, "the clean build is gone");

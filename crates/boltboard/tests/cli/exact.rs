@@ -145,7 +145,7 @@ fn generated_files_of_generated_files_follow_and_stop_where_they_stay_the_same()
 fn a_member_that_leaves_an_archive_is_gone_from_it() {
     let tree = roundabout();
     let members = || {
-        let library = tree.at("boltboard-work/builds/mine/out/lib/liblow.a");
+        let library = tree.at("boltboard-work/builds/mine/parts/lib/liblow.a");
         let output = std::process::Command::new("ar").arg("t").arg(library).output().expect("ar runs");
         String::from_utf8_lossy(&output.stdout).lines().map(str::to_string).collect::<Vec<_>>()
     };

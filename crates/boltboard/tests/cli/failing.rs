@@ -185,7 +185,7 @@ fn a_failed_test_tells_its_log_its_signal_and_how_to_run_it_again() {
         "it crashed (SIGABRT)",
         "log: TREE/boltboard-work/logs/test-falls.log",
     ]);
-    assert!(told.out.contains("command: cd TREE/boltboard-work/builds/mine/out && TREE/"), "{}", told.out);
+    assert!(told.out.contains("command: cd TREE/boltboard-work/builds/mine/parts && TREE/"), "{}", told.out);
     assert!(tree.read("boltboard-work/logs/test-falls.log").contains("it crashed (SIGABRT)"));
     told.says(&["0 tests passed, 1 failed"]).complains(&[]);
 }

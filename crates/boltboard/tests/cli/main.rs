@@ -32,6 +32,7 @@ mod patches;
 mod printed;
 mod profiles;
 mod reasoning;
+mod records;
 mod rounds;
 mod same_text;
 mod schema;

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 34] = [
+const FLOW: [&str; 35] = [
     "base",
     "expr",
     "checks",
@@ -26,6 +26,7 @@ const FLOW: [&str; 34] = [
     "tailor",
     "reason",
     "remedy",
+    "record",
     "step",
     "plan",
     "judge",

@@ -122,7 +122,7 @@ fn previewed_in_full(tree: &Scratch) -> serde_json::Value {
 fn only_what_a_change_touches_is_planned() {
     type Change = fn(&Scratch);
     // Of the steps of all parts, generated parts and the option header are always among those that are looked at.
-    let cases: [(&str, Change, Option<usize>); 13] = [
+    let cases: [(&str, Change, Option<usize>); 14] = [
         ("a source", |tree| append(tree, "far/off.c", "int more;\n"), Some(7)),
         (
             "a source that is saved by another name",
@@ -142,7 +142,12 @@ fn only_what_a_change_touches_is_planned() {
         ("a flag of all", |tree| drop(tree.run("set fast=on").code(0)), None),
         ("a new source", |tree| tree.write("far/new.c", "int new_one;\n"), None),
         ("a definition", |tree| append(tree, "boltboard.toml", "\n# a remark\n"), None),
-        ("a result that was edited", |tree| tree.write("boltboard-work/builds/mine/out/lib/libfar.a", "none"), Some(7)),
+        (
+            "a result that was edited",
+            |tree| tree.write("boltboard-work/builds/mine/parts/lib/libfar.a", "none"),
+            Some(7),
+        ),
+        ("what people get was edited", |tree| tree.write("boltboard-work/builds/mine/out/lib/libfar.a", "none"), None),
     ];
     for (case, change, want) in cases {
         let tree = tree();

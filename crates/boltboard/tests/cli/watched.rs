@@ -256,7 +256,7 @@ fn results_touched_by_hand_are_made_right() {
     let tree = Scratch::with(&[("a.c", "int main(void) { return 0; }\n")]);
     tree.write("boltboard.toml", &format!("{HEAD}[part.p]\nkind = \"program\"\nsources = [\"a.c\"]\n"));
     tree.run("build").code(0);
-    let program = "boltboard-work/builds/mine/out/bin/p";
+    let program = "boltboard-work/builds/mine/parts/bin/p";
     tree.set_mode(program, 0o600);
     tree.run("build --verify").code(0).says(&["1 reused", "Verified:"]);
     std::fs::remove_file(tree.at(program)).expect("removed");
@@ -264,6 +264,15 @@ fn results_touched_by_hand_are_made_right() {
     let built = tree.run("build --verify").code(0).says(&["1 reused", "Verified:"]);
     built.complains(&["Something else lay where a result goes. It was moved to"]);
     assert!(tree.at("boltboard-work/builds/mine/set-aside/p.1/x").is_dir());
+    // The same where people get it.
+    let program = "boltboard-work/builds/mine/out/bin/p";
+    tree.set_mode(program, 0o600);
+    tree.run("build --verify").code(0).says(&["Put right: out/bin/p", "Verified:"]);
+    std::fs::remove_file(tree.at(program)).expect("removed");
+    std::fs::create_dir_all(tree.at(&format!("{program}/x"))).expect("a folder");
+    let built = tree.run("build --verify").code(0).says(&["Put right: out/bin/p", "Verified:"]);
+    built.complains(&["Something else lay where a result goes. It was moved to"]);
+    assert!(tree.at("boltboard-work/builds/mine/set-aside/p.2/x").is_dir());
 }
 
 #[test]

@@ -106,7 +106,7 @@ mod tests {
             format!("{}(tide.o)", host("libtide.a").display()),
             format!("{}(ebb.o)", host("libtide.a").display()),
             "kept.a".into(),
-            folders.outputs().join("low.a").display().to_string(),
+            folders.parts().join("low.a").display().to_string(),
             folders.aside().join("1/t.o").display().to_string(),
             host("gone.o").display().to_string(),
             "tide: a line that names no file".into(),

@@ -43,7 +43,7 @@ impl TestsInput<'_> {
         let mut words: Vec<String> = test.command.iter().map(|word| absolute(input, word)).collect();
         let name = words.remove(0);
         let folder = match test.folder {
-            TestFolder::Outputs => folders.outputs(),
+            TestFolder::Outputs => folders.parts(),
             TestFolder::Scratch => scratch.to_path_buf(),
         };
         let own = self.environment_of(test);

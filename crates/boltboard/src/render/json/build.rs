@@ -1,6 +1,7 @@
 //! Answers about builds.
 
 use boltboard_core::plan::Plan;
+use boltboard_core::session::HandingAhead;
 
 use boltboard_core::judge::{Preview, Verdict, Work, WorkKnown};
 
@@ -22,6 +23,8 @@ pub struct PreviewAnswer {
     expectation_guessed: bool,
     steps: Vec<StepAnswer>,
     stale: Vec<String>,
+    put_right: Vec<String>,
+    new_records: usize,
 }
 
 #[derive(Serialize)]
@@ -38,7 +41,12 @@ struct StepAnswer {
 }
 
 /// Answers `preview`.
-pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -> PreviewAnswer {
+pub fn preview(
+    session: &Session,
+    plan: &Plan,
+    (preview, handing): (&Preview, &HandingAhead),
+    jobs: usize,
+) -> PreviewAnswer {
     let steps = preview.steps.iter().map(|s| {
         let step = &plan.steps[s.step];
         StepAnswer {
@@ -69,6 +77,8 @@ pub fn preview(session: &Session, plan: &Plan, preview: &Preview, jobs: usize) -
         expectation_guessed: known != WorkKnown::Measured,
         steps: steps.collect(),
         stale: preview.stale.clone(),
+        put_right: handing.amiss.iter().map(|(path, _)| format!("out/{path}")).collect(),
+        new_records: handing.records,
     }
 }
 

@@ -29,6 +29,7 @@ pub struct BuiltAnswer {
     not_done: usize,
     removed: Vec<String>,
     flaky: Vec<String>,
+    put_right: Vec<String>,
     failures: Vec<FailureAnswer>,
     verified: Option<VerifiedAnswer>,
 }
@@ -133,6 +134,7 @@ pub fn built(
         not_done: report.left,
         removed: report.removed.clone(),
         flaky: report.unsteady.iter().filter_map(name).collect(),
+        put_right: report.mended.iter().map(|path| format!("out/{path}")).collect(),
         failures: plan
             .map_or(vec![], |(board, plan)| report.failures.iter().map(|one| failure(board, plan, one)).collect()),
         verified: plan.zip(verification).map(|((_, plan), verification)| verified(plan, verification)),

@@ -56,7 +56,7 @@ fn script(tree: &Scratch, said: &str) -> String {
         // What is made aside is moved to where it belongs: results of links below `out`, generated files below `made`.
         let word = match word.strip_prefix(&format!("{build}/aside/")).and_then(|rest| rest.split_once('/')) {
             Some((_, rest)) if rest.ends_with(".h") => format!("{build}/made/{rest}"),
-            Some((_, rest)) => format!("{build}/out/{rest}"),
+            Some((_, rest)) => format!("{build}/parts/{rest}"),
             None => word.to_string(),
         };
         word.replace(&build, "../skerry-out").replace(&format!("{root}/"), "").replace(&root, ".")

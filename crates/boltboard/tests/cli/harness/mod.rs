@@ -203,7 +203,7 @@ impl Scratch {
     pub fn outputs(&self, profile: &str) -> Vec<(String, Vec<u8>)> {
         let root = self.at("boltboard-work/builds").join(profile);
         let mut files = Vec::new();
-        for folder in ["out", "made", "objects"] {
+        for folder in ["parts", "out", "made", "objects"] {
             collect(&root.join(folder), &root, &mut files);
         }
         files.sort();
