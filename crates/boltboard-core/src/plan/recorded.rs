@@ -7,7 +7,7 @@ use crate::base::{Digest, Glob, RelPath};
 use crate::board::{Ending, NeedId, OptionId, PartDef, PartId, RecordForm, RecordHeader, Value};
 use crate::record::{Covers, Record, Recorded, Said};
 use crate::resolve::Effect;
-use crate::survey::{FactState, Language, Missing};
+use crate::survey::Language;
 
 /// The languages whose flags a record tells, with their names in it.
 const LANGUAGES: [(Language, &str); 3] = [(Language::C, "c"), (Language::Cxx, "c++"), (Language::Fortran, "fortran")];
@@ -143,13 +143,8 @@ impl<'a> Recorder<'a> {
 
     fn add_facts(&self, record: &mut Record, needs: impl Iterator<Item = NeedId>) {
         for need in needs {
-            let Some(fact) = self.input.facts.get(need) else { continue };
-            let text = match &fact.state {
-                FactState::Found(found) => found.version.clone().unwrap_or_else(|| "found".into()),
-                FactState::Bundled(part) => format!("the tree's own, {}", self.input.board.parts[*part].name),
-                FactState::Missing(Missing::NotAsked) => continue,
-                FactState::Missing(_) => "missing".into(),
-            };
+            let fact = self.input.facts.get(need);
+            let Some(text) = fact.and_then(|fact| fact.in_words(self.input.board)) else { continue };
             record.facts.insert(self.input.board.needs[need].name.clone(), text);
         }
     }

@@ -127,10 +127,11 @@ impl Handed {
         write_sealed(path, MARK, &packed(self, path)?)
     }
 
-    /// Tells whether everything of a build lies where it was handed over, as it was then, and the finished parts are as they were too.
+    /// Tells whether everything of a build lies where it was handed over, as it was then. Whether it is still what is finished, those know
+    /// that look at steps.
     pub fn is_whole(folders: &Folders) -> bool {
         let known = Handed::read(&folders.handed());
-        known.is_some_and(|handed| handed.entries.iter().all(|(path, entry)| entry.stands(path, folders)))
+        known.is_some_and(|handed| handed.entries.iter().all(|(path, entry)| entry.is_as_handed(path, folders)))
     }
 
     /// What lies where it was handed over and is not as it was then, though the finished part is.
@@ -224,26 +225,32 @@ impl Handed {
 }
 
 impl Entry {
-    fn amiss(&self, path: &str, folders: &Folders) -> Option<Amiss> {
-        let (plain, out) = (folders.parts().join(path), folders.outputs().join(path));
-        let (as_made, as_handed) = match &self.sort {
-            Sort::File { plain: then, out: handed } => {
-                (Stamp::of(&plain) == Some(*then), own_stamp(&out) == Some(*handed))
-            }
-            Sort::Link(to) => (leads_to(&plain).as_ref() == Some(to), leads_to(&out).as_ref() == Some(to)),
-        };
-        let how = if out.symlink_metadata().is_ok() { Amiss::Changed } else { Amiss::Missing };
-        (as_made && !as_handed).then_some(how)
+    /// The finished part is as it was.
+    fn is_as_made(&self, path: &str, folders: &Folders) -> bool {
+        let plain = folders.parts().join(path);
+        match &self.sort {
+            Sort::File { plain: then, .. } => Stamp::of(&plain) == Some(*then),
+            Sort::Link(to) => leads_to(&plain).as_ref() == Some(to),
+        }
+    }
+
+    /// What people get is as it was.
+    fn is_as_handed(&self, path: &str, folders: &Folders) -> bool {
+        let out = folders.outputs().join(path);
+        match &self.sort {
+            Sort::File { out: handed, .. } => own_stamp(&out) == Some(*handed),
+            Sort::Link(to) => leads_to(&out).as_ref() == Some(to),
+        }
     }
 
     fn stands(&self, path: &str, folders: &Folders) -> bool {
-        let (plain, out) = (folders.parts().join(path), folders.outputs().join(path));
-        match &self.sort {
-            Sort::File { plain: then, out: handed } => {
-                Stamp::of(&plain) == Some(*then) && own_stamp(&out) == Some(*handed)
-            }
-            Sort::Link(to) => leads_to(&plain).as_ref() == Some(to) && leads_to(&out).as_ref() == Some(to),
-        }
+        self.is_as_made(path, folders) && self.is_as_handed(path, folders)
+    }
+
+    fn amiss(&self, path: &str, folders: &Folders) -> Option<Amiss> {
+        let there = folders.outputs().join(path).symlink_metadata().is_ok();
+        let how = if there { Amiss::Changed } else { Amiss::Missing };
+        (self.is_as_made(path, folders) && !self.is_as_handed(path, folders)).then_some(how)
     }
 }
 

@@ -60,9 +60,9 @@ fn put_back(text: &str, places: Places<'_>) -> String {
     let mut rest = text.as_str();
     while let Some(at) = rest.find(Record::HOME) {
         let (before, after) = (&rest[..at], &rest[at + Record::HOME.len()..]);
-        let begins = before.chars().last().is_none_or(|c| "=:,".contains(c) || c.is_ascii_uppercase());
+        let begins = before.chars().last().is_none_or(|c| "=:,\"'".contains(c) || c.is_ascii_uppercase());
         out.push_str(before);
-        if begins && (after.is_empty() || after.starts_with('/') || after.starts_with(':')) {
+        if begins && after.chars().next().is_none_or(|c| "/:,\"'".contains(c)) {
             out.push_str(&folder(places.home));
         } else {
             out.push_str(Record::HOME);

@@ -39,7 +39,8 @@ fn a_front_end_goes_the_whole_way_through_the_core() {
     assert_eq!(entries.iter().map(|entry| entry.ran).collect::<Vec<_>>(), [3, 0]);
 
     let Locking::Taken(lock) = session.lock().expect("asked") else { panic!("nobody has it") };
-    let verified = session.verify(&planned, &lock, &BuildAsk::default(), &mut Silent).expect("verified");
+    let of = (&resolved(&session), &planned);
+    let verified = session.verify(of, &lock, &BuildAsk::default(), &mut Silent).expect("verified");
     assert_eq!((verified.verification.files, verified.verification.differences.len()), (4, 0));
 }
 

@@ -1,5 +1,6 @@
 //! What was found out, with the evidence.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
@@ -35,6 +36,13 @@ pub enum FactSource {
     /// It was read from a file of facts.
     Saved,
 }
+
+/// What a built file says of a need that is found and has no version.
+const FOUND: &str = "found";
+/// What it says of one that is not found.
+const MISSING: &str = "missing";
+/// What it says before the part that stands in for one.
+const OWN_COPY: &str = "the tree's own, ";
 
 /// Whether a need is met.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -144,6 +152,16 @@ pub struct Facts {
 }
 
 impl Fact {
+    /// The fact in words, as a built file tells it; `None` where nobody asked.
+    pub fn in_words(&self, board: &Board) -> Option<String> {
+        Some(match &self.state {
+            FactState::Found(found) => found.version.clone().unwrap_or_else(|| FOUND.into()),
+            FactState::Bundled(part) => format!("{OWN_COPY}{}", board.parts[*part].name),
+            FactState::Missing(Missing::NotAsked) => return None,
+            FactState::Missing(_) => MISSING.into(),
+        })
+    }
+
     /// Makes a fact that has only a state.
     pub fn plain(need: NeedId, state: FactState, source: FactSource) -> Fact {
         Fact { need, state, evidence: Vec::new(), copies: Vec::new(), met_by: Vec::new(), provider: None, source }
@@ -174,6 +192,27 @@ impl Facts {
         let mut facts = self.clone();
         for fact in facts.facts.iter_mut().filter(|fact| needs.contains(&fact.need)) {
             *fact = Fact::plain(fact.need, FactState::Found(Found::default()), FactSource::Assumed);
+        }
+        facts
+    }
+
+    /// Returns the facts of another host as a built file tells them, in words by need; of needs that it does not tell of, these stay.
+    pub fn as_told(&self, board: &Board, told: &BTreeMap<String, String>) -> Facts {
+        let mut facts = self.clone();
+        for fact in &mut facts.facts {
+            let Some(words) = told.get(&board.needs[fact.need].name) else { continue };
+            let own = words.strip_prefix(OWN_COPY).and_then(|part| board.part(part));
+            let version = (words != FOUND).then(|| words.clone());
+            let state = match own {
+                Some(part) => FactState::Bundled(part),
+                None if words == MISSING => FactState::Missing(Missing::Absent),
+                None => match fact.found() {
+                    // How it is used is known only where the same is here.
+                    Some(found) if found.version == version => continue,
+                    _ => FactState::Found(Found { version, ..Found::default() }),
+                },
+            };
+            *fact = Fact::plain(fact.need, state, FactSource::Saved);
         }
         facts
     }

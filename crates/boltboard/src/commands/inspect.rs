@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::base::near_matches;
-use boltboard_core::profile::ProfileFile;
+use boltboard_core::profile::{ProfileFile, ProfileName};
 use boltboard_core::record::{Covers, FromRecord, Places, ReadFault, Record, Said, Seen, read_records};
 use clap::Args;
 
@@ -43,10 +43,10 @@ pub struct Inspected {
 
 /// Runs the command. It ends with 1 where a file has no record.
 pub fn run(global: &Global, screen: &Screen, args: &InspectArgs) -> Result<Exit, Stop> {
-    let all: Vec<Inspected> = args.files.iter().flat_map(|file| inspected(file)).collect();
     if let Some(name) = &args.profile {
-        return profile(global, screen, &all, name);
+        return profile(global, screen, &args.files, name);
     }
+    let all: Vec<Inspected> = args.files.iter().flat_map(|file| inspected(file)).collect();
     if !args.has.is_empty() {
         return has(global, screen, &all, &args.has);
     }
@@ -94,11 +94,19 @@ fn mapped(line: &str) -> Option<(&str, &str)> {
     rest.starts_with("r-x").then_some((range, file.trim_end_matches(" (deleted)")))
 }
 
+/// Says what stands against reading a file, with what the system says.
+pub fn told(fault: &ReadFault) -> String {
+    match fault {
+        ReadFault::File(error) => format!("{error}: {}", error.source),
+        other => other.to_string(),
+    }
+}
+
 /// Why a file cannot be answered from.
 fn no_record(one: &Inspected) -> Stop {
     let (name, found) = (&one.name, &one.found);
     let diagnostic = match found {
-        Err(fault) => Diagnostic::new(fault.to_string()),
+        Err(fault) => Diagnostic::new(told(fault)),
         Ok(seen) => match seen.iter().find_map(|seen| seen.record.as_ref().err()) {
             Some(fault) => Diagnostic::new(format!("the record of {name} cannot be used: {fault}")),
             None => Diagnostic::new(format!("{name} has no record"))
@@ -170,55 +178,68 @@ fn answer(one: &Inspected, question: &str) -> Result<(bool, String), Stop> {
     Ok(first)
 }
 
-/// Makes a profile from the record of a file.
-fn profile(global: &Global, screen: &Screen, all: &[Inspected], name: &str) -> Result<Exit, Stop> {
-    let [one, ..] = all else { return Ok(Exit::No) };
-    let records = speaking(one)?;
+/// The record of a file of this tree, of which it is clear what was chosen.
+pub fn recorded(session: &Session, file: &Path) -> Result<Record, Stop> {
+    let all = inspected(file);
+    let Some(one) = all.into_iter().next() else { return Err(Stop::new(Exit::No, Diagnostic::new("no file"))) };
+    let records = speaking(&one)?;
     let record = records[0];
     if records.iter().any(|other| other.choices != record.choices || other.tree != record.tree) {
-        let text = format!(
-            "{} has {} records of unlike choices, so that it is not clear which are meant",
-            one.name,
-            records.len()
-        );
+        let many = records.len();
+        let text =
+            format!("{} has {many} records of unlike choices, so that it is not clear which are meant", one.name);
         return Err(Stop::new(Exit::Wrong, Diagnostic::new(text)));
     }
-    let session = Session::open(global, screen)?;
     let tree = &session.board.tree;
     if record.tree != tree.name {
         let text = format!("{} was built from the tree `{}`, and this is `{}`", one.name, record.tree, tree.name);
         return Err(Stop::new(Exit::Wrong, Diagnostic::new(text).help("go to that tree, or name it with --tree")));
     }
+    Ok(record.clone())
+}
+
+/// The choices of a record as a profile, with this person's folders.
+pub fn of_this_person(session: &Session, record: &Record, profile: &ProfileName) -> FromRecord {
+    let home = PathBuf::from(std::env::var("HOME").unwrap_or_else(|_| Record::HOME.into()));
+    let tree = &session.board.tree.source_root;
+    let folders = session.work.folders(tree, profile);
+    record.profile(Places { home: &home, tree, build: &folders.build })
+}
+
+/// Makes a profile from the record of a file.
+fn profile(global: &Global, screen: &Screen, files: &[PathBuf], name: &str) -> Result<Exit, Stop> {
+    let [file] = files else {
+        let diagnostic = Diagnostic::new("a profile is made from the record of one file");
+        return Err(Stop::new(Exit::WrongUse, diagnostic));
+    };
+    let session = Session::open(global, screen)?;
+    let record = recorded(&session, file)?;
     let profile = profile_name(name)?;
     if session.source_of(&profile)?.is_some() {
         let diagnostic = Diagnostic::new(format!("there already is a profile `{profile}`"));
         return Err(Stop::new(Exit::WrongUse, diagnostic.help("name another one")));
     }
-    let home = PathBuf::from(std::env::var("HOME").unwrap_or_else(|_| "~".into()));
-    let folders = session.work.folders(&tree.source_root, &profile);
-    let places = Places { home: &home, tree: &tree.source_root, build: &folders.build };
-    let FromRecord { text, moved } = record.profile(places);
+    let FromRecord { text, moved } = of_this_person(&session, &record, &profile);
     session.prepare_work()?;
     let path = session.shelf.own_path(&profile);
-    let Some(file) = ProfileFile::of_text(&path, &text) else {
+    let Some(written) = ProfileFile::of_text(&path, &text) else {
         return Err(Stop::new(Exit::Wrong, Diagnostic::new("the record's choices cannot be written as a profile")));
     };
-    file.save()?;
-    let told = made_of(&session, record, &profile.to_string(), moved.into_iter().collect())?;
+    written.save()?;
+    let told = made_of(&session, &record, &profile, moved.into_iter().collect())?;
     if global.json {
         screen.json(&told);
     } else {
-        screen.out(&made::text(&told, &one.name, screen.width));
+        screen.out(&made::text(&told, &file.display().to_string(), screen.width));
         screen.out(&told.next().map_or(String::new(), |(command, gives)| next_line(command, gives)));
     }
     Ok(Exit::Done)
 }
 
 /// Says how the profile stands on this host, in this version of the tree.
-fn made_of(session: &Session, record: &Record, name: &str, moved: Vec<String>) -> Result<ProfileMade, Stop> {
-    let profile = profile_name(name)?;
-    let mut told = ProfileMade::new(name, record, &session.board.tree.version, moved);
-    match session.core().choices_of(&profile) {
+fn made_of(session: &Session, record: &Record, profile: &ProfileName, moved: Vec<String>) -> Result<ProfileMade, Stop> {
+    let mut told = ProfileMade::new(profile.as_str(), record, &session.board.tree.version, moved);
+    match session.core().choices_of(profile) {
         Err(_) => told.does_not_fit(),
         Ok(choices) => {
             let facts = session.facts(&choices)?;

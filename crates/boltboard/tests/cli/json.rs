@@ -171,6 +171,8 @@ fn every_answer_has_just_its_documented_fields() {
             "expectation-guessed",
             "steps",
             "stale",
+            "put-right",
+            "new-records",
         ],
     );
     keys(
@@ -253,7 +255,7 @@ fn documented(answer: &Value) {
     }
 }
 
-const BUILT: [&str; 18] = [
+const BUILT: [&str; 19] = [
     "format",
     "profile",
     "outcome",
@@ -270,6 +272,7 @@ const BUILT: [&str; 18] = [
     "not-done",
     "removed",
     "flaky",
+    "put-right",
     "failures",
     "verified?",
 ];
@@ -298,6 +301,17 @@ fn commands_that_act_answer_too() {
     let build = answer("build", 0);
     keys(&build, &BUILT);
     assert_eq!((&build["outcome"], build["ran"].as_u64()), (&"done".into(), Some(4)));
+    let program = "boltboard-work/builds/mine/out/bin/mini";
+    // A record holds names of the tree itself.
+    let inspected = tree.run(&format!("inspect {program} --json")).code(0).json();
+    keys(&inspected, &["format", "files"]);
+    keys(first(&inspected, "files"), &["file", "loaded", "records", "problem?"]);
+    keys(first(first(&inspected, "files"), "records"), &["member?", "standing", "record?", "problem?"]);
+    let asked = answer(&format!("inspect --has horn {program}"), 1);
+    keys(first(&asked, "answers"), &["file", "question", "yes", "value"]);
+    let made = answer(&format!("inspect --profile again {program}"), 0);
+    let fields = ["format", "profile", "tree-version", "here", "choices", "patches", "moved", "stands", "differ"];
+    keys(&made, &fields);
     let current = answer("build", 0);
     keys(&current, &BUILT);
     assert_eq!((current["ran"].as_u64(), &current["current"]), (Some(0), &current["steps"]));

@@ -55,7 +55,7 @@ fn a_built_file_tells_how_it_was_made_wherever_it_is() {
         "program buoy of buoy 1.2, profile mine",
         "compiled with gcc",
         "as it was made",
-        "flags, c: -O1",
+        "flags for C: -O1",
         "depth  7",
         "horn   on",
         "chime  loadable",
@@ -138,11 +138,13 @@ fn a_record_becomes_a_profile_again_with_folders_of_whoever_asks() {
     let bytes = std::fs::read(tree.at(&format!("{OUT}/bin/buoy"))).expect("built");
     let text = String::from_utf8_lossy(&bytes);
     let record = &text[text.find("# boltboard record").expect("a record")..];
-    assert!(record.contains("data = \"~/data\"") && record.contains("-DHERE=~/data"), "{record}");
+    assert!(record.contains("data = \"~/data\"") && record.contains("-DHERE=\"~/data\""), "{record}");
     assert!(!record.contains(&tree.path().display().to_string()), "no place of the maker's: {record}");
     let made = at_home(&maker, &format!("inspect --profile again {OUT}/bin/buoy")).code(0);
     made.says(&["Made the profile again", "3 choices", "gives the same values", "→ boltboard profile use again"]);
-    at_home(&maker, "compare mine again").code(0);
+    // What prints its record tells another profile.
+    let compared = at_home(&maker, "compare mine again").code(1);
+    compared.says(&["mine and again give every option the same value", "write     made/told.h"]);
     at_home(&other, &format!("inspect --profile theirs {OUT}/bin/buoy"))
         .code(0)
         .says(&["are your own now: data, more"]);
@@ -156,6 +158,35 @@ fn a_record_becomes_a_profile_again_with_folders_of_whoever_asks() {
 }
 
 #[test]
+fn a_profile_is_compared_with_what_a_file_says() {
+    let tree = built();
+    let away = tree.at("away");
+    std::fs::copy(tree.at(&format!("{OUT}/bin/plain")), &away).expect("copied");
+    tree.run("compare mine --with-record away")
+        .code(0)
+        .says(&["mine and the record of away give every option the same value"]);
+    tree.run("set depth=9 chime=off").code(0);
+    let compared = tree.run("compare mine --with-record away").code(1);
+    compared.says(&["the record of away", "depth", "chime"]);
+    let json = tree.run("compare mine --with-record away --json").code(1).json();
+    assert_eq!(json["sides"], serde_json::json!(["mine", "the record of away"]));
+    let causes: Vec<&str> =
+        json["causes"].as_array().expect("a list").iter().filter_map(|c| c["name"].as_str()).collect();
+    assert_eq!(causes, ["chime", "depth"]);
+    tree.run("compare mine --with-record low.c").code(3).complains(&["low.c is no program"]);
+    // What the maker's host had counts, and an earlier version is carried over.
+    let host = Scratch::with(TREE);
+    let needs = "[need.radio]\nlibrary = \"no-such-radio\"\n[option.relay]\nkind = \"switch\"\ndefault = \"on\"\nrequires = \"need:radio\"\n[part.low]";
+    host.edit("boltboard.toml", "[part.low]", needs);
+    host.run("build").code(0);
+    host.run(&format!("compare mine --with-record {OUT}/bin/plain --assume radio")).code(1).says(&["radio", "relay"]);
+    host.edit("boltboard.toml", "version = \"1.2\"", "version = \"2.0\"");
+    host.edit("boltboard.toml", "[option.depth]", "[option.fathoms]\nwas = \"depth\"");
+    let told = host.run(&format!("compare mine --with-record {OUT}/bin/plain"));
+    told.says(&["mine and the record of plain give every option the same value"]);
+}
+
+#[test]
 fn other_choices_make_no_step_run_that_does_not_see_them() {
     let tree = built();
     let record = |file: &str| tree.run(&format!("inspect --json {OUT}/{file}")).code(0).json()["files"][0].clone();
@@ -165,7 +196,7 @@ fn other_choices_make_no_step_run_that_does_not_see_them() {
     let preview = tree.run("preview").code(0);
     preview.says(&["write     made/told.h", "get a record of the new choices; no step runs for that"]);
     // What prints the record is made anew, nothing else.
-    assert_eq!(tree.previewed("run"), ["write made/told.h", "compile main.c"]);
+    assert_eq!(tree.previewed("run"), ["write made/options.h", "write made/told.h", "compile main.c"]);
     tree.run("build").code(0);
     assert_eq!(record("bin/plain")["records"][0]["record"]["choices"]["data"], "/srv/buoy");
     assert_eq!(record("bin/plain")["records"][0]["standing"], "as-made");

@@ -15,6 +15,7 @@ use boltboard_core::session::{Memory, Planned, Resolved, Session as Core};
 use boltboard_core::survey::HostRecord;
 use clap::Args;
 
+use super::inspect::{of_this_person, recorded};
 use crate::args::Global;
 use crate::complete;
 use crate::fault::{Exit, Stop};
@@ -35,6 +36,9 @@ pub struct CompareArgs {
     /// Compare also with the first profile in the tree at DIR, another version of this one
     #[arg(long, value_name = "DIR")]
     with_tree: Vec<PathBuf>,
+    /// Compare also with what the record of the built FILE says
+    #[arg(long, value_name = "FILE")]
+    with_record: Vec<PathBuf>,
     /// Show only these
     #[arg(long, value_enum, value_delimiter = ',')]
     only: Vec<Topic>,
@@ -64,6 +68,8 @@ struct Compared {
 struct Built {
     planned: Planned,
     memory: Memory,
+    /// Whether a build of this profile would go on from there.
+    goes_on: bool,
 }
 
 /// The tree in another version, with the names that its options have in the latest one.
@@ -76,7 +82,7 @@ struct Other {
 pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let mut names = args.profiles.iter().map(|name| profile_name(name)).collect::<Result<Vec<_>, _>>()?;
-    let more = !(args.with_facts.is_empty() && args.with_tree.is_empty());
+    let more = !(args.with_facts.is_empty() && args.with_tree.is_empty() && args.with_record.is_empty());
     if names.len() == 1 && !more {
         names.push(session.profile.clone());
     }
@@ -94,6 +100,9 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
         let resolved = session.resolve_these(sides[0].resolved.choices.clone(), facts)?;
         let shown = file.file_stem().map_or_else(|| file.display().to_string(), |n| n.to_string_lossy().into_owned());
         sides.push(side(&session, format!("{} on {shown}", names[0]), &names[0], resolved)?);
+    }
+    for file in &args.with_record {
+        sides.push(of_record(&session, &names[0], file)?);
     }
     for folder in &args.with_tree {
         sides.push(in_other_tree(&session, &names[0], &session.around.path_here(folder))?);
@@ -116,7 +125,13 @@ pub fn run(global: &Global, screen: &Screen, args: &CompareArgs) -> Result<Exit,
 fn side(session: &Session, name: String, profile: &ProfileName, resolved: Resolved) -> Result<Compared, Stop> {
     let planned = session.plan_of(profile, &resolved)?;
     let memory = session.memory_of(&planned)?;
-    Ok(Compared { name, profile: profile.clone(), resolved, built: Some(Built { planned, memory }), other: None })
+    Ok(Compared {
+        name,
+        profile: profile.clone(),
+        resolved,
+        built: Some(Built { planned, memory, goes_on: true }),
+        other: None,
+    })
 }
 
 /// The profile in another version of the tree; to a later one it is carried over.
@@ -125,17 +140,9 @@ fn in_other_tree(session: &Session, profile: &ProfileName, folder: &Path) -> Res
     let told = |fault| Stop::of(fault, Some(&core));
     let draft = session.shelf.flatten(profile, profile, &session.board);
     let text = draft.map_err(|fault| super::profile::told(fault, session))?.text();
-    let later = Version::new(&core.board.tree.version) > Version::new(&session.board.tree.version);
-    let text = if later {
-        let carried = carry(&text, Some(&session.board.tree.version), &core.board, &mut |_| None);
-        carried.map_or(text, |written| written.text)
-    } else {
-        // An earlier version takes nothing that was written for a later one; that its options are known is seen when it is read.
-        ProfileFile::of_text(folder, &text).map_or(text, |mut file| {
-            file.set_version(&core.board.tree.version);
-            file.text()
-        })
-    };
+    let here = &session.board.tree.version;
+    let later = Version::new(&core.board.tree.version) > Version::new(here);
+    let text = text_for(&core.board, text, here);
     let read = core.shelf.read_with(profile, &[(profile.clone(), text)].into(), &core.board);
     let choices = read.map_err(|wrong| told(wrong.into()))?;
     let facts = core.facts(&choices).map_err(told)?;
@@ -145,12 +152,42 @@ fn in_other_tree(session: &Session, profile: &ProfileName, folder: &Path) -> Res
     Ok(Compared { name, profile: profile.clone(), resolved, built: None, other: Some(Other { core, renamed }) })
 }
 
+/// What the record of a built file says: its choices, with what its maker's host had.
+fn of_record(session: &Session, profile: &ProfileName, file: &Path) -> Result<Compared, Stop> {
+    let record = recorded(session, file)?;
+    let text = text_for(&session.board, of_this_person(session, &record, profile).text, &record.version);
+    let choices = session.choices_as(profile, &text)?;
+    let facts = session.facts(&choices)?.as_told(&session.board, &record.facts);
+    let name = format!("the record of {}", file.file_name().unwrap_or(file.as_os_str()).to_string_lossy());
+    let mut of_record = side(session, name, profile, session.resolve_these(choices, facts)?)?;
+    // It was built elsewhere.
+    of_record.built.iter_mut().for_each(|built| built.goes_on = false);
+    Ok(of_record)
+}
+
+/// A profile's text as a version of the tree takes it: to a later one it is carried over.
+fn text_for(board: &Board, text: String, from: &str) -> String {
+    let to = &board.tree.version;
+    if Version::new(to) > Version::new(from) {
+        let carried = carry(&text, Some(from), board, &mut |_| None);
+        return carried.map_or(text, |written| written.text);
+    }
+    // An earlier version takes nothing that was written for a later one; that its options are known is seen when it is read.
+    ProfileFile::of_text(Path::new(""), &text).map_or(text, |mut file| {
+        file.set_version(to);
+        file.text()
+    })
+}
+
 /// The command without what only shows some of it.
 fn again(args: &CompareArgs) -> String {
     let mut words = vec!["boltboard compare".to_string()];
     words.extend(args.profiles.iter().map(|name| shell_word(name)));
     words
         .extend(args.with_facts.iter().map(|file| format!("--with-facts {}", shell_word(&file.display().to_string()))));
+    words.extend(
+        args.with_record.iter().map(|file| format!("--with-record {}", shell_word(&file.display().to_string()))),
+    );
     words.extend(args.with_tree.iter().map(|dir| format!("--with-tree {}", shell_word(&dir.display().to_string()))));
     words.join(" ")
 }

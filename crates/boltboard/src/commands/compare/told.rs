@@ -89,7 +89,7 @@ pub(super) fn comparison(session: &Session, sides: &[Compared], again: String) -
                 (plans_of[at], &difference.differ),
                 (plans_of[at], &difference.unknown),
             ]),
-            to_build: to_build(&judges[at]),
+            to_build: built[at].1.goes_on.then(|| to_build(&judges[at])),
             never_built: never.map(|side| built[side].0.profile.to_string()).collect(),
         });
         told.contents.extend(contents(plans_of[0], plans_of[at]).into_iter().map(|one| {

@@ -1,6 +1,6 @@
 //! A comparison as a page that stands by itself: no network, no other file; all of it is there without its script, which only searches.
 
-use super::{Comparison, PartSide, PartTold, StepsTold, ValueSide};
+use super::{Comparison, PartSide, PartTold, StepsTold, ToBuild, ValueSide};
 use crate::render::text::{bytes, count, duration, harmless};
 
 const STYLE: &str = include_str!("page.css");
@@ -164,15 +164,13 @@ fn steps_with(compared: &Comparison, steps: &StepsTold) -> String {
         let items: String = names.iter().map(|name| format!("<li>{}</li>\n", text(name))).collect();
         format!("<details><summary>{} {}</summary>\n<ul>\n{items}</ul>\n</details>\n", names.len(), text(&label))
     };
-    let to = &steps.to_build;
-    let work = to.expected_work_ms.map_or(String::new(), |ms| format!(", about {} of work", duration(ms)));
-    let go_over = format!(
-        "To go over to {right} now: {} to run, {} reused, {} current{work}. {} the same for both.",
-        count(to.run, "step", "steps"),
-        to.reused,
-        to.current,
-        count(steps.same, "step is", "steps are"),
-    );
+    let to_go = |to: &ToBuild| {
+        let work = to.expected_work_ms.map_or(String::new(), |ms| format!(", about {} of work", duration(ms)));
+        let run = count(to.run, "step", "steps");
+        format!("To go over to {right} now: {run} to run, {} reused, {} current{work}. ", to.reused, to.current)
+    };
+    let go_over = steps.to_build.as_ref().map_or(String::new(), to_go)
+        + &format!("{} the same for both.", count(steps.same, "step is", "steps are"));
     let lists = [
         list(format!("only for {left}"), &steps.left_only),
         list(format!("only for {right}"), &steps.right_only),

@@ -219,7 +219,7 @@ pub struct StepsTold {
     /// The same for the other side.
     pub right_ms: Option<u64>,
     /// What a build of the other side would do now.
-    pub to_build: ToBuild,
+    pub to_build: Option<ToBuild>,
     /// What the steps named above do, and to what.
     #[serde(skip)]
     pub does: BTreeMap<String, String>,

@@ -261,10 +261,11 @@ fn growth(sides: &[PartSide]) -> String {
 fn steps(compared: &Comparison, steps: &StepsTold, text: &mut String) {
     let (left, right) = (&compared.sides[0], &steps.side);
     *text += &title(&if compared.sides.len() > 2 { format!("Steps of {left} and {right}") } else { "Steps".into() });
-    let to = &steps.to_build;
-    if to.run + to.reused == 0 {
+    if let Some(to) = &steps.to_build
+        && to.run + to.reused == 0
+    {
         *text += &format!("  {right} is built: nothing would run now.\n");
-    } else {
+    } else if let Some(to) = &steps.to_build {
         let work = to.expected_work_ms.map_or(String::new(), |ms| format!(", about {} of work", duration(ms)));
         let reused = match to.reused {
             0 => String::new(),

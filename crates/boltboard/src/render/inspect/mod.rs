@@ -7,7 +7,7 @@ use boltboard_core::record::{Covers, Record, Seen, Standing};
 use serde::Serialize;
 
 use super::text::{Cell, Role, columns, count, next_line, paint, wrap};
-use crate::commands::inspect::Inspected;
+use crate::commands::inspect::{Inspected, told};
 
 pub use made::ProfileMade;
 
@@ -69,7 +69,7 @@ impl FileTold {
         let (records, problem) = match &one.found {
             Ok(seen) if seen.is_empty() => (vec![], Some("it has no record".to_string())),
             Ok(seen) => (seen.iter().map(RecordTold::of).collect(), None),
-            Err(fault) => (vec![], Some(fault.to_string())),
+            Err(fault) => (vec![], Some(told(fault))),
         };
         FileTold { file: one.name.clone(), loaded: one.loaded, records, problem }
     }
@@ -132,7 +132,11 @@ fn record_text(one: &RecordTold, file: &str, brief: bool, all: bool, width: usiz
         return text;
     }
     for (what, words) in &record.flags {
-        text += &list(&format!("flags, {what}"), words.iter().cloned(), width);
+        text += &list(
+            &format!("flags for {}", if what == "link" { "the link" } else { spoken(what) }),
+            words.iter().cloned(),
+            width,
+        );
     }
     text += &list("patches", record.patches.iter().cloned(), width);
     text += &table("Chosen", record.choices.iter().map(|(name, said)| (name.clone(), said.to_string())), width);
@@ -166,8 +170,8 @@ fn head(one: &RecordTold, record: &Record, width: usize) -> String {
     let mut compilers: Vec<String> = Vec::new();
     for (language, compiler) in &record.compilers {
         match compilers.last_mut().filter(|last| last.starts_with(compiler.as_str())) {
-            Some(last) => *last = format!("{last} and {}", told(language)),
-            None => compilers.push(format!("{compiler} for {}", told(language))),
+            Some(last) => *last = format!("{last} and {}", spoken(language)),
+            None => compilers.push(format!("{compiler} for {}", spoken(language))),
         }
     }
     text += &indented(&format!("compiled with {}", compilers.join(", ")), width);
@@ -182,7 +186,7 @@ fn head(one: &RecordTold, record: &Record, width: usize) -> String {
     text
 }
 
-fn told(language: &str) -> &str {
+fn spoken(language: &str) -> &str {
     match language {
         "c" => "C",
         "c++" => "C++",
@@ -204,7 +208,8 @@ fn list(title: &str, words: impl Iterator<Item = String>, width: usize) -> Strin
 }
 
 fn table(title: &str, rows: impl Iterator<Item = (String, String)>, width: usize) -> String {
-    let rows: Vec<Vec<Cell>> = rows.map(|(name, said)| vec![(Role::Name, name), (Role::Value, said)]).collect();
+    let cell = |said: String| if said.is_empty() { (Role::Faint, "(empty)".to_string()) } else { (Role::Value, said) };
+    let rows: Vec<Vec<Cell>> = rows.map(|(name, said)| vec![(Role::Name, name), cell(said)]).collect();
     if rows.is_empty() {
         return String::new();
     }
