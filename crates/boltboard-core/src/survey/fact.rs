@@ -201,16 +201,15 @@ impl Facts {
         let mut facts = self.clone();
         for fact in &mut facts.facts {
             let Some(words) = told.get(&board.needs[fact.need].name) else { continue };
-            let own = words.strip_prefix(OWN_COPY).and_then(|part| board.part(part));
+            // How it is used is known only where the same is here.
+            if fact.in_words(board).as_ref() == Some(words) {
+                continue;
+            }
             let version = (words != FOUND).then(|| words.clone());
-            let state = match own {
+            let state = match words.strip_prefix(OWN_COPY).and_then(|part| board.part(part)) {
                 Some(part) => FactState::Bundled(part),
                 None if words == MISSING => FactState::Missing(Missing::Absent),
-                None => match fact.found() {
-                    // How it is used is known only where the same is here.
-                    Some(found) if found.version == version => continue,
-                    _ => FactState::Found(Found { version, ..Found::default() }),
-                },
+                None => FactState::Found(Found { version, ..Found::default() }),
             };
             *fact = Fact::plain(fact.need, state, FactSource::Saved);
         }
