@@ -238,6 +238,16 @@ impl Generator {
     }
 }
 
+impl RecordHeader {
+    /// Returns the part whose record it tells when it is made.
+    pub fn of(&self) -> Option<PartId> {
+        match &self.form {
+            RecordForm::Function(_) => None,
+            RecordForm::Macro { of, .. } => Some(*of),
+        }
+    }
+}
+
 impl CommandDef {
     /// Returns all texts of its commands and variables.
     pub fn texts(&self) -> impl Iterator<Item = &Interp> {

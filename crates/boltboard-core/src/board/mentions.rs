@@ -115,7 +115,8 @@ impl PartDef {
             Some(Generator::ModuleTable(table)) => {
                 all.parts.insert(table.program);
             }
-            Some(Generator::Template { .. } | Generator::Record(_)) | None => {}
+            Some(Generator::Record(header)) => all.parts.extend(header.of()),
+            Some(Generator::Template { .. }) | None => {}
         }
         all
     }

@@ -16,7 +16,7 @@ mod used;
 
 pub use lower::{PlanFault, PlanInput, PlanProblem, Wanted, lower, lower_some};
 pub use macros::{HeaderText, MacroEntry, MacroTable, macro_table};
-pub use recorded::{Recorder, is_recorded};
+pub use recorded::{Recorder, is_recorded, tells_of};
 pub use steps::Plan;
 
 #[cfg(test)]

@@ -209,6 +209,11 @@ fn languages_of(part: &PartDef) -> Vec<(Language, &'static str)> {
     LANGUAGES.into_iter().filter(|(language, _)| has(*language)).collect()
 }
 
+/// Tells whether the record of a part tells of the compiler of a language.
+pub fn tells_of(part: &PartDef, language: Language) -> bool {
+    languages_of(part).iter().any(|(one, _)| *one == language)
+}
+
 /// Tells whether the files of a part carry a record: they are linked, or an archive, and nothing links them again.
 pub fn is_recorded(part: &PartDef) -> bool {
     match part.kind.ending() {

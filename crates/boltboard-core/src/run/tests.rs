@@ -142,7 +142,7 @@ fn steps_run_once_after_those_that_they_read_from() {
     let at = |name: &str| first.seen.started.iter().position(|n| n == name).expect("it ran");
     assert!(at("objects/low/low/one.c.o") < at("out/lib/liblow.a") && at("out/lib/liblow.a") < at("out/bin/a"));
     assert_eq!(
-        std::fs::read_to_string(tree.root().join("build/out/bin/a")).expect("made"),
+        std::fs::read_to_string(tree.root().join("build/parts/bin/a")).expect("made"),
         "int a;\nint one;\nint two;\n"
     );
     let again = built(&tree, |_| ended(Exit::Code(1), "nothing may run"), AfterFailure::Stop);
@@ -322,5 +322,5 @@ fn what_is_no_longer_made_is_removed() {
     tree.write("boltboard.toml", &format!("{head}{}", TREE.split("[part.b]").next().expect("the first parts")));
     let next = built(&tree, pretend, AfterFailure::Stop);
     assert_eq!(next.report.removed, ["objects/b/b.c.o", "out/bin/b"]);
-    assert!(!tree.root().join("build/objects/b").exists() && tree.root().join("build/out/bin/a").exists());
+    assert!(!tree.root().join("build/objects/b").exists() && tree.root().join("build/parts/bin/a").exists());
 }

@@ -4,14 +4,16 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 use super::fault::SessionFault;
+use super::host::Wants;
 use super::open::{Resolved, Session};
 use super::plan::Planned;
 use crate::base::files::read_regular;
 use crate::base::{FileError, RelPath};
-use crate::plan::{Recorder, is_recorded};
+use crate::plan::{PlanInput, Recorder, is_recorded, tells_of};
 use crate::record::{Amiss, Handed, Item, content};
 use crate::run::{BuildReport, Difference, Unlike};
 use crate::step::{Location, StepId};
+use crate::survey::{Language, Tools};
 
 /// Which of the finished parts are as they are to be.
 pub(super) enum Finished<'r> {
@@ -32,7 +34,8 @@ impl Session {
         finished: &Finished<'_>,
     ) -> Result<Handed, SessionFault> {
         let (plan, folders) = (&planned.plan, &planned.folders);
-        let recorder = Recorder::of(self.plan_input(resolved, planned));
+        let tools = self.tools_of_records(resolved);
+        let recorder = self.recorder(resolved, planned, &tools);
         let done: BTreeSet<StepId> = match finished {
             Finished::Done(report) => {
                 let ran = report.ran.iter().map(|(id, _)| *id);
@@ -62,6 +65,20 @@ impl Session {
         Ok(handed)
     }
 
+    /// The compilers that records tell of. A plan of what was touched knows only those for the files that it looked at.
+    fn tools_of_records(&self, resolved: &Resolved) -> Tools {
+        let parts = || self.board.parts.iter().filter(|(id, _)| resolved.makes(&self.board, *id));
+        let any = |language| parts().any(|(_, part)| tells_of(part, language));
+        self.tools_by(
+            &|option| resolved.resolution.value(option).to_string(),
+            Wants { cxx: any(Language::Cxx), fortran: any(Language::Fortran) },
+        )
+    }
+
+    fn recorder<'a>(&'a self, resolved: &'a Resolved, planned: &'a Planned, tools: &'a Tools) -> Recorder<'a> {
+        Recorder::of(PlanInput { tools, ..self.plan_input(resolved, planned) })
+    }
+
     /// The files that some steps of a plan finish.
     fn items(&self, planned: &Planned, recorder: &Recorder<'_>, wanted: &dyn Fn(&StepId) -> bool) -> Vec<Item> {
         let mut items = Vec::new();
@@ -80,7 +97,8 @@ impl Session {
     /// The finished parts that are not handed over as they would be now, whether or not a step is to run for them.
     pub fn to_hand_over(&self, resolved: &Resolved, planned: &Planned) -> BTreeSet<Location> {
         let handed = Handed::load(&planned.folders);
-        let recorder = Recorder::of(self.plan_input(resolved, planned));
+        let tools = self.tools_of_records(resolved);
+        let recorder = self.recorder(resolved, planned, &tools);
         let items = self.items(planned, &recorder, &|_| true).into_iter();
         let others = items.filter(|item| !handed.is_current(&item.path, item.says, &planned.folders));
         others.map(|item| Location::Output(item.path)).collect()
@@ -90,7 +108,7 @@ impl Session {
     /// another record.
     pub fn handing_ahead(&self, resolved: &Resolved, planned: &Planned) -> HandingAhead {
         let handed = Handed::load(&planned.folders);
-        let common = Recorder::of(self.plan_input(resolved, planned)).common();
+        let common = self.recorder(resolved, planned, &self.tools_of_records(resolved)).common();
         let is_recorded = |(name, _): &(String, RelPath)| {
             self.board.part(name).is_some_and(|part| is_recorded(&self.board.parts[part]))
         };
@@ -108,7 +126,8 @@ impl Session {
         planned: &Planned,
     ) -> Result<Vec<Difference>, SessionFault> {
         let folders = &planned.folders;
-        let recorder = Recorder::of(self.plan_input(resolved, planned));
+        let tools = self.tools_of_records(resolved);
+        let recorder = self.recorder(resolved, planned, &tools);
         let mut strays = files_below(&folders.outputs());
         let mut differences = Vec::new();
         for item in self.items(planned, &recorder, &|_| true) {

@@ -156,7 +156,8 @@ fn in_other_tree(session: &Session, profile: &ProfileName, folder: &Path) -> Res
 fn of_record(session: &Session, profile: &ProfileName, file: &Path) -> Result<Compared, Stop> {
     let record = recorded(session, file)?;
     let text = text_for(&session.board, of_this_person(session, &record, profile).text, &record.version);
-    let choices = session.choices_as(&profile_name("record")?, &text)?;
+    let own = ProfileName::parse(&record.profile).unwrap_or_else(|| profile.clone());
+    let choices = session.choices_as(&own, &text)?;
     let facts = session.facts(&choices)?.as_told(&session.board, &record.facts);
     let name = format!("the record of {}", file.file_name().unwrap_or(file.as_os_str()).to_string_lossy());
     let mut of_record = side(session, name, profile, session.resolve_these(choices, facts)?)?;
