@@ -225,7 +225,7 @@ fn source_of(name: &str) -> &str {
 }
 
 fn contents(build: &Path) -> Result<BTreeMap<String, Vec<u8>>> {
-    let files = files_of(build, &["objects", "out/bin", "out/lib", "out/tests"])?;
+    let files = files_of(build, &["objects", "parts/bin", "parts/lib", "parts/tests"])?;
     Ok(files.into_iter().collect())
 }
 

@@ -90,7 +90,7 @@ fn whole(tree: &Path, compiles: usize) -> Result<()> {
                 own_work += worked()? - before;
             }
             Turn::Floor => {
-                let (archives, links) = (all_made(tree, "out/lib")?, all_made(tree, "out/bin")?);
+                let (archives, links) = (all_made(tree, "parts/lib")?, all_made(tree, "parts/bin")?);
                 put_away(&work.join("builds/mine/objects"))?;
                 for command in &commands {
                     std::fs::create_dir_all(command.output.parent().unwrap_or(tree))?;
@@ -255,7 +255,7 @@ fn finishing(tree: &Path, archives: &[String], links: &[String]) -> Result<Durat
             let mut words = vec!["cc".to_string(), "-o".into(), aside.path().join("linked").display().to_string()];
             let own = walk(&build.join(format!("objects/prog{number}"))).unwrap_or_default();
             words.extend(own.iter().map(|object| object.display().to_string()));
-            let rooms = (number * 50..(number + 1) * 50).map(|room| build.join(format!("out/lib/libroom{room}.a")));
+            let rooms = (number * 50..(number + 1) * 50).map(|room| build.join(format!("parts/lib/libroom{room}.a")));
             words.extend(rooms.filter(|room| room.exists()).map(|room| room.display().to_string()));
             words
         })

@@ -54,7 +54,7 @@ fn a_built_file_tells_how_it_was_made_wherever_it_is() {
     shown.says(&[
         "program buoy of buoy 1.2, profile mine",
         "compiled with gcc",
-        "as it was made",
+        "The file is as it was made.",
         "flags for C: -O1",
         "depth  7",
         "horn   on",
@@ -64,17 +64,17 @@ fn a_built_file_tells_how_it_was_made_wherever_it_is() {
     // Elsewhere, stripped, without a tree.
     let away = Scratch::new();
     std::fs::copy(tree.at(&format!("{OUT}/bin/buoy")), away.at("taken")).expect("copied");
-    away.run("inspect taken").code(0).says(&["program buoy of buoy 1.2", "as it was made"]);
+    away.run("inspect taken").code(0).says(&["program buoy of buoy 1.2", "The file is as it was made."]);
     tool("strip", &["taken"], &away);
-    away.run("inspect taken").code(0).says(&["program buoy of buoy 1.2", "changed since it was made"]);
+    away.run("inspect taken").code(0).says(&["program buoy of buoy 1.2", "The file was changed since it was made"]);
     tool("objcopy", &["--remove-section=.boltboard", "taken"], &away);
     away.run("inspect taken").code(1).says(&["It has no record"]);
     // A module tells what its definition names; an archive carries it as a member.
     let module = tree.run(&format!("inspect {OUT}/lib/buoy/chime.so")).code(0);
-    module.says(&["module chime of buoy 1.2", "those that this part names", "depth  7"]);
+    module.says(&["module chime of buoy 1.2", "it tells those that this part names", "depth  7"]);
     tree.run(&format!("inspect {OUT}/lib/liblow.a"))
         .code(0)
-        .says(&["static library low of buoy 1.2", "as it was made"]);
+        .says(&["static library low of buoy 1.2", "The file is as it was made."]);
     let told = tree.run(&format!("inspect {OUT}/bin/buoy {OUT}/lib/liblow.a --json")).code(0).json();
     assert_eq!(told["files"][1]["records"][0]["record"]["choices"]["depth"], 7);
     assert_eq!(told["files"][0]["records"][0]["standing"], "as-made");

@@ -6,13 +6,16 @@ use boltboard_core::base::shell_word;
 use boltboard_core::record::{Covers, Record, Seen, Standing};
 use serde::Serialize;
 
-use super::text::{Cell, Role, columns, count, next_line, paint, wrap};
+use super::text::{Cell, ENDLESS, Role, columns, count, next_line, paint, wrap};
 use crate::commands::inspect::{Inspected, told};
 
 pub use made::ProfileMade;
 
 /// How many values are listed unless a person asks for all.
 const LISTED: usize = 100;
+
+/// From how many rows on a list has two columns, where there is room.
+const LONG: usize = 12;
 
 /// The answer.
 #[derive(Debug, Serialize)]
@@ -141,6 +144,7 @@ fn record_text(one: &RecordTold, file: &str, brief: bool, all: bool, width: usiz
     text += &list("patches", record.patches.iter().cloned(), width);
     text += &table("Chosen", record.choices.iter().map(|(name, said)| (name.clone(), said.to_string())), width);
     text += &table("Who meets needs", record.providers.iter().map(|(need, by)| (need.clone(), by.clone())), width);
+    text += &table("What the host had", record.facts.iter().map(|(need, said)| (need.clone(), said.clone())), width);
     let values = record.values.len();
     if values > LISTED && !all {
         text += &format!("\n{}\n", paint(Role::Title, &count(values, "further value", "further values")));
@@ -152,7 +156,6 @@ fn record_text(one: &RecordTold, file: &str, brief: bool, all: bool, width: usiz
         text += &format!("\n{}\n", paint(Role::Title, "Off"));
         text += &indented(&record.off.join(", "), width);
     }
-    text += &table("What the host had", record.facts.iter().map(|(need, said)| (need.clone(), said.clone())), width);
     if one.member.is_none() && record.covers == Covers::All && !brief {
         text.push('\n');
         let command = format!("boltboard inspect --profile NAME {}", shell_word(file));
@@ -174,14 +177,16 @@ fn head(one: &RecordTold, record: &Record, width: usize) -> String {
             None => compilers.push(format!("{compiler} for {}", spoken(language))),
         }
     }
-    text += &indented(&format!("compiled with {}", compilers.join(", ")), width);
+    if !compilers.is_empty() {
+        text += &indented(&format!("compiled with {}", compilers.join(", ")), width);
+    }
     text += match one.standing {
-        "as-made" => "  as it was made\n",
-        "changed" => "  changed since it was made: stripped, signed or edited\n",
+        "as-made" => "  The file is as it was made.\n",
+        "changed" => "  The file was changed since it was made: stripped, signed or edited.\n",
         _ => "",
     };
     if record.covers == Covers::Named {
-        text += "  of the values, those that this part names\n";
+        text += "  Of the values, it tells those that this part names.\n";
     }
     text
 }
@@ -207,11 +212,22 @@ fn list(title: &str, words: impl Iterator<Item = String>, width: usize) -> Strin
     indented(&format!("{title}: {}", words.join(" ")), width)
 }
 
+/// Puts the second half of a long list beside the first, where both have room.
+fn beside(mut rows: Vec<Vec<Cell>>, width: usize) -> Vec<Vec<Cell>> {
+    let widest = |at: usize| rows.iter().map(|row| row[at].1.chars().count()).max().unwrap_or(0);
+    let has_room = 2 * (widest(0) + widest(1) + 4) + 2 < width;
+    if width >= ENDLESS || !has_room || rows.len() < LONG {
+        return rows;
+    }
+    let mut second = rows.split_off(rows.len().div_ceil(2)).into_iter();
+    rows.into_iter().map(|first| first.into_iter().chain(second.next().into_iter().flatten()).collect()).collect()
+}
+
 fn table(title: &str, rows: impl Iterator<Item = (String, String)>, width: usize) -> String {
     let cell = |said: String| if said.is_empty() { (Role::Faint, "(empty)".to_string()) } else { (Role::Value, said) };
     let rows: Vec<Vec<Cell>> = rows.map(|(name, said)| vec![(Role::Name, name), cell(said)]).collect();
     if rows.is_empty() {
         return String::new();
     }
-    format!("\n{}\n{}", paint(Role::Title, title), columns(&rows, 2, width))
+    format!("\n{}\n{}", paint(Role::Title, title), columns(&beside(rows, width), 2, width))
 }
