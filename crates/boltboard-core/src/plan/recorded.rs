@@ -1,11 +1,12 @@
 //! What the record of each part says, see [`crate::record`].
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, OnceLock};
 
 use super::lower::PlanInput;
-use crate::base::{Digest, Glob, RelPath};
-use crate::board::{Ending, NeedId, OptionId, PartDef, PartId, RecordForm, RecordHeader, Value};
-use crate::record::{Covers, Record, Recorded, Said};
+use crate::base::{Digest, DigestOf, Glob, RelPath};
+use crate::board::{Ending, Linkage, NeedId, OptionId, PartDef, PartId, RecordForm, RecordHeader, Switch, Value};
+use crate::record::{Carried, Covers, Packed, Record, Recorded, Rest, Said, framed};
 use crate::resolve::Effect;
 use crate::survey::Language;
 
@@ -15,14 +16,23 @@ const LANGUAGES: [(Language, &str); 3] = [(Language::C, "c"), (Language::Cxx, "c
 /// The header by which a program reads its own record.
 const OWN_RECORD: &str = include_str!("own_record.h");
 
+/// From how many bytes of text on what many records say alike lies in a section of its own, compressed once for all.
+const MUCH: usize = 48 << 10;
+
 /// Puts records together.
 pub struct Recorder<'a> {
     input: PlanInput<'a>,
-    /// What all records say.
-    common: Record,
     digest: Digest,
+    /// What many records say, put together when the first is.
+    common: OnceLock<Common>,
     /// Places of this machine with what stands for each, the longest first.
     hidden: Vec<(String, &'static str)>,
+}
+
+struct Common {
+    record: Record,
+    /// The values in a section of their own, where they are many; the record has none then, but their digest.
+    rest: Option<(Record, Arc<Packed>)>,
 }
 
 impl PlanInput<'_> {
@@ -55,15 +65,12 @@ fn c_string(text: &str) -> String {
 }
 
 impl<'a> Recorder<'a> {
-    /// Takes down what all records of a build say.
+    /// Begins; what stands for all that many records say is worked out at once.
     pub fn of(input: PlanInput<'a>) -> Recorder<'a> {
-        let mut recorder = Recorder { hidden: hidden(&input), common: empty(&input), digest: Digest::of(b""), input };
-        recorder.common = recorder.of_all();
-        recorder.digest = Digest::of(recorder.common.text().as_bytes());
-        recorder
+        Recorder { digest: digest_of(&input), hidden: hidden(&input), common: OnceLock::new(), input }
     }
 
-    /// Stands for what all records say.
+    /// Stands for what many records say.
     pub fn common(&self) -> Digest {
         self.digest
     }
@@ -72,18 +79,43 @@ impl<'a> Recorder<'a> {
     pub fn says(&self, id: PartId) -> Recorded {
         let part = &self.input.board.parts[id];
         let own = if is_recorded(part) { self.own(part, empty(&self.input)).text() } else { String::new() };
-        Recorded { common: self.digest, own: Digest::of(own.as_bytes()) }
+        let tells_all = is_recorded(part) && covers(part) == Covers::All;
+        Recorded { common: tells_all.then_some(self.digest), own: Digest::of(own.as_bytes()) }
     }
 
     /// Puts the record of a part together; `None` where its files carry none.
-    pub fn record(&self, id: PartId) -> Option<Record> {
+    pub fn record(&self, id: PartId) -> Option<Carried> {
         let part = &self.input.board.parts[id];
-        is_recorded(part).then(|| self.of_part(part))
+        if !is_recorded(part) {
+            return None;
+        }
+        if covers(part) == Covers::Named {
+            return Some(Carried { record: self.own(part, empty(&self.input)), rest: None });
+        }
+        let common = self.all();
+        Some(match &common.rest {
+            Some((record, rest)) => Carried { record: self.own(part, record.clone()), rest: Some(Arc::clone(rest)) },
+            None => Carried { record: self.own(part, common.record.clone()), rest: None },
+        })
     }
 
     /// What the record of a part says, whether or not its files carry one.
     pub fn of_part(&self, part: &PartDef) -> Record {
-        self.own(part, self.common.clone())
+        let named = covers(part) == Covers::Named;
+        self.own(part, if named { empty(&self.input) } else { self.all().record.clone() })
+    }
+
+    fn all(&self) -> &Common {
+        self.common.get_or_init(|| {
+            let record = self.of_all();
+            let text = Rest { off: record.off.clone(), values: record.values.clone() }.text();
+            let rest = (text.len() > MUCH).then(|| {
+                let digest = Digest::of(text.as_bytes()).to_string();
+                let few = Record { off: vec![], values: BTreeMap::new(), rest: Some(digest), ..record.clone() };
+                (few, Arc::new(Packed::of(framed(&text).as_bytes())))
+            });
+            Common { record, rest }
+        })
     }
 
     /// What only the record of this part says, added to what others say.
@@ -97,12 +129,11 @@ impl<'a> Recorder<'a> {
         if part.kind.ending().is_some_and(|ending| ending != Ending::Archive) {
             record.flags.insert("link".to_string(), self.shown(self.input.link_flags(part)));
         }
-        if part.kind.module().is_some() {
-            record.covers = Covers::Named;
+        record.covers = covers(part);
+        if record.covers == Covers::Named {
+            // No choices: one that changes no value touches no part.
             let mentions = part.mentions();
-            (record.values, record.off) = Default::default();
-            record.facts.clear();
-            self.add_values(&mut record, mentions.options.into_iter());
+            self.add_values(&mut record, mentions.options.into_iter(), &BTreeSet::new());
             self.add_facts(&mut record, mentions.needs.into_iter());
         }
         record
@@ -120,13 +151,13 @@ impl<'a> Recorder<'a> {
             let name = board.needs[*need].name.clone();
             record.providers.insert(name, self.without_places(&choice.provider.text(board)));
         }
-        self.add_values(&mut record, board.options.iter().map(|(id, _)| id));
+        let chosen = choices.items.iter().map(|choice| choice.option).collect();
+        self.add_values(&mut record, board.options.iter().map(|(id, _)| id), &chosen);
         self.add_facts(&mut record, board.needs.iter().map(|(id, _)| id));
         record
     }
 
-    fn add_values(&self, record: &mut Record, options: impl Iterator<Item = OptionId>) {
-        let chosen: BTreeSet<OptionId> = self.input.choices.items.iter().map(|choice| choice.option).collect();
+    fn add_values(&self, record: &mut Record, options: impl Iterator<Item = OptionId>, chosen: &BTreeSet<OptionId>) {
         for id in options {
             let option = &self.input.board.options[id];
             let resolved = self.input.resolution.get(id);
@@ -173,6 +204,45 @@ fn empty(input: &PlanInput<'_>) -> Record {
     let tree = &input.board.tree;
     let tried = if input.choices.has_tried() { " --try" } else { "" };
     Record::new(&tree.name, &tree.version, "", "", &format!("{}{tried}", input.profile), Covers::All)
+}
+
+/// What the record of a part tells.
+fn covers(part: &PartDef) -> Covers {
+    let many = part.kind.module().is_some() || part.kind.ending() == Some(Ending::Archive);
+    if many { Covers::Named } else { Covers::All }
+}
+
+/// Stands for all that a record of everything says: all that it is put together of, and not the text of it, which can be long.
+fn digest_of(input: &PlanInput<'_>) -> Digest {
+    let PlanInput { board, resolution, facts, choices, .. } = input;
+    let mut digest = DigestOf::default();
+    let mut add = |text: &str| {
+        digest.add(text.as_bytes());
+        digest.add(&[0]);
+    };
+    add(&empty(input).text());
+    hidden(input).iter().for_each(|(place, _)| add(place));
+    choices.changes.iter().for_each(|change| add(&change.name));
+    for choice in &choices.items {
+        add(&board.options[choice.option].name);
+    }
+    for (need, choice) in &choices.providers {
+        add(&board.needs[*need].name);
+        add(&choice.provider.text(board));
+    }
+    for (id, option) in board.options.iter() {
+        let resolved = resolution.get(id);
+        add(&option.name);
+        add(if resolved.effect == Effect::NoEffect { "no effect" } else { "" });
+        match &resolved.value {
+            Value::Switch(Switch::Off) | Value::Module(Linkage::Off) => add("off"),
+            value => add(&value.to_string()),
+        }
+    }
+    for fact in facts.iter() {
+        add(&fact.in_words(board).unwrap_or_default());
+    }
+    digest.end()
 }
 
 fn hidden(input: &PlanInput<'_>) -> Vec<(String, &'static str)> {

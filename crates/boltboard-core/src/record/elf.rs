@@ -9,8 +9,6 @@ use object::read::archive::ArchiveFile;
 use object::read::elf::{FileHeader, SectionHeader};
 use object::{Endianness, FileKind};
 
-use super::SECTION;
-
 /// The member of an archive.
 pub(super) const MEMBER: &str = "boltboard.o";
 /// Section numbers from here on are told in another way.
@@ -27,14 +25,34 @@ pub(super) struct Addition {
     pub tail: Vec<u8>,
 }
 
-/// A record's text, and how it is put down.
+/// A text, and how it is put down.
 #[derive(Clone, Copy)]
 pub(super) enum Text<'t> {
     /// As it is: a program can read its own.
     Plain(&'t [u8]),
     /// Compressed as the format of the files has it.
-    Packed(&'t [u8]),
+    Packed(&'t Packed),
 }
+
+/// A text that is compressed already, because many files carry it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Packed {
+    length: usize,
+    zlib: Vec<u8>,
+}
+
+impl Packed {
+    /// Compresses a text.
+    pub fn of(text: &[u8]) -> Packed {
+        let mut packer = flate2::write::ZlibEncoder::new(Vec::new(), flate2::Compression::default());
+        // Memory takes all.
+        let zlib = packer.write_all(text).and_then(|()| packer.finish()).unwrap_or_default();
+        Packed { length: text.len(), zlib }
+    }
+}
+
+/// A section to add: its name and its content.
+pub(super) type Section<'t> = (&'t str, Text<'t>);
 
 /// How numbers are written.
 #[derive(Clone, Copy)]
@@ -102,45 +120,41 @@ impl Form {
         if self.wide { 64 } else { 52 }
     }
 
-    fn packed(self, text: &[u8]) -> Option<Vec<u8>> {
+    /// The section's content with its flags.
+    fn content(self, text: Text<'_>) -> (Vec<u8>, u64) {
+        let packed = match text {
+            Text::Plain(text) => return (text.to_vec(), 0),
+            Text::Packed(packed) => packed,
+        };
         let mut out = Vec::new();
         self.number(&mut out, ELFCOMPRESS_ZLIB.0.into(), 4);
         if self.wide {
             out.extend([0; 4]);
         }
-        self.word(&mut out, text.len() as u64);
+        self.word(&mut out, packed.length as u64);
         self.word(&mut out, 1);
-        let mut packer = flate2::write::ZlibEncoder::new(out, flate2::Compression::default());
-        packer.write_all(text).ok()?;
-        packer.finish().ok()
-    }
-
-    /// The section's content with its flags.
-    fn content(self, text: Text<'_>) -> Option<(Vec<u8>, u64)> {
-        match text {
-            Text::Plain(text) => Some((text.to_vec(), 0)),
-            Text::Packed(text) => Some((self.packed(text)?, u64::from(SHF_COMPRESSED.0))),
-        }
+        out.extend(&packed.zlib);
+        (out, u64::from(SHF_COMPRESSED.0))
     }
 }
 
 /// What a record adds to a file; `None` where the file can carry none.
-pub(super) fn addition(bytes: &[u8], text: Text<'_>) -> Option<Addition> {
+pub(super) fn addition(bytes: &[u8], added: &[Section<'_>]) -> Option<Addition> {
     match FileKind::parse(bytes).ok()? {
-        FileKind::Elf64 => behind_elf::<FileHeader64<Endianness>>(bytes, text),
-        FileKind::Elf32 => behind_elf::<FileHeader32<Endianness>>(bytes, text),
-        FileKind::Archive => behind_archive(bytes, text),
+        FileKind::Elf64 => behind_elf::<FileHeader64<Endianness>>(bytes, added),
+        FileKind::Elf32 => behind_elf::<FileHeader32<Endianness>>(bytes, added),
+        FileKind::Archive => behind_archive(bytes, added),
         _ => None,
     }
 }
 
-fn behind_elf<E: FileHeader<Endian = Endianness>>(bytes: &[u8], text: Text<'_>) -> Option<Addition> {
+fn behind_elf<E: FileHeader<Endian = Endianness>>(bytes: &[u8], added: &[Section<'_>]) -> Option<Addition> {
     let header = E::parse(bytes).ok()?;
     let endian = header.endian().ok()?;
     let form = Form { wide: header.is_type_64(), little: endian == Endianness::Little };
     let table = header.section_headers(endian, bytes).ok()?;
     let names_at = usize::try_from(header.shstrndx(endian, bytes).ok()?).ok()?;
-    if table.is_empty() || table.len() >= MANY_SECTIONS {
+    if table.is_empty() || table.len() + added.len() > MANY_SECTIONS {
         return None;
     }
     let names = table.get(names_at)?.data(endian, bytes).ok()?;
@@ -148,30 +162,28 @@ fn behind_elf<E: FileHeader<Endian = Endianness>>(bytes: &[u8], text: Text<'_>) 
     let row_size = form.row(&Row::default()).len();
     let mut rows = bytes.get(rows_from..rows_from + table.len() * row_size)?.to_vec();
     let mut tail = Tail::behind(bytes.len());
-    let (content, flags) = form.content(text)?;
-    let content_at = tail.add(&content, 8);
-    let names_from = tail.add(&with_name(names), 1);
-    // The names move with the new one, and their row with them.
+    let mut all_names = names.to_vec();
+    let mut more = Vec::new();
+    for (name, text) in added {
+        let (content, flags) = form.content(*text);
+        let offset = tail.add(&content, 8);
+        let name_at = u32::try_from(all_names.len()).ok()?;
+        all_names.extend(name.as_bytes());
+        all_names.push(0);
+        let size = content.len() as u64;
+        more.extend(form.row(&Row { name: name_at, sort: SHT_PROGBITS.0, flags, offset, size, align: 1 }));
+    }
+    let names_from = tail.add(&all_names, 1);
+    // The names move with the new ones, and their row with them.
     let (offset_in_row, word) = if form.wide { (24, 8) } else { (16, 4) };
     let row = names_at * row_size + offset_in_row;
     form.put(&mut rows, row, names_from, word);
-    form.put(&mut rows, row + word, names.len() as u64 + SECTION.len() as u64 + 1, word);
-    rows.extend(form.row(&Row {
-        name: u32::try_from(names.len()).ok()?,
-        sort: SHT_PROGBITS.0,
-        flags,
-        offset: content_at,
-        size: content.len() as u64,
-        align: 1,
-    }));
+    form.put(&mut rows, row + word, all_names.len() as u64, word);
+    rows.extend(more);
     let table_from = tail.add(&rows, 8);
     let mut head = bytes[..form.header()].to_vec();
-    form.put_table(&mut head, table_from, table.len() + 1, names_at);
+    form.put_table(&mut head, table_from, table.len() + added.len(), names_at);
     Some(Addition { head, tail: tail.bytes })
-}
-
-fn with_name(names: &[u8]) -> Vec<u8> {
-    [names, SECTION.as_bytes(), &[0]].concat()
 }
 
 /// What comes behind a file.
@@ -194,15 +206,15 @@ impl Tail {
     }
 }
 
-fn behind_archive(bytes: &[u8], text: Text<'_>) -> Option<Addition> {
+fn behind_archive(bytes: &[u8], added: &[Section<'_>]) -> Option<Addition> {
     let archive = ArchiveFile::parse(bytes).ok()?;
     if archive.is_thin() {
         return None;
     }
     let objects = archive.members().filter_map(Result::ok).filter_map(|member| member.data(bytes).ok());
     let member = objects.into_iter().find_map(|data| match FileKind::parse(data).ok()? {
-        FileKind::Elf64 => object_like::<FileHeader64<Endianness>>(data, text),
-        FileKind::Elf32 => object_like::<FileHeader32<Endianness>>(data, text),
+        FileKind::Elf64 => object_like::<FileHeader64<Endianness>>(data, added),
+        FileKind::Elf32 => object_like::<FileHeader32<Endianness>>(data, added),
         _ => None,
     })?;
     let mut tail = Vec::new();
@@ -220,11 +232,10 @@ fn behind_archive(bytes: &[u8], text: Text<'_>) -> Option<Addition> {
 
 /// An object for the same machine as another one, with nothing in it but the text. What a linker concludes from what all objects of a
 /// link say is said here as well, should someone link all members.
-fn object_like<E: FileHeader<Endian = Endianness>>(other: &[u8], text: Text<'_>) -> Option<Vec<u8>> {
+fn object_like<E: FileHeader<Endian = Endianness>>(other: &[u8], added: &[Section<'_>]) -> Option<Vec<u8>> {
     let header = E::parse(other).ok()?;
     let endian = header.endian().ok()?;
     let form = Form { wide: header.is_type_64(), little: endian == Endianness::Little };
-    let (content, flags) = form.content(text)?;
     let mut names = vec![0];
     let mut name = |text: &str| {
         let at = names.len();
@@ -234,13 +245,13 @@ fn object_like<E: FileHeader<Endian = Endianness>>(other: &[u8], text: Text<'_>)
     };
     let mut head = other.get(..form.header())?.to_vec();
     let mut tail = Tail::behind(head.len());
-    let offset = tail.add(&content, 1);
     let row = Row { sort: SHT_PROGBITS.0, align: 1, ..Row::default() };
-    let mut rows = vec![
-        Row::default(),
-        Row { name: name(SECTION), flags, offset, size: content.len() as u64, ..row.clone() },
-        Row { name: name(STACK), offset, ..row.clone() },
-    ];
+    let mut rows = vec![Row::default(), Row { name: name(STACK), offset: head.len() as u64, ..row.clone() }];
+    for (section, text) in added {
+        let (content, flags) = form.content(*text);
+        let offset = tail.add(&content, 8);
+        rows.push(Row { name: name(section), flags, offset, size: content.len() as u64, ..row.clone() });
+    }
     let sections = header.sections(endian, other).ok()?;
     if let Some((_, said)) = sections.section_by_name(endian, PROPERTY.as_bytes()) {
         let data = said.data(endian, other).ok()?;

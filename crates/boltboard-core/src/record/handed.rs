@@ -1,14 +1,16 @@
 //! Handing over what was built: steps leave finished parts in one folder, and people find them in another, each with its record.
 //! So a record is never what a step reads, and other choices make no step run.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
-use super::{Covers, FileMark, HEADER, Record, elf, framed};
+use super::{Covers, FileMark, HEADER, Packed, REST, Record, SECTION, elf, framed};
 use crate::base::files::{make_folder, make_room, packed, read_regular, unsealed, write_sealed};
 use crate::base::{Digest, FileError, RelPath};
 use crate::work::{Folders, Stamp};
@@ -18,8 +20,8 @@ const MARK: &[u8] = b"boltboard handed 1\n";
 
 /// The longest record that is not packed, in bytes: a program reads its own more easily so.
 const PLAIN_OF_ALL: usize = 64 << 10;
-/// The same of a loadable module, of which there are many.
-const PLAIN_OF_MODULES: usize = 4 << 10;
+/// The same of one that tells only what its part names: there are many.
+const PLAIN_OF_NAMED: usize = 4 << 10;
 
 /// What was handed over of a build, and how the files stood then.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -36,8 +38,8 @@ pub struct Handed {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 struct Entry {
     part: String,
-    /// What its record says that those of all others say as well.
-    common: Digest,
+    /// What its record says that others say as well, if it says that.
+    common: Option<Digest>,
     /// Stands for what only its own says.
     own: Digest,
     sort: Sort,
@@ -46,9 +48,18 @@ struct Entry {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 enum Sort {
     /// A file: as the step left it, and as it was handed over.
-    File { plain: Stamp, out: Stamp },
+    File { plain: Stamp, out: Stamp, mark: FileMark },
     /// A link with where it leads.
     Link(PathBuf),
+}
+
+/// A record as a file carries it.
+#[derive(Debug, Clone)]
+pub struct Carried {
+    /// The record.
+    pub record: Record,
+    /// What it shares with others, where that is much.
+    pub rest: Option<Arc<Packed>>,
 }
 
 /// In what way a file that was handed over is not as it was.
@@ -73,8 +84,8 @@ pub struct Item {
 /// What stands for a record without its having been put together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Recorded {
-    /// For what all records of the build say.
-    pub common: Digest,
+    /// For what many records of the build say, if it says that.
+    pub common: Option<Digest>,
     /// For what only this one says.
     pub own: Digest,
 }
@@ -156,9 +167,9 @@ impl Handed {
         entry.is_some_and(|e| e.common == says.common && e.own == says.own && e.stands(path.as_str(), folders))
     }
 
-    /// The parts, with what was handed over of them, whose records say something else now that all records say.
+    /// The parts, with what was handed over of them, whose records say something else now that many records say.
     pub fn behind(&self, common: Digest) -> Vec<(String, RelPath)> {
-        let other = self.entries.iter().filter(|(_, entry)| entry.common != common);
+        let other = self.entries.iter().filter(|(_, entry)| entry.common.is_some_and(|then| then != common));
         other.filter_map(|(path, entry)| Some((entry.part.clone(), RelPath::of_file(path).ok()?))).collect()
     }
 
@@ -171,7 +182,7 @@ impl Handed {
         &mut self,
         folders: &Folders,
         items: &[Item],
-        record: &(dyn Fn(&Item) -> Option<Record> + Sync),
+        record: &(dyn Fn(&Item) -> Option<Carried> + Sync),
     ) -> Result<usize, FileError> {
         let mut due = Vec::new();
         for item in items {
@@ -185,11 +196,13 @@ impl Handed {
                 due.push(item);
             }
         }
+        let known = &self.entries;
         let workers = std::thread::available_parallelism().map_or(1, usize::from).min(due.len().max(1));
         let share = due.len().div_ceil(workers).max(1);
         let done: Vec<Result<Vec<(String, Entry)>, FileError>> = std::thread::scope(|scope| {
-            let work =
-                |share: &[&Item]| share.iter().filter_map(|item| one(item, folders, record).transpose()).collect();
+            let work = |share: &[&Item]| {
+                share.iter().filter_map(|item| one(item, folders, known, record).transpose()).collect()
+            };
             let started: Vec<_> = due.chunks(share).map(|share| scope.spawn(move || work(share))).collect();
             started.into_iter().map(|worker| worker.join().unwrap_or_else(|e| std::panic::resume_unwind(e))).collect()
         });
@@ -263,15 +276,22 @@ fn own_stamp(path: &Path) -> Option<Stamp> {
     if path.is_symlink() { None } else { Stamp::of(path) }
 }
 
+/// By which a file is known again without its record.
+pub fn mark_of(bytes: &[u8]) -> FileMark {
+    let rest = usize::try_from(HEADER).ok().and_then(|header| bytes.get(header..)).unwrap_or_default();
+    FileMark { bytes: bytes.len() as u64, digest: Digest::of(rest).to_string() }
+}
+
 /// What a file is that is handed over: other first bytes, the rest as it is, and what comes behind it.
-pub fn content(bytes: &[u8], record: Option<Record>) -> [std::borrow::Cow<'_, [u8]>; 3] {
-    let addition = record.and_then(|record| {
-        let rest = bytes.get(usize::try_from(HEADER).ok()?..).unwrap_or_default();
-        let mark = FileMark { bytes: bytes.len() as u64, digest: Digest::of(rest).to_string() };
-        let longest = if record.covers == Covers::All { PLAIN_OF_ALL } else { PLAIN_OF_MODULES };
-        let text = framed(&Record { file: Some(mark), ..record }.text());
-        let packs = text.len() > longest;
-        elf::addition(bytes, if packs { elf::Text::Packed(text.as_bytes()) } else { elf::Text::Plain(text.as_bytes()) })
+pub fn content<'b>(bytes: &'b [u8], carried: Option<Carried>, mark: &FileMark) -> [Cow<'b, [u8]>; 3] {
+    let addition = carried.and_then(|Carried { record, rest }| {
+        let longest = if record.covers == Covers::All { PLAIN_OF_ALL } else { PLAIN_OF_NAMED };
+        let text = framed(&Record { file: Some(mark.clone()), ..record }.text());
+        let packed = (text.len() > longest).then(|| Packed::of(text.as_bytes()));
+        let own = packed.as_ref().map_or(elf::Text::Plain(text.as_bytes()), elf::Text::Packed);
+        let mut sections = vec![(SECTION, own)];
+        sections.extend(rest.as_ref().map(|rest| (REST, elf::Text::Packed(rest))));
+        elf::addition(bytes, &sections)
     });
     let (head, tail) = addition.map_or_else(Default::default, |addition| (addition.head, addition.tail));
     let rest = &bytes[head.len()..];
@@ -282,7 +302,8 @@ pub fn content(bytes: &[u8], record: Option<Record>) -> [std::borrow::Cow<'_, [u
 fn one(
     item: &Item,
     folders: &Folders,
-    record: &(dyn Fn(&Item) -> Option<Record> + Sync),
+    known: &BTreeMap<String, Entry>,
+    record: &(dyn Fn(&Item) -> Option<Carried> + Sync),
 ) -> Result<Option<(String, Entry)>, FileError> {
     let (plain, out) = (item.path.below(&folders.parts()), item.path.below(&folders.outputs()));
     let entry = |sort| {
@@ -298,12 +319,16 @@ fn one(
     }
     let Some(stamp) = Stamp::of(&plain) else { return Ok(None) };
     let bytes = read_regular(&plain).map_err(FileError::on("read", &plain))?;
-    let [head, rest, tail] = content(&bytes, record(item));
+    let mark = match known.get(item.path.as_str()).map(|entry| &entry.sort) {
+        Some(Sort::File { plain: then, mark, .. }) if *then == stamp => mark.clone(),
+        _ => mark_of(&bytes),
+    };
+    let [head, rest, tail] = content(&bytes, record(item), &mark);
     let mode = std::fs::metadata(&plain).map_err(FileError::on("read", &plain))?.permissions().mode();
     let mut aside = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
     [&head, &rest, &tail].iter().try_for_each(|piece| aside.write_all(piece)).map_err(failed())?;
     aside.as_file().set_permissions(std::fs::Permissions::from_mode(mode & 0o7777)).map_err(failed())?;
     aside.persist(&out).map_err(|e| failed()(e.error))?;
     let Some(handed) = own_stamp(&out) else { return Ok(None) };
-    Ok(entry(Sort::File { plain: stamp, out: handed }))
+    Ok(entry(Sort::File { plain: stamp, out: handed, mark }))
 }

@@ -9,16 +9,19 @@ mod profile;
 mod read;
 mod text;
 
-pub use handed::{Amiss, Handed, Item, Recorded, content};
+pub use elf::Packed;
+pub use handed::{Amiss, Carried, Handed, Item, Recorded, content, mark_of};
 pub use profile::{FromRecord, Places};
 pub use read::{ReadFault, Seen, Standing, read_records};
-pub use text::{Covers, FileMark, Record, RecordFault, Said, framed, records_in};
+pub use text::{Covers, FileMark, Record, RecordFault, Rest, Said, framed, records_in};
 
 #[cfg(test)]
 mod tests;
 
 /// The name of the section.
 pub const SECTION: &str = ".boltboard";
+/// The name of the section with what many records say alike.
+pub const REST: &str = ".boltboard.rest";
 
 /// How many bytes at the beginning of a file its mark leaves out: there lies where the table of sections is, which a record moves.
 const HEADER: u64 = 64;

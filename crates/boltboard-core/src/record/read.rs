@@ -1,5 +1,6 @@
 //! Finding the records in a file. Files come from anywhere: only what is needed of them is read, and within limits.
 
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
@@ -7,8 +8,8 @@ use std::path::{Path, PathBuf};
 use object::read::archive::ArchiveFile;
 use object::{CompressionFormat, FileKind, Object, ObjectSection, ReadCache, ReadRef};
 
-use super::text::MAX_TEXT;
-use super::{HEADER, Record, RecordFault, SECTION, records_in};
+use super::text::{MAX_TEXT, texts_in};
+use super::{HEADER, REST, Record, RecordFault, SECTION, records_in};
 use crate::base::{DigestOf, FileError};
 
 /// The most members of an archive that are looked at.
@@ -139,10 +140,16 @@ impl<'d, R: ReadRef<'d>> ReadRef<'d> for Within<R> {
 
 fn of_object<'d, R: ReadRef<'d>>(data: R, member: Option<String>) -> object::Result<Vec<Seen>> {
     let file = object::File::parse(data)?;
+    let named = |name: &'static str| file.sections().filter(move |section| section.name() == Ok(name));
+    let mut rests = BTreeMap::new();
+    for section in named(REST) {
+        let texts = content(&section).map(|bytes| texts_in(&bytes)).unwrap_or_default();
+        rests.extend(texts.into_iter().filter_map(Result::ok));
+    }
     let mut seen = Vec::new();
-    for section in file.sections().filter(|section| section.name() == Ok(SECTION)) {
+    for section in named(SECTION) {
         let records = match content(&section) {
-            Ok(bytes) => records_in(&bytes),
+            Ok(bytes) => records_in(&bytes, &rests),
             Err(fault) => vec![Err(fault)],
         };
         let one = |record| Seen { member: member.clone(), record, standing: Standing::NotTold };

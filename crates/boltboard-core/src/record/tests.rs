@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use super::elf::{Text, addition};
+use super::elf::{Text, addition as add};
 use super::*;
 
 fn record() -> Record {
@@ -42,6 +42,14 @@ fn elf(wide: bool, little: bool) -> Vec<u8> {
 
 fn with(file: &[u8], text: &[u8]) -> Vec<u8> {
     carrying(file, Text::Plain(text))
+}
+
+fn addition(file: &[u8], text: Text<'_>) -> Option<super::elf::Addition> {
+    add(file, &[(SECTION, text)])
+}
+
+fn records_in(bytes: &[u8]) -> Vec<Result<Record, RecordFault>> {
+    super::records_in(bytes, &std::collections::BTreeMap::new())
 }
 
 fn carrying(file: &[u8], text: Text<'_>) -> Vec<u8> {
@@ -119,9 +127,30 @@ fn a_packed_record_is_small_and_read_alike() {
     let mut record = marked(&file);
     (0..2000).for_each(|n| record.off.push(format!("option-number-{n}")));
     let text = framed(&record.text());
-    let carrying = carrying(&file, Text::Packed(text.as_bytes()));
+    let carrying = carrying(&file, Text::Packed(&Packed::of(text.as_bytes())));
     assert!(carrying.len() - file.len() < text.len() / 3, "{} for {}", carrying.len(), text.len());
     assert_eq!(one(&carrying).record, Ok(record));
+}
+
+#[test]
+fn what_many_records_say_alike_lies_beside_them() {
+    let file = elf(true, true);
+    let rest = Rest { off: vec!["fog".into()], values: [("watts".to_string(), Said::Number(60))].into() };
+    let text = framed(&rest.text());
+    let digest = crate::base::Digest::of(rest.text().as_bytes()).to_string();
+    let own = Record { off: vec![], values: Default::default(), rest: Some(digest), ..record() };
+    let carried = |rest: &str| {
+        let (own, packed) = (framed(&own.text()), Packed::of(rest.as_bytes()));
+        let sections = [(SECTION, Text::Plain(own.as_bytes())), (REST, Text::Packed(&packed))];
+        let added = add(&file, &sections).expect("it can carry both");
+        [&added.head[..], &file[added.head.len()..], &added.tail].concat()
+    };
+    let whole = Record { off: rest.off.clone(), values: rest.values.clone(), ..record() };
+    assert_eq!(one(&carried(&text)).record, Ok(whole));
+    let other = framed(&Rest::default().text());
+    for wrong in ["", "something else", &other, &text.replacen("fog", "fag", 1)] {
+        assert!(matches!(one(&carried(wrong)).record, Err(RecordFault::Damaged(_))), "{wrong}");
+    }
 }
 
 #[test]
@@ -208,7 +237,8 @@ fn damage_and_lies_are_told() {
 fn lengths_that_a_file_claims_are_not_believed() {
     let file = elf(true, true);
     let text = framed(&Record { off: vec!["x".repeat(9000)], ..record() }.text());
-    for text in [Text::Plain(text.as_bytes()), Text::Packed(text.as_bytes())] {
+    let packed = Packed::of(text.as_bytes());
+    for text in [Text::Plain(text.as_bytes()), Text::Packed(&packed)] {
         hurt_everywhere(&file, &carrying(&file, text));
     }
 }
@@ -216,7 +246,8 @@ fn lengths_that_a_file_claims_are_not_believed() {
 fn hurt_everywhere(file: &[u8], whole: &[u8]) {
     // Each byte behind the file is made wrong in turn: whatever comes of it, it comes back.
     let mut faults = 0;
-    for at in (file.len()..whole.len()).chain(0..64) {
+    let step = (whole.len() - file.len()).div_ceil(400);
+    for at in (file.len()..whole.len()).step_by(step).chain(0..64) {
         for bits in [0xff, 0x80, 0x01] {
             let mut hurt = whole.to_vec();
             hurt[at] ^= bits;

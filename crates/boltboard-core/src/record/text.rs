@@ -60,9 +60,23 @@ pub struct Record {
     /// All other values that have an effect, by option.
     #[serde(default)]
     pub values: BTreeMap<String, Said>,
+    /// The digest of the text with `off` and `values`, where these are many and lie in a section of their own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rest: Option<String>,
     /// The file without its record.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub file: Option<FileMark>,
+}
+
+/// What many records of a build say alike, where it is much.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Rest {
+    /// Switches and modules that are off, or without effect.
+    #[serde(default)]
+    pub off: Vec<String>,
+    /// All values that have an effect and that nobody chose.
+    #[serde(default)]
+    pub values: BTreeMap<String, Said>,
 }
 
 /// Which values and facts a record tells.
@@ -71,7 +85,7 @@ pub struct Record {
 pub enum Covers {
     /// All of the tree.
     All,
-    /// Those that the part's definition names; there are many loadable modules.
+    /// Those that the part's definition names, and no choices: there can be many loadable modules and archives.
     Named,
 }
 
@@ -173,6 +187,7 @@ impl Record {
             choices: BTreeMap::new(),
             providers: BTreeMap::new(),
             values: BTreeMap::new(),
+            rest: None,
             file: None,
         }
     }
@@ -205,31 +220,53 @@ pub fn framed(text: &str) -> String {
     format!("{head}{} bytes, {}\n{text}", text.len(), Digest::of(text.as_bytes()))
 }
 
-/// Reads all records that lie side by side, as linkers put them. What lies between them does not count.
-pub fn records_in(bytes: &[u8]) -> Vec<Result<Record, RecordFault>> {
-    let mut records = Vec::new();
+impl Rest {
+    /// The text of it.
+    pub fn text(&self) -> String {
+        toml_edit::ser::to_string_pretty(self).expect("its keys are texts, and its tables come last")
+    }
+}
+
+/// Reads all records that lie side by side, as linkers put them. What lies between them does not count. `rests` are the texts that records
+/// share, by their digests.
+pub fn records_in(bytes: &[u8], rests: &BTreeMap<String, String>) -> Vec<Result<Record, RecordFault>> {
+    texts_in(bytes).into_iter().map(|found| whole(read(&found?.1)?, rests)).collect()
+}
+
+/// Puts a record together with what it shares with others.
+fn whole(record: Record, rests: &BTreeMap<String, String>) -> Result<Record, RecordFault> {
+    let Some(digest) = &record.rest else { return Ok(record) };
+    let damaged = |why: &str| RecordFault::Damaged(why.to_string());
+    let text = rests.get(digest).ok_or_else(|| damaged("the list of its values is missing"))?;
+    let Rest { off, values } = toml_edit::de::from_str(text).map_err(|e| damaged(e.message()))?;
+    Ok(Record { off, values, rest: None, ..record })
+}
+
+/// Reads all texts that lie side by side, with their digests.
+pub(super) fn texts_in(bytes: &[u8]) -> Vec<Result<(String, String), RecordFault>> {
+    let mut texts = Vec::new();
     let mut rest = bytes;
     while let Some(at) = find(rest, HEAD) {
-        if records.len() == MAX_RECORDS {
-            records.push(Err(RecordFault::TooMany));
+        if texts.len() == MAX_RECORDS {
+            texts.push(Err(RecordFault::TooMany));
             break;
         }
-        let (record, after) = one(&rest[at + HEAD.len()..]);
-        records.push(record);
+        let (text, after) = one(&rest[at + HEAD.len()..]);
+        texts.push(text);
         rest = after;
     }
-    if records.is_empty() && bytes.iter().any(|byte| *byte != 0) {
-        records.push(Err(RecordFault::Damaged("its first line is not there".into())));
+    if texts.is_empty() && bytes.iter().any(|byte| *byte != 0) {
+        texts.push(Err(RecordFault::Damaged("its first line is not there".into())));
     }
-    records
+    texts
 }
 
 fn find(bytes: &[u8], what: &[u8]) -> Option<usize> {
     bytes.windows(what.len()).position(|window| window == what)
 }
 
-/// Reads the record that begins here, behind what its first line begins with. Returns also what comes after it.
-fn one(bytes: &[u8]) -> (Result<Record, RecordFault>, &[u8]) {
+/// Reads the text that begins here, behind what its first line begins with. Returns also what comes after it.
+fn one(bytes: &[u8]) -> (Result<(String, String), RecordFault>, &[u8]) {
     let damaged = |why: &str| Err(RecordFault::Damaged(why.to_string()));
     let line_end = bytes.iter().take(MAX_HEAD).position(|byte| *byte == b'\n');
     let Some(line_end) = line_end else { return (damaged("its first line has no end"), bytes) };
@@ -246,16 +283,16 @@ fn one(bytes: &[u8]) -> (Result<Record, RecordFault>, &[u8]) {
     if Digest::of(text).to_string() != digest {
         return (damaged("its digest is not that of its text"), body);
     }
-    (read(text), &body[length..])
+    let text = std::str::from_utf8(text).map_err(|e| RecordFault::Damaged(e.to_string()));
+    (text.map(|text| (digest.to_string(), text.to_string())), &body[length..])
 }
 
-fn read(text: &[u8]) -> Result<Record, RecordFault> {
+fn read(text: &str) -> Result<Record, RecordFault> {
     #[derive(Deserialize)]
     struct Format {
         format: u32,
     }
     let damaged = |e: &dyn std::fmt::Display| RecordFault::Damaged(e.to_string());
-    let text = std::str::from_utf8(text).map_err(|e| damaged(&e))?;
     let Format { format } = toml_edit::de::from_str(text).map_err(|e| damaged(&e.message()))?;
     if format > FORMAT {
         return Err(RecordFault::Later(format));

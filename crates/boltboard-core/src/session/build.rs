@@ -208,7 +208,7 @@ impl Session {
             Some(steps) => Finished::Of(steps),
             None => Finished::All,
         };
-        let handed = self.hand_over(resolved, planned, &finished)?;
+        let handed = self.hand_over(resolved, planned, &finished, !report.removed.is_empty())?;
         report.set_aside.extend(handed.set_aside);
         report.mended = handed.mended;
         debug!("handed over");

@@ -10,7 +10,7 @@ use super::plan::Planned;
 use crate::base::files::read_regular;
 use crate::base::{FileError, RelPath};
 use crate::plan::{PlanInput, Recorder, is_recorded, tells_of};
-use crate::record::{Amiss, Handed, Item, content};
+use crate::record::{Amiss, Handed, Item, content, mark_of};
 use crate::run::{BuildReport, Difference, Unlike};
 use crate::step::{Location, StepId};
 use crate::survey::{Language, Tools};
@@ -26,12 +26,13 @@ pub(super) enum Finished<'r> {
 }
 
 impl Session {
-    /// Hands over what is finished. Returns what was noticed on the way.
+    /// Hands over what is finished; `removed` tells whether finished parts went away. Returns what was noticed on the way.
     pub(super) fn hand_over(
         &self,
         resolved: &Resolved,
         planned: &Planned,
         finished: &Finished<'_>,
+        removed: bool,
     ) -> Result<Handed, SessionFault> {
         let (plan, folders) = (&planned.plan, &planned.folders);
         let tools = self.tools_of_records(resolved);
@@ -60,7 +61,9 @@ impl Session {
         }
         let record = |item: &Item| self.board.part(&item.part).and_then(|part| recorder.record(part));
         handed.hand_over(folders, &items, &record)?;
-        handed.drop_gone(folders)?;
+        if plan.rest == 0 || removed {
+            handed.drop_gone(folders)?;
+        }
         handed.close(folders)?;
         Ok(handed)
     }
@@ -140,7 +143,7 @@ impl Session {
             }
             let Ok(bytes) = read_regular(&plain) else { continue };
             let record = self.board.part(&item.part).and_then(|part| recorder.record(part));
-            let wanted = content(&bytes, record).concat();
+            let wanted = content(&bytes, record, &mark_of(&bytes)).concat();
             let how = match read_regular(&out) {
                 Err(_) => Unlike::Missing,
                 Ok(there) if there == wanted => continue,

@@ -155,7 +155,7 @@ fn answer(one: &Inspected, question: &str) -> Result<(bool, String), Stop> {
             let near = near_matches(option, record.all_values().into_keys());
             let stop = Diagnostic::new(format!("the record of {} says nothing of an option `{option}`", one.name));
             let stop = match record.covers {
-                Covers::Named => stop.note("The record of a module tells the options that its definition names."),
+                Covers::Named => stop.note("The record of a module or archive tells only the options that its definition names; its program tells all."),
                 Covers::All => stop,
             };
             return Err(Stop::new(Exit::Wrong, stop.near(&near)));
@@ -189,6 +189,11 @@ pub fn recorded(session: &Session, file: &Path) -> Result<Record, Stop> {
         let text =
             format!("{} has {many} records of unlike choices, so that it is not clear which are meant", one.name);
         return Err(Stop::new(Exit::Wrong, Diagnostic::new(text)));
+    }
+    if record.covers == Covers::Named {
+        let text = format!("the record of {} does not tell what was chosen", one.name);
+        let help = "a program or shared library of the same build tells it; a module or archive tells only what its part names";
+        return Err(Stop::new(Exit::Wrong, Diagnostic::new(text).help(help)));
     }
     let tree = &session.board.tree;
     if record.tree != tree.name {

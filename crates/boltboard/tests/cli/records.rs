@@ -71,7 +71,7 @@ fn a_built_file_tells_how_it_was_made_wherever_it_is() {
     away.run("inspect taken").code(1).says(&["It has no record"]);
     // A module tells what its definition names; an archive carries it as a member.
     let module = tree.run(&format!("inspect {OUT}/lib/buoy/chime.so")).code(0);
-    module.says(&["module chime of buoy 1.2", "it tells those that this part names", "depth  7"]);
+    module.says(&["module chime of buoy 1.2", "it tells those that this part names", "chime  loadable"]);
     tree.run(&format!("inspect {OUT}/lib/liblow.a"))
         .code(0)
         .says(&["static library low of buoy 1.2", "The file is as it was made."]);
@@ -96,7 +96,7 @@ fn one_question_is_answered_by_the_exit_code() {
     tree.run("inspect no-such-file").code(1).says(&["no-such-file", "No such file"]);
     tree.run(&format!("inspect --has depth {OUT}/lib/buoy/chime.so"))
         .code(3)
-        .complains(&["tells the options that its"]);
+        .complains(&["tells only the options that its"]);
     let json = asked("--has depth=4 --json").code(1).json();
     assert_eq!((&json["answers"][0]["yes"], &json["answers"][0]["value"]), (&false.into(), &"3".into()));
 }
@@ -151,6 +151,8 @@ fn a_record_becomes_a_profile_again_with_folders_of_whoever_asks() {
     let theirs = other.join("data").display().to_string();
     assert!(tree.read("boltboard-work/profiles/theirs.toml").contains(&format!("data = \"{theirs}\"")));
     at_home(&maker, &format!("inspect --profile again {OUT}/bin/buoy")).code(2).complains(&["already is a profile"]);
+    let module = at_home(&maker, &format!("inspect --profile x {OUT}/lib/liblow.a")).code(3);
+    module.complains(&["does not tell what was chosen", "a program or shared library of the same build"]);
     // Another tree takes none of it.
     let mini = Scratch::with(MINI);
     let program = tree.at(&format!("{OUT}/bin/buoy")).display().to_string();
@@ -203,6 +205,29 @@ fn other_choices_make_no_step_run_that_does_not_see_them() {
     assert!(plain("bin/plain") == before);
     tree.run("build").code(0).says(&["Nothing to do:"]);
     tree.equals_clean();
+}
+
+#[test]
+fn many_values_are_compressed_once_and_read_alike() {
+    let tree = Scratch::with(TREE);
+    let options: String = (0..3000).map(|n| format!("[option.station-number-{n}]\nkind = \"switch\"\n")).collect();
+    tree.edit("boltboard.toml", "[part.low]", &format!("{options}[part.low]"));
+    tree.run("set station-number-7=on").code(0);
+    tree.run("build").code(0);
+    let program = std::fs::metadata(tree.at(&format!("{OUT}/bin/plain"))).expect("built").len();
+    let plain = std::fs::metadata(tree.at("boltboard-work/builds/mine/parts/bin/plain")).expect("built").len();
+    assert!(program - plain < 30_000, "{program} {plain}");
+    tree.run(&format!("inspect --has station-number-7 {OUT}/bin/plain")).code(0);
+    tree.run(&format!("inspect --has station-number-8 {OUT}/bin/plain")).code(1);
+    tree.run(&format!("inspect {OUT}/bin/plain"))
+        .code(0)
+        .says(&["station-number-7  on", "The file is as it was made."]);
+    tree.run("set station-number-9=on").code(0);
+    tree.run("build").code(0).says(&["current"]);
+    tree.run(&format!("inspect --has station-number-9 {OUT}/bin/plain")).code(0);
+    tree.equals_clean();
+    tool("strip", &[&format!("{OUT}/bin/plain")], &tree);
+    tree.run(&format!("inspect --has station-number-9 {OUT}/bin/plain")).code(0);
 }
 
 #[test]
