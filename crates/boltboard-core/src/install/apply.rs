@@ -1,17 +1,19 @@
 //! Installing and removing.
 
 use std::collections::BTreeMap;
-use std::ffi::OsString;
-use std::os::fd::AsRawFd;
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use rustix::fs::{AtFlags, CWD, Mode, OFlags};
-
+use super::change::{Change, Doing, Move, State, Yard};
+use super::lock::Lock;
 use super::manifest::{Installed, Manifest};
-use super::{Content, InstallFault, InstallFile, InstallPlan, InstallStep, Installable, There, content_of, folders};
+use super::put::{lay, link_to};
+use super::{
+    Content, InTheWay, InstallFault, InstallFile, InstallPlan, InstallStep, Installable, There, content_of, folders,
+};
+use crate::base::files::read_regular;
 use crate::base::{Digest, FileError};
 use crate::board::{Board, InstallRole};
+use crate::record::Record as BuiltRecord;
 
 /// What an installation did.
 #[derive(Debug, Clone, Default)]
@@ -28,6 +30,38 @@ pub struct InstallReport {
     pub not_given: Vec<(PathBuf, String)>,
     /// Files of the earlier installation that were removed.
     pub removed: Vec<PathBuf>,
+    /// The number of the generation that is in place now; 0 where none is recorded, or nothing was to do.
+    pub generation: u32,
+    /// The texts of edited configuration files that were kept.
+    pub kept_texts: Vec<ThreeWay>,
+}
+
+/// A configuration file that a person has edited and for which there is another one now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ThreeWay {
+    /// Its place.
+    pub path: PathBuf,
+    /// What was installed there once, where that is still known.
+    pub base: Option<Vec<u8>>,
+    /// What the person made of it.
+    pub theirs: Vec<u8>,
+    /// What would be there now.
+    pub ours: Vec<u8>,
+}
+
+impl ThreeWay {
+    /// What the person changed in what was installed once, and what the tree did, each as the lines that differ; `None` where it is not known
+    /// what was installed, or it is no text.
+    pub fn differences(&self) -> Option<(String, String)> {
+        let text =
+            |bytes: &[u8]| std::str::from_utf8(bytes).ok().filter(|text| !text.contains('\0')).map(str::to_string);
+        let (base, theirs, ours) = (text(self.base.as_ref()?)?, text(&self.theirs)?, text(&self.ours)?);
+        let lines = |other: &str| {
+            let diff = similar::TextDiff::from_lines(base.as_str(), other);
+            diff.unified_diff().context_radius(1).to_string()
+        };
+        Some((lines(&theirs), lines(&ours)))
+    }
 }
 
 /// What a removal did.
@@ -56,29 +90,144 @@ pub struct BuiltFrom {
     pub compiler: String,
     /// What the toolchain's environment set.
     pub environment: BTreeMap<String, String>,
+    /// What the records of its programs say alike.
+    pub record: BuiltRecord,
+    /// The time, in seconds since 1970.
+    pub now_s: u64,
 }
 
-/// Installs everything that was planned.
+/// Installs everything that was planned, or nothing of it.
 ///
 /// # Errors
-/// Files of others are in the way (nothing is written then), or a file cannot be written. The record is written first, so
-/// that what a stopped installation left can be removed; `seals` is told of each before.
+/// Files of others are in the way, or a file cannot be written: what had been changed is taken back. What is done is written down first, so
+/// that an installation that is cut off can be finished; `seals` is told of what is written down, before.
 pub fn install(
     board: &Board,
     from: &BuiltFrom,
     plan: &InstallPlan,
-    record: Record,
+    record: Record<'_>,
     seals: &mut dyn FnMut(Digest) -> Result<(), FileError>,
 ) -> Result<InstallReport, InstallFault> {
     let in_the_way = plan.in_the_way();
     if !in_the_way.is_empty() {
         return Err(InstallFault::Foreign(in_the_way));
     }
-    let mut recorded_files = plan.kept.clone();
-    for file in &plan.files {
-        recorded_files.extend(recorded(file, plan)?);
+    if let Some(file) =
+        plan.files.iter().find(|file| !matches!(file.content, Some(Content::File(_) | Content::Link(_))))
+    {
+        return Err(InstallFault::NotBuilt(file.source.clone()));
     }
-    recorded_files.sort_by(|a, b| a.path.cmp(&b.path));
+    let mut report = InstallReport::default();
+    let mut coming = Coming::default();
+    for file in &plan.files {
+        match file.step {
+            InstallStep::Same => report.same += 1,
+            InstallStep::New | InstallStep::Replace => {
+                coming.add(file, &file.target)?;
+                report.written.push(file.target.clone());
+            }
+            InstallStep::KeepEdited => {
+                let place = beside(&file.target, file.content.as_ref(), &board.tree.version)?;
+                if content_of(&place)?.is_none() {
+                    coming.add(file, &place)?;
+                }
+                report.kept.push((file.target.clone(), place));
+            }
+            InstallStep::Foreign(_) => {}
+        }
+    }
+    match record {
+        Record::Leave => coming.lay()?,
+        Record::Write(lock) => {
+            let yard = Yard::of(&plan.manifest_path);
+            report.kept_texts = three_ways(&yard, plan)?;
+            let change = change_of(board, from, plan, (&yard, lock), &mut coming)?;
+            if let Some(change) = change {
+                let changed = yard.make(&change, &coming.sources, seals)?;
+                report.removed = removed_of(plan, &changed.done);
+                report.generation = change.generation;
+                yard.prune()?;
+            }
+        }
+    }
+    let new = plan.folders.iter().filter(|folder| folder.there == There::Nothing);
+    for folder in new {
+        if !folders::make(folder)? {
+            report.not_given.extend(folder.owner.clone().map(|owner| (folder.target.clone(), owner)));
+        }
+        report.folders.push(folder.target.clone());
+    }
+    Ok(report)
+}
+
+/// The files that come.
+#[derive(Default)]
+struct Coming {
+    moves: Vec<Move>,
+    sources: BTreeMap<Digest, PathBuf>,
+}
+
+impl Coming {
+    fn add(&mut self, file: &InstallFile, place: &Path) -> Result<(), InstallFault> {
+        let after = match &file.content {
+            Some(Content::File(digest)) => {
+                self.sources.insert(*digest, file.source.clone());
+                State::File { digest: *digest, mode: file.mode }
+            }
+            Some(Content::Link(to)) => State::Link(to.into()),
+            Some(Content::Other(_)) | None => return Err(InstallFault::NotBuilt(file.source.clone())),
+        };
+        let Some(before) = State::of(place)? else {
+            return Err(InstallFault::Foreign(vec![InTheWay { path: place.to_path_buf(), what: super::NOT_OURS }]));
+        };
+        self.moves.push(Move { path: place.to_path_buf(), before, after });
+        Ok(())
+    }
+
+    /// Puts them in place where nobody keeps a record: below a folder for a package.
+    fn lay(&self) -> Result<(), FileError> {
+        for one in &self.moves {
+            let replaces = one.before != State::Nothing;
+            match &one.after {
+                State::File { digest, mode } => lay(&one.path, &self.sources[digest], *mode, replaces)?,
+                State::Link(to) => link_to(&one.path, Path::new(to), replaces)?,
+                State::Nothing => {}
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Puts the change together that an installation is; `None` where it changes nothing.
+fn change_of(
+    board: &Board,
+    from: &BuiltFrom,
+    plan: &InstallPlan,
+    (yard, lock): (&Yard, &Lock),
+    coming: &mut Coming,
+) -> Result<Option<Change>, InstallFault> {
+    let before = plan.before.as_ref();
+    let mut files = plan.kept.clone();
+    for file in &plan.files {
+        files.extend(recorded(file, plan)?);
+    }
+    files.sort_by(|a, b| a.path.cmp(&b.path));
+    let mut folders = lock.made().to_vec();
+    let new = plan.folders.iter().filter(|folder| folder.there == There::Nothing);
+    new.for_each(|folder| missing_folders(&folder.target.join("x"), &mut folders));
+    coming.moves.iter().for_each(|one| missing_folders(&one.path, &mut folders));
+    missing_folders(&plan.manifest_path, &mut folders);
+    let mut moves = std::mem::take(&mut coming.moves);
+    for old in &plan.obsolete {
+        let now = State::of(&old.path)?;
+        // What someone changed since stays.
+        moves.extend(now.filter(|now| old.is(now)).map(|before| Move {
+            path: old.path.clone(),
+            before,
+            after: State::Nothing,
+        }));
+    }
+    let known = before.map_or(&[][..], |manifest| &manifest.folders);
     let mut manifest = Manifest {
         format: 1,
         tree: board.tree.name.clone(),
@@ -87,64 +236,61 @@ pub fn install(
         patches: from.patches.clone(),
         compiler: from.compiler.clone(),
         environment: from.environment.clone(),
-        files: recorded_files,
-        folders: plan.before.as_ref().map_or(vec![], |m| m.folders.clone()),
+        generation: yard.next_number(before)?,
+        installed_s: from.now_s,
+        record: Some(from.record.clone()),
+        files,
+        folders: known.iter().chain(folders.iter().filter(|folder| !known.contains(folder))).cloned().collect(),
     };
-    let targets = plan.files.iter().map(|f| f.target.as_path());
-    let new = plan.folders.iter().filter(|folder| folder.there == There::Nothing);
-    for folder in new.clone() {
-        missing_folders(&folder.target.join("x"), &mut manifest.folders);
-    }
-    for path in targets.chain((record == Record::Write).then_some(plan.manifest_path.as_path())) {
-        missing_folders(path, &mut manifest.folders);
-    }
-    if record == Record::Write {
-        let mut both = manifest.clone();
-        both.files.extend(plan.obsolete.iter().cloned());
-        seals(both.seal())?;
-        both.write(&plan.manifest_path)?;
-    }
-    let mut report = InstallReport::default();
-    for file in &plan.files {
-        match file.step {
-            InstallStep::Same => report.same += 1,
-            InstallStep::New | InstallStep::Replace => {
-                put(file, &file.target)?;
-                report.written.push(file.target.clone());
-            }
-            InstallStep::KeepEdited => {
-                let beside = beside(file, &board.tree.version)?;
-                if content_of(&beside)?.is_none() {
-                    put(file, &beside)?;
-                }
-                report.kept.push((file.target.clone(), beside));
-            }
-            InstallStep::Foreign(_) => {}
+    if let Some(before) = before {
+        yard.number(before)?;
+        let alike = |manifest: &Manifest| Manifest { generation: 0, installed_s: 0, ..manifest.clone() };
+        let new_folders = folders.iter().any(|folder| !lock.made().contains(folder));
+        if moves.is_empty() && !new_folders && alike(before) == alike(&manifest) {
+            return Ok(None);
+        }
+        if moves.is_empty()
+            && before.generation > 0
+            && before.files == manifest.files
+            && before.record == manifest.record
+        {
+            // Only something about it is other, which makes no generation.
+            manifest.generation = before.generation;
         }
     }
-    for folder in new {
-        if !folders::make(folder)? {
-            report.not_given.extend(folder.owner.clone().map(|owner| (folder.target.clone(), owner)));
-        }
-        report.folders.push(folder.target.clone());
+    Ok(Some(Change {
+        doing: Doing::Install,
+        moves,
+        folders,
+        leaving: vec![],
+        generation: manifest.generation,
+        after: Some(manifest.text()),
+    }))
+}
+
+/// The files of the earlier installation that went.
+fn removed_of(plan: &InstallPlan, done: &[PathBuf]) -> Vec<PathBuf> {
+    plan.obsolete.iter().map(|old| old.path.clone()).filter(|path| done.contains(path)).collect()
+}
+
+/// The texts of configuration files that both the person and the tree changed.
+fn three_ways(yard: &Yard, plan: &InstallPlan) -> Result<Vec<ThreeWay>, FileError> {
+    let mut all = Vec::new();
+    for file in plan.files.iter().filter(|file| file.step == InstallStep::KeepEdited) {
+        let earlier = plan.before.iter().flat_map(|m| &m.files).find(|f| f.path == file.final_path);
+        let base = earlier.and_then(|earlier| earlier.digest).and_then(|digest| yard.kept.read(&digest));
+        let ours = read_regular(&file.source).map_err(FileError::on("read", &file.source))?;
+        let theirs = read_regular(&file.target).map_err(FileError::on("read", &file.target))?;
+        all.push(ThreeWay { path: file.target.clone(), base, theirs, ours });
     }
-    for old in &plan.obsolete {
-        if remove_ours(old)? == Gone::Removed {
-            report.removed.push(old.path.clone());
-        }
-    }
-    if record == Record::Write {
-        seals(manifest.seal())?;
-        manifest.write(&plan.manifest_path)?;
-    }
-    Ok(report)
+    Ok(all)
 }
 
 /// Whether an installation keeps a record of itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Record {
-    /// It does.
-    Write,
+#[derive(Debug, Clone, Copy)]
+pub enum Record<'l> {
+    /// It does, and nobody else changes it meanwhile.
+    Write(&'l Lock),
     /// It does not: the files are staged for a package, which has a record of its own.
     Leave,
 }
@@ -163,26 +309,27 @@ fn recorded(file: &InstallFile, plan: &InstallPlan) -> Result<Option<Installed>,
         Some(Content::Link(target)) => (None, Some(target.clone())),
         Some(Content::Other(_)) | None => return Err(InstallFault::NotBuilt(file.source.clone())),
     };
-    Ok(Some(Installed { path: file.final_path.clone(), digest, link, config: file.role == InstallRole::Config }))
+    let mode = digest.map(|_| file.mode);
+    Ok(Some(Installed { path: file.final_path.clone(), digest, link, config: file.role == InstallRole::Config, mode }))
 }
 
 /// Where a configuration file goes beside one that is kept: a name that is free, or has this content already.
-fn beside(file: &InstallFile, version: &str) -> Result<PathBuf, FileError> {
+pub(super) fn beside(target: &Path, content: Option<&Content>, version: &str) -> Result<PathBuf, FileError> {
     let version = version.replace('/', "-");
     let mut number = 1;
     loop {
-        let mut name = file.target.clone().into_os_string();
+        let mut name = target.to_path_buf().into_os_string();
         name.push(if number == 1 { format!(".from-{version}") } else { format!(".from-{version}-{number}") });
         let place = PathBuf::from(name);
         let there = content_of(&place)?;
-        if there.is_none() || there == file.content {
+        if there.is_none() || there.as_ref() == content {
             return Ok(place);
         }
         number += 1;
     }
 }
 
-fn missing_folders(path: &Path, folders: &mut Vec<PathBuf>) {
+pub(super) fn missing_folders(path: &Path, folders: &mut Vec<PathBuf>) {
     let mut missing: Vec<PathBuf> =
         path.ancestors().skip(1).take_while(|folder| !folder.exists()).map(Path::to_path_buf).collect();
     missing.reverse();
@@ -190,80 +337,6 @@ fn missing_folders(path: &Path, folders: &mut Vec<PathBuf>) {
         if !folders.contains(&folder) {
             folders.push(folder);
         }
-    }
-}
-
-/// Puts a file in place, whole or not at all. What comes to lie in a new place meanwhile is not overwritten.
-fn put(file: &InstallFile, target: &Path) -> Result<(), FileError> {
-    let folder = target.parent().unwrap_or(Path::new("/"));
-    crate::base::files::make_folder(folder)?;
-    let failed = || FileError::on("write", target);
-    let replaces = file.step == InstallStep::Replace;
-    match &file.content {
-        Some(Content::Link(to)) if replaces => {
-            let made = tempfile::Builder::new()
-                .prefix(".new-")
-                .make_in(folder, |aside| std::os::unix::fs::symlink(to, aside))
-                .map_err(failed())?;
-            made.into_temp_path().persist(target).map_err(|e| failed()(e.error))
-        }
-        Some(Content::Link(to)) => std::os::unix::fs::symlink(to, target).map_err(failed()),
-        Some(Content::File(_) | Content::Other(_)) | None => match nameless(file, folder) {
-            Some(made) => name_it(&made.map_err(failed())?, target, replaces).map_err(failed()),
-            None => {
-                let aside = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
-                fill(file, aside.as_file()).map_err(failed())?;
-                if replaces { aside.persist(target) } else { aside.persist_noclobber(target) }
-                    .map(|_| ())
-                    .map_err(|e| failed()(e.error))
-            }
-        },
-    }
-}
-
-/// Writes a file that has no name yet, so that nothing is left of it when we are killed. `None` where a file system has no such files.
-fn nameless(file: &InstallFile, folder: &Path) -> Option<std::io::Result<std::fs::File>> {
-    let flags = OFlags::TMPFILE | OFlags::RDWR | OFlags::CLOEXEC;
-    let made = std::fs::File::from(rustix::fs::open(folder, flags, Mode::RUSR | Mode::WUSR).ok()?);
-    Some(fill(file, &made).map(|()| made))
-}
-
-fn fill(file: &InstallFile, mut to: &std::fs::File) -> std::io::Result<()> {
-    std::io::copy(&mut std::fs::File::open(&file.source)?, &mut to)?;
-    to.set_permissions(std::fs::Permissions::from_mode(file.mode))?;
-    to.sync_data()
-}
-
-/// Gives a nameless file its name. Another file is replaced through a name aside, which is there for a moment only.
-fn name_it(made: &std::fs::File, target: &Path, replaces: bool) -> std::io::Result<()> {
-    let own = format!("/proc/self/fd/{}", made.as_raw_fd());
-    let link = |to: &Path| rustix::fs::linkat(CWD, own.as_str(), CWD, to, AtFlags::SYMLINK_FOLLOW);
-    if !replaces {
-        return Ok(link(target)?);
-    }
-    let folder = target.parent().unwrap_or(Path::new("/"));
-    let mut prefix = OsString::from(".new-");
-    prefix.push(target.file_name().unwrap_or_default());
-    let aside = tempfile::Builder::new().prefix(&prefix).make_in(folder, |aside| Ok(link(aside)?))?;
-    aside.into_temp_path().persist(target).map_err(|e| e.error)
-}
-
-#[derive(PartialEq)]
-enum Gone {
-    Removed,
-    Changed,
-    Already,
-}
-
-/// Removes a file if it is still as it was installed.
-fn remove_ours(file: &Installed) -> Result<Gone, FileError> {
-    match content_of(&file.path)? {
-        None => Ok(Gone::Already),
-        there if there == file.content() => {
-            std::fs::remove_file(&file.path).map_err(FileError::on("remove", &file.path))?;
-            Ok(Gone::Removed)
-        }
-        Some(_) => Ok(Gone::Changed),
     }
 }
 
@@ -276,36 +349,65 @@ pub enum Believed<'a> {
     Only(&'a Installable),
 }
 
-/// Removes exactly what was installed: changed files are left, folders only when we made them and nothing is in them.
+/// Removes exactly what was installed, or nothing: changed files are left, folders only when we made them and nothing is in them. All
+/// generations go with it.
 ///
 /// # Errors
-/// A file cannot be removed; the record stays, so that it can be tried again.
-pub fn uninstall(manifest: &Manifest, manifest_path: &Path, believed: Believed<'_>) -> Result<Removal, FileError> {
+/// A file cannot be removed: what had been removed is there again.
+pub fn uninstall(
+    manifest: &Manifest,
+    manifest_path: &Path,
+    believed: Believed<'_>,
+    seals: &mut dyn FnMut(Digest) -> Result<(), FileError>,
+) -> Result<Removal, InstallFault> {
+    let yard = Yard::of(manifest_path);
     let mut removal = Removal::default();
+    let mut moves = Vec::new();
     for file in &manifest.files {
-        if let Believed::Only(installable) = believed
-            && !installable.has(&file.path)
-        {
+        if !believed.has(&file.path) {
             removal.doubted.push(file.path.clone());
             continue;
         }
-        let list = match remove_ours(file)? {
-            Gone::Removed => &mut removal.removed,
-            Gone::Changed => &mut removal.left,
-            Gone::Already => &mut removal.gone,
-        };
-        list.push(file.path.clone());
+        match State::of(&file.path)? {
+            Some(State::Nothing) => removal.gone.push(file.path.clone()),
+            Some(now) if file.is(&now) => {
+                moves.push(Move { path: file.path.clone(), before: now, after: State::Nothing });
+            }
+            Some(_) | None => removal.left.push(file.path.clone()),
+        }
     }
-    Manifest::remove(manifest_path)?;
-    let ours = |folder: &Path| match believed {
+    let ours = |folder: &&PathBuf| match believed {
         Believed::All => true,
         Believed::Only(installable) => manifest_path.starts_with(folder) || installable.leads_through(folder),
     };
-    for folder in manifest.folders.iter().rev().filter(|folder| ours(folder)) {
-        // Fails when something of others is in it, which is how it must be.
-        if std::fs::remove_dir(folder).is_ok() {
-            removal.folders.push(folder.clone());
+    let leaving: Vec<PathBuf> = manifest.folders.iter().filter(ours).cloned().collect();
+    let there: Vec<PathBuf> = leaving.iter().filter(|folder| folder.is_dir()).cloned().collect();
+    let change = Change { doing: Doing::Remove, moves, folders: vec![], leaving, generation: 0, after: None };
+    let changed = yard.make(&change, &BTreeMap::new(), seals)?;
+    removal.removed = changed.done;
+    removal.removed.sort();
+    removal.left.extend(changed.left);
+    removal.folders = there.into_iter().filter(|folder| !folder.exists()).rev().collect();
+    Ok(removal)
+}
+
+impl Believed<'_> {
+    /// Tells whether a place is believed to be this tree's.
+    pub(super) fn has(&self, place: &Path) -> bool {
+        match self {
+            Believed::All => true,
+            Believed::Only(installable) => installable.has(place),
         }
     }
-    Ok(removal)
+}
+
+impl Installed {
+    /// Tells whether what lies at its place is as it was installed.
+    pub(super) fn is(&self, now: &State) -> bool {
+        match now {
+            State::Nothing => false,
+            State::File { digest, .. } => self.digest == Some(*digest),
+            State::Link(to) => self.link.as_ref().is_some_and(|link| to.as_os_str() == link.as_str()),
+        }
+    }
 }

@@ -9,6 +9,7 @@ use super::Content;
 use crate::base::files::{read_regular, write_whole};
 use crate::base::{Digest, FileError};
 use crate::board::Board;
+use crate::record::Record as BuiltRecord;
 
 /// What was installed, so that exactly that can be removed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -30,6 +31,15 @@ pub struct Manifest {
     /// What the toolchain's environment set then.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub environment: BTreeMap<String, String>,
+    /// Its number among those that were installed here; 0 in a record from before they had one.
+    #[serde(default)]
+    pub generation: u32,
+    /// When it was installed, in seconds since 1970.
+    #[serde(default)]
+    pub installed_s: u64,
+    /// What it was built from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub record: Option<BuiltRecord>,
     /// The files, by path.
     pub files: Vec<Installed>,
     /// Folders that the installation made, outermost first.
@@ -47,6 +57,9 @@ pub struct Installed {
     pub link: Option<String>,
     /// Whether it is a configuration file.
     pub config: bool,
+    /// Its permission bits, if it is a file; not told by a record from before they counted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mode: Option<u32>,
 }
 
 impl Installed {
@@ -95,8 +108,16 @@ impl Manifest {
     /// # Errors
     /// It cannot be written.
     pub fn write(&self, path: &Path) -> Result<(), FileError> {
-        write_whole(path, &self.bytes())?;
-        write_whole(&copy_of(path), &self.bytes())
+        Manifest::write_text(path, &self.text())
+    }
+
+    /// Writes the text of a record, likewise.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub(super) fn write_text(path: &Path, text: &str) -> Result<(), FileError> {
+        write_whole(path, text.as_bytes())?;
+        write_whole(&copy_of(path), text.as_bytes())
     }
 
     /// Removes the record and its copy.
@@ -115,11 +136,12 @@ impl Manifest {
 
     /// Returns what stands for this very record: whoever knows it has written it.
     pub fn seal(&self) -> Digest {
-        Digest::of(&self.bytes())
+        Digest::of(self.text().as_bytes())
     }
 
-    fn bytes(&self) -> Vec<u8> {
-        serde_json::to_vec_pretty(self).expect("paths and digests can always be written")
+    /// The text of it.
+    pub(super) fn text(&self) -> String {
+        serde_json::to_string_pretty(self).expect("paths and digests can always be written")
     }
 }
 

@@ -1,9 +1,13 @@
 //! What goes where, preview, removal. A stranger's file is never touched, an edited configuration file is kept.
 
 mod apply;
+mod change;
 mod folders;
+mod generations;
+mod lock;
 mod manifest;
 mod place;
+mod put;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -16,8 +20,11 @@ use crate::step::Location;
 
 use crate::plan::{Plan, PlanInput};
 
-pub use apply::{Believed, BuiltFrom, InstallReport, Record, Removal, install, uninstall};
+pub use apply::{Believed, BuiltFrom, InstallReport, Record, Removal, ThreeWay, install, uninstall};
+pub use change::{ChangeFault, Doing, Move, Recovered, State};
 pub use folders::{InstallFolder, There};
+pub use generations::{BackPlan, Begun, Generations, Limits};
+pub use lock::Lock;
 pub use manifest::{Installed, Manifest, Recorded};
 pub use place::{Content, InTheWay, Installable};
 use place::{checked_folder, content_of, stays_below};
@@ -136,6 +143,15 @@ pub enum InstallFault {
     /// The tree has no option `prefix`.
     #[error("the tree has no option `prefix` of kind path, so it does not say where it is installed")]
     NoPrefix,
+    /// What was to be changed was not.
+    #[error(transparent)]
+    Change(#[from] change::ChangeFault),
+    /// What an earlier generation needs is gone.
+    #[error("what that generation had as {} is no longer kept", .0.display())]
+    NotKept(PathBuf),
+    /// Another one is at it.
+    #[error("another command is installing below {}", .0.display())]
+    Busy(PathBuf),
     /// Two parts go to one place.
     #[error("two files would be installed as {0}")]
     Twice(PathBuf),
@@ -181,7 +197,7 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
             let target = staged(&final_path, staging);
             staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;
             let content = if (ask.is_stale)(output) { None } else { content_of(&source)? };
-            let step = step_for(content.as_ref(), &target, &final_path, rule.role, before.as_ref())?;
+            let step = step_for(content.as_ref(), &target, (&final_path, rule.mode), rule.role, before.as_ref())?;
             files.push(InstallFile {
                 part: *part,
                 source,
@@ -229,10 +245,10 @@ impl InstallPlan {
         self.files.iter().filter_map(foreign).chain(places).collect()
     }
 
-    /// Returns the first folder that would have to be written to and may not be.
-    pub fn barred(&self, record: Record) -> Option<PathBuf> {
+    /// Returns the first folder that would have to be written to and may not be; `recorded` tells whether a record is written.
+    pub fn barred(&self, recorded: bool) -> Option<PathBuf> {
         let targets = self.files.iter().filter(|file| file.step != InstallStep::Same).map(|file| &file.target);
-        let record = (record == Record::Write).then_some(&self.manifest_path);
+        let record = recorded.then_some(&self.manifest_path);
         let new = self.folders.iter().filter(|folder| folder.there == There::Nothing).map(|folder| &folder.target);
         let folders: BTreeSet<&Path> =
             targets.chain(new).chain(record).filter_map(|target| existing_folder(target)).collect();
@@ -265,7 +281,7 @@ fn staged(path: &Path, staging: Option<&Path>) -> PathBuf {
 fn step_for(
     content: Option<&Content>,
     target: &Path,
-    final_path: &Path,
+    (final_path, mode): (&Path, u32),
     role: InstallRole,
     before: Option<&Manifest>,
 ) -> Result<InstallStep, FileError> {
@@ -276,6 +292,12 @@ fn step_for(
     let ours = before.and_then(|m| m.files.iter().find(|f| f.path == final_path));
     let as_installed = ours.is_some_and(|ours| ours.content().as_ref() == Some(&there));
     Ok(match ours {
+        // A configuration file's mode is the person's as well.
+        Some(ours)
+            if Some(&there) == content && ours.mode.is_some_and(|then| then != mode) && role == InstallRole::Plain =>
+        {
+            InstallStep::Replace
+        }
         _ if Some(&there) == content => InstallStep::Same,
         Some(_) if as_installed => InstallStep::Replace,
         // A person's configuration from before our time is as good as an edited one.

@@ -27,6 +27,8 @@ fn from() -> BuiltFrom {
         patches: Vec::new(),
         compiler: "cc 1".into(),
         environment: std::collections::BTreeMap::new(),
+        record: crate::record::Record::new("t", "1", "", "", "p", crate::record::Covers::All),
+        now_s: 1000,
     }
 }
 
@@ -61,7 +63,17 @@ impl Built {
     }
 
     fn install(&self) -> Result<InstallReport, InstallFault> {
-        super::install(&self.planner.board, &from(), &self.plan(), Record::Write, &mut |_| Ok(()))
+        let lock = self.lock();
+        super::install(&self.planner.board, &from(), &self.plan(), Record::Write(&lock), &mut |_| Ok(()))
+    }
+
+    fn lock(&self) -> Lock {
+        Lock::take(&self.to("share/boltboard/t.json")).expect("nobody has it")
+    }
+
+    fn uninstall(&self) -> Removal {
+        let path = self.to("share/boltboard/t.json");
+        uninstall(&self.record(), &path, Believed::All, &mut |_| Ok(())).expect("removed")
     }
 
     fn record(&self) -> Manifest {
@@ -126,7 +138,7 @@ fn a_removal_takes_exactly_what_was_installed() {
     let path = manifest_path(&built.planner.board, &built.tree.root().join("to"));
     let manifest = built.record();
     assert_eq!((manifest.tree.as_str(), manifest.profile.as_str(), manifest.files.len()), ("t", "p", 2));
-    let removal = uninstall(&manifest, &path, Believed::All).expect("removed");
+    let removal = uninstall(&manifest, &path, Believed::All, &mut |_| Ok(())).expect("removed");
     assert_eq!(
         (removal.removed.as_slice(), removal.left.as_slice()),
         ([built.to("bin/tool")].as_slice(), [built.to("etc/t.conf")].as_slice())
@@ -142,7 +154,7 @@ fn folders_that_were_there_before_stay() {
     built.install().expect("installed");
     let path = manifest_path(&built.planner.board, &built.tree.root().join("to"));
     let manifest = built.record();
-    uninstall(&manifest, &path, Believed::All).expect("removed");
+    uninstall(&manifest, &path, Believed::All, &mut |_| Ok(())).expect("removed");
     assert!(built.to("bin").is_dir() && !built.to("etc").exists());
 }
 
@@ -163,8 +175,8 @@ fn what_cannot_be_installed_is_said() {
     let built = Built::new();
     std::fs::remove_file(built.tree.root().join("build/out/bin/tool")).expect("removed");
     let plan = built.plan();
-    let fault =
-        super::install(&built.planner.board, &from(), &plan, Record::Write, &mut |_| Ok(())).expect_err("not built");
+    let fault = super::install(&built.planner.board, &from(), &plan, Record::Write(&built.lock()), &mut |_| Ok(()))
+        .expect_err("not built");
     assert!(matches!(fault, InstallFault::NotBuilt(_)));
     let relative = Planner::new(&built.tree, "prefix=here", true);
     let fault = plan_install(&relative.input(), &relative.plan(), &all(None)).expect_err("relative");
@@ -195,7 +207,7 @@ fn what_was_the_same_before_stays_after_a_removal() {
     let built = Built::new();
     built.tree.write("to/bin/tool", "tool 1");
     built.install().expect("installed");
-    let removal = uninstall(&built.record(), &built.to("share/boltboard/t.json"), Believed::All).expect("removed");
+    let removal = built.uninstall();
     assert_eq!(removal.removed, [built.to("etc/t.conf")]);
     assert!(built.to("bin/tool").exists());
 }
@@ -222,7 +234,7 @@ fn a_record_of_someone_else_removes_only_what_this_tree_installs() {
     std::fs::write(&victim, "dear").expect("written");
     let mut forged = built.record();
     let digest = Some(Digest::of(b"dear"));
-    forged.files.push(Installed { path: victim.clone(), digest, link: None, config: false });
+    forged.files.push(Installed { path: victim.clone(), digest, link: None, config: false, mode: None });
     forged.folders.push(built.to("lib"));
     std::fs::create_dir(built.to("lib")).expect("someone's");
     let path = built.to("share/boltboard/t.json");
@@ -231,7 +243,7 @@ fn a_record_of_someone_else_removes_only_what_this_tree_installs() {
     let plan = plan_install(&built.planner.input(), &built.planner.plan(), &strange).expect("a plan");
     assert_eq!((plan.obsolete.len(), plan.kept.len()), (0, 1), "it stays");
     let installable = Installable::of(&built.planner.input());
-    let removal = uninstall(&forged, &path, Believed::Only(&installable)).expect("removed");
+    let removal = uninstall(&forged, &path, Believed::Only(&installable), &mut |_| Ok(())).expect("removed");
     assert_eq!(removal.removed, [built.to("bin/tool"), built.to("etc/t.conf")]);
     assert_eq!(removal.doubted, std::slice::from_ref(&victim));
     assert!(victim.exists() && built.to("lib").exists());
@@ -279,4 +291,80 @@ fn nothing_without_a_name_is_left_behind() {
     built.install().expect("installed");
     let names = std::fs::read_dir(built.to("bin")).expect("there").map(|entry| entry.expect("an entry").file_name());
     assert_eq!(names.collect::<Vec<_>>(), ["tool"]);
+}
+
+/// A change with a place that cannot be written to.
+fn halfway(root: &Path) -> (change::Yard, change::Change) {
+    let at = |name: &str| root.join(name);
+    std::fs::create_dir_all(root).expect("made");
+    std::fs::write(at("first"), "old").expect("written");
+    std::fs::write(at("gone"), "gone").expect("written");
+    std::fs::write(at("wall"), "no folder").expect("written");
+    let file = |text: &str| State::File { digest: Digest::of(text.as_bytes()), mode: 0o640 };
+    let of = |name: &str, after| Move {
+        path: at(name),
+        before: State::of(&at(name)).expect("seen").expect("a file"),
+        after,
+    };
+    let yard = change::Yard::of(&at("share/t.json"));
+    let moves = vec![of("first", file("new")), of("gone", State::Nothing), of("wall/second", file("new"))];
+    let change = change::Change {
+        doing: Doing::Install,
+        moves,
+        folders: vec![at("made")],
+        leaving: vec![],
+        generation: 1,
+        after: Some("{}".into()),
+    };
+    std::fs::write(at("new"), "new").expect("written");
+    (yard, change)
+}
+
+#[test]
+fn a_change_that_cannot_be_finished_is_taken_back() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let (root, text) = (folder.path(), |name: &str| std::fs::read_to_string(folder.path().join(name)));
+    let (yard, change) = halfway(root);
+    let sources = [(Digest::of(b"new"), root.join("new"))].into();
+    let fault = yard.make(&change, &sources, &mut |_| Ok(())).expect_err("a file is no folder");
+    assert!(matches!(fault, ChangeFault::TakenBack(_)), "{fault}");
+    assert_eq!((text("first").expect("there"), text("gone").expect("there")), ("old".into(), "gone".into()));
+    assert!(!root.join("made").exists() && yard.begun().is_none() && !yard.manifest.exists());
+    // Written down and cut off, it is taken back by whoever comes next, or finished once the wall is gone.
+    for wall in [true, false] {
+        let (yard, change) = halfway(root);
+        let mut noted = Vec::new();
+        yard.write_down(&change, &sources, &mut |seal| {
+            noted.push(seal);
+            Ok(())
+        })
+        .expect("written down");
+        let (begun, seal) = yard.begun().expect("it is there");
+        assert_eq!((begun.moves.len(), noted), (3, vec![seal]));
+        std::fs::write(root.join("first"), "new").expect("it had come so far");
+        use std::os::unix::fs::PermissionsExt;
+        std::fs::set_permissions(root.join("first"), std::fs::Permissions::from_mode(0o640)).expect("set");
+        if !wall {
+            std::fs::remove_file(root.join("wall")).expect("removed");
+        }
+        let ended = yard.recover(&begun).expect("one of both");
+        assert_eq!(matches!(ended, Recovered::TakenBack(Doing::Install, _)), wall, "{ended:?}");
+        let first = if wall { "old" } else { "new" };
+        assert_eq!((text("first").expect("there").as_str(), root.join("gone").exists()), (first, wall));
+        assert!(yard.begun().is_none());
+    }
+    assert_eq!(text("wall/second").expect("there"), "new");
+}
+
+#[test]
+fn what_changed_meanwhile_is_left() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let (yard, mut change) = halfway(folder.path());
+    change.moves.pop();
+    let sources = [(Digest::of(b"new"), folder.path().join("new"))].into();
+    yard.write_down(&change, &sources, &mut |_| Ok(())).expect("written down");
+    std::fs::write(folder.path().join("gone"), "dear to someone").expect("written");
+    yard.recover(&change).expect("finished");
+    assert_eq!(std::fs::read_to_string(folder.path().join("gone")).expect("there"), "dear to someone");
+    assert_eq!(std::fs::read_to_string(folder.path().join("first")).expect("there"), "new");
 }

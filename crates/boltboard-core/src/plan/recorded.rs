@@ -105,6 +105,11 @@ impl<'a> Recorder<'a> {
         self.own(part, if named { empty(&self.input) } else { self.all().record.clone() })
     }
 
+    /// What many records say alike.
+    pub fn common_record(&self) -> Record {
+        self.all().record.clone()
+    }
+
     fn all(&self) -> &Common {
         self.common.get_or_init(|| {
             let record = self.of_all();

@@ -10,7 +10,7 @@ use super::plan::Planned;
 use crate::base::files::read_regular;
 use crate::base::{FileError, RelPath};
 use crate::plan::{PlanInput, Recorder, is_recorded, tells_of};
-use crate::record::{Amiss, Handed, Item, content, mark_of};
+use crate::record::{Amiss, Handed, Item, Record, content, mark_of};
 use crate::run::{BuildReport, Difference, Unlike};
 use crate::step::{Location, StepId};
 use crate::survey::{Language, Tools};
@@ -66,6 +66,11 @@ impl Session {
         }
         handed.close(folders)?;
         Ok(handed)
+    }
+
+    /// What the records of a build say alike.
+    pub fn common_record(&self, resolved: &Resolved, planned: &Planned) -> Record {
+        self.recorder(resolved, planned, &self.tools_of_records(resolved)).common_record()
     }
 
     /// The compilers that records tell of. A plan of what was touched knows only those for the files that it looked at.

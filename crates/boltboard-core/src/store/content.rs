@@ -1,5 +1,6 @@
 //! Results by content, and notes about which step made them from what.
 
+use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{ErrorKind, Seek, Write};
 use std::os::unix::fs::PermissionsExt;
@@ -82,6 +83,24 @@ impl Store {
     pub(super) fn digest_of(path: &Path) -> Option<Digest> {
         let part = |path: &Path| path.file_name().and_then(|name| name.to_str()).map(str::to_string);
         (part(path.parent()?)? + &part(path)?).parse().ok()
+    }
+
+    /// Where a content lies, if it is kept.
+    pub fn place_of(&self, digest: &Digest) -> PathBuf {
+        self.path("content", digest)
+    }
+
+    /// Drops every content that is not among these.
+    ///
+    /// # Errors
+    /// One cannot be removed.
+    pub fn keep_only(&self, wanted: &BTreeSet<Digest>) -> Result<(), FileError> {
+        for path in self.files_of("content") {
+            if Store::digest_of(&path).is_none_or(|digest| !wanted.contains(&digest)) {
+                std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
+            }
+        }
+        Ok(())
     }
 
     /// Tells whether a content is kept.

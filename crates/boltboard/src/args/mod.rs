@@ -98,6 +98,8 @@ pub enum Command {
     Ledger(commands::ledger::LedgerArgs),
     /// Install what was built
     Install(commands::install::InstallArgs),
+    /// Show what was installed when, and go back to it
+    Back(commands::back::BackArgs),
     /// Remove what was installed
     Uninstall(commands::install::UninstallArgs),
     /// Check the tree's definitions for mistakes

@@ -2,11 +2,12 @@
 
 use std::path::{Path, PathBuf};
 
-use boltboard_core::base::shell_word;
+use boltboard_core::base::{Digest, shell_word};
 use boltboard_core::install::{
-    Believed, BuiltFrom, InstallAsk, InstallFault, Installable, Manifest, Record, Recorded, install as core_install,
-    manifest_path, plan_install, uninstall as core_uninstall,
+    Begun, Believed, BuiltFrom, ChangeFault, Doing, InstallAsk, InstallFault, Installable, Lock, Manifest, Record,
+    Recorded, Recovered, install as core_install, manifest_path, plan_install, uninstall as core_uninstall,
 };
+use boltboard_core::session::Resolved;
 use boltboard_core::step::StepId;
 use boltboard_core::survey::Compiler;
 use clap::Args;
@@ -72,6 +73,18 @@ impl From<InstallFault> for Stop {
                 let diagnostic = diagnostic.note("Nothing was installed.").help("move those files away");
                 Stop::new(Exit::No, diagnostic.next(own_prefix(), "or install below your home"))
             }
+            InstallFault::Busy(_) => {
+                Stop::new(Exit::No, diagnostic.note("Nothing was changed.").help("wait until it is done"))
+            }
+            InstallFault::NotKept(_) => Stop::new(Exit::No, diagnostic.note("Nothing was changed.")),
+            InstallFault::Change(ChangeFault::File(error)) => return error.into(),
+            InstallFault::Change(ref change @ ChangeFault::TakenBack(ref error)) => {
+                Stop::new(Exit::of_file(error), Diagnostic::new(change.to_string()))
+            }
+            InstallFault::Change(ref change @ ChangeFault::Stuck(ref error, _)) => Stop::new(
+                Exit::of_file(error),
+                Diagnostic::new(change.to_string()).next("boltboard install", "try again; it goes on from there"),
+            ),
             InstallFault::NotBuilt(_) => Stop::new(Exit::No, diagnostic.next("boltboard build", "build it first")),
             InstallFault::Nothing | InstallFault::NoPrefix | InstallFault::Twice(_) => {
                 Stop::new(Exit::Wrong, diagnostic)
@@ -93,9 +106,11 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     let resolved = session.resolve()?;
     let parts = made_parts(&session, &resolved, &args.parts)?;
     let planned = session.plan_to_build(&resolved)?;
+    if args.staging.is_none() && !args.preview {
+        finish_begun(&session, screen, &resolved)?;
+    }
     let ahead = session.preview(&planned, None)?;
     let staging = args.staging.as_ref().map(|folder| session.around.folder.join(folder));
-    let record = if staging.is_some() { Record::Leave } else { Record::Write };
     let wanted = (!parts.is_empty()).then(|| planned.plan.needed_for(&parts));
     let is_wanted = |id: &StepId| wanted.as_ref().is_none_or(|wanted| wanted.contains(id));
     let due: Vec<StepId> = ahead.steps.iter().map(|step| step.step).filter(|id| is_wanted(id)).collect();
@@ -118,7 +133,7 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     if !in_the_way.is_empty() {
         return Err(InstallFault::Foreign(in_the_way).into());
     }
-    if let Some(folder) = plan.barred(record) {
+    if let Some(folder) = plan.barred(staging.is_none()) {
         return Err(barred(&session, &folder));
     }
     if !due.is_empty() && !global.json {
@@ -132,6 +147,9 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     }
     let input = session.plan_input(&built.resolved, &built.planned);
     let now = InstallAsk { parts: of_parts, staging: below, is_stale: &|_| false, wrote: &wrote };
+    let manifest = manifest_path(&session.board, &prefix_of(&session, &built.resolved)?);
+    let lock = staging.is_none().then(|| Lock::take(&manifest)).transpose()?;
+    let record = lock.as_ref().map_or(Record::Leave, Record::Write);
     let plan = plan_install(&input, &built.planned.plan, &now)?;
     let note = &mut |seal| session.work.note_record(&seal);
     let patches = built.resolved.choices.changes.iter().map(|change| change.name.clone()).collect();
@@ -141,12 +159,14 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
         patches,
         compiler: tools.target.c.as_ref().map_or_else(|_| String::new(), Compiler::in_words),
         environment: tools.environment.clone(),
+        record: session.common_record(&built.resolved, &built.planned),
+        now_s: now_s(),
     };
     let report = core_install(&session.board, &from, &plan, record, note)?;
     if global.json {
         screen.json(&json::installed(&plan, &report));
     } else {
-        screen.out(&deliver::installed(&report, record == Record::Write));
+        screen.out(&deliver::installed(&report, staging.is_none()));
     }
     Ok(Exit::Done)
 }
@@ -168,19 +188,15 @@ fn barred(session: &Session, folder: &Path) -> Stop {
 pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
-    let option = session.board.prefix().ok_or(InstallFault::NoPrefix)?;
-    let prefix = PathBuf::from(resolved.resolution.value(option).to_string());
+    let prefix = prefix_of(&session, &resolved)?;
     let path = manifest_path(&session.board, &prefix);
+    if !args.preview && finish_begun(&session, screen, &resolved)? == Ended::Removed {
+        return Ok(Exit::Done);
+    }
     let manifest = match Manifest::read(&path, &session.board)? {
         Recorded::Whole(manifest) => *manifest,
         Recorded::Damaged => return Err(InstallFault::Damaged(path).into()),
-        Recorded::Nothing => {
-            let diagnostic =
-                Diagnostic::new(format!("{} is not installed below {}", session.board.tree.name, prefix.display()));
-            let diagnostic = diagnostic.help("name the prefix that it was installed with: --try prefix=DIR");
-            let diagnostic = diagnostic.next("boltboard ledger", "what was built when");
-            return Err(Stop::new(Exit::No, diagnostic).kind(FaultKind::Install));
-        }
+        Recorded::Nothing => return Err(not_installed(&session, &prefix)),
     };
     if args.preview && global.json {
         screen.json(&json::uninstall(&manifest));
@@ -191,17 +207,79 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
         screen.out(&lines);
         return Ok(Exit::Done);
     }
-    let removal = if session.work.wrote_record(&manifest.seal()) {
-        core_uninstall(&manifest, &path, Believed::All)?
-    } else {
-        let planned = session.plan_to_build(&resolved)?;
-        let installable = Installable::of(&session.plan_input(&resolved, &planned));
-        core_uninstall(&manifest, &path, Believed::Only(&installable))?
-    };
+    let lock = Lock::take(&path)?;
+    let note = &mut |seal| session.work.note_record(&seal);
+    let installable = believed(&session, &resolved, &manifest.seal())?;
+    let removal = core_uninstall(&manifest, &path, of(&installable), note)?;
+    drop(lock);
     if global.json {
         screen.json(&json::removed(&manifest, &removal));
     } else {
         screen.out(&deliver::removed(&removal));
     }
     Ok(Exit::Done)
+}
+
+/// The prefix of a tree with these values.
+pub fn prefix_of(session: &Session, resolved: &Resolved) -> Result<PathBuf, Stop> {
+    let option = session.board.prefix().ok_or(InstallFault::NoPrefix)?;
+    Ok(PathBuf::from(resolved.resolution.value(option).to_string()))
+}
+
+/// Tells that nothing of the tree is installed there.
+pub fn not_installed(session: &Session, prefix: &Path) -> Stop {
+    let diagnostic =
+        Diagnostic::new(format!("{} is not installed below {}", session.board.tree.name, prefix.display()));
+    let diagnostic = diagnostic.help("name the prefix that it was installed with: --try prefix=DIR");
+    let diagnostic = diagnostic.next("boltboard ledger", "what was built when");
+    Stop::new(Exit::No, diagnostic).kind(FaultKind::Install)
+}
+
+/// The places of which a record is believed: all where it was written from here, which is told by `None`.
+pub fn believed(session: &Session, resolved: &Resolved, seal: &Digest) -> Result<Option<Installable>, Stop> {
+    if session.work.wrote_record(seal) {
+        return Ok(None);
+    }
+    let planned = session.plan_to_build(resolved)?;
+    Ok(Some(Installable::of(&session.plan_input(resolved, &planned))))
+}
+
+/// What is believed, as the core takes it.
+pub fn of(installable: &Option<Installable>) -> Believed<'_> {
+    installable.as_ref().map_or(Believed::All, Believed::Only)
+}
+
+/// What became of what was begun and not ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ended {
+    /// There was nothing, or it is in place or not.
+    Other,
+    /// A removal was finished.
+    Removed,
+}
+
+/// Finishes what was begun below the prefix and cut off, or takes it back, and says which.
+pub fn finish_begun(session: &Session, screen: &Screen, resolved: &Resolved) -> Result<Ended, Stop> {
+    let manifest = manifest_path(&session.board, &prefix_of(session, resolved)?);
+    let Some(begun) = Begun::of(&manifest) else { return Ok(Ended::Other) };
+    let _lock = Lock::take(&manifest)?;
+    let installable = believed(session, resolved, &begun.seal)?;
+    let ended = begun.end(of(&installable))?;
+    let named = |doing: Doing| match doing {
+        Doing::Install => "An installation",
+        Doing::Back => "Going back",
+        Doing::Remove => "A removal",
+    };
+    screen.remark(&match &ended {
+        Recovered::Finished(doing) => format!("{} that was cut off is finished now.", named(*doing)),
+        Recovered::TakenBack(doing, why) => {
+            format!("{} that was cut off is taken back, because it could not be finished: {why}.", named(*doing))
+        }
+    });
+    Ok(if matches!(ended, Recovered::Finished(Doing::Remove)) { Ended::Removed } else { Ended::Other })
+}
+
+/// Seconds since 1970.
+pub fn now_s() -> u64 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |since| since.as_secs())
 }

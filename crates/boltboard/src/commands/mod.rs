@@ -2,6 +2,7 @@
 
 pub mod adopt;
 mod ask;
+pub mod back;
 pub mod board;
 pub mod build;
 pub mod carry;
@@ -62,6 +63,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Clean(args)) => clean::run(global, screen, args),
         Some(Command::Ledger(args)) => ledger::run(global, screen, args),
         Some(Command::Install(args)) => install::install(global, screen, args),
+        Some(Command::Back(args)) => back::run(global, screen, args),
         Some(Command::Uninstall(args)) => install::uninstall(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),
         Some(Command::Adopt(args)) => adopt::run(global, screen, args),

@@ -6,6 +6,7 @@ use boltboard_core::base::shell_word;
 use boltboard_core::board::{Board, PartId};
 use boltboard_core::install::{InstallFile, InstallFolder, InstallPlan, InstallReport, InstallStep, Removal, There};
 
+use super::back::three_way;
 use super::text::{Cell, Role, columns, count, next_line, paint};
 
 /// Lists what an installation would do after so many steps were built.
@@ -85,12 +86,16 @@ pub fn installed(report: &InstallReport, recorded: bool) -> String {
             beside.display()
         ));
     }
+    report.kept_texts.iter().for_each(|texts| text.push_str(&three_way(texts)));
     for (folder, owner) in &report.not_given {
         let folder = folder.display().to_string();
         text.push_str(&format!("{} {folder} is yours, and is to belong to {owner}\n", paint(Role::Warn, "owner:")));
         text.push_str(&next_line(format!("sudo chown {owner} {}", shell_word(&folder)), "give it away"));
     }
     if recorded {
+        if report.generation > 1 {
+            text.push_str(&next_line("boltboard back", "what was installed before, and how to go back to it"));
+        }
         text.push_str(&next_line("boltboard uninstall", "remove exactly these files"));
     }
     text

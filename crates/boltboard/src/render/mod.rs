@@ -1,6 +1,7 @@
 //! Text and JSON: the only folder that writes.
 
 pub mod adopt;
+pub mod back;
 pub mod build;
 pub mod carry;
 pub mod clash;

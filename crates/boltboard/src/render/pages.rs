@@ -67,6 +67,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("boltboard-clean", &["boltboard clean", "boltboard clean --store-limit 20GiB"]),
     ("boltboard-ledger", &["boltboard ledger", "boltboard ledger --timeline build.svg"]),
     ("boltboard-install", &["boltboard install --preview", "boltboard install --staging root"]),
+    ("boltboard-back", &["boltboard back", "boltboard back 2 --preview", "boltboard back --keep 5"]),
     ("boltboard-uninstall", &["boltboard uninstall --preview", "boltboard uninstall"]),
     ("boltboard-lint", &["boltboard lint", "boltboard lint --severity error"]),
     (

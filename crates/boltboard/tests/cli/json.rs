@@ -239,6 +239,14 @@ fn every_answer_has_just_its_documented_fields() {
     keys(first(&install, "files"), &["path", "part", "mode", "step"]);
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
     tree.run("install").code(0);
+    tree.run("set depth=8").code(0);
+    tree.run("install").code(0);
+    let back = answer("back");
+    keys(&back, &["format", "tree", "prefix", "in-place", "keep", "keep-days?", "dropped", "generations"]);
+    let one = ["number", "in-place", "installed-s", "profile", "version", "files", "options"];
+    keys(first(&back, "generations"), &[&one[..], &["added", "changed", "removed"]].concat());
+    keys(first(first(&back, "generations"), "options"), &["option", "before?", "after?"]);
+    keys(&answer("back 1 --preview"), &["format", "from", "to", "done", "written", "removed", "kept"]);
     keys(
         &answer("uninstall --preview"),
         &["format", "tree", "version", "profile", "patches", "compiler", "environment", "paths"],

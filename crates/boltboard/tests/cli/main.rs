@@ -13,6 +13,7 @@ mod exact;
 mod failing;
 mod faults;
 mod fortran;
+mod generations;
 mod generators;
 mod habits;
 mod harness;

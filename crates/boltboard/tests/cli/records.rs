@@ -76,7 +76,7 @@ fn a_built_file_tells_how_it_was_made_wherever_it_is() {
         .code(0)
         .says(&["static library low of buoy 1.2", "The file is as it was made."]);
     let told = tree.run(&format!("inspect {OUT}/bin/buoy {OUT}/lib/liblow.a --json")).code(0).json();
-    assert_eq!(told["files"][1]["records"][0]["record"]["choices"]["depth"], 7);
+    assert_eq!(told["files"][0]["records"][0]["record"]["choices"]["depth"], 7);
     assert_eq!(told["files"][0]["records"][0]["standing"], "as-made");
 }
 

@@ -1,0 +1,290 @@
+//! Installations that can be taken back: generations, edited configurations, kills at any instant.
+
+use std::collections::BTreeMap;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+use crate::harness::Scratch;
+
+const TREE: &[(&str, &str)] = &[
+    (
+        "boltboard.toml",
+        "format = 1\n[tree]\nname = \"buoy\"\nversion = \"1\"\n[header.options]\noutput = \"options.h\"\nprefix = \"B_\"\n\
+         [option.prefix]\nkind = \"path\"\ndefault = \"/opt/buoy\"\n[option.depth]\nkind = \"number\"\nrange = [1, 90]\ndefault = 3\n\
+         [option.bell]\nkind = \"switch\"\n\
+         [part.buoy]\nkind = \"program\"\nsources = [\"main.c\"]\ninstall = \"${prefix}/bin\"\n\
+         [part.tide]\nkind = \"shared-library\"\nabi = \"2\"\nsources = [\"tide.c\"]\ninstall = \"${prefix}/lib\"\n\
+         [part.bell]\nkind = \"data\"\nwhen = \"bell\"\nsources = [\"bell.txt\"]\noutput = \"share\"\ninstall = \"${prefix}/share/bell\"\n\
+         [part.conf]\nkind = \"data\"\nsources = [\"buoy.conf\"]\noutput = \"etc\"\ninstall = \"${prefix}/etc\"\nrole = \"config\"\n",
+    ),
+    ("main.c", "#include <options.h>\nint main(void) { return B_DEPTH; }\n"),
+    ("tide.c", "int tide(void) { return 1; }\n"),
+    ("bell.txt", "ding\n"),
+    ("buoy.conf", "name = buoy\nport = 1\nlog = off\n"),
+];
+
+fn tree() -> Scratch {
+    let tree = Scratch::with(TREE);
+    let prefix = tree.at("to").display().to_string();
+    tree.run(&format!("set prefix={prefix}")).code(0);
+    tree
+}
+
+/// All files below the prefix but those of the record, with contents, modes and where links lead.
+fn all(tree: &Scratch) -> BTreeMap<String, String> {
+    fn walk(folder: &Path, root: &Path, into: &mut BTreeMap<String, String>) {
+        for entry in std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok) {
+            let path = entry.path();
+            let name = path.strip_prefix(root).expect("below").display().to_string();
+            let status = path.symlink_metadata().expect("there");
+            if status.is_symlink() {
+                into.insert(name, format!("-> {}", std::fs::read_link(&path).expect("a link").display()));
+            } else if status.is_dir() {
+                walk(&path, root, into);
+            } else {
+                let bytes = std::fs::read(&path).expect("read");
+                let digest = boltboard_core::base::Digest::of(&bytes);
+                into.insert(name, format!("{:o} {digest}", status.permissions().mode() & 0o7777));
+            }
+        }
+    }
+    let mut files = BTreeMap::new();
+    walk(&tree.at("to"), &tree.at("to"), &mut files);
+    files.retain(|name, _| !name.starts_with("share/boltboard"));
+    files
+}
+
+#[test]
+fn one_goes_back_to_exactly_what_was_there() {
+    let tree = tree();
+    tree.run("install").code(0);
+    let first = all(&tree);
+    tree.run("set depth=7 bell=on").code(0);
+    tree.edit("boltboard.toml", "install = \"${prefix}/lib\"", "install = \"${prefix}/lib\"\nmode = \"700\"");
+    tree.run("install").code(0).says(&["→ boltboard back"]);
+    let second = all(&tree);
+    assert!(second.contains_key("share/bell/bell.txt") && first["bin/buoy"] != second["bin/buoy"]);
+    assert!(first["lib/libtide.so.2"].starts_with("755 ") && second["lib/libtide.so.2"].starts_with("700 "));
+    tree.run("install").code(0).says(&["0 files written"]);
+    let listed = tree.run("back").code(0).says(&[
+        "2 generations",
+        "2  in place  buoy 1  mine",
+        "bell   off  → on",
+        "depth  3    → 7",
+        "1 file new, 2 files changed",
+        "→ boltboard back 1",
+    ]);
+    assert!(!listed.out.contains("\n3 "), "installing the same again makes none: {}", listed.out);
+    tree.run("back 1 --preview").code(0).says(&["remove", "share/bell/bell.txt", "→ boltboard back 1"]);
+    assert!(all(&tree) == second, "a preview changes nothing");
+    tree.run("back 1")
+        .code(0)
+        .says(&["Back to generation 1 from 2: 2 files written, 1 removed.", "→ boltboard back 2"]);
+    assert!(all(&tree) == first);
+    assert!(!tree.at("to/share/bell").exists());
+    tree.run("back 2").code(0);
+    assert!(all(&tree) == second);
+    tree.run("back 1").code(0);
+    tree.run("set depth=9").code(0);
+    tree.run("install").code(0);
+    let json = tree.run("back --json").code(0).json();
+    let numbers: Vec<u64> =
+        json["generations"].as_array().expect("a list").iter().filter_map(|one| one["number"].as_u64()).collect();
+    assert_eq!((numbers, &json["in-place"]), (vec![3, 2, 1], &3.into()));
+    tree.run("back 8").code(2).complains(&["there is no generation 8; there are 1, 2, 3"]);
+    // All goes with a removal.
+    tree.run("uninstall").code(0);
+    assert!(!tree.at("to").exists());
+    tree.run("back").code(1).complains(&["buoy is not installed below"]);
+}
+
+#[test]
+fn an_edited_configuration_survives_both_ways() {
+    let tree = tree();
+    tree.run("install").code(0);
+    let conf = || tree.read("to/etc/buoy.conf");
+    let edited = conf().replace("port = 1", "port = 99");
+    tree.write("to/etc/buoy.conf", &edited);
+    tree.edit("buoy.conf", "log = off", "log = on");
+    tree.edit("boltboard.toml", "version = \"1\"", "version = \"2\"");
+    let told = tree.run("install").code(0);
+    told.says(&[
+        "yours is kept",
+        "what you changed in buoy.conf:",
+        "+port = 99",
+        "what the tree changed in it:",
+        "+log = on",
+    ]);
+    assert_eq!(conf(), edited);
+    assert_eq!(tree.read("to/etc/buoy.conf.from-2"), tree.read("buoy.conf"));
+    let back = tree.run("back 1").code(0);
+    // What it was made of is what that generation had: there is nothing to join.
+    back.says(&["buoy.conf: yours is kept\n"]);
+    assert_eq!(conf(), edited);
+    tree.run("back 2").code(0);
+    assert_eq!(conf(), edited);
+    // Once the person has taken the tree's, it goes along.
+    tree.write("to/etc/buoy.conf", &tree.read("buoy.conf"));
+    tree.run("install").code(0);
+    tree.run("back 1").code(0);
+    assert_eq!(conf(), "name = buoy\nport = 1\nlog = off\n");
+    // One that is edited after the tree's own was taken goes beside where the generation's is another.
+    tree.run("back 3").code(0);
+    tree.write("to/etc/buoy.conf", &tree.read("buoy.conf").replace("port = 1", "port = 5"));
+    let back = tree.run("back 1").code(0);
+    back.says(&["yours is kept; that generation's is", "buoy.conf.from-1", "+port = 5", "-log = on", "+log = off"]);
+    assert_eq!(tree.read("to/etc/buoy.conf.from-1"), "name = buoy\nport = 1\nlog = off\n");
+    // What someone else put in the place of a program is not overwritten, and nothing else is changed.
+    tree.write("to/bin/buoy", "someone's own");
+    let before = all(&tree);
+    tree.run("back 2").code(1).complains(&["to/bin/buoy is not as it was installed", "Nothing was installed."]);
+    assert!(all(&tree) == before);
+}
+
+#[test]
+fn old_generations_go_with_what_only_they_need() {
+    let tree = tree();
+    for depth in 1..=5 {
+        tree.run(&format!("set depth={depth}")).code(0);
+        tree.run("install").code(0);
+    }
+    let kept = || {
+        let mut count = 0;
+        let mut open = vec![tree.at("to/share/boltboard/buoy/kept")];
+        while let Some(folder) = open.pop() {
+            for entry in std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok) {
+                if entry.path().is_dir() { open.push(entry.path()) } else { count += 1 }
+            }
+        }
+        count
+    };
+    assert_eq!(kept(), 9, "four programs, four libraries with other records, and the configuration");
+    tree.run("back --keep 2").code(0).says(&["2 generations", "Dropped: 1, 2, 3."]);
+    assert_eq!(kept(), 3);
+    tree.run("set depth=9").code(0);
+    tree.run("install").code(0);
+    tree.run("back").code(0).says(&["2 generations; the last 2 are kept", "6  in place", "\n5"]);
+    tree.run("back --keep 0").code(2);
+    tree.run("back --keep 1 --keep-days 3").code(0).says(&["2 generations"]);
+}
+
+#[test]
+fn an_installation_of_before_generations_can_be_gone_back_to() {
+    let tree = tree();
+    tree.run("install").code(0);
+    let first = all(&tree);
+    // As an earlier program left it: a record without numbers and modes, and nothing beside it.
+    let record = tree.read("to/share/boltboard/buoy.json");
+    let mut old: serde_json::Value = serde_json::from_str(&record).expect("JSON");
+    let fields = old.as_object_mut().expect("a record");
+    ["generation", "installed_s", "record"].iter().for_each(|name| drop(fields.remove(*name)));
+    for file in old["files"].as_array_mut().expect("a list") {
+        file.as_object_mut().expect("a file").remove("mode");
+    }
+    let text = serde_json::to_string_pretty(&old).expect("JSON");
+    ["to/share/boltboard/buoy.json", "to/share/boltboard/buoy.copy.json"].iter().for_each(|at| tree.write(at, &text));
+    std::fs::remove_dir_all(tree.at("to/share/boltboard/buoy")).expect("removed");
+    tree.run("set depth=7").code(0);
+    tree.run("install").code(0);
+    tree.run("back").code(0).says(&["2 generations", "before they had dates"]);
+    tree.run("back 1").code(0);
+    assert!(all(&tree) == first);
+}
+
+#[test]
+fn what_cannot_be_finished_is_taken_back() {
+    let tree = tree();
+    tree.run("install").code(0);
+    let before = all(&tree);
+    tree.run("set depth=7 bell=on").code(0);
+    tree.run("build").code(0);
+    // A change is written down and cut off; then one of its places cannot be written to.
+    let cut = |signal: &str| {
+        let mut child = tree.command("install").stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
+        let pending = tree.at("to/share/boltboard/buoy/pending");
+        for _ in 0..2000 {
+            if pending.exists() || child.try_wait().expect("asked").is_some() {
+                break;
+            }
+            std::thread::sleep(Duration::from_micros(200));
+        }
+        let _ = Command::new("kill").args([signal, &child.id().to_string()]).status();
+        let _ = child.wait();
+        pending.exists()
+    };
+    let was_cut = (0..20).any(|_| {
+        tree.run("back 1").code(0);
+        cut("-KILL")
+    });
+    if was_cut {
+        let told = tree.run("back").code(0);
+        told.complains(&["that was cut off is finished now."]);
+    }
+    tree.run("install").code(0);
+    tree.run("back 1").code(0);
+    assert!(all(&tree) == before);
+}
+
+/// Kills commands at random instants: afterwards, the next command leaves either all of the one state or all of the other.
+#[test]
+fn kills_at_any_instant_leave_nothing_half() {
+    let tree = tree();
+    tree.run("install").code(0);
+    let first = all(&tree);
+    tree.run("set depth=7 bell=on").code(0);
+    tree.run("install").code(0);
+    let second = all(&tree);
+    tree.run("set depth=3 bell=off").code(0);
+    tree.run("build").code(0);
+    let mut seed = 7_u64;
+    let mut cut = 0;
+    for round in 0..24 {
+        let words = if round % 2 == 0 { "back 1" } else { "back 2" };
+        let mut child = tree.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+        std::thread::sleep(Duration::from_micros(5_000 + (seed >> 33) % 60_000));
+        let running = child.try_wait().expect("asked").is_none();
+        cut += usize::from(running);
+        let _ = child.kill();
+        let _ = child.wait();
+        tree.run("back").code(0);
+        let now = all(&tree);
+        assert!(now == first || now == second, "round {round}: {now:?}");
+        assert!(!tree.at("to/share/boltboard/buoy/pending").exists());
+    }
+    assert!(cut > 0, "some were cut off");
+    tree.run("uninstall").code(0);
+    assert!(!tree.at("to").exists());
+}
+
+#[test]
+fn two_at_once_do_not_mix() {
+    let tree = tree();
+    tree.run("install").code(0);
+    let lock = std::fs::File::create(tree.at("to/share/boltboard/buoy/lock")).expect("made");
+    rustix::fs::flock(&lock, rustix::fs::FlockOperation::LockExclusive).expect("taken");
+    tree.run("set depth=7").code(0);
+    tree.run("install").code(1).complains(&["another command is installing below", "wait until it is done"]);
+    tree.run("uninstall").code(1).complains(&["another command is installing below"]);
+    drop(lock);
+    tree.run("install").code(0);
+}
+
+#[test]
+fn what_others_wrote_down_is_believed_only_for_our_places() {
+    let tree = tree();
+    tree.run("install").code(0);
+    tree.run("set depth=7").code(0);
+    tree.run("install").code(0);
+    // A generation that would overwrite a file of a person.
+    tree.write("dear", "dear\n");
+    let file = "to/share/boltboard/buoy/1.json";
+    let mut forged: serde_json::Value = serde_json::from_str(&tree.read(file)).expect("JSON");
+    let entry = serde_json::json!({ "path": tree.at("dear"), "digest": null, "link": "/etc/passwd", "config": false });
+    forged["files"].as_array_mut().expect("a list").push(entry);
+    tree.write(file, &serde_json::to_string_pretty(&forged).expect("JSON"));
+    tree.run("back 1").code(1).complains(&["no place of this tree's; the record was not written from here"]);
+    assert_eq!(tree.read("dear"), "dear\n");
+}
