@@ -19,6 +19,9 @@ const OWN_RECORD: &str = include_str!("own_record.h");
 /// From how many bytes of text on what many records say alike lies in a section of its own, compressed once for all.
 const MUCH: usize = 48 << 10;
 
+/// How many modules and archives tell all values; where there are more, each tells those that its definition names.
+const MANY: usize = 64;
+
 /// Puts records together.
 pub struct Recorder<'a> {
     input: PlanInput<'a>,
@@ -27,6 +30,8 @@ pub struct Recorder<'a> {
     common: OnceLock<Common>,
     /// Places of this machine with what stands for each, the longest first.
     hidden: Vec<(String, &'static str)>,
+    /// Whether modules and archives are many.
+    has_many: bool,
 }
 
 struct Common {
@@ -67,7 +72,13 @@ fn c_string(text: &str) -> String {
 impl<'a> Recorder<'a> {
     /// Begins; what stands for all that many records say is worked out at once.
     pub fn of(input: PlanInput<'a>) -> Recorder<'a> {
-        Recorder { digest: digest_of(&input), hidden: hidden(&input), common: OnceLock::new(), input }
+        let has_many = input.board.parts.iter().filter(|(_, part)| is_one_of_many(part)).count() > MANY;
+        Recorder { digest: digest_of(&input), hidden: hidden(&input), common: OnceLock::new(), has_many, input }
+    }
+
+    /// What the record of a part tells. Where modules and archives are many, what they tell changes only with what they are made of.
+    fn covers(&self, part: &PartDef) -> Covers {
+        if self.has_many && is_one_of_many(part) { Covers::Named } else { Covers::All }
     }
 
     /// Stands for what many records say.
@@ -79,7 +90,7 @@ impl<'a> Recorder<'a> {
     pub fn says(&self, id: PartId) -> Recorded {
         let part = &self.input.board.parts[id];
         let own = if is_recorded(part) { self.own(part, empty(&self.input)).text() } else { String::new() };
-        let tells_all = is_recorded(part) && covers(part) == Covers::All;
+        let tells_all = is_recorded(part) && self.covers(part) == Covers::All;
         Recorded { common: tells_all.then_some(self.digest), own: Digest::of(own.as_bytes()) }
     }
 
@@ -89,7 +100,7 @@ impl<'a> Recorder<'a> {
         if !is_recorded(part) {
             return None;
         }
-        if covers(part) == Covers::Named {
+        if self.covers(part) == Covers::Named {
             return Some(Carried { record: self.own(part, empty(&self.input)), rest: None });
         }
         let common = self.all();
@@ -101,7 +112,7 @@ impl<'a> Recorder<'a> {
 
     /// What the record of a part says, whether or not its files carry one.
     pub fn of_part(&self, part: &PartDef) -> Record {
-        let named = covers(part) == Covers::Named;
+        let named = self.covers(part) == Covers::Named;
         self.own(part, if named { empty(&self.input) } else { self.all().record.clone() })
     }
 
@@ -134,7 +145,7 @@ impl<'a> Recorder<'a> {
         if part.kind.ending().is_some_and(|ending| ending != Ending::Archive) {
             record.flags.insert("link".to_string(), self.shown(self.input.link_flags(part)));
         }
-        record.covers = covers(part);
+        record.covers = self.covers(part);
         if record.covers == Covers::Named {
             // No choices: one that changes no value touches no part.
             let mentions = part.mentions();
@@ -211,10 +222,9 @@ fn empty(input: &PlanInput<'_>) -> Record {
     Record::new(&tree.name, &tree.version, "", "", &format!("{}{tried}", input.profile), Covers::All)
 }
 
-/// What the record of a part tells.
-fn covers(part: &PartDef) -> Covers {
-    let many = part.kind.module().is_some() || part.kind.ending() == Some(Ending::Archive);
-    if many { Covers::Named } else { Covers::All }
+/// Tells whether a part is of a sort of which large trees have thousands.
+fn is_one_of_many(part: &PartDef) -> bool {
+    part.kind.module().is_some() || part.kind.ending() == Some(Ending::Archive)
 }
 
 /// Stands for all that a record of everything says: all that it is put together of, and not the text of it, which can be long.

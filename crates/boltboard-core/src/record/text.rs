@@ -85,7 +85,7 @@ pub struct Rest {
 pub enum Covers {
     /// All of the tree.
     All,
-    /// Those that the part's definition names, and no choices: there can be many loadable modules and archives.
+    /// Those that the part's definition names, and no choices: where loadable modules and archives are many.
     Named,
 }
 
