@@ -6,8 +6,10 @@ mod folders;
 mod generations;
 mod lock;
 mod manifest;
+mod paths;
 mod place;
 mod put;
+mod ready;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -26,8 +28,10 @@ pub use folders::{InstallFolder, There};
 pub use generations::{BackPlan, Begun, Generations, Limits};
 pub use lock::Lock;
 pub use manifest::{Installed, Manifest, Recorded};
+pub use paths::{SearchVariable, search_paths};
 pub use place::{Content, InTheWay, Installable};
 use place::{checked_folder, content_of, stays_below};
+pub use ready::{Searching, Unready, unready};
 
 #[cfg(test)]
 mod tests;

@@ -100,6 +100,8 @@ pub enum Command {
     Install(commands::install::InstallArgs),
     /// Show what was installed when, and go back to it
     Back(commands::back::BackArgs),
+    /// Print what a shell needs so that it finds what is installed
+    Env(commands::env::EnvArgs),
     /// Remove what was installed
     Uninstall(commands::install::UninstallArgs),
     /// Check the tree's definitions for mistakes

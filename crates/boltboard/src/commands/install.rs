@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use boltboard_core::base::{Digest, shell_word};
 use boltboard_core::install::{
     Begun, Believed, BuiltFrom, ChangeFault, Doing, InstallAsk, InstallFault, Installable, Lock, Manifest, Record,
-    Recorded, Recovered, install as core_install, manifest_path, plan_install, uninstall as core_uninstall,
+    Recorded, Recovered, Searching, Unready, install as core_install, manifest_path, plan_install,
+    uninstall as core_uninstall, unready,
 };
 use boltboard_core::session::Resolved;
 use boltboard_core::step::StepId;
@@ -30,6 +31,9 @@ pub struct InstallArgs {
     /// Only show what would go where; nothing is built
     #[arg(long)]
     preview: bool,
+    /// Only check whether what is installed is what would run
+    #[arg(long, conflicts_with_all = ["preview", "staging", "parts"])]
+    check: bool,
     /// Put everything below DIR, for a package; no record is kept
     #[arg(long, value_name = "DIR")]
     staging: Option<PathBuf>,
@@ -104,6 +108,9 @@ fn own_prefix() -> String {
 pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
+    if args.check {
+        return check(&session, screen, &resolved);
+    }
     let parts = made_parts(&session, &resolved, &args.parts)?;
     let planned = session.plan_to_build(&resolved)?;
     if args.staging.is_none() && !args.preview {
@@ -163,12 +170,41 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
         now_s: now_s(),
     };
     let report = core_install(&session.board, &from, &plan, record, note)?;
+    drop(lock);
+    let unready = if staging.is_none() { unready_now(&session, &manifest)? } else { vec![] };
     if global.json {
-        screen.json(&json::installed(&plan, &report));
+        screen.json(&json::installed(&plan, &report, &unready));
     } else {
+        screen.out(&deliver::unready(&unready));
         screen.out(&deliver::installed(&report, staging.is_none()));
     }
     Ok(Exit::Done)
+}
+
+/// What stands against what is installed being what runs.
+fn unready_now(session: &Session, manifest: &Path) -> Result<Vec<Unready>, Stop> {
+    let Recorded::Whole(found) = Manifest::read(manifest, &session.board)? else { return Ok(vec![]) };
+    let variable = |name: &str| std::env::var(name).unwrap_or_default();
+    let searching = Searching::of(&variable("PATH"), &variable("LD_LIBRARY_PATH"), Path::new("/"));
+    Ok(unready(&found, &searching))
+}
+
+/// Checks whether what is installed is what would run.
+fn check(session: &Session, screen: &Screen, resolved: &Resolved) -> Result<Exit, Stop> {
+    let prefix = prefix_of(session, resolved)?;
+    let manifest = manifest_path(&session.board, &prefix);
+    if !manifest.exists() {
+        return Err(not_installed(session, &prefix));
+    }
+    let unready = unready_now(session, &manifest)?;
+    if session.global.json {
+        screen.json(&json::checked(&unready));
+    } else if unready.is_empty() {
+        screen.out("What is installed is what runs: it comes first, and finds its libraries.\n");
+    } else {
+        screen.out(&deliver::unready(&unready));
+    }
+    Ok(if unready.is_empty() { Exit::Done } else { Exit::No })
 }
 
 /// Tells that a folder may not be written to, and the ways around it.

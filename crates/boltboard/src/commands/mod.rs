@@ -9,6 +9,7 @@ pub mod carry;
 pub mod clean;
 pub mod compare;
 pub mod demo;
+pub mod env;
 pub mod export;
 pub mod init;
 pub mod inspect;
@@ -64,6 +65,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Ledger(args)) => ledger::run(global, screen, args),
         Some(Command::Install(args)) => install::install(global, screen, args),
         Some(Command::Back(args)) => back::run(global, screen, args),
+        Some(Command::Env(args)) => env::run(global, screen, args),
         Some(Command::Uninstall(args)) => install::uninstall(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),
         Some(Command::Adopt(args)) => adopt::run(global, screen, args),

@@ -9,6 +9,7 @@ pub mod compare;
 pub mod course;
 pub mod deliver;
 mod economy;
+pub mod env;
 pub mod failure;
 pub mod inspect;
 pub mod json;

@@ -68,6 +68,10 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ("boltboard-ledger", &["boltboard ledger", "boltboard ledger --timeline build.svg"]),
     ("boltboard-install", &["boltboard install --preview", "boltboard install --staging root"]),
     ("boltboard-back", &["boltboard back", "boltboard back 2 --preview", "boltboard back --keep 5"]),
+    (
+        "boltboard-env",
+        &["boltboard env", "boltboard env --shell fish --undo", "boltboard env --shell module --write skerry"],
+    ),
     ("boltboard-uninstall", &["boltboard uninstall --preview", "boltboard uninstall"]),
     ("boltboard-lint", &["boltboard lint", "boltboard lint --severity error"]),
     (

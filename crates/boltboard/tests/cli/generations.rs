@@ -288,3 +288,76 @@ fn what_others_wrote_down_is_believed_only_for_our_places() {
     tree.run("back 1").code(1).complains(&["no place of this tree's; the record was not written from here"]);
     assert_eq!(tree.read("dear"), "dear\n");
 }
+
+/// Runs a line of a shell with our program in its search path.
+fn shell(tree: &Scratch, line: &str) -> String {
+    let program = Path::new(env!("CARGO_BIN_EXE_boltboard")).parent().expect("a folder").to_path_buf();
+    let path = std::env::join_paths([program, "/usr/bin".into(), "/bin".into()]).expect("a search path");
+    let output = Command::new("sh")
+        .args(["-c", line])
+        .current_dir(tree.path())
+        .env_clear()
+        .env("PATH", path)
+        .output()
+        .expect("sh runs");
+    let text = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    text.replace(&tree.path().display().to_string(), "TREE")
+}
+
+#[test]
+fn a_shell_finds_what_is_installed_and_no_longer() {
+    let tree = Scratch::with(TREE);
+    let prefix = tree.at("to 'here'").display().to_string();
+    tree.ran(tree.command("set").arg(format!("prefix={prefix}"))).code(0);
+    tree.run("install").code(0).says(&["not found: TREE/to 'here'/bin is not in the search path", "boltboard env"]);
+    tree.run("install --check").code(1);
+    let once = "eval \"$(boltboard env --shell posix)\"";
+    let back = "eval \"$(boltboard env --shell posix --undo)\"";
+    assert_eq!(shell(&tree, &format!("{once}; command -v buoy")), "TREE/to 'here'/bin/buoy\n");
+    assert_eq!(shell(&tree, &format!("{once}; A=$PATH; {once}; [ \"$A\" = \"$PATH\" ] && echo same")), "same\n");
+    let undone = format!("A=$PATH; {once}; {back}; [ \"$A\" = \"$PATH\" ] && echo \"same $LD_LIBRARY_PATH.\"");
+    assert_eq!(shell(&tree, &undone), "same .\n");
+    let ready = shell(&tree, &format!("{once}; boltboard install --check"));
+    assert_eq!(ready, "What is installed is what runs: it comes first, and finds its libraries.\n");
+    let module = tree.run("env --shell module").code(0);
+    module.says(&["#%Module1.0", "prepend-path PATH TREE/to\\ 'here'/bin", "prepend-path LD_LIBRARY_PATH"]);
+    tree.run("env --shell fish").code(0).says(&["contains -- 'TREE/to \\'here\\'/bin' $PATH; or set -gx PATH"]);
+    tree.run("env --shell csh --write buoy.csh").code(0);
+    assert!(tree.read("buoy.csh").contains("setenv PATH"));
+    let json = tree.run("env --json").code(0).json();
+    assert!(json["variables"]["PATH"][0].as_str().is_some_and(|at| at.ends_with("/bin")));
+    tree.run("uninstall").code(0);
+    tree.run("env").code(1).complains(&["buoy is not installed below"]);
+}
+
+#[test]
+fn what_would_run_instead_is_told() {
+    let tree = Scratch::with(TREE);
+    // The program needs the library, which goes where nothing of the build's own layout leads.
+    tree.edit("boltboard.toml", "sources = [\"main.c\"]", "sources = [\"main.c\"]\nuses = [\"tide\"]");
+    tree.edit("boltboard.toml", "${prefix}/lib\"", "${prefix}/libraries\"");
+    tree.write("main.c", "int tide(void);\nint main(void) { return tide(); }\n");
+    tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
+    tree.run("install").code(0).says(&[
+        "no library: TREE/to/bin/buoy needs libtide.so.2; it is TREE/to/libraries/libtide.so.2, where the linker does not look",
+    ]);
+    let here = format!("PATH={}/to/bin:$PATH; export PATH; ", tree.path().display());
+    assert!(shell(&tree, &format!("{here}boltboard install --check")).contains("no library:"));
+    let once = "eval \"$(boltboard env --shell posix)\"; ";
+    assert!(shell(&tree, &format!("{once}boltboard install --check")).starts_with("What is installed is what runs"));
+    // Another copy of each comes first.
+    tree.script("first/buoy", "exit 0");
+    std::fs::create_dir_all(tree.at("other")).expect("made");
+    std::fs::copy(tree.at("to/libraries/libtide.so.2"), tree.at("other/libtide.so.2")).expect("copied");
+    let told = shell(
+        &tree,
+        &format!("{once}PATH=$PWD/first:$PATH LD_LIBRARY_PATH=$PWD/other:$LD_LIBRARY_PATH boltboard install --check"),
+    );
+    assert!(told.contains("another copy: TREE/first/buoy runs, not TREE/to/bin/buoy"), "{told}");
+    assert!(
+        told.contains("TREE/to/bin/buoy gets TREE/other/libtide.so.2, not TREE/to/libraries/libtide.so.2"),
+        "{told}"
+    );
+    let json = tree.run("install --check --json").code(1).json();
+    assert_eq!(json["unready"][0]["what"], "not-searched");
+}

@@ -331,7 +331,11 @@ fn commands_that_act_answer_too() {
     keys(first(&test, "tests"), &["test", "outcome", "why?", "wall-ms", "said", "log?", "command"]);
     answer(&format!("set prefix={}/to", tree.path().display()), 0);
     let installed = answer("install", 0);
-    keys(&installed, &["format", "written", "unchanged", "kept", "folders", "not-given", "removed", "manifest"]);
+    let fields = ["format", "written", "unchanged", "kept", "folders", "not-given", "removed", "manifest"];
+    keys(&installed, &[&fields[..], &["generation", "unready"]].concat());
+    let checked = answer("install --check", 1);
+    keys(&checked, &["format", "unready"]);
+    keys(first(&checked, "unready"), &["what", "file", "library?", "first?"]);
     keys(&answer("uninstall", 0), &["format", "tree", "version", "removed", "left", "doubted", "gone"]);
     tree.write("src/main.c", "int main(void) { return wrong; }\n");
     let failed = answer("build", 1);

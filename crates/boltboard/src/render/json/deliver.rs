@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use boltboard_core::board::Board;
-use boltboard_core::install::{InstallFolder, InstallPlan, InstallReport, InstallStep, Manifest, Removal, There};
+use boltboard_core::install::{
+    InstallFolder, InstallPlan, InstallReport, InstallStep, Manifest, Removal, There, Unready,
+};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -86,6 +88,8 @@ pub struct InstalledAnswer {
     not_given: Vec<OwnerAnswer>,
     removed: Vec<String>,
     manifest: String,
+    generation: u32,
+    unready: Vec<UnreadyAnswer>,
 }
 
 #[derive(Serialize)]
@@ -106,8 +110,46 @@ fn paths(paths: &[PathBuf]) -> Vec<String> {
     paths.iter().map(|path| path.display().to_string()).collect()
 }
 
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct UnreadyAnswer {
+    what: &'static str,
+    file: String,
+    library: Option<String>,
+    first: Option<String>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct CheckAnswer {
+    format: u32,
+    unready: Vec<UnreadyAnswer>,
+}
+
+/// Answers `install --check`.
+pub fn checked(all: &[Unready]) -> CheckAnswer {
+    CheckAnswer { format: FORMAT, unready: all.iter().map(unready).collect() }
+}
+
+fn unready(one: &Unready) -> UnreadyAnswer {
+    let text = |path: &PathBuf| path.display().to_string();
+    let answer = |what, file: &PathBuf| UnreadyAnswer { what, file: text(file), library: None, first: None };
+    match one {
+        Unready::OtherProgram { ours, first } => {
+            UnreadyAnswer { first: Some(text(first)), ..answer("another-program", ours) }
+        }
+        Unready::NotSearched { folder, .. } => answer("not-searched", folder),
+        Unready::NoLibrary { file, library, .. } => {
+            UnreadyAnswer { library: Some(library.clone()), ..answer("no-library", file) }
+        }
+        Unready::OtherLibrary { file, ours, first } => {
+            UnreadyAnswer { library: Some(text(ours)), first: Some(text(first)), ..answer("another-library", file) }
+        }
+    }
+}
+
 /// Answers `install`.
-pub fn installed(plan: &InstallPlan, report: &InstallReport) -> InstalledAnswer {
+pub fn installed(plan: &InstallPlan, report: &InstallReport, all: &[Unready]) -> InstalledAnswer {
     let kept = |(path, beside): &(PathBuf, PathBuf)| KeptAnswer {
         path: path.display().to_string(),
         beside: beside.display().to_string(),
@@ -125,6 +167,8 @@ pub fn installed(plan: &InstallPlan, report: &InstallReport) -> InstalledAnswer 
             .collect(),
         removed: paths(&report.removed),
         manifest: plan.manifest_path.display().to_string(),
+        generation: report.generation,
+        unready: all.iter().map(unready).collect(),
     }
 }
 

@@ -1,0 +1,211 @@
+//! Would what is installed be what runs? Looked at as the shell and the dynamic linker do, without running anything.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+
+use object::read::elf::{Dyn, FileHeader, ProgramHeader};
+use object::{Endianness, FileKind, ReadCache};
+
+use super::manifest::Manifest;
+use super::paths::{SearchVariable, search_paths};
+
+/// The longest chain of names that is followed in a list of folders that names others.
+const MAX_NESTED: usize = 8;
+
+/// What a person's shell and this machine's linker go by.
+#[derive(Debug, Clone, Default)]
+pub struct Searching {
+    /// Where programs are looked for.
+    pub programs: Vec<PathBuf>,
+    /// Where the person has libraries looked for first.
+    pub libraries: Vec<PathBuf>,
+    /// Where the linker looks for libraries by itself.
+    pub system: Vec<PathBuf>,
+}
+
+/// Something that stands against using what is installed.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Unready {
+    /// Another program of the same name comes first.
+    OtherProgram {
+        /// Ours.
+        ours: PathBuf,
+        /// The one that runs.
+        first: PathBuf,
+    },
+    /// No folder of the search path leads to these programs.
+    NotSearched {
+        /// Their folder.
+        folder: PathBuf,
+        /// Their names.
+        names: Vec<String>,
+    },
+    /// A program or library asks for a library that is not found.
+    NoLibrary {
+        /// The file that asks.
+        file: PathBuf,
+        /// What it asks for.
+        library: String,
+        /// Where this installation has it, if it does.
+        ours: Option<PathBuf>,
+    },
+    /// A program or library asks for a library of this installation, and gets another one.
+    OtherLibrary {
+        /// The file that asks.
+        file: PathBuf,
+        /// Ours.
+        ours: PathBuf,
+        /// What it gets.
+        first: PathBuf,
+    },
+}
+
+impl Searching {
+    /// What this machine goes by: the person's variables, and the linker's own list of folders below `root`.
+    pub fn of(path: &str, library_path: &str, root: &Path) -> Searching {
+        let folders = |text: &str| std::env::split_paths(text).filter(|folder| folder.is_absolute()).collect();
+        let mut system = Vec::new();
+        listed(&root.join("etc/ld.so.conf"), root, 0, &mut system);
+        system.extend(["/lib", "/usr/lib", "/lib64", "/usr/lib64"].map(PathBuf::from));
+        Searching { programs: folders(path), libraries: folders(library_path), system }
+    }
+}
+
+/// Reads a list of folders; a line `include PATTERN` names further lists.
+fn listed(file: &Path, root: &Path, depth: usize, into: &mut Vec<PathBuf>) {
+    let Ok(text) = std::fs::read_to_string(file) else { return };
+    for line in text.lines().map(|line| line.split('#').next().unwrap_or_default().trim()) {
+        if let Some(pattern) = line.strip_prefix("include ").map(str::trim) {
+            let below = pattern.strip_prefix('/').map_or_else(|| PathBuf::from(pattern), |rest| root.join(rest));
+            let (Some(folder), Some(ending)) = (below.parent(), below.file_name().and_then(|name| name.to_str()))
+            else {
+                continue;
+            };
+            let ending = ending.trim_start_matches('*').to_string();
+            let entries = std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok);
+            let mut files: Vec<PathBuf> = entries.map(|entry| entry.path()).collect();
+            files.retain(|file| file.to_string_lossy().ends_with(&ending));
+            files.sort();
+            if depth < MAX_NESTED {
+                files.iter().for_each(|file| listed(file, root, depth + 1, into));
+            }
+        } else if line.starts_with('/') {
+            into.push(PathBuf::from(line));
+        }
+    }
+}
+
+/// Looks at all that is installed.
+pub fn unready(manifest: &Manifest, searching: &Searching) -> Vec<Unready> {
+    let mut found = BTreeSet::new();
+    let programs = search_paths(manifest).remove(&SearchVariable::Programs).unwrap_or_default();
+    for folder in programs {
+        let names = |is: &dyn Fn(&Path) -> bool| -> Vec<PathBuf> {
+            let files = manifest.files.iter().map(|file| &file.path);
+            files.filter(|path| path.parent() == Some(&folder) && is(path)).cloned().collect()
+        };
+        let ours = names(&can_run);
+        if !searching.programs.iter().any(|searched| same(searched, &folder)) {
+            let names = ours.iter().filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned())).collect();
+            found.insert(Unready::NotSearched { folder: folder.clone(), names });
+            continue;
+        }
+        for path in ours {
+            let Some(name) = path.file_name() else { continue };
+            let first = searching.programs.iter().map(|folder| folder.join(name)).find(|path| can_run(path));
+            if let Some(first) = first.filter(|first| !same(first, &path)) {
+                found.insert(Unready::OtherProgram { ours: path, first });
+            }
+        }
+    }
+    let own: BTreeMap<String, &PathBuf> = manifest
+        .files
+        .iter()
+        .filter_map(|file| Some((file.path.file_name()?.to_str()?.to_string(), &file.path)))
+        .filter(|(name, _)| name.starts_with("lib") && name.contains(".so"))
+        .collect();
+    for file in manifest.files.iter().filter(|file| file.link.is_none()) {
+        let Some(asks) = asks_of(&file.path) else { continue };
+        for library in asks.libraries {
+            let ours = own.get(&library).copied();
+            let gets = gets(&library, &file.path, &asks.run_paths, searching);
+            match (gets, ours) {
+                (None, _) => {
+                    let ours = ours.cloned();
+                    found.insert(Unready::NoLibrary { file: file.path.clone(), library, ours });
+                }
+                (Some(first), Some(ours)) if !same(&first, ours) => {
+                    found.insert(Unready::OtherLibrary { file: file.path.clone(), ours: ours.clone(), first });
+                }
+                (Some(_), _) => {}
+            }
+        }
+    }
+    found.into_iter().collect()
+}
+
+/// Where the linker would find a library that a file asks for.
+fn gets(library: &str, file: &Path, run_paths: &[String], searching: &Searching) -> Option<PathBuf> {
+    if library.contains('/') {
+        return Some(PathBuf::from(library)).filter(|path| path.exists());
+    }
+    let origin = file.parent().unwrap_or(Path::new("/")).display().to_string();
+    let own =
+        run_paths.iter().map(|path| PathBuf::from(path.replace("${ORIGIN}", &origin).replace("$ORIGIN", &origin)));
+    let folders = searching.libraries.iter().cloned().chain(own).chain(searching.system.iter().cloned());
+    folders.map(|folder| folder.join(library)).find(|path| path.is_file())
+}
+
+fn can_run(path: &Path) -> bool {
+    std::fs::metadata(path).is_ok_and(|status| status.is_file() && status.permissions().mode() & 0o111 != 0)
+}
+
+fn same(one: &Path, other: &Path) -> bool {
+    one == other || one.canonicalize().is_ok_and(|one| other.canonicalize().is_ok_and(|other| one == other))
+}
+
+/// What a file asks the dynamic linker for.
+struct Asks {
+    libraries: Vec<String>,
+    run_paths: Vec<String>,
+}
+
+/// Reads what an ELF file asks for; `None` for any other file, and for one that cannot be read.
+fn asks_of(path: &Path) -> Option<Asks> {
+    let file = std::fs::File::open(path).ok().filter(|file| file.metadata().is_ok_and(|status| status.is_file()))?;
+    let cache = ReadCache::new(file);
+    match FileKind::parse(&cache).ok()? {
+        FileKind::Elf64 => asks::<object::elf::FileHeader64<Endianness>>(&cache),
+        FileKind::Elf32 => asks::<object::elf::FileHeader32<Endianness>>(&cache),
+        _ => None,
+    }
+}
+
+fn asks<E: FileHeader<Endian = Endianness>>(data: &ReadCache<std::fs::File>) -> Option<Asks> {
+    let header = E::parse(data).ok()?;
+    let endian = header.endian().ok()?;
+    let sections = header.sections(endian, data).ok()?;
+    let (entries, strings) = sections.dynamic(endian, data).ok()??;
+    let strings = sections.strings(endian, data, strings).ok()?;
+    let mut asks = Asks { libraries: vec![], run_paths: vec![] };
+    let has_loader =
+        header.program_headers(endian, data).ok()?.iter().any(|one| one.p_type(endian) == object::elf::PT_DYNAMIC);
+    if !has_loader {
+        return None;
+    }
+    for entry in entries {
+        let tag = entry.d_tag(endian);
+        if entry.is_string(endian)
+            && let Ok(text) = entry.string(endian, strings)
+        {
+            let text = String::from_utf8_lossy(text).into_owned();
+            if tag == object::elf::DT_NEEDED {
+                asks.libraries.push(text);
+            } else if tag == object::elf::DT_RUNPATH || tag == object::elf::DT_RPATH {
+                asks.run_paths.extend(text.split(':').filter(|part| !part.is_empty()).map(str::to_string));
+            }
+        }
+    }
+    Some(asks)
+}
