@@ -1,5 +1,6 @@
 //! The board: the checked, unchanging model of options, sections, needs and parts. It neither reads nor writes files.
 
+mod action;
 mod choice;
 mod finding;
 mod generator;
@@ -24,6 +25,7 @@ use std::path::PathBuf;
 use crate::base::{Arena, Id, LazyArena, NameTable, Place, RelPath, SourceFiles};
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
+pub use action::{ActionAbsent, ActionBy, ActionDef};
 pub use choice::{Asked, NEED_PREFIX, TryFault};
 pub use finding::{Acceptance, AcceptedOf, FindingKind};
 pub use generator::{
@@ -123,6 +125,8 @@ pub struct Board {
     pub headers: Arena<HeaderDef>,
     /// The tree's own tests.
     pub tests: Arena<TestDef>,
+    /// What is done after an installation.
+    pub actions: Arena<ActionDef>,
     /// What maintainers know about their definitions and accept.
     pub accepted: Vec<Acceptance>,
     /// What earlier versions had.

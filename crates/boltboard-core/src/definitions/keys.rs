@@ -427,6 +427,23 @@ pub const TABLES: &[TableKeys] = &[
             key("limit-seconds", Number, "how long it may run; 60 unless told otherwise"),
         ],
     },
+    TableKeys {
+        name: "action",
+        written: "[action.NAME]",
+        says: "What is done once files are in place: a program with its arguments, never through a shell, and never for a package.",
+        keys: &[
+            key("summary", Text, "one line about it"),
+            key("run", Texts, "what is run after an installation, and after going back"),
+            key("undo", Texts, "what is run after a removal; nothing where it is not told"),
+            key("when", Condition, "it is done only while this holds"),
+            key("by", Word(&["anyone", "root"]), "who can do it; `anyone` unless told otherwise"),
+            key(
+                "absent",
+                Word(&["skip", "fail"]),
+                "where the program is not there: it is left out and told, or nothing is installed",
+            ),
+        ],
+    },
 ];
 
 /// Returns the keys of a table by its name in the reader.

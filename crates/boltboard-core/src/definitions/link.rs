@@ -15,7 +15,7 @@ use super::parts::PartRead;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::sets::Shared;
-use super::{history, options, outputs, parts, test};
+use super::{action, history, options, outputs, parts, test};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
     Acceptance, AcceptedOf, Board, Ending, ListItem, Machine, NeedCheck, NeedDef, OptionDef, OptionId, PartDef, PartId,
@@ -30,6 +30,7 @@ struct Entries<'a> {
     sections: Vec<Entry<'a>>,
     headers: Vec<Entry<'a>>,
     tests: Vec<Entry<'a>>,
+    actions: Vec<Entry<'a>>,
     sets: Vec<Entry<'a>>,
     split: Vec<Entry<'a>>,
     gone: Vec<Entry<'a>>,
@@ -101,6 +102,10 @@ pub(super) fn link(
     for entry in &entries.tests {
         tests.add(test::test(entry, &names));
     }
+    let mut actions = Arena::default();
+    for entry in &entries.actions {
+        actions.add(action::action(entry, &names));
+    }
     let toolchain = |fields: Option<Fields<'_>>| match fields {
         Some(fields) => {
             let toolchain = outputs::toolchain(&fields, &names);
@@ -161,6 +166,7 @@ pub(super) fn link(
         rules,
         headers,
         tests,
+        actions,
         accepted,
         history,
         signs,
@@ -231,6 +237,7 @@ impl<'a> Entries<'a> {
         self.sections.append(&mut more.sections);
         self.headers.append(&mut more.headers);
         self.tests.append(&mut more.tests);
+        self.actions.append(&mut more.actions);
         self.sets.append(&mut more.sets);
         self.split.append(&mut more.split);
         self.gone.append(&mut more.gone);
@@ -256,13 +263,14 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         table.finish();
     }
     entries.lists.extend(lists_of(&fields, file));
-    let tables: [(&'static str, &mut Vec<Entry<'a>>); 9] = [
+    let tables: [(&'static str, &mut Vec<Entry<'a>>); 10] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),
         ("part", &mut entries.parts),
         ("section", &mut entries.sections),
         ("header", &mut entries.headers),
         ("test", &mut entries.tests),
+        ("action", &mut entries.actions),
         ("set", &mut entries.sets),
         ("split", &mut entries.split),
         ("gone", &mut entries.gone),
@@ -343,6 +351,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
         headers: Index::new("header"),
         sets: Index::new("set"),
         tests: Index::new("test"),
+        actions: Index::new("action"),
     };
     entries.options.retain(|entry| names.options.add(&entry.name, log).is_some());
     let kinds = |(_, chunk): (usize, &[Entry<'_>])| {
@@ -355,6 +364,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
     entries.headers.retain(|entry| names.headers.add(&entry.name, log).is_some());
     entries.sets.retain(|entry| names.sets.add(&entry.name, log).is_some());
     entries.tests.retain(|entry| names.tests.add(&entry.name, log).is_some());
+    entries.actions.retain(|entry| names.actions.add(&entry.name, log).is_some());
     names
 }
 

@@ -7,8 +7,8 @@ use super::problem::{Fault, Problem};
 use super::sets::SetName;
 use crate::base::{Id, Place, RelPath, near_matches};
 use crate::board::{
-    Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece, SectionDef,
-    SourceWord, TestDef, When,
+    ActionDef, Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece,
+    SectionDef, SourceWord, TestDef, When,
 };
 use crate::expr::{self, Op, RawAtom, RawWhat};
 
@@ -74,6 +74,7 @@ pub(super) struct Names {
     pub headers: Index<HeaderDef>,
     pub sets: Index<SetName>,
     pub tests: Index<TestDef>,
+    pub actions: Index<ActionDef>,
 }
 
 impl Names {

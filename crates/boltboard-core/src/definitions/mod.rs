@@ -3,6 +3,7 @@
 //! Reading never stops at the first mistake: a [`Reading`] holds every problem found. Nothing of the tree is run.
 
 mod accept;
+mod action;
 mod each;
 mod entry;
 mod fields;

@@ -19,7 +19,7 @@ pub fn definitions_schema() -> Value {
         properties.insert(single.into(), reference(single));
     }
     properties.insert("host-toolchain".into(), reference("toolchain"));
-    for named in ["section", "option", "split", "gone", "header", "need", "set", "part", "each", "test"] {
+    for named in ["section", "option", "split", "gone", "header", "need", "set", "part", "each", "test", "action"] {
         let names = json!({ "type": "object", "additionalProperties": reference(named) });
         properties.insert(named.into(), names);
     }

@@ -1,5 +1,6 @@
 //! What goes where, preview, removal. A stranger's file is never touched, an edited configuration file is kept.
 
+mod actions;
 mod apply;
 mod change;
 mod folders;
@@ -22,6 +23,7 @@ use crate::step::Location;
 
 use crate::plan::{Plan, PlanInput};
 
+pub use actions::{Acted, After, CanAct, DueAction, act, due_actions};
 pub use apply::{Believed, BuiltFrom, InstallReport, Record, Removal, ThreeWay, install, uninstall};
 pub use change::{ChangeFault, Doing, Move, Recovered, State};
 pub use folders::{InstallFolder, There};

@@ -33,6 +33,12 @@ impl Mentioned {
             test.needs.iter().for_each(|need| mentioned.needs[need.index()] = true);
             test.options.iter().for_each(|option| mentioned.options[option.index()] = true);
         }
+        for (_, action) in board.actions.iter() {
+            let mut all = Mentions::default();
+            all.when(action.when.as_ref());
+            action.run.iter().chain(&action.undo).for_each(|word| all.interp(word));
+            mentioned.all(&all);
+        }
         for (_, need) in board.needs.iter() {
             if let NeedCheck::AnyOf(members) | NeedCheck::AllOf(members) = &need.check {
                 members.iter().for_each(|member| mentioned.needs[member.index()] = true);

@@ -12,7 +12,7 @@ use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
 use crate::board::{
-    Acceptance, Board, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef, Signs, TestDef,
+    Acceptance, ActionDef, Board, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef, Signs, TestDef,
     Toolchains, Tree,
 };
 use crate::definitions::{Listing, boards_named};
@@ -58,6 +58,7 @@ struct Head {
     needs: Vec<NeedDef>,
     headers: Vec<HeaderDef>,
     tests: Vec<TestDef>,
+    actions: Vec<ActionDef>,
     accepted: Vec<Acceptance>,
     history: History,
     signs: BTreeMap<OptionId, Signs>,
@@ -110,6 +111,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         rules: LazyArena::packed(packed(rules_start, head.rule_ends)),
         headers: arena(head.headers),
         tests: arena(head.tests),
+        actions: arena(head.actions),
         accepted: head.accepted,
         history: head.history,
         signs: head.signs,
@@ -196,6 +198,7 @@ pub(super) fn keep(
         needs: board.needs.clone().into_items(),
         headers: board.headers.clone().into_items(),
         tests: board.tests.clone().into_items(),
+        actions: board.actions.clone().into_items(),
         accepted: board.accepted.clone(),
         history: board.history.clone(),
         signs: board.signs.clone(),

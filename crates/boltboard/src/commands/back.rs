@@ -1,13 +1,16 @@
 //! `boltboard back`
 
-use boltboard_core::install::{Generations, Limits, Lock, manifest_path};
+use boltboard_core::install::{After, Generations, Limits, Lock, manifest_path};
 use clap::Args;
 
-use super::install::{believed, finish_begun, not_installed, now_s, of, prefix_of};
+use super::install::{
+    act_all, actions_after, believed, exit_of_actions, finish_begun, not_installed, now_s, of, prefix_of,
+};
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
 use crate::render::back::{BackTold, GenerationsTold, done, list};
+use crate::render::deliver::acted as acted_text;
 use crate::session::Session;
 
 /// Show what was installed when, and go back to it
@@ -19,6 +22,9 @@ pub struct BackArgs {
     /// Only show what going there would do
     #[arg(long, requires = "to")]
     preview: bool,
+    /// Leave out what the tree has done after an installation
+    #[arg(long, requires = "to")]
+    no_actions: bool,
     /// Keep so many generations from now on, and drop older ones
     #[arg(long, value_name = "N", conflicts_with = "to", value_parser = clap::value_parser!(u32).range(1..))]
     keep: Option<u32>,
@@ -70,10 +76,17 @@ pub fn run(global: &Global, screen: &Screen, args: &BackArgs) -> Result<Exit, St
     }
     drop(lock);
     let told = BackTold::of(&generations, &plan, args.preview);
+    let mut acted = Vec::new();
+    if !(args.preview || args.no_actions || plan.moves.is_empty() || session.board.actions.is_empty()) {
+        let planned = session.plan_to_build(&resolved)?;
+        let actions = actions_after(&session, &resolved, &planned, After::Installing);
+        acted = act_all(&session, &session.plan_input(&resolved, &planned), &actions)?;
+    }
     if global.json {
         screen.json(&told);
     } else {
+        screen.out(&acted_text(&acted));
         screen.out(&done(&told, &plan, screen.width));
     }
-    Ok(Exit::Done)
+    Ok(exit_of_actions(&acted))
 }

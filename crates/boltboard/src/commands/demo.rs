@@ -102,6 +102,14 @@ const SCENES: &[Scene] = &[
         folder: "",
         ends: &[0],
     },
+    scene(
+        "What is this program? It says itself how it was made, wherever it is.",
+        &["inspect", "--has", "fog-horn", "--has", "units=metric", "{prefix}/bin/skerryd"],
+    ),
+    scene("Another option changes.", &["set", "lamp-drive=arc", "lamp-rotation=off"]),
+    scene("Install that: the next generation.", &["install"]),
+    scene("What was installed when, and what differs?", &["back"]),
+    scene("Back to the first, exactly.", &["back", "1"]),
     scene("Remove exactly what was installed.", &["uninstall"]),
     scene("What was built when, and how long it took.", &["ledger"]),
 ];

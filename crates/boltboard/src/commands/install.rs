@@ -4,11 +4,12 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::{Digest, shell_word};
 use boltboard_core::install::{
-    Begun, Believed, BuiltFrom, ChangeFault, Doing, InstallAsk, InstallFault, Installable, Lock, Manifest, Record,
-    Recorded, Recovered, Searching, Unready, install as core_install, manifest_path, plan_install,
-    uninstall as core_uninstall, unready,
+    Acted, After, Begun, Believed, BuiltFrom, CanAct, ChangeFault, Doing, DueAction, InstallAsk, InstallFault,
+    Installable, Lock, Manifest, Record, Recorded, Recovered, Searching, Unready, act, due_actions,
+    install as core_install, manifest_path, plan_install, uninstall as core_uninstall, unready,
 };
-use boltboard_core::session::Resolved;
+use boltboard_core::plan::PlanInput;
+use boltboard_core::session::{Planned, Resolved};
 use boltboard_core::step::StepId;
 use boltboard_core::survey::Compiler;
 use clap::Args;
@@ -31,6 +32,9 @@ pub struct InstallArgs {
     /// Only show what would go where; nothing is built
     #[arg(long)]
     preview: bool,
+    /// Leave out what the tree has done after an installation
+    #[arg(long)]
+    no_actions: bool,
     /// Only check whether what is installed is what would run
     #[arg(long, conflicts_with_all = ["preview", "staging", "parts"])]
     check: bool,
@@ -42,6 +46,9 @@ pub struct InstallArgs {
 /// Remove what was installed
 #[derive(Debug, Args)]
 pub struct UninstallArgs {
+    /// Leave out what the tree has done after a removal
+    #[arg(long)]
+    no_actions: bool,
     /// Only show what would be removed
     #[arg(long)]
     preview: bool,
@@ -128,17 +135,22 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     let before =
         InstallAsk { parts: of_parts, staging: below, is_stale: &|output| stale.contains(output), wrote: &wrote };
     let plan = plan_install(&session.plan_input(&resolved, &planned), &planned.plan, &before)?;
+    let acts = staging.is_none() && !args.no_actions;
+    let actions = if acts { actions_after(&session, &resolved, &planned, After::Installing) } else { vec![] };
     if args.preview {
         if global.json {
-            screen.json(&json::install(&session.board, &plan));
+            screen.json(&json::install(&session.board, &plan, &actions));
         } else {
-            screen.out(&deliver::preview(&session.board, &plan, due.len(), screen.width));
+            screen.out(&deliver::preview(&session.board, &plan, (due.len(), &actions), screen.width));
         }
         return Ok(Exit::Done);
     }
     let in_the_way = plan.in_the_way();
     if !in_the_way.is_empty() {
         return Err(InstallFault::Foreign(in_the_way).into());
+    }
+    if let Some(action) = actions.iter().find(|action| action.can == CanAct::Needed) {
+        return Err(needed_program(action));
     }
     if let Some(folder) = plan.barred(staging.is_none()) {
         return Err(barred(&session, &folder));
@@ -171,14 +183,52 @@ pub fn install(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<E
     };
     let report = core_install(&session.board, &from, &plan, record, note)?;
     drop(lock);
+    let acted = if report.generation > 0 { act_all(&session, &input, &actions)? } else { vec![] };
     let unready = if staging.is_none() { unready_now(&session, &manifest)? } else { vec![] };
     if global.json {
-        screen.json(&json::installed(&plan, &report, &unready));
+        screen.json(&json::installed(&plan, &report, &unready, &acted));
     } else {
+        screen.out(&deliver::acted(&acted));
         screen.out(&deliver::unready(&unready));
         screen.out(&deliver::installed(&report, staging.is_none()));
     }
-    Ok(Exit::Done)
+    Ok(exit_of_actions(&acted))
+}
+
+/// What the tree has done after an installation or a removal.
+pub fn actions_after(session: &Session, resolved: &Resolved, planned: &Planned, after: After) -> Vec<DueAction> {
+    due_actions(&session.plan_input(resolved, planned), after, is_root())
+}
+
+/// Does all of it, in its order.
+pub fn act_all(
+    session: &Session,
+    input: &PlanInput<'_>,
+    actions: &[DueAction],
+) -> Result<Vec<(DueAction, Acted)>, Stop> {
+    let mut acted = Vec::new();
+    for action in actions {
+        acted.push((action.clone(), act(action, input, &session.launch)?));
+    }
+    Ok(acted)
+}
+
+/// How a command ends after what was done for it.
+pub fn exit_of_actions(acted: &[(DueAction, Acted)]) -> Exit {
+    let failed = acted.iter().any(|(_, acted)| matches!(acted, Acted::Failed { .. }));
+    if failed { Exit::No } else { Exit::Done }
+}
+
+fn is_root() -> bool {
+    rustix::process::geteuid().is_root()
+}
+
+fn needed_program(action: &DueAction) -> Stop {
+    let text = format!("there is no `{}`, which {} needs ({})", action.words[0], action.name, action.summary);
+    let diagnostic = Diagnostic::new(text).note("Nothing was built or installed.");
+    let diagnostic =
+        diagnostic.next("boltboard install --no-actions", "install all the same, without what comes after");
+    Stop::new(Exit::HostLacks, diagnostic).kind(FaultKind::Install)
 }
 
 /// What stands against what is installed being what runs.
@@ -248,12 +298,20 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
     let installable = believed(&session, &resolved, &manifest.seal())?;
     let removal = core_uninstall(&manifest, &path, of(&installable), note)?;
     drop(lock);
-    if global.json {
-        screen.json(&json::removed(&manifest, &removal));
+    let acted = if args.no_actions || session.board.actions.is_empty() {
+        vec![]
     } else {
+        let planned = session.plan_to_build(&resolved)?;
+        let actions = actions_after(&session, &resolved, &planned, After::Removing);
+        act_all(&session, &session.plan_input(&resolved, &planned), &actions)?
+    };
+    if global.json {
+        screen.json(&json::removed(&manifest, &removal, &acted));
+    } else {
+        screen.out(&deliver::acted(&acted));
         screen.out(&deliver::removed(&removal));
     }
-    Ok(Exit::Done)
+    Ok(exit_of_actions(&acted))
 }
 
 /// The prefix of a tree with these values.

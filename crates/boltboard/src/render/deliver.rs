@@ -5,14 +5,15 @@ use std::path::PathBuf;
 use boltboard_core::base::shell_word;
 use boltboard_core::board::{Board, PartId};
 use boltboard_core::install::{
-    InstallFile, InstallFolder, InstallPlan, InstallReport, InstallStep, Removal, There, Unready,
+    Acted, CanAct, DueAction, InstallFile, InstallFolder, InstallPlan, InstallReport, InstallStep, Removal, There,
+    Unready,
 };
 
 use super::back::three_way;
 use super::text::{Cell, Role, columns, count, next_line, paint};
 
 /// Lists what an installation would do after so many steps were built.
-pub fn preview(board: &Board, plan: &InstallPlan, due: usize, width: usize) -> String {
+pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueAction]), width: usize) -> String {
     let word = |step: InstallStep| match step {
         InstallStep::New => (Role::Good, "new"),
         InstallStep::Same => (Role::Faint, "same"),
@@ -56,11 +57,50 @@ pub fn preview(board: &Board, plan: &InstallPlan, due: usize, width: usize) -> S
             old.path.display()
         ));
     }
+    for action in actions {
+        let command = command_of(action);
+        let how = match action.can {
+            CanAct::Yes(_) => "",
+            CanAct::OnlyRoot => "; only the administrator can, so that it is left to you",
+            CanAct::NoProgram => "; it is left out, because there is no such program here",
+            CanAct::Needed => "; there is no such program here, and nothing is installed without it",
+        };
+        text.push_str(&format!("{} {command}  {}{how}\n", paint(Role::Name, "afterwards:"), action.summary));
+    }
     for place in plan.in_the_way() {
         text.push_str(&format!("{} {place}\n", paint(Role::Bad, "in the way:")));
     }
     if plan.in_the_way().is_empty() {
         text.push_str(&next_line("boltboard install", "put them there"));
+    }
+    text
+}
+
+fn command_of(action: &DueAction) -> String {
+    action.words.iter().map(|word| shell_word(word)).collect::<Vec<_>>().join(" ")
+}
+
+/// Says what was done after files came or went, as the tree has it.
+pub fn acted(all: &[(DueAction, Acted)]) -> String {
+    let mut text = String::new();
+    for (action, acted) in all {
+        let command = command_of(action);
+        text += &match (acted, &action.can) {
+            (Acted::Done, _) => format!("{} {command}  {}\n", paint(Role::Good, "done:"), action.summary),
+            (Acted::Failed { how, said }, _) => {
+                let said: String = said.lines().take(10).map(|line| format!("    {line}\n")).collect();
+                format!("{} {command}: {how}\n{said}", paint(Role::Bad, "failed:"))
+            }
+            (Acted::Not, CanAct::OnlyRoot) => {
+                let told =
+                    format!("{} {}; only the administrator can\n", paint(Role::Warn, "left to you:"), action.summary);
+                told + &next_line(format!("sudo {command}"), "do it")
+            }
+            (Acted::Not, _) => {
+                let name = &action.words[0];
+                format!("{} {}: there is no {name} here\n", paint(Role::Warn, "left out:"), action.summary)
+            }
+        };
     }
     text
 }

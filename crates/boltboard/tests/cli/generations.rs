@@ -228,35 +228,54 @@ fn what_cannot_be_finished_is_taken_back() {
 }
 
 /// Kills commands at random instants: afterwards, the next command leaves either all of the one state or all of the other.
-#[test]
-fn kills_at_any_instant_leave_nothing_half() {
+fn kills(rounds: u64) {
     let tree = tree();
+    // Chosen, because that is in the records.
+    tree.run("set depth=3 bell=off").code(0);
     tree.run("install").code(0);
     let first = all(&tree);
     tree.run("set depth=7 bell=on").code(0);
     tree.run("install").code(0);
     let second = all(&tree);
-    tree.run("set depth=3 bell=off").code(0);
-    tree.run("build").code(0);
+    let nothing = BTreeMap::new();
     let mut seed = 7_u64;
     let mut cut = 0;
-    for round in 0..24 {
-        let words = if round % 2 == 0 { "back 1" } else { "back 2" };
+    for round in 0..rounds {
+        let words = ["back 1", "install", "back 1", "back 2", "uninstall", "install"][round as usize % 6];
+        if words.starts_with("back") && !tree.at("to/share/boltboard/buoy/2.json").exists() {
+            // A removal took the generations along.
+            for (depth, bell) in [(3, "off"), (7, "on")] {
+                tree.run(&format!("set depth={depth} bell={bell}")).code(0);
+                tree.run("install").code(0);
+            }
+        }
         let mut child = tree.command(words).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts");
         seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
-        std::thread::sleep(Duration::from_micros(5_000 + (seed >> 33) % 60_000));
-        let running = child.try_wait().expect("asked").is_none();
-        cut += usize::from(running);
+        std::thread::sleep(Duration::from_micros(3_000 + (seed >> 33) % 90_000));
+        cut += usize::from(child.try_wait().expect("asked").is_none());
         let _ = child.kill();
         let _ = child.wait();
-        tree.run("back").code(0);
+        // Whoever comes next finishes it, or takes it back.
+        tree.run("back");
         let now = all(&tree);
-        assert!(now == first || now == second, "round {round}: {now:?}");
-        assert!(!tree.at("to/share/boltboard/buoy/pending").exists());
+        assert!(now == first || now == second || now == nothing, "round {round}, {words}: {now:?}");
+        assert!(!tree.at("to/share/boltboard/buoy/pending").exists(), "round {round}, {words}");
     }
     assert!(cut > 0, "some were cut off");
+    tree.run("install").code(0);
     tree.run("uninstall").code(0);
     assert!(!tree.at("to").exists());
+}
+
+#[test]
+fn kills_at_any_instant_leave_nothing_half() {
+    kills(18);
+}
+
+#[test]
+#[ignore = "it takes minutes"]
+fn three_hundred_kills_leave_nothing_half() {
+    kills(300);
 }
 
 #[test]
@@ -360,4 +379,65 @@ fn what_would_run_instead_is_told() {
     );
     let json = tree.run("install --check --json").code(1).json();
     assert_eq!(json["unready"][0]["what"], "not-searched");
+}
+
+/// A tree that has something done after an installation: programs of ours in the search path stand for the system's.
+fn acting(by: &str, absent: &str) -> Scratch {
+    let tree = Scratch::with(TREE);
+    let action = format!(
+        "[action.index]\nsummary = \"bring the index up to date\"\nrun = [\"mark\", \"${{prefix}}/lib\", \"a b;c\"]\nundo = [\"mark\", \"gone\"]\n\
+         by = \"{by}\"\nabsent = \"{absent}\"\n\
+         [action.bell]\nsummary = \"ring\"\nwhen = \"bell\"\nrun = [\"mark\", \"bell\"]\n[part.buoy]"
+    );
+    tree.edit("boltboard.toml", "[part.buoy]", &action);
+    tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
+    tree
+}
+
+fn with_mark(tree: &Scratch, words: &str) -> crate::harness::Ran {
+    tree.script("tools/mark", &format!("printf '%s|' \"$@\" >> {0}/marks; echo >> {0}/marks", tree.path().display()));
+    let path = format!("{}/tools:{}", tree.path().display(), std::env::var("PATH").unwrap_or_default());
+    tree.ran(tree.command(words).env("PATH", path))
+}
+
+#[test]
+fn what_comes_after_an_installation_is_shown_and_done_and_undone() {
+    let tree = acting("anyone", "skip");
+    let marks = || tree.read("marks").replace(&tree.path().display().to_string(), "TREE");
+    with_mark(&tree, "install --preview").code(0).says(&["afterwards: mark TREE/to/lib 'a b;c'  bring the index"]);
+    assert!(!tree.at("marks").exists());
+    with_mark(&tree, "install --staging stage").code(0);
+    assert!(!tree.at("marks").exists(), "nothing is done for a package");
+    with_mark(&tree, "install").code(0).says(&["done: mark TREE/to/lib 'a b;c'"]);
+    assert_eq!(marks(), "TREE/to/lib|a b;c|\n", "words stay words");
+    with_mark(&tree, "install").code(0);
+    assert_eq!(marks().lines().count(), 1, "nothing was installed, so that nothing comes after it");
+    tree.run("set bell=on").code(0);
+    with_mark(&tree, "install --no-actions").code(0);
+    assert_eq!(marks().lines().count(), 1);
+    with_mark(&tree, "back 1").code(0).says(&["done: mark"]);
+    with_mark(&tree, "uninstall").code(0).says(&["done: mark gone"]);
+    assert_eq!(marks(), "TREE/to/lib|a b;c|\nTREE/to/lib|a b;c|\nbell|\ngone|\n");
+}
+
+#[test]
+fn what_cannot_be_done_after_an_installation_is_told() {
+    let tree = acting("anyone", "skip");
+    tree.run("install --preview").code(0).says(&["it is left out, because there is no such program here"]);
+    tree.run("install").code(0).says(&["left out: bring the index up to date: there is no mark here"]);
+    // One that fails leaves the installation as it is, and the command says no.
+    tree.script("tools/mark", "echo broken; exit 3");
+    let path = format!("{}/tools:{}", tree.path().display(), std::env::var("PATH").unwrap_or_default());
+    tree.run("set depth=9").code(0);
+    let ran = tree.ran(tree.command("install").env("PATH", &path)).code(1);
+    ran.says(&["failed: mark", "it ended with 3", "    broken"]);
+    assert!(tree.at("to/bin/buoy").exists());
+    let json = tree.run("install --preview --json").code(0).json();
+    assert_eq!(json["actions"][0]["outcome"], "no-program");
+    // Without its program, nothing is installed.
+    let tree = acting("anyone", "fail");
+    let told = tree.run("install").code(4).complains(&["there is no `mark`, which index needs"]);
+    told.complains(&["→ boltboard install --no-actions"]);
+    assert!(!tree.at("to").exists());
+    tree.run("install --no-actions").code(0);
 }

@@ -235,7 +235,7 @@ fn every_answer_has_just_its_documented_fields() {
     let quantities = ["wall-ms", "cpu-ms", "memory-bytes", "output-bytes", "code-bytes", "build-work-ms"];
     keys(first(&trial, "variants"), &[&["name", "profile", "tried", "failed?"], &quantities[..]].concat());
     let install = answer("install --preview");
-    keys(&install, &["format", "files", "folders", "obsolete", "manifest"]);
+    keys(&install, &["format", "files", "folders", "obsolete", "actions", "manifest"]);
     keys(first(&install, "files"), &["path", "part", "mode", "step"]);
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
     tree.run("install").code(0);
@@ -332,11 +332,12 @@ fn commands_that_act_answer_too() {
     answer(&format!("set prefix={}/to", tree.path().display()), 0);
     let installed = answer("install", 0);
     let fields = ["format", "written", "unchanged", "kept", "folders", "not-given", "removed", "manifest"];
-    keys(&installed, &[&fields[..], &["generation", "unready"]].concat());
+    keys(&installed, &[&fields[..], &["generation", "unready", "actions"]].concat());
     let checked = answer("install --check", 1);
     keys(&checked, &["format", "unready"]);
     keys(first(&checked, "unready"), &["what", "file", "library?", "first?"]);
-    keys(&answer("uninstall", 0), &["format", "tree", "version", "removed", "left", "doubted", "gone"]);
+    let gone = ["format", "tree", "version", "removed", "left", "doubted", "gone", "actions"];
+    keys(&answer("uninstall", 0), &gone);
     tree.write("src/main.c", "int main(void) { return wrong; }\n");
     let failed = answer("build", 1);
     keys(&failed, &BUILT);

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use boltboard_core::board::Board;
 use boltboard_core::install::{
-    InstallFolder, InstallPlan, InstallReport, InstallStep, Manifest, Removal, There, Unready,
+    Acted, CanAct, DueAction, InstallFolder, InstallPlan, InstallReport, InstallStep, Manifest, Removal, There, Unready,
 };
 use serde::Serialize;
 
@@ -18,6 +18,7 @@ pub struct InstallAnswer {
     files: Vec<FileAnswer>,
     folders: Vec<FolderAnswer>,
     obsolete: Vec<String>,
+    actions: Vec<ActionAnswer>,
     manifest: String,
 }
 
@@ -43,7 +44,7 @@ struct FolderAnswer {
 }
 
 /// Answers `install --preview`.
-pub fn install(board: &Board, plan: &InstallPlan) -> InstallAnswer {
+pub fn install(board: &Board, plan: &InstallPlan, actions: &[DueAction]) -> InstallAnswer {
     let file = |file: &boltboard_core::install::InstallFile| FileAnswer {
         path: file.target.display().to_string(),
         part: board.parts[file.part].name.clone(),
@@ -73,6 +74,7 @@ pub fn install(board: &Board, plan: &InstallPlan) -> InstallAnswer {
         files: plan.files.iter().map(file).collect(),
         folders: plan.folders.iter().map(folder).collect(),
         obsolete: plan.obsolete.iter().map(|f| f.path.display().to_string()).collect(),
+        actions: actions.iter().map(due).collect(),
         manifest: plan.manifest_path.display().to_string(),
     }
 }
@@ -90,6 +92,7 @@ pub struct InstalledAnswer {
     manifest: String,
     generation: u32,
     unready: Vec<UnreadyAnswer>,
+    actions: Vec<ActionAnswer>,
 }
 
 #[derive(Serialize)]
@@ -108,6 +111,39 @@ struct KeptAnswer {
 
 fn paths(paths: &[PathBuf]) -> Vec<String> {
     paths.iter().map(|path| path.display().to_string()).collect()
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct ActionAnswer {
+    action: String,
+    summary: String,
+    command: Vec<String>,
+    outcome: &'static str,
+    said: Option<String>,
+}
+
+fn due(action: &DueAction) -> ActionAnswer {
+    ActionAnswer {
+        action: action.name.clone(),
+        summary: action.summary.clone(),
+        command: action.words.clone(),
+        outcome: match action.can {
+            CanAct::Yes(_) => "due",
+            CanAct::OnlyRoot => "only-root",
+            CanAct::NoProgram => "no-program",
+            CanAct::Needed => "needed-program",
+        },
+        said: None,
+    }
+}
+
+fn done_after((action, acted): &(DueAction, Acted)) -> ActionAnswer {
+    match acted {
+        Acted::Done => ActionAnswer { outcome: "done", ..due(action) },
+        Acted::Failed { said, .. } => ActionAnswer { outcome: "failed", said: Some(said.clone()), ..due(action) },
+        Acted::Not => due(action),
+    }
 }
 
 #[derive(Serialize)]
@@ -149,7 +185,12 @@ fn unready(one: &Unready) -> UnreadyAnswer {
 }
 
 /// Answers `install`.
-pub fn installed(plan: &InstallPlan, report: &InstallReport, all: &[Unready]) -> InstalledAnswer {
+pub fn installed(
+    plan: &InstallPlan,
+    report: &InstallReport,
+    all: &[Unready],
+    acted: &[(DueAction, Acted)],
+) -> InstalledAnswer {
     let kept = |(path, beside): &(PathBuf, PathBuf)| KeptAnswer {
         path: path.display().to_string(),
         beside: beside.display().to_string(),
@@ -169,6 +210,7 @@ pub fn installed(plan: &InstallPlan, report: &InstallReport, all: &[Unready]) ->
         manifest: plan.manifest_path.display().to_string(),
         generation: report.generation,
         unready: all.iter().map(unready).collect(),
+        actions: acted.iter().map(done_after).collect(),
     }
 }
 
@@ -182,10 +224,11 @@ pub struct RemovedAnswer {
     left: Vec<String>,
     doubted: Vec<String>,
     gone: Vec<String>,
+    actions: Vec<ActionAnswer>,
 }
 
 /// Answers `uninstall`.
-pub fn removed(manifest: &Manifest, removal: &Removal) -> RemovedAnswer {
+pub fn removed(manifest: &Manifest, removal: &Removal, acted: &[(DueAction, Acted)]) -> RemovedAnswer {
     RemovedAnswer {
         format: FORMAT,
         tree: manifest.tree.clone(),
@@ -194,6 +237,7 @@ pub fn removed(manifest: &Manifest, removal: &Removal) -> RemovedAnswer {
         left: paths(&removal.left),
         doubted: paths(&removal.doubted),
         gone: paths(&removal.gone),
+        actions: acted.iter().map(done_after).collect(),
     }
 }
 
