@@ -132,17 +132,21 @@ pub fn list(told: &GenerationsTold, width: usize) -> String {
         paint(Role::Title, &format!("{} below {}", told.tree, told.prefix.display())),
         paint(Role::Faint, &format!("{many}; the last {} are kept", told.keep))
     );
-    for one in &told.generations {
+    let head = |one: &GenerationTold| {
         let when = if one.installed_s == 0 { "before they had dates".to_string() } else { age(one.age_s) };
-        let rows = vec![vec![
+        vec![
             (Role::Name, one.number.to_string()),
             (Role::Good, if one.in_place { "in place".to_string() } else { String::new() }),
             (Role::Value, format!("{} {}", told.tree, one.version)),
             (Role::Value, one.profile.clone()),
             (Role::Faint, when),
             (Role::Faint, count(one.files, "file", "files")),
-        ]];
-        text += &format!("\n{}", columns(&rows, 0, width));
+        ]
+    };
+    let heads: Vec<Vec<Cell>> = told.generations.iter().map(head).collect();
+    let heads = columns(&heads, 0, width);
+    for (one, head) in told.generations.iter().zip(heads.lines()) {
+        text += &format!("\n{head}\n");
         let rows: Vec<Vec<Cell>> = one.options.iter().take(LISTED).map(option_row).collect();
         text += &columns(&rows, 4, width);
         if one.options.len() > LISTED {
