@@ -167,8 +167,9 @@ impl Shelf {
 impl Choices {
     /// Returns the name of the profile that they are of, if any is written.
     pub fn profile(&self) -> Option<&str> {
-        let written = self.layers.iter().map(|(_, layer)| layer).filter(|layer| layer.source != ProfileSource::Once);
-        written.last().map(|layer| layer.name.as_str())
+        let mut written =
+            self.layers.iter().map(|(_, layer)| layer).filter(|layer| layer.source != ProfileSource::Once);
+        written.next_back().map(|layer| layer.name.as_str())
     }
 
     /// Tells whether there are choices for once among them.

@@ -134,7 +134,7 @@ impl Form {
         self.word(&mut out, packed.length as u64);
         self.word(&mut out, 1);
         out.extend(&packed.zlib);
-        (out, u64::from(SHF_COMPRESSED.0))
+        (out, SHF_COMPRESSED.0)
     }
 }
 
@@ -222,7 +222,7 @@ fn behind_archive(bytes: &[u8], added: &[Section<'_>]) -> Option<Addition> {
         tail.push(b'\n');
     }
     let name = format!("{MEMBER}/");
-    write!(tail, "{name:<16}{:<12}{:<6}{:<6}{:<8}{:<10}`\n", 0, 0, 0, "100644", member.len()).ok()?;
+    writeln!(tail, "{name:<16}{:<12}{:<6}{:<6}{:<8}{:<10}`", 0, 0, 0, "100644", member.len()).ok()?;
     tail.extend(&member);
     if member.len() % 2 == 1 {
         tail.push(b'\n');
@@ -257,12 +257,12 @@ fn object_like<E: FileHeader<Endian = Endianness>>(other: &[u8], added: &[Sectio
         let data = said.data(endian, other).ok()?;
         let align = said.sh_addralign(endian).into().clamp(1, 64);
         let offset = tail.add(data, usize::try_from(align).ok()?);
-        let (sort, flags) = (said.sh_type(endian).0, said.sh_flags(endian).0.into());
+        let (sort, flags) = (said.sh_type(endian).0, said.sh_flags(endian).0);
         rows.push(Row { name: name(PROPERTY), sort, flags, offset, size: data.len() as u64, align });
     }
     let own = name(".shstrtab");
     let offset = tail.add(&names, 1);
-    let flags = u64::from(SHF_STRINGS.0);
+    let flags = SHF_STRINGS.0;
     rows.push(Row { name: own, sort: SHT_STRTAB.0, flags, offset, size: names.len() as u64, align: 1 });
     let all: Vec<u8> = rows.iter().flat_map(|row| form.row(row)).collect();
     let table_from = tail.add(&all, 8);

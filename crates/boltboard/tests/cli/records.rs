@@ -311,7 +311,7 @@ fn damaged_doubled_and_hostile_records_do_no_harm() {
     let shown = tree.run("inspect hostile").code(0).says(&["program p of"]).out;
     assert!(!shown.contains('\u{1b}') && !shown.contains('\u{202e}'), "{shown:?}");
     // Two that say the same, then two that do not.
-    tool("objcopy", &["--dump-section", &format!(".boltboard=own"), &format!("{OUT}/bin/buoy"), "hurt"], &tree);
+    tool("objcopy", &["--dump-section", ".boltboard=own", &format!("{OUT}/bin/buoy"), "hurt"], &tree);
     let own = std::fs::read(tree.at("own")).expect("dumped");
     let doubled = |second: &str| {
         std::fs::write(tree.at("two"), [&own[..], second.as_bytes()].concat()).expect("written");
