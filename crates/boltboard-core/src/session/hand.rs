@@ -59,6 +59,13 @@ impl Session {
                 items.extend(part.map(|part| Item { path, part: name, says: recorder.says(part) }));
             }
         }
+        if handed.is_empty() && matches!(finished, Finished::All) && plan.rest == 0 {
+            // Nobody knows what lies there: an earlier program left finished parts there themselves.
+            let wanted: BTreeSet<PathBuf> = items.iter().map(|item| item.path.below(&folders.outputs())).collect();
+            for stray in files_below(&folders.outputs()).difference(&wanted) {
+                std::fs::remove_file(stray).map_err(FileError::on("remove", stray))?;
+            }
+        }
         let record = |item: &Item| self.board.part(&item.part).and_then(|part| recorder.record(part));
         handed.hand_over(folders, &items, &record)?;
         if plan.rest == 0 || removed {

@@ -341,6 +341,13 @@ fn a_build_that_was_cut_off_before_it_handed_over_is_not_taken_for_whole() {
     std::fs::rename(&handed, tree.at("boltboard-work/builds/mine/handed-before")).expect("moved");
     tree.run("build").code(0).steps(0);
     assert!(std::fs::read(tree.at(&format!("{OUT}/bin/plain"))).expect("built") == after);
+    // What a program without records left there goes, where it is no longer made.
+    ["handed", "handed-before"].iter().for_each(|name| {
+        let _ = std::fs::remove_file(tree.at("boltboard-work/builds/mine").join(name));
+    });
+    tree.write(&format!("{OUT}/bin/left-over"), "from before");
+    tree.run("build").code(0).steps(0);
+    assert!(!tree.at(&format!("{OUT}/bin/left-over")).exists());
     // A part that is no longer made is no longer there.
     tree.run("set chime=off").code(0);
     tree.run("build").code(0);
