@@ -235,10 +235,16 @@ impl Yard {
                 self.end()?;
             }
             None => {
+                // What is being done is known until all else is gone, and which folders are ours until they are.
                 Manifest::remove(&self.manifest)?;
+                self.clear()?;
+                let apart = change.leaving.iter().rev().filter(|folder| !self.root.starts_with(folder));
+                apart.for_each(|folder| drop(std::fs::remove_dir(folder)));
+                self.claim(&change.leaving)?;
                 self.end()?;
-                let gone = std::fs::remove_dir_all(&self.root);
-                gone.or_else(missing_is_fine).map_err(FileError::on("remove", &self.root))?;
+                let lock = self.lock();
+                std::fs::remove_file(&lock).or_else(missing_is_fine).map_err(FileError::on("remove", &lock))?;
+                let _ = std::fs::remove_dir(&self.root);
             }
         }
         for folder in change.leaving.iter().rev() {
@@ -257,6 +263,19 @@ impl Yard {
             let _ = std::fs::remove_dir(folder);
         }
         self.end()
+    }
+
+    /// Removes all that is known of an installation, but for what is being done.
+    fn clear(&self) -> Result<(), FileError> {
+        let kept = self.kept.root();
+        std::fs::remove_dir_all(kept).or_else(missing_is_fine).map_err(FileError::on("remove", kept))?;
+        for entry in std::fs::read_dir(&self.root).into_iter().flatten().filter_map(Result::ok) {
+            let path = entry.path();
+            if path.extension().is_some_and(|ending| ending == "json") {
+                std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
+            }
+        }
+        Ok(())
     }
 
     fn end(&self) -> Result<(), FileError> {

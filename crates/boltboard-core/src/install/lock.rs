@@ -1,6 +1,7 @@
 //! One command at a time changes what is installed below a prefix.
 
 use std::fs::File;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use rustix::fs::{FlockOperation, flock};
@@ -11,12 +12,16 @@ use super::change::Yard;
 use crate::base::FileError;
 use crate::base::files::make_folder;
 
-/// Held while what is installed is changed. Folders that were made for it go again unless something is in them.
+/// The longest list of folders that is read, in bytes.
+const MAX_LIST: u64 = 1 << 16;
+
+/// Held while what is installed is changed. The file says which folders were made for it, so that they are known as ours even when a command
+/// is killed before anything else says so. They go again where nothing is installed in the end.
 #[derive(Debug)]
 pub struct Lock {
     made: Vec<PathBuf>,
-    file: PathBuf,
-    _held: File,
+    yard: Yard,
+    held: File,
 }
 
 impl Lock {
@@ -25,23 +30,46 @@ impl Lock {
     /// # Errors
     /// Another command has it, or there may be no such file.
     pub fn take(manifest: &Path) -> Result<Lock, InstallFault> {
-        let root = Yard::of(manifest).root;
-        let file = root.join("lock");
+        let yard = Yard::of(manifest);
+        let file = yard.lock();
         let mut made = Vec::new();
         missing_folders(&file, &mut made);
-        make_folder(&root)?;
-        let held = File::create(&file).map_err(FileError::on("write", &file))?;
-        let lock = Lock { made, file: file.clone(), _held: held };
-        match flock(&lock._held, FlockOperation::NonBlockingLockExclusive) {
-            Ok(()) => Ok(lock),
+        make_folder(&yard.root)?;
+        let failed = || FileError::on("write", &file);
+        let held = File::options().read(true).write(true).create(true).truncate(false).open(&file).map_err(failed())?;
+        match flock(&held, FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => {}
             Err(rustix::io::Errno::WOULDBLOCK) => {
-                let busy = InstallFault::Busy(manifest.parent().unwrap_or(manifest).to_path_buf());
-                // It is the other's.
-                std::mem::forget(lock);
-                Err(busy)
+                return Err(InstallFault::Busy(manifest.parent().unwrap_or(manifest).to_path_buf()));
             }
-            Err(e) => Err(FileError::on("lock", &file)(e.into()).into()),
+            Err(e) => return Err(FileError::on("lock", &file)(e.into()).into()),
         }
+        let mut known = String::new();
+        // What is no list says nothing.
+        let _ = (&held).take(MAX_LIST).read_to_string(&mut known);
+        let above = |folder: &PathBuf| yard.root.starts_with(folder) && folder.is_dir() && !made.contains(folder);
+        let mut all: Vec<PathBuf> = known.lines().map(PathBuf::from).filter(above).collect();
+        all.append(&mut made);
+        let lock = Lock { made: all, yard, held };
+        lock.claim()?;
+        Ok(lock)
+    }
+
+    /// Writes down which folders were made for it.
+    fn claim(&self) -> Result<(), FileError> {
+        use std::io::{Seek, Write};
+        let lines: String = self.made.iter().map(|folder| format!("{}\n", folder.display())).collect();
+        let mut file = &self.held;
+        let written = file.rewind().and_then(|()| file.set_len(0)).and_then(|()| file.write_all(lines.as_bytes()));
+        written.map_err(FileError::on("write", &self.yard.lock()))
+    }
+
+    /// Takes away what a killed command left where nothing is installed.
+    ///
+    /// # Errors
+    /// Another command is at it.
+    pub fn tidy(manifest: &Path) -> Result<(), InstallFault> {
+        if Yard::of(manifest).root.is_dir() { Lock::take(manifest).map(drop) } else { Ok(()) }
     }
 
     /// Folders that were made for it.
@@ -52,13 +80,36 @@ impl Lock {
 
 impl Drop for Lock {
     fn drop(&mut self) {
-        let only_lock =
-            self.file.parent().and_then(|root| std::fs::read_dir(root).ok()).is_some_and(|all| all.count() == 1);
-        if only_lock {
-            let _ = std::fs::remove_file(&self.file);
+        if self.yard.is_vacant() {
+            let _ = std::fs::remove_dir_all(self.yard.kept.root());
+            let _ = std::fs::remove_file(self.yard.lock());
+            for folder in self.made.iter().rev() {
+                // Fails when something of others is in it, which is how it must be.
+                let _ = std::fs::remove_dir(folder);
+            }
         }
-        for folder in self.made.iter().rev() {
-            let _ = std::fs::remove_dir(folder);
-        }
+    }
+}
+
+impl Yard {
+    pub(super) fn lock(&self) -> PathBuf {
+        self.root.join("lock")
+    }
+
+    /// Tells whether nothing is installed, and nothing is being done.
+    fn is_vacant(&self) -> bool {
+        let names = |name: &str| name == "lock" || name == "kept" || name == "limits.json";
+        let others = std::fs::read_dir(&self.root).into_iter().flatten().filter_map(Result::ok);
+        let mut others = others.filter(|entry| !entry.file_name().to_str().is_some_and(names));
+        !self.manifest.exists() && others.next().is_none()
+    }
+
+    /// Notes which folders go with a removal, for whoever comes after a kill.
+    pub(super) fn claim(&self, folders: &[PathBuf]) -> Result<(), FileError> {
+        let above = folders.iter().filter(|folder| self.root.starts_with(folder));
+        let lines: String = above.map(|folder| format!("{}\n", folder.display())).collect();
+        let lock = self.lock();
+        // In its place: whoever holds the lock holds this very file.
+        std::fs::write(&lock, lines).map_err(FileError::on("write", &lock))
     }
 }

@@ -282,7 +282,11 @@ pub fn uninstall(global: &Global, screen: &Screen, args: &UninstallArgs) -> Resu
     let manifest = match Manifest::read(&path, &session.board)? {
         Recorded::Whole(manifest) => *manifest,
         Recorded::Damaged => return Err(InstallFault::Damaged(path).into()),
-        Recorded::Nothing => return Err(not_installed(&session, &prefix)),
+        Recorded::Nothing => {
+            // A killed command may have left something all the same.
+            Lock::tidy(&path)?;
+            return Err(not_installed(&session, &prefix));
+        }
     };
     if args.preview && global.json {
         screen.json(&json::uninstall(&manifest));

@@ -227,6 +227,41 @@ fn what_cannot_be_finished_is_taken_back() {
     assert!(all(&tree) == before);
 }
 
+/// All files and links below a folder.
+fn files_below(folder: &Path) -> Vec<String> {
+    let mut files = Vec::new();
+    for entry in std::fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok) {
+        let path = entry.path();
+        if path.is_dir() && !path.is_symlink() {
+            files.extend(files_below(&path));
+        } else {
+            files.push(path.display().to_string());
+        }
+    }
+    files
+}
+
+#[test]
+fn what_a_killed_first_installation_left_goes() {
+    let tree = tree();
+    tree.run("build").code(0);
+    // Folders were made and contents laid aside, and nothing was written down yet.
+    let root = tree.at("to/share/boltboard/buoy");
+    std::fs::create_dir_all(root.join("kept/content/a")).expect("made");
+    std::fs::write(root.join("kept/content/a/bc"), "laid aside").expect("written");
+    let made = ["to", "to/share", "to/share/boltboard", "to/share/boltboard/buoy"];
+    let lines: String = made.iter().map(|at| format!("{}\n", tree.at(at).display())).collect();
+    std::fs::write(root.join("lock"), format!("{lines}/etc\n")).expect("written");
+    tree.run("uninstall").code(1).complains(&["buoy is not installed below"]);
+    assert!(!tree.at("to").exists());
+    // The same, and then it is installed: the folders are known as ours.
+    std::fs::create_dir_all(&root).expect("made");
+    std::fs::write(root.join("lock"), lines).expect("written");
+    tree.run("install").code(0);
+    tree.run("uninstall").code(0);
+    assert!(!tree.at("to").exists());
+}
+
 /// Kills commands at random instants: afterwards, the next command leaves either all of the one state or all of the other.
 fn kills(rounds: u64) {
     let tree = tree();
@@ -264,7 +299,8 @@ fn kills(rounds: u64) {
     assert!(cut > 0, "some were cut off");
     tree.run("install").code(0);
     tree.run("uninstall").code(0);
-    assert!(!tree.at("to").exists());
+    let left: Vec<String> = files_below(&tree.at("to"));
+    assert!(left.is_empty(), "{left:?}");
 }
 
 #[test]
