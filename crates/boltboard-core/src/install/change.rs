@@ -12,10 +12,12 @@ use serde::{Deserialize, Serialize};
 use super::manifest::Manifest;
 use super::place::{Content, content_of};
 use super::put::{lay, link_to};
-use crate::base::files::{make_folder, packed, read_regular, unsealed, write_sealed, write_whole};
+use crate::base::files::{make_folder, packed, read_regular, unsealed, write_sealed};
 use crate::base::{Digest, FileError};
 use crate::store::Store;
 
+/// What the name of a file begins with that is not in its place yet.
+pub(super) const NEW: &str = ".new-";
 /// What the file begins with that says what is being done.
 const MARK: &[u8] = b"boltboard change 1\n";
 
@@ -230,8 +232,9 @@ impl Yard {
         self.sync_places(change);
         match &change.after {
             Some(text) => {
-                write_whole(&self.generation(change.generation), text.as_bytes())?;
-                Manifest::write_text(&self.manifest, text)?;
+                self.write(&self.generation(change.generation), text)?;
+                self.write(&self.manifest, text)?;
+                self.write(&Manifest::copy_of(&self.manifest), text)?;
                 self.end()?;
             }
             None => {
@@ -265,13 +268,23 @@ impl Yard {
         self.end()
     }
 
+    /// Writes a text whole or not at all. What a kill leaves of it lies among what is ours.
+    fn write(&self, path: &Path, text: &str) -> Result<(), FileError> {
+        let failed = || FileError::on("write", path);
+        let mut aside = tempfile::Builder::new().prefix(NEW).tempfile_in(&self.root).map_err(failed())?;
+        std::io::Write::write_all(&mut aside, text.as_bytes()).map_err(failed())?;
+        aside.as_file().sync_data().map_err(failed())?;
+        aside.as_file().set_permissions(std::fs::Permissions::from_mode(0o644)).map_err(failed())?;
+        aside.persist(path).map(drop).map_err(|e| failed()(e.error))
+    }
+
     /// Removes all that is known of an installation, but for what is being done.
     fn clear(&self) -> Result<(), FileError> {
         let kept = self.kept.root();
         std::fs::remove_dir_all(kept).or_else(missing_is_fine).map_err(FileError::on("remove", kept))?;
         for entry in std::fs::read_dir(&self.root).into_iter().flatten().filter_map(Result::ok) {
             let path = entry.path();
-            if path.extension().is_some_and(|ending| ending == "json") {
+            if path != self.pending() && path != self.lock() {
                 std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
             }
         }

@@ -8,7 +8,7 @@ use rustix::fs::{FlockOperation, flock};
 
 use super::InstallFault;
 use super::apply::missing_folders;
-use super::change::Yard;
+use super::change::{NEW, Yard};
 use crate::base::FileError;
 use crate::base::files::make_folder;
 
@@ -82,7 +82,9 @@ impl Drop for Lock {
     fn drop(&mut self) {
         if self.yard.is_vacant() {
             let _ = std::fs::remove_dir_all(self.yard.kept.root());
-            let _ = std::fs::remove_file(self.yard.lock());
+            for entry in std::fs::read_dir(&self.yard.root).into_iter().flatten().filter_map(Result::ok) {
+                let _ = std::fs::remove_file(entry.path());
+            }
             for folder in self.made.iter().rev() {
                 // Fails when something of others is in it, which is how it must be.
                 let _ = std::fs::remove_dir(folder);
@@ -98,7 +100,7 @@ impl Yard {
 
     /// Tells whether nothing is installed, and nothing is being done.
     fn is_vacant(&self) -> bool {
-        let names = |name: &str| name == "lock" || name == "kept" || name == "limits.json";
+        let names = |name: &str| ["lock", "kept", "limits.json"].contains(&name) || name.starts_with(NEW);
         let others = std::fs::read_dir(&self.root).into_iter().flatten().filter_map(Result::ok);
         let mut others = others.filter(|entry| !entry.file_name().to_str().is_some_and(names));
         !self.manifest.exists() && others.next().is_none()

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::Content;
-use crate::base::files::{read_regular, write_whole};
+use crate::base::files::read_regular;
 use crate::base::{Digest, FileError};
 use crate::board::Board;
 use crate::record::Record as BuiltRecord;
@@ -107,17 +107,15 @@ impl Manifest {
     ///
     /// # Errors
     /// It cannot be written.
+    #[cfg(test)]
     pub fn write(&self, path: &Path) -> Result<(), FileError> {
-        Manifest::write_text(path, &self.text())
+        crate::base::files::write_whole(path, self.text().as_bytes())?;
+        crate::base::files::write_whole(&copy_of(path), self.text().as_bytes())
     }
 
-    /// Writes the text of a record, likewise.
-    ///
-    /// # Errors
-    /// It cannot be written.
-    pub(super) fn write_text(path: &Path, text: &str) -> Result<(), FileError> {
-        write_whole(path, text.as_bytes())?;
-        write_whole(&copy_of(path), text.as_bytes())
+    /// Where the copy of a record lies.
+    pub(super) fn copy_of(path: &Path) -> PathBuf {
+        copy_of(path)
     }
 
     /// Removes the record and its copy.
