@@ -175,7 +175,7 @@ pub fn list(told: &GenerationsTold, width: usize) -> String {
 }
 
 fn option_row(option: &OptionTold) -> Vec<Cell> {
-    let none = || "(not there)".to_string();
+    let none = || "(no effect)".to_string();
     let (before, after) = (option.before.clone().unwrap_or_else(none), option.after.clone().unwrap_or_else(none));
     vec![(Role::Name, option.option.clone()), (Role::Faint, before), (Role::Value, format!("→ {after}"))]
 }
