@@ -51,6 +51,9 @@ pub enum ReadFault {
         /// What it is.
         what: &'static str,
     },
+    /// No process has that number.
+    #[error("there is no process {0}")]
+    NoProcess(u32),
     /// It is no file that programs are linked to or of.
     #[error("{} is no program, library, module or archive of objects", .0.display())]
     NotBuilt(PathBuf),

@@ -68,6 +68,9 @@ fn inspected(file: &Path) -> Vec<Inspected> {
         return vec![Inspected { found: read_records(file), loaded: false, name }];
     };
     let process = PathBuf::from(format!("/proc/{number}"));
+    if !process.exists() {
+        return vec![Inspected { name, loaded: false, found: Err(ReadFault::NoProcess(number)) }];
+    }
     let program = process.join("exe");
     let path = std::fs::read_link(&program).unwrap_or_else(|_| program.clone());
     let found = read_records(&program);

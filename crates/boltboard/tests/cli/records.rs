@@ -111,7 +111,7 @@ fn a_running_process_is_asked_by_its_number() {
     tree.run(&format!("inspect --has depth=3 {number}")).code(0);
     drop(running.stdin.take());
     running.wait().expect("it ends");
-    tree.run(&format!("inspect {number}")).code(1);
+    tree.run(&format!("inspect {number}")).code(1).says(&[&format!("there is no process {number}")]);
     // A file of that name comes first.
     std::fs::copy(tree.at(&format!("{OUT}/lib/liblow.a")), tree.at("4711")).expect("copied");
     tree.run("inspect 4711").code(0).says(&["static library low"]);
