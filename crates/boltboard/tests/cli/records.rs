@@ -59,7 +59,7 @@ fn a_built_file_tells_how_it_was_made_wherever_it_is() {
         "depth  7",
         "horn   on",
         "chime  loadable",
-        "→ boltboard inspect --profile NAME",
+        "→ boltboard inspect --profile from-buoy",
     ]);
     // Elsewhere, stripped, without a tree.
     let away = Scratch::new();

@@ -158,7 +158,7 @@ fn record_text(one: &RecordTold, file: &str, brief: bool, all: bool, width: usiz
     }
     if one.member.is_none() && record.covers == Covers::All && !brief {
         text.push('\n');
-        let command = format!("boltboard inspect --profile NAME {}", shell_word(file));
+        let command = format!("boltboard inspect --profile from-{} {}", record.part, shell_word(file));
         text += &next_line(command, "make a profile of it");
     }
     text
