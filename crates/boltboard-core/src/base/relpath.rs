@@ -29,13 +29,15 @@ pub enum RelPathFault {
     TooLong,
 }
 
+/// What the names of files end in that a compiler takes.
+pub const SOURCE_ENDINGS: [&str; 24] = [
+    "c", "cc", "cpp", "cxx", "s", "S", "asm", "nasm", "f", "for", "ftn", "f90", "f95", "f03", "f08", "F", "FOR", "FTN",
+    "fpp", "FPP", "F90", "F95", "F03", "F08",
+];
+
 /// Tells whether a file is one that a compiler takes, by the ending of its name.
 pub fn is_source(path: &RelPath) -> bool {
-    const ENDINGS: [&str; 22] = [
-        "c", "cc", "cpp", "cxx", "s", "S", "f", "for", "ftn", "f90", "f95", "f03", "f08", "F", "FOR", "fpp", "F90",
-        "F95", "F03", "F08", "asm", "nasm",
-    ];
-    ENDINGS.contains(&path.extension())
+    SOURCE_ENDINGS.contains(&path.extension())
 }
 
 impl RelPath {

@@ -94,11 +94,6 @@ pub enum LinkWay {
     Together(usize),
 }
 
-impl LinkWay {
-    /// The words for them in definitions.
-    pub const WORDS: [&'static str; 2] = ["whole", "together"];
-}
-
 /// Whether code can lie anywhere in memory, as a shared library needs it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, serde::Serialize, serde::Deserialize)]
 pub enum Position {

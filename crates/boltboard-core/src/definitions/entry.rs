@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use super::fields::{Context, Fields, Log, Table, Text};
-use super::problem::{Fault, Problem};
-use crate::base::{Arena, Glob, RelPath, is_c_name, near_matches};
+use super::problem::Fault;
+use crate::base::{Arena, Glob, RelPath, is_c_name};
 use crate::board::{HeaderId, Machine, MacroForm, OptionId, Rule, RuleId};
 
 /// A named table such as `[option.fog]`, with the folder of its file.
@@ -90,11 +90,5 @@ pub(super) fn made_path(fields: &Fields<'_>, text: &Text) -> Option<RelPath> {
 
 /// Reads which machine something is for.
 pub(super) fn machine(fields: &Fields<'_>) -> Machine {
-    let Some(text) = fields.text("for") else { return Machine::Target };
-    let words = Machine::ALL.map(Machine::word);
-    Machine::ALL.into_iter().find(|machine| machine.word() == text.text).unwrap_or_else(|| {
-        let fault = Fault::UnknownName { what: "machine", name: text.text.clone() };
-        fields.log().add(Problem::at(text.place, fault).with_near(near_matches(&text.text, words)));
-        Machine::Target
-    })
+    fields.word("for", &Machine::ALL.map(|machine| (machine.word(), machine))).unwrap_or_default()
 }

@@ -168,6 +168,23 @@ impl<'a> Fields<'a> {
         text
     }
 
+    /// What one of a few words stands for; nothing where the key is not there or has another word, which is reported.
+    pub fn word<T: Clone>(&self, key: &'static str, words: &[(&'static str, T)]) -> Option<T> {
+        let text = self.text(key)?;
+        let found = words.iter().find(|(word, _)| *word == text.text);
+        if found.is_none() {
+            self.wrong_word(key, &text, words.iter().map(|(word, _)| *word).collect());
+        }
+        found.map(|(_, value)| value.clone())
+    }
+
+    /// Reports a word in the place of one of these.
+    pub fn wrong_word(&self, key: &'static str, text: &Text, words: Vec<&'static str>) {
+        let near = near_matches(&text.text, words.iter().copied());
+        let fault = Fault::WrongWord { key, words, found: text.text.clone() };
+        self.log.add(Problem::at(text.place, fault).with_near(near));
+    }
+
     pub fn text_or_empty(&self, key: &'static str) -> String {
         self.text(key).map_or(String::new(), |t| t.text)
     }

@@ -1,6 +1,6 @@
 //! Parts of kind `generated`: commands, a template, a phase of the compiler, or the table of built-in modules.
 
-use super::entry::{Entry, globs, made_path};
+use super::entry::{Entry, check_c_name, globs, made_path};
 use super::fields::{Fields, Found, Text};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
@@ -255,10 +255,14 @@ fn record(fields: &Fields<'_>, names: &Names) -> Option<Generator> {
     };
     let to = sub.required_text("output").and_then(|text| made_path(&sub, &text));
     let form = match (sub.text("function"), sub.text("macro")) {
-        (Some(name), None) => c_name(&sub, name).map(RecordForm::Function),
+        (Some(name), None) => {
+            check_c_name(&sub, &name);
+            Some(RecordForm::Function(name.text))
+        }
         (None, Some(name)) => {
             let of = sub.required_text("of").and_then(|text| names.parts.find(&text, sub.log()));
-            c_name(&sub, name).zip(of).map(|(name, of)| RecordForm::Macro { name, of })
+            check_c_name(&sub, &name);
+            of.map(|of| RecordForm::Macro { name: name.text, of })
         }
         _ => {
             sub.problem(fields.place, Fault::Combination("`record` has either `function` or `macro`".into()));
@@ -267,15 +271,6 @@ fn record(fields: &Fields<'_>, names: &Names) -> Option<Generator> {
     };
     sub.finish();
     Some(Generator::Record(RecordHeader { form: form?, to: to? }))
-}
-
-fn c_name(fields: &Fields<'_>, text: Text) -> Option<String> {
-    if !is_c_name(&text.text) {
-        let fault = format!("`{}` cannot be a name in C", text.text);
-        fields.problem(text.place, Fault::Combination(fault));
-        return None;
-    }
-    Some(text.text)
 }
 
 /// Reads the values that a part's own texts can name.

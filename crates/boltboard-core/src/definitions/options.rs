@@ -7,7 +7,6 @@ use super::entry::{Entry, MacroHabit, RuleSink, check_c_name};
 use super::fields::{Fields, Found, Text};
 use super::lookup::Names;
 use super::problem::{Fault, Problem};
-use crate::base::near_matches;
 use crate::board::{
     Atom, Condition, DecidedBy, DefaultRule, DefaultValue, Kind, Level, MacroDef, MacroForm, OptionDef, OptionId,
     PartId, PickValue, Rule, RuleKind, SectionId, read_size,
@@ -35,9 +34,8 @@ pub(super) fn kind(fields: &Fields<'_>) -> Kind {
         "text" => Kind::Text,
         "path" => Kind::Path,
         "words" => Kind::Words(fields.texts("values").into_iter().map(|t| t.text).collect()),
-        other => {
-            let fault = Fault::UnknownName { what: "kind", name: other.to_string() };
-            fields.log().add(Problem::at(kind.place, fault).with_near(near_matches(other, Kind::NAMES)));
+        _ => {
+            fields.wrong_word("kind", &kind, Kind::NAMES.to_vec());
             Kind::Switch
         }
     }
@@ -201,16 +199,7 @@ fn level(fields: &Fields<'_>, decided_by: DecidedBy) -> Level {
         DecidedBy::People => Level::Everyday,
         DecidedBy::Others => Level::Expert,
     };
-    let Some(text) = fields.text("level") else { return usual };
-    match Level::ALL.iter().find(|(name, _)| *name == text.text) {
-        Some((_, level)) => *level,
-        None => {
-            let fault = Fault::UnknownName { what: "level", name: text.text.clone() };
-            let near = near_matches(&text.text, Level::ALL.map(|(name, _)| name));
-            fields.log().add(Problem::at(text.place, fault).with_near(near));
-            Level::Everyday
-        }
-    }
+    fields.word("level", &Level::ALL).unwrap_or(usual)
 }
 
 fn defaults(fields: &Fields<'_>, option: OptionId, kind: &Kind, names: &Names) -> Vec<DefaultRule> {
@@ -337,9 +326,7 @@ fn one_macro(sub: &Fields<'_>, kind: &Kind, names: &Names, habit: Option<&MacroH
                 return None;
             }
             None => {
-                let near = near_matches(&text.text, MacroForm::NAMED.map(|(name, _)| name));
-                let fault = Fault::UnknownName { what: "form", name: text.text };
-                sub.log().add(Problem::at(text.place, fault).with_near(near));
+                sub.wrong_word("form", &text, MacroForm::NAMED.iter().map(|(name, _)| *name).collect());
                 return None;
             }
         },

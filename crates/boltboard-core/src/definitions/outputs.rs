@@ -3,8 +3,8 @@
 use super::entry::{Entry, MacroHabit, check_c_name, made_path};
 use super::fields::Fields;
 use super::lookup::Names;
-use super::problem::{Fault, Problem};
-use crate::base::{RelPath, is_c_name, near_matches};
+use super::problem::Fault;
+use crate::base::{RelPath, is_c_name};
 use crate::board::{EnvironmentDef, HeaderDef, HeaderId, HeaderOrder, Interp, MacroForm, SectionDef, Toolchain};
 
 /// Reads an option header, and how it names the macros of options that say nothing themselves.
@@ -19,19 +19,7 @@ pub(super) fn header(entry: &Entry<'_>, id: HeaderId) -> (HeaderDef, MacroHabit)
     if let Some(prefix) = prefix.as_ref().filter(|p| !p.text.is_empty()) {
         check_c_name(&fields, prefix);
     }
-    let zero = match fields.text("style") {
-        None => false,
-        Some(text) => match text.text.as_str() {
-            "one-or-absent" => false,
-            "one-or-zero" => true,
-            other => {
-                let fault = Fault::UnknownName { what: "style", name: other.to_string() };
-                let near = near_matches(other, ["one-or-absent", "one-or-zero"]);
-                fields.log().add(Problem::at(text.place, fault).with_near(near));
-                false
-            }
-        },
-    };
+    let zero = fields.word("style", &[("one-or-absent", false), ("one-or-zero", true)]).unwrap_or(false);
     let order = if fields.flag("first") { HeaderOrder::First } else { HeaderOrder::Included };
     let modules = module_macros(&fields);
     let own_guard = || {

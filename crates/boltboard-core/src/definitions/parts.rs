@@ -5,9 +5,9 @@ use super::fields::{Fields, Text};
 use super::generators::{BESIDE, beside, check_values, generator, source_file, values};
 use super::lists::{OwnedLists, owned};
 use super::lookup::Names;
-use super::problem::{Fault, Problem};
+use super::problem::Fault;
 use super::sets::Shared;
-use crate::base::{RelPath, near_matches};
+use crate::base::RelPath;
 use crate::board::{
     EmptyFolder, Exports, InstallRole, InstallRule, Interp, Kind, LinkWay, ListedModules, Machine, Making, ModuleForm,
     ModulePlace, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
@@ -108,9 +108,8 @@ fn kind(text: &Text, fields: &Fields<'_>, entry: &Entry<'_>, names: &Names) -> O
         "partial-link" => PartKind::PartialLink,
         "generated" => PartKind::Generated(generator(fields, entry, names)?),
         "data" => PartKind::Data,
-        other => {
-            let fault = Fault::UnknownName { what: "kind of part", name: other.to_string() };
-            fields.log().add(Problem::at(text.place, fault).with_near(near_matches(other, PartKind::NAMES)));
+        _ => {
+            fields.wrong_word("kind", text, PartKind::NAMES.to_vec());
             return None;
         }
     })
@@ -179,15 +178,7 @@ fn uses(fields: &Fields<'_>, names: &Names) -> (Vec<When<PartId>>, Vec<(PartId, 
             continue;
         };
         let when = names.when(&sub);
-        let way = sub.text("link").and_then(|text| match text.text.as_str() {
-            "whole" => Some(LinkWay::Whole),
-            "together" => Some(LinkWay::Together(number)),
-            other => {
-                let fault = Fault::UnknownName { what: "way to link", name: other.to_string() };
-                sub.log().add(Problem::at(text.place, fault).with_near(near_matches(other, LinkWay::WORDS)));
-                None
-            }
-        });
+        let way = sub.word("link", &[("whole", LinkWay::Whole), ("together", LinkWay::Together(number))]);
         for part in sub.texts("add").iter().filter_map(|text| names.parts.find(text, sub.log())) {
             uses.push(When { when: when.clone(), item: part });
             ways.extend(way.map(|way| (part, way)));
@@ -215,16 +206,7 @@ fn output(fields: &Fields<'_>, name: &str, kind: &PartKind, machine: Machine, tr
 
 /// Reads what a loadable module is.
 pub(super) fn module_form(fields: &Fields<'_>) -> ModuleForm {
-    let Some(text) = fields.text("form") else { return ModuleForm::Shared };
-    ModuleForm::ALL.into_iter().find(|(word, _)| *word == text.text).map_or_else(
-        || {
-            let fault = Fault::UnknownName { what: "form of a module", name: text.text.clone() };
-            let near = near_matches(&text.text, ModuleForm::ALL.map(|(word, _)| word));
-            fields.log().add(Problem::at(text.place, fault).with_near(near));
-            ModuleForm::Shared
-        },
-        |(_, form)| form,
-    )
+    fields.word("form", &ModuleForm::ALL).unwrap_or(ModuleForm::Shared)
 }
 
 /// Reads how the modules in the lists of a part are made.
@@ -351,19 +333,10 @@ fn empty_folders(fields: &Fields<'_>, names: &Names) -> Vec<EmptyFolder> {
 pub(super) fn install_rule(fields: &Fields<'_>, usual_mode: u32, names: &Names) -> Option<InstallRule> {
     let to = fields.text("install");
     let name = fields.text("install-as");
-    let role_text = fields.text("role");
+    let role = fields.word("role", &[("plain", InstallRole::Plain), ("config", InstallRole::Config)]);
     let mode = mode(fields, usual_mode);
     let to = names.interp(&to?, fields.log())?;
-    let role = match role_text.as_ref().map(|t| t.text.as_str()) {
-        None | Some("plain") => InstallRole::Plain,
-        Some("config") => InstallRole::Config,
-        Some(other) => {
-            let fault = Fault::UnknownName { what: "role", name: other.to_string() };
-            let place = role_text.as_ref().map_or(fields.place, |t| t.place);
-            fields.log().add(Problem::at(place, fault).with_near(near_matches(other, ["plain", "config"])));
-            InstallRole::Plain
-        }
-    };
+    let role = role.unwrap_or(InstallRole::Plain);
     let plain = |text: &Text| {
         let is_plain = !text.text.is_empty() && !text.text.contains('/') && !text.text.starts_with('.');
         if !is_plain {

@@ -1,6 +1,6 @@
 //! What can be wrong with definitions.
 
-use crate::base::{GlobFault, Place, RelPathFault};
+use crate::base::{GlobFault, Place, RelPathFault, SOURCE_ENDINGS};
 use crate::board::ValueFault;
 use crate::expr::FaultKind;
 
@@ -87,6 +87,16 @@ pub enum Fault {
     /// A C name that is none.
     #[error("`{0}` cannot be a C name")]
     BadMacro(String),
+    /// A word in the place of one of a few.
+    #[error("`{key}` is {}, not `{found}`", one_of(words))]
+    WrongWord {
+        /// The key.
+        key: &'static str,
+        /// The words that it can have.
+        words: Vec<&'static str>,
+        /// What stands there.
+        found: String,
+    },
     /// A name that is defined nowhere.
     #[error("there is no {what} `{name}`")]
     UnknownName {
@@ -195,8 +205,11 @@ pub enum Fault {
     #[error("no part makes `{0}`")]
     NotMade(String),
     /// A source that no compiler of ours takes.
-    #[error("{0} cannot be compiled; sources end in .c, .cc, .cpp, .cxx, .s or .S")]
-    NotASource(String),
+    #[error("{path} cannot be compiled; the names of sources end in .{}", SOURCE_ENDINGS.join(", ."))]
+    NotASource {
+        /// The file.
+        path: String,
+    },
 }
 
 impl Problem {
@@ -209,5 +222,14 @@ impl Problem {
     pub fn with_near(mut self, near: Vec<String>) -> Problem {
         self.near = near;
         self
+    }
+}
+
+fn one_of(words: &[&str]) -> String {
+    let quoted: Vec<String> = words.iter().map(|word| format!("`{word}`")).collect();
+    match quoted.split_last() {
+        Some((last, [])) => last.clone(),
+        Some((last, others)) => format!("{} or {last}", others.join(", ")),
+        None => String::new(),
     }
 }

@@ -167,7 +167,7 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
             }
             for file in listing.of_rule(rule) {
                 if compiled && !is_source(&file) && file.extension() != "o" {
-                    problems.push(Problem::at(rule.place, Fault::NotASource(file.to_string())));
+                    problems.push(Problem::at(rule.place, Fault::NotASource { path: file.to_string() }));
                 }
             }
         }

@@ -449,3 +449,20 @@ impl Tools {
         Some((path, Digest::of_parts(parts)))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::base::{RelPath, SOURCE_ENDINGS};
+
+    #[test]
+    fn what_counts_as_a_source_has_a_language_and_nothing_else_has() {
+        let of = |ending: &str| Language::of(&RelPath::parse(&format!("a/b.{ending}")).unwrap());
+        for ending in SOURCE_ENDINGS {
+            assert!(of(ending).is_some(), "{ending}");
+        }
+        for ending in ["h", "o", "C++", "txt", "FOR.txt", "f9", ""] {
+            assert_eq!(of(ending), None, "{ending}");
+        }
+    }
+}

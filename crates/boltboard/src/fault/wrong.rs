@@ -44,6 +44,7 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         | Fault::Combination(_)
         | Fault::BadName(_)
         | Fault::BadMacro(_)
+        | Fault::WrongWord { .. }
         | Fault::UnknownName { .. }
         | Fault::Glob(_)
         | Fault::Condition(_)
@@ -53,7 +54,7 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         | Fault::SectionCycle(_)
         | Fault::Placeholder(_)
         | Fault::UnclosedPlaceholder
-        | Fault::NotASource(_) => diagnostic,
+        | Fault::NotASource { .. } => diagnostic,
     }
 }
 

@@ -174,7 +174,7 @@ fn archives_are_taken_wholly_or_together_and_many_objects_become_one() {
     tree.run("build --verify").code(0).steps(3);
     assert_eq!(exit_code(&tree, "prog"), Some(17));
     tree.edit("boltboard.toml", "link = \"whole\"", "link = \"hole\"");
-    tree.run("build").code(3).complains(&["there is no way to link `hole`", "whole"]);
+    tree.run("build").code(3).complains(&["`link` is `whole` or `together`, not `hole`"]);
 }
 
 const TWICE: &str = r#"

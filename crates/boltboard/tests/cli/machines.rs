@@ -76,7 +76,7 @@ fn parts_of_two_machines_are_not_linked_and_their_needs_are_told_apart() {
         "needs = [\"math\"]\n[part.table]",
         "[part.low]\nkind = \"objects\"\nfor = \"hots\"\nsources = [\"shared.c\"]\n[part.table]",
     );
-    tree.run("options").code(3).complains(&["there is no machine `hots`", "host"]);
+    tree.run("options").code(3).complains(&["`for` is `target` or `host`, not `hots`"]);
     tree.edit("boltboard.toml", "for = \"hots\"", "for = \"host\"");
     tree.edit("boltboard.toml", "uses = [\"table\"]\nneeds = [\"math\"]", "uses = [\"table\", \"low\"]");
     tree.run("options").code(3).complains(&["`prog` is for the target and links `low`, which is for the host"]);

@@ -190,18 +190,7 @@ fn flag(flag: String) -> Ask {
 }
 
 fn language(fields: &Fields<'_>) -> CheckLanguage {
-    let Some(text) = fields.text("language") else { return CheckLanguage::C };
-    match text.text.as_str() {
-        "c" => CheckLanguage::C,
-        "c++" => CheckLanguage::Cxx,
-        other => {
-            fields.problem(
-                text.place,
-                Fault::Combination(format!("`{other}` is not a language here: write `c` or `c++`")),
-            );
-            CheckLanguage::C
-        }
-    }
+    fields.word("language", &[("c", CheckLanguage::C), ("c++", CheckLanguage::Cxx)]).unwrap_or(CheckLanguage::C)
 }
 
 /// `"NAME"` or `{ name = "NAME", value = ">= 3" }`
@@ -261,16 +250,10 @@ fn measured(
 }
 
 fn byte_order(fields: &Fields<'_>, key: &'static str, host: &mut HostCheck) {
-    let Some(text) = fields.text(key) else { return };
-    let order = match text.text.as_str() {
-        "little" => "__ORDER_LITTLE_ENDIAN__",
-        "big" => "__ORDER_BIG_ENDIAN__",
-        other => {
-            let fault = format!("`{other}` is not a byte order: write `little` or `big`");
-            return fields.problem(text.place, Fault::Combination(fault));
-        }
-    };
-    let not_so = format!("the byte order is not {}", text.text);
+    let orders = [("little", "LITTLE"), ("big", "BIG")].map(|(word, name)| (word, (word, name)));
+    let Some((word, name)) = fields.word(key, &orders) else { return };
+    let order = format!("__ORDER_{name}_ENDIAN__");
+    let not_so = format!("the byte order is not {word}");
     host.asks.push(Ask {
         title: "the byte order".into(),
         within: AskedIn::Nothing,
