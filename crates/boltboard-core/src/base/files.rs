@@ -1,6 +1,6 @@
 //! File access whose errors name the file, and writing that is never seen half done.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
@@ -64,7 +64,7 @@ pub fn move_file(file: &Path, target: &Path) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_whole(path: &Path, content: &[u8]) -> Result<(), FileError> {
-    write_aside(path, Sync::Now, all_of(&[content]))
+    write_aside(path, &Aside::default(), all_of(&[content]))
 }
 
 /// The same for a content in pieces.
@@ -72,7 +72,7 @@ pub fn write_whole(path: &Path, content: &[u8]) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_whole_of(path: &Path, pieces: &[&[u8]]) -> Result<(), FileError> {
-    write_aside(path, Sync::Now, all_of(pieces))
+    write_aside(path, &Aside::default(), all_of(pieces))
 }
 
 /// The same without a sync, for what can be made again and tells by itself that it is whole: after a power cut it may be gone.
@@ -88,7 +88,7 @@ pub fn write_quickly(path: &Path, content: &[u8]) -> Result<(), FileError> {
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_quickly_of(path: &Path, pieces: &[&[u8]]) -> Result<(), FileError> {
-    write_aside(path, Sync::Later, all_of(pieces))
+    write_with_mode(path, pieces, Aside::default().mode)
 }
 
 /// The same as [`write_whole`] for a content that is made while it is written, because all of it would take much memory.
@@ -96,7 +96,97 @@ pub fn write_quickly_of(path: &Path, pieces: &[&[u8]]) -> Result<(), FileError> 
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_whole_by(path: &Path, make: impl FnOnce(&mut dyn Write) -> std::io::Result<()>) -> Result<(), FileError> {
-    write_aside(path, Sync::Now, make)
+    write_aside(path, &Aside::default(), make)
+}
+
+/// The same for a file that is written aside in another folder of the same file system: what a kill leaves of it lies there.
+///
+/// # Errors
+/// The file cannot be written; the old one is then still there.
+pub fn write_whole_from(folder: &Path, path: &Path, content: &[u8]) -> Result<(), FileError> {
+    write_aside(path, &Aside { folder: Some(folder), ..Aside::default() }, all_of(&[content]))
+}
+
+/// The same as [`write_quickly_of`], with these permission bits.
+///
+/// # Errors
+/// The file cannot be written; the old one is then still there.
+pub fn write_with_mode(path: &Path, pieces: &[&[u8]], mode: u32) -> Result<(), FileError> {
+    write_aside(path, &Aside { sync: Sync::Later, mode, folder: None }, all_of(pieces))
+}
+
+/// Makes a link, in the place of a file or link that may be there.
+///
+/// # Errors
+/// It cannot be made; what was there is then still there.
+pub fn put_link(path: &Path, to: &Path) -> Result<(), FileError> {
+    let folder = path.parent().unwrap_or(Path::new("."));
+    make_folder(folder)?;
+    let aside = tempfile::Builder::new().prefix(NEW).make_in(folder, |at| std::os::unix::fs::symlink(to, at));
+    let made = aside.and_then(|aside| aside.into_temp_path().persist(path).map_err(|e| e.error));
+    made.map_err(FileError::on("make the link", path))
+}
+
+/// Removes a file or link, if it is there.
+///
+/// # Errors
+/// It is there and cannot be removed.
+pub fn remove_file(path: &Path) -> Result<(), FileError> {
+    match std::fs::remove_file(path) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(FileError::on("remove", path)(e)),
+        _ => Ok(()),
+    }
+}
+
+/// Removes a folder with all that is in it, if it is there.
+///
+/// # Errors
+/// It is there and cannot be removed.
+pub fn remove_folder(path: &Path) -> Result<(), FileError> {
+    match std::fs::remove_dir_all(path) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(FileError::on("remove", path)(e)),
+        _ => Ok(()),
+    }
+}
+
+/// Removes the folders above a file and below `root`, the innermost first, as far as nothing is in them.
+pub fn remove_empty_above(file: &Path, root: &Path) {
+    let inside = file.ancestors().skip(1).take_while(|folder| *folder != root);
+    // Fails as soon as a folder still holds something, which is where to stop.
+    let _ = inside.map(std::fs::remove_dir).take_while(Result::is_ok).count();
+}
+
+/// All files and links below a folder; none where there is no such folder.
+pub fn files_below(folder: &Path) -> BTreeSet<PathBuf> {
+    let mut files = BTreeSet::new();
+    let mut open = vec![folder.to_path_buf()];
+    while let Some(folder) = open.pop() {
+        for entry in std::fs::read_dir(&folder).into_iter().flatten().filter_map(Result::ok) {
+            match entry.file_type() {
+                Ok(sort) if sort.is_dir() => open.push(entry.path()),
+                _ => drop(files.insert(entry.path())),
+            }
+        }
+    }
+    files
+}
+
+/// What the name of a file begins with that is not in its place yet.
+pub const NEW: &str = ".new-";
+
+/// How a file is written aside.
+struct Aside<'f> {
+    sync: Sync,
+    /// Its permission bits. Temporary files are private; results are as readable as what the person's own tools make.
+    mode: u32,
+    /// Where it lies meanwhile; beside its place unless told otherwise.
+    folder: Option<&'f Path>,
+}
+
+impl Default for Aside<'_> {
+    fn default() -> Self {
+        Aside { sync: Sync::Now, mode: 0o644, folder: None }
+    }
 }
 
 #[derive(PartialEq)]
@@ -111,19 +201,18 @@ fn all_of<'p>(pieces: &'p [&'p [u8]]) -> impl FnOnce(&mut dyn Write) -> std::io:
 
 fn write_aside(
     path: &Path,
-    sync: Sync,
+    aside: &Aside<'_>,
     make: impl FnOnce(&mut dyn Write) -> std::io::Result<()>,
 ) -> Result<(), FileError> {
     let folder = path.parent().unwrap_or(Path::new("."));
     make_folder(folder)?;
     let failed = || FileError::on("write", path);
-    let mut file = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
+    let mut file = tempfile::Builder::new().prefix(NEW).tempfile_in(aside.folder.unwrap_or(folder)).map_err(failed())?;
     make(file.as_file_mut()).map_err(failed())?;
-    if sync == Sync::Now {
+    if aside.sync == Sync::Now {
         file.as_file().sync_data().map_err(failed())?;
     }
-    // Temporary files are private; results are as readable as what the person's own tools make.
-    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(aside.mode);
     file.as_file().set_permissions(mode).map_err(failed())?;
     file.persist(path).map_err(|e| failed()(e.error))?;
     Ok(())
@@ -262,6 +351,103 @@ mod tests {
             let moved = make_room(&target, &root, &aside).unwrap();
             assert_eq!(moved.is_some(), want.is_some(), "{case}");
             assert!(want.is_none_or(|gone| !root.join(gone).exists()), "{case}");
+        }
+    }
+
+    #[test]
+    fn what_is_not_there_needs_no_removal_and_what_cannot_go_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        remove_file(&at("nothing")).unwrap();
+        remove_folder(&at("nothing")).unwrap();
+        std::fs::create_dir_all(at("full/of")).unwrap();
+        let told = remove_file(&at("full")).unwrap_err().to_string();
+        assert!(told.starts_with("cannot remove ") && told.ends_with("/full"), "{told}");
+        // A link goes, and what it leads to stays.
+        std::os::unix::fs::symlink(at("full"), at("link")).unwrap();
+        remove_file(&at("link")).unwrap();
+        assert!(at("full/of").is_dir() && at("link").symlink_metadata().is_err());
+        remove_folder(&at("full")).unwrap();
+        assert!(!at("full").exists());
+    }
+
+    #[test]
+    fn empty_folders_go_up_to_the_first_that_holds_something() {
+        let folder = tempfile::tempdir().unwrap();
+        let root = folder.path().join("root");
+        std::fs::create_dir_all(root.join("a/b/c/d")).unwrap();
+        std::fs::write(root.join("a/kept"), "").unwrap();
+        remove_empty_above(&root.join("a/b/c/d/file"), &root);
+        assert!(root.join("a/kept").exists() && !root.join("a/b").exists());
+        std::fs::remove_file(root.join("a/kept")).unwrap();
+        remove_empty_above(&root.join("a/file"), &root);
+        assert!(!root.join("a").exists() && root.exists(), "the root itself stays");
+    }
+
+    #[test]
+    fn all_files_and_links_are_found_and_no_link_is_followed() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        std::fs::create_dir_all(at("a/empty")).unwrap();
+        std::fs::write(at("a/z"), "").unwrap();
+        std::fs::write(at("b"), "").unwrap();
+        std::os::unix::fs::symlink(folder.path(), at("a/around")).unwrap();
+        let found: Vec<PathBuf> = files_below(folder.path()).into_iter().collect();
+        assert_eq!(found, [at("a/around"), at("a/z"), at("b")]);
+        assert!(files_below(&at("b")).is_empty() && files_below(&at("nothing")).is_empty());
+    }
+
+    #[test]
+    fn a_link_takes_the_place_of_what_may_go_and_of_nothing_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        put_link(&at("new/link"), Path::new("one")).unwrap();
+        put_link(&at("new/link"), Path::new("two")).unwrap();
+        assert_eq!(std::fs::read_link(at("new/link")).unwrap(), Path::new("two"));
+        std::fs::create_dir_all(at("full/of")).unwrap();
+        assert!(put_link(&at("full"), Path::new("one")).is_err());
+        assert!(at("full/of").is_dir(), "what was there is still there");
+        let left = files_below(folder.path());
+        assert_eq!(left.into_iter().collect::<Vec<_>>(), [at("new/link")], "nothing lies beside it");
+    }
+
+    #[test]
+    fn files_have_the_modes_that_they_are_given_and_fail_whole() {
+        use std::os::unix::fs::PermissionsExt;
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        let mode = |name: &str| at(name).metadata().unwrap().permissions().mode() & 0o7777;
+        write_whole(&at("plain"), b"one").unwrap();
+        write_with_mode(&at("run"), &[b"a", b"b"], 0o750).unwrap();
+        std::fs::create_dir(at("yard")).unwrap();
+        write_whole_from(&at("yard"), &at("deep/er"), b"two").unwrap();
+        assert_eq!([mode("plain"), mode("run"), mode("deep/er")], [0o644, 0o750, 0o644]);
+        assert_eq!(std::fs::read(at("run")).unwrap(), b"ab");
+        // One whose content cannot be made leaves the old one, and nothing beside it.
+        let broken = write_whole_by(&at("plain"), |file| {
+            file.write_all(b"half of ")?;
+            Err(std::io::Error::other("broken"))
+        });
+        assert!(broken.is_err());
+        assert_eq!(std::fs::read(at("plain")).unwrap(), b"one");
+        assert_eq!(files_below(folder.path()).len(), 3);
+    }
+
+    #[test]
+    fn a_sealed_file_is_believed_only_as_it_was_written() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("sealed");
+        write_sealed(&path, b"mark 1\n", b"content").unwrap();
+        let whole = std::fs::read(&path).unwrap();
+        assert_eq!(unsealed(&whole, b"mark 1\n"), Some(&b"content"[..]));
+        assert_eq!(unsealed(&whole, b"mark 2\n"), None);
+        for end in 0..whole.len() {
+            assert_eq!(unsealed(&whole[..end], b"mark 1\n"), None, "cut off at {end}");
+        }
+        for at in 0..whole.len() {
+            let mut other = whole.clone();
+            other[at] ^= 1;
+            assert_eq!(unsealed(&other, b"mark 1\n"), None, "another byte at {at}");
         }
     }
 }

@@ -1,6 +1,6 @@
 //! Installing and removing.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use super::change::{Change, Doing, Move, State, Yard};
@@ -22,8 +22,8 @@ pub struct InstallReport {
     pub written: Vec<PathBuf>,
     /// Files that were the same already.
     pub same: usize,
-    /// Edited configuration files that were kept, with where ours went.
-    pub kept: Vec<(PathBuf, PathBuf)>,
+    /// Edited configuration files that were kept.
+    pub kept: Vec<KeptEdit>,
     /// Empty folders made.
     pub folders: Vec<PathBuf>,
     /// Folders that could not be given to whom they are to belong to.
@@ -32,15 +32,22 @@ pub struct InstallReport {
     pub removed: Vec<PathBuf>,
     /// The number of the generation that is in place now; 0 where none is recorded, or nothing was to do.
     pub generation: u32,
-    /// The texts of edited configuration files that were kept.
-    pub kept_texts: Vec<ThreeWay>,
 }
 
-/// A configuration file that a person has edited and for which there is another one now.
+/// A configuration file that a person has edited, and that stays.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ThreeWay {
+pub struct KeptEdit {
     /// Its place.
     pub path: PathBuf,
+    /// Where another one goes; none where what the person's was made of is what would come.
+    pub beside: Option<PathBuf>,
+    /// What the texts are, where another one comes and they are known.
+    pub texts: Option<ThreeWay>,
+}
+
+/// The texts of a configuration file that a person has edited and for which there is another one now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ThreeWay {
     /// What was installed there once, where that is still known.
     pub base: Option<Vec<u8>>,
     /// What the person made of it.
@@ -82,10 +89,6 @@ pub struct Removal {
 /// What an installation was built from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BuiltFrom {
-    /// The profile.
-    pub profile: String,
-    /// The changes to the sources that it carries.
-    pub patches: Vec<String>,
     /// The compiler, in a few words.
     pub compiler: String,
     /// What the toolchain's environment set.
@@ -119,6 +122,7 @@ pub fn install(
     }
     let mut report = InstallReport::default();
     let mut coming = Coming::default();
+    let yard = Yard::of(&plan.manifest_path);
     for file in &plan.files {
         match file.step {
             InstallStep::Same => report.same += 1,
@@ -131,7 +135,8 @@ pub fn install(
                 if content_of(&place)?.is_none() {
                     coming.add(file, &place)?;
                 }
-                report.kept.push((file.target.clone(), place));
+                let texts = matches!(record, Record::Write(_)).then(|| three_way(&yard, plan, file)).transpose()?;
+                report.kept.push(KeptEdit { path: file.target.clone(), beside: Some(place), texts });
             }
             InstallStep::Foreign(_) => {}
         }
@@ -139,8 +144,6 @@ pub fn install(
     match record {
         Record::Leave => coming.lay()?,
         Record::Write(lock) => {
-            let yard = Yard::of(&plan.manifest_path);
-            report.kept_texts = three_ways(&yard, plan)?;
             let change = change_of(board, from, plan, (&yard, lock), &mut coming)?;
             if let Some(change) = change {
                 let changed = yard.make(&change, &coming.sources, seals)?;
@@ -232,8 +235,8 @@ fn change_of(
         format: 1,
         tree: board.tree.name.clone(),
         version: board.tree.version.clone(),
-        profile: from.profile.clone(),
-        patches: from.patches.clone(),
+        profile: from.record.profile.clone(),
+        patches: from.record.patches.clone(),
         compiler: from.compiler.clone(),
         environment: from.environment.clone(),
         generation: yard.next_number(before)?,
@@ -258,11 +261,15 @@ fn change_of(
             manifest.generation = before.generation;
         }
     }
+    // Folders of ours that nothing is in any more. They stay known: one that others use by now is ours to remove one day.
+    let used = manifest.files.iter().map(|file| &file.path).chain(plan.folders.iter().map(|folder| &folder.target));
+    let used: BTreeSet<&Path> = used.chain([&plan.manifest_path]).flat_map(|path| path.ancestors()).collect();
+    let leaving = manifest.folders.iter().filter(|folder| !used.contains(folder.as_path())).cloned().collect();
     Ok(Some(Change {
         doing: Doing::Install,
         moves,
         folders,
-        leaving: vec![],
+        leaving,
         generation: manifest.generation,
         after: Some(manifest.text()),
     }))
@@ -273,17 +280,19 @@ fn removed_of(plan: &InstallPlan, done: &[PathBuf]) -> Vec<PathBuf> {
     plan.obsolete.iter().map(|old| old.path.clone()).filter(|path| done.contains(path)).collect()
 }
 
-/// The texts of configuration files that both the person and the tree changed.
-fn three_ways(yard: &Yard, plan: &InstallPlan) -> Result<Vec<ThreeWay>, FileError> {
-    let mut all = Vec::new();
-    for file in plan.files.iter().filter(|file| file.step == InstallStep::KeepEdited) {
-        let earlier = plan.before.iter().flat_map(|m| &m.files).find(|f| f.path == file.final_path);
-        let base = earlier.and_then(|earlier| earlier.digest).and_then(|digest| yard.kept.read(&digest));
-        let ours = read_regular(&file.source).map_err(FileError::on("read", &file.source))?;
-        let theirs = read_regular(&file.target).map_err(FileError::on("read", &file.target))?;
-        all.push(ThreeWay { path: file.target.clone(), base, theirs, ours });
+/// The texts of an edited configuration file that is kept.
+fn three_way(yard: &Yard, plan: &InstallPlan, file: &InstallFile) -> Result<ThreeWay, FileError> {
+    let base = plan.earlier(file).and_then(|earlier| earlier.digest).and_then(|digest| yard.kept.read(&digest));
+    let ours = read_regular(&file.source).map_err(FileError::on("read", &file.source))?;
+    let theirs = read_regular(&file.target).map_err(FileError::on("read", &file.target))?;
+    Ok(ThreeWay { base, theirs, ours })
+}
+
+impl InstallPlan {
+    /// What an earlier installation put at the place of a file.
+    fn earlier(&self, file: &InstallFile) -> Option<&Installed> {
+        self.before.iter().flat_map(|manifest| &manifest.files).find(|earlier| earlier.path == file.final_path)
     }
-    Ok(all)
 }
 
 /// Whether an installation keeps a record of itself.
@@ -297,7 +306,7 @@ pub enum Record<'l> {
 
 /// What the record says of a file; nothing of one that was the same before we came.
 fn recorded(file: &InstallFile, plan: &InstallPlan) -> Result<Option<Installed>, InstallFault> {
-    let earlier = plan.before.iter().flat_map(|m| &m.files).find(|f| f.path == file.final_path);
+    let earlier = plan.earlier(file);
     // What was kept is still what was once installed, so that a later look sees the edit.
     match (file.step, earlier) {
         (InstallStep::KeepEdited, Some(earlier)) => return Ok(Some(earlier.clone())),

@@ -9,15 +9,15 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::manifest::Manifest;
+use super::manifest::{Manifest, copy_of};
 use super::place::{Content, content_of};
 use super::put::{lay, link_to};
-use crate::base::files::{make_folder, packed, read_regular, unsealed, write_sealed};
+use crate::base::files::{
+    make_folder, packed, read_regular, remove_file, remove_folder, unsealed, write_sealed, write_whole_from,
+};
 use crate::base::{Digest, FileError};
 use crate::store::Store;
 
-/// What the name of a file begins with that is not in its place yet.
-pub(super) const NEW: &str = ".new-";
 /// What the file begins with that says what is being done.
 const MARK: &[u8] = b"boltboard change 1\n";
 
@@ -165,7 +165,7 @@ impl Yard {
         Some((postcard::from_bytes(content).ok()?, Digest::of(content)))
     }
 
-    /// Makes a change. `sources` says where contents lie that come; `seals` is told of what is written down, before.
+    /// Makes a change. `sources` says where contents lie that come; `seals` is told of all that is written down, before.
     pub fn make(
         &self,
         change: &Change,
@@ -193,6 +193,8 @@ impl Yard {
         }
         let content = packed(change, &self.pending())?;
         seals(Digest::of(&content))?;
+        // The record that there will be is known again as written from here.
+        change.after.as_ref().map_or(Ok(()), |text| seals(Digest::of(text.as_bytes())))?;
         sync(&self.root);
         write_sealed(&self.pending(), MARK, &content)
     }
@@ -234,7 +236,7 @@ impl Yard {
             Some(text) => {
                 self.write(&self.generation(change.generation), text)?;
                 self.write(&self.manifest, text)?;
-                self.write(&Manifest::copy_of(&self.manifest), text)?;
+                self.write(&copy_of(&self.manifest), text)?;
                 self.end()?;
             }
             None => {
@@ -245,8 +247,7 @@ impl Yard {
                 apart.for_each(|folder| drop(std::fs::remove_dir(folder)));
                 self.claim(&change.leaving)?;
                 self.end()?;
-                let lock = self.lock();
-                std::fs::remove_file(&lock).or_else(missing_is_fine).map_err(FileError::on("remove", &lock))?;
+                remove_file(&self.lock())?;
                 let _ = std::fs::remove_dir(&self.root);
             }
         }
@@ -270,30 +271,23 @@ impl Yard {
 
     /// Writes a text whole or not at all. What a kill leaves of it lies among what is ours.
     fn write(&self, path: &Path, text: &str) -> Result<(), FileError> {
-        let failed = || FileError::on("write", path);
-        let mut aside = tempfile::Builder::new().prefix(NEW).tempfile_in(&self.root).map_err(failed())?;
-        std::io::Write::write_all(&mut aside, text.as_bytes()).map_err(failed())?;
-        aside.as_file().sync_data().map_err(failed())?;
-        aside.as_file().set_permissions(std::fs::Permissions::from_mode(0o644)).map_err(failed())?;
-        aside.persist(path).map(drop).map_err(|e| failed()(e.error))
+        write_whole_from(&self.root, path, text.as_bytes())
     }
 
     /// Removes all that is known of an installation, but for what is being done.
     fn clear(&self) -> Result<(), FileError> {
-        let kept = self.kept.root();
-        std::fs::remove_dir_all(kept).or_else(missing_is_fine).map_err(FileError::on("remove", kept))?;
+        remove_folder(self.kept.root())?;
         for entry in std::fs::read_dir(&self.root).into_iter().flatten().filter_map(Result::ok) {
             let path = entry.path();
             if path != self.pending() && path != self.lock() {
-                std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
+                remove_file(&path)?;
             }
         }
         Ok(())
     }
 
     fn end(&self) -> Result<(), FileError> {
-        let pending = self.pending();
-        std::fs::remove_file(&pending).or_else(missing_is_fine).map_err(FileError::on("remove", &pending))
+        remove_file(&self.pending())
     }
 
     /// Finishes a change that was cut off, or takes it back.
@@ -355,8 +349,4 @@ fn sync(folder: &Path) {
     if let Ok(open) = std::fs::File::open(folder) {
         let _ = rustix::fs::syncfs(&open);
     }
-}
-
-fn missing_is_fine(error: std::io::Error) -> std::io::Result<()> {
-    if error.kind() == std::io::ErrorKind::NotFound { Ok(()) } else { Err(error) }
 }

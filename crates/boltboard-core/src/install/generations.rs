@@ -5,8 +5,9 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::apply::{Believed, ThreeWay, beside, missing_folders};
+use super::apply::{Believed, KeptEdit, ThreeWay, beside, missing_folders};
 use super::change::{Change, Doing, Move, Recovered, State, Yard};
+use super::lock::Lock;
 use super::manifest::{Installed, Manifest, Recorded};
 use super::place::Content;
 use super::{InTheWay, InstallFault};
@@ -49,22 +50,14 @@ pub struct Generations {
 /// What going back would do, or did.
 #[derive(Debug, Clone)]
 pub struct BackPlan {
-    /// The generation that it goes to.
-    pub to: u32,
-    /// What becomes of each place.
-    pub moves: Vec<Move>,
-    /// Edited configuration files that stay, with where those of the generation go, if they are others than what they were made of.
-    pub kept: Vec<(PathBuf, Option<PathBuf>)>,
-    /// Their texts.
-    pub texts: Vec<ThreeWay>,
+    /// Edited configuration files that stay.
+    pub kept: Vec<KeptEdit>,
     change: Change,
 }
 
-/// A change that was cut off, and whether it was written down from here.
+/// A change that was cut off.
 #[derive(Debug, Clone)]
 pub struct Begun {
-    /// What was being done.
-    pub doing: Doing,
     /// Stands for what was written down.
     pub seal: Digest,
     change: Change,
@@ -205,10 +198,7 @@ impl Generations {
         let (now, then) = (self.in_place(), &self.all[&to]);
         let installed: BTreeMap<&Path, &Installed> = now.files.iter().map(|file| (file.path.as_path(), file)).collect();
         let mut plan = BackPlan {
-            to,
-            moves: vec![],
             kept: vec![],
-            texts: vec![],
             change: Change {
                 doing: Doing::Back,
                 moves: vec![],
@@ -230,9 +220,9 @@ impl Generations {
                 None => in_the_way.push(lies("no file")),
                 Some(there)
                     if file.is(&there) && mode_of(&there).is_none_or(|mode| file.mode.unwrap_or(mode) == mode) => {}
-                Some(State::Nothing) => plan.moves.push(self.comes(file, State::Nothing)?),
+                Some(State::Nothing) => plan.change.moves.push(self.comes(file, State::Nothing)?),
                 Some(there) if known.is_some_and(|known| known.is(&there)) || file.is(&there) => {
-                    plan.moves.push(self.comes(file, there)?);
+                    plan.change.moves.push(self.comes(file, there)?);
                 }
                 Some(_) if file.config => self.keeps(file, known, then, &mut plan)?,
                 Some(_) => in_the_way.push(lies(CHANGED_SINCE)),
@@ -242,24 +232,21 @@ impl Generations {
         for file in now.files.iter().filter(|file| !wanted.contains(file.path.as_path())) {
             match State::of(&file.path)? {
                 Some(there) if file.is(&there) && believed.has(&file.path) => {
-                    plan.moves.push(Move { path: file.path.clone(), before: there, after: State::Nothing });
+                    plan.change.moves.push(Move { path: file.path.clone(), before: there, after: State::Nothing });
                 }
                 Some(State::Nothing) | None => {}
-                Some(_) => plan.kept.push((file.path.clone(), None)),
+                Some(_) => plan.kept.push(KeptEdit { path: file.path.clone(), beside: None, texts: None }),
             }
         }
         if !in_the_way.is_empty() {
             return Err(InstallFault::Foreign(in_the_way));
         }
         let mut folders = Vec::new();
-        plan.moves
-            .iter()
-            .filter(|one| one.after != State::Nothing)
-            .for_each(|one| missing_folders(&one.path, &mut folders));
+        let moves = &plan.change.moves;
+        moves.iter().filter(|one| one.after != State::Nothing).for_each(|one| missing_folders(&one.path, &mut folders));
         then.folders.iter().for_each(|folder| missing_folders(&folder.join("x"), &mut folders));
         plan.change.folders = folders;
         plan.change.leaving = now.folders.iter().filter(|folder| !then.folders.contains(folder)).cloned().collect();
-        plan.change.moves.clone_from(&plan.moves);
         Ok(plan)
     }
 
@@ -300,20 +287,18 @@ impl Generations {
     ) -> Result<(), InstallFault> {
         let was = known.and_then(|known| known.digest);
         let Some(digest) = file.digest.filter(|digest| Some(*digest) != was) else {
-            plan.kept.push((file.path.clone(), None));
+            plan.kept.push(KeptEdit { path: file.path.clone(), beside: None, texts: None });
             return Ok(());
         };
         let place = beside(&file.path, Some(&Content::File(digest)), &then.version)?;
-        let texts = (self.yard.kept.read(&digest), read_regular(&file.path));
-        if let (Some(ours), Ok(theirs)) = texts {
-            let base = was.and_then(|was| self.yard.kept.read(&was));
-            plan.texts.push(ThreeWay { path: file.path.clone(), base, theirs, ours });
-        }
+        let texts = self.yard.kept.read(&digest).zip(read_regular(&file.path).ok());
+        let base = was.and_then(|was| self.yard.kept.read(&was));
+        let texts = texts.map(|(ours, theirs)| ThreeWay { base, theirs, ours });
         if State::of(&place)? == Some(State::Nothing) {
             let one = self.comes(&Installed { path: place.clone(), ..file.clone() }, State::Nothing)?;
-            plan.moves.push(one);
+            plan.change.moves.push(one);
         }
-        plan.kept.push((file.path.clone(), Some(place)));
+        plan.kept.push(KeptEdit { path: file.path.clone(), beside: Some(place), texts });
         Ok(())
     }
 
@@ -327,19 +312,34 @@ impl Generations {
         seals: &mut dyn FnMut(Digest) -> Result<(), FileError>,
     ) -> Result<(), InstallFault> {
         let sources = self.in_place().files.iter().filter_map(|file| Some((file.digest?, file.path.clone()))).collect();
-        // What lies there is known again as written from here.
-        seals(self.all[&plan.to].seal())?;
         self.yard.make(&plan.change, &sources, seals)?;
         Ok(self.yard.prune()?)
     }
 }
 
+impl BackPlan {
+    /// The generation that it goes to.
+    pub fn to(&self) -> u32 {
+        self.change.generation
+    }
+
+    /// What becomes of each place.
+    pub fn moves(&self) -> &[Move] {
+        &self.change.moves
+    }
+}
+
 impl Begun {
-    /// What was begun below a prefix and not ended.
-    pub fn of(manifest: &Path) -> Option<Begun> {
-        let yard = Yard::of(manifest);
+    /// Tells whether something was begun below a prefix and is not ended: by a command that was cut off, or by one that is at it.
+    pub fn is_there(manifest: &Path) -> bool {
+        Yard::of(manifest).begun().is_some()
+    }
+
+    /// What was begun and cut off: nobody is at it, as the lock is ours.
+    pub fn under(lock: &Lock) -> Option<Begun> {
+        let yard = lock.yard().clone();
         let (change, seal) = yard.begun()?;
-        Some(Begun { doing: change.doing, seal, change, yard })
+        Some(Begun { seal, change, yard })
     }
 
     /// Finishes it, or takes it back.

@@ -8,9 +8,9 @@ use rustix::fs::{FlockOperation, flock};
 
 use super::InstallFault;
 use super::apply::missing_folders;
-use super::change::{NEW, Yard};
+use super::change::Yard;
 use crate::base::FileError;
-use crate::base::files::make_folder;
+use crate::base::files::{NEW, make_folder, remove_folder};
 
 /// The longest list of folders that is read, in bytes.
 const MAX_LIST: u64 = 1 << 16;
@@ -64,12 +64,17 @@ impl Lock {
         written.map_err(FileError::on("write", &self.yard.lock()))
     }
 
-    /// Takes away what a killed command left where nothing is installed.
+    /// Takes the lock where something is known of an installation, or was begun; makes nothing where there is none.
     ///
     /// # Errors
-    /// Another command is at it.
-    pub fn tidy(manifest: &Path) -> Result<(), InstallFault> {
-        if Yard::of(manifest).root.is_dir() { Lock::take(manifest).map(drop) } else { Ok(()) }
+    /// As for [`Lock::take`].
+    pub fn of_installed(manifest: &Path) -> Result<Option<Lock>, InstallFault> {
+        let is_there = manifest.exists() || Yard::of(manifest).root.is_dir();
+        is_there.then(|| Lock::take(manifest)).transpose()
+    }
+
+    pub(super) fn yard(&self) -> &Yard {
+        &self.yard
     }
 
     /// Folders that were made for it.
@@ -81,7 +86,7 @@ impl Lock {
 impl Drop for Lock {
     fn drop(&mut self) {
         if self.yard.is_vacant() {
-            let _ = std::fs::remove_dir_all(self.yard.kept.root());
+            let _ = remove_folder(self.yard.kept.root());
             for entry in std::fs::read_dir(&self.yard.root).into_iter().flatten().filter_map(Result::ok) {
                 let _ = std::fs::remove_file(entry.path());
             }

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 
 use super::Content;
-use crate::base::files::read_regular;
+use crate::base::files::{read_regular, remove_file};
 use crate::base::{Digest, FileError};
 use crate::board::Board;
 use crate::record::Record as BuiltRecord;
@@ -113,23 +113,13 @@ impl Manifest {
         crate::base::files::write_whole(&copy_of(path), self.text().as_bytes())
     }
 
-    /// Where the copy of a record lies.
-    pub(super) fn copy_of(path: &Path) -> PathBuf {
-        copy_of(path)
-    }
-
     /// Removes the record and its copy.
     ///
     /// # Errors
     /// It is there and cannot be removed.
     pub(super) fn remove(path: &Path) -> Result<(), FileError> {
-        for path in [copy_of(path), path.to_path_buf()] {
-            match std::fs::remove_file(&path) {
-                Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e)),
-                _ => {}
-            }
-        }
-        Ok(())
+        remove_file(&copy_of(path))?;
+        remove_file(path)
     }
 
     /// Returns what stands for this very record: whoever knows it has written it.
@@ -143,6 +133,7 @@ impl Manifest {
     }
 }
 
-fn copy_of(path: &Path) -> PathBuf {
+/// Where the copy of a record lies.
+pub(super) fn copy_of(path: &Path) -> PathBuf {
     path.with_extension("copy.json")
 }

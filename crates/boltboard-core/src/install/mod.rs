@@ -24,7 +24,7 @@ use crate::step::Location;
 use crate::plan::{Plan, PlanInput};
 
 pub use actions::{Acted, After, CanAct, DueAction, act, due_actions};
-pub use apply::{Believed, BuiltFrom, InstallReport, Record, Removal, ThreeWay, install, uninstall};
+pub use apply::{Believed, BuiltFrom, InstallReport, KeptEdit, Record, Removal, ThreeWay, install, uninstall};
 pub use change::{ChangeFault, Doing, Move, Recovered, State};
 pub use folders::{InstallFolder, There};
 pub use generations::{BackPlan, Begun, Generations, Limits};

@@ -8,16 +8,17 @@ use std::path::Path;
 use rustix::fs::{AtFlags, CWD, Mode, OFlags};
 
 use crate::base::FileError;
+use crate::base::files::{NEW, make_folder, put_link};
 
 /// Puts a file with this content and mode in place. What comes to lie in a new place meanwhile is not overwritten.
 pub(super) fn lay(target: &Path, content: &Path, mode: u32, replaces: bool) -> Result<(), FileError> {
     let folder = target.parent().unwrap_or(Path::new("/"));
-    crate::base::files::make_folder(folder)?;
+    make_folder(folder)?;
     let failed = || FileError::on("write", target);
     match nameless(content, mode, folder) {
         Some(made) => name_it(&made.map_err(failed())?, target, replaces).map_err(failed()),
         None => {
-            let aside = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
+            let aside = tempfile::Builder::new().prefix(NEW).tempfile_in(folder).map_err(failed())?;
             fill(content, mode, aside.as_file()).map_err(failed())?;
             if replaces { aside.persist(target) } else { aside.persist_noclobber(target) }
                 .map(|_| ())
@@ -28,17 +29,11 @@ pub(super) fn lay(target: &Path, content: &Path, mode: u32, replaces: bool) -> R
 
 /// Puts a link in place.
 pub(super) fn link_to(target: &Path, to: &Path, replaces: bool) -> Result<(), FileError> {
-    let folder = target.parent().unwrap_or(Path::new("/"));
-    crate::base::files::make_folder(folder)?;
-    let failed = || FileError::on("write", target);
-    if !replaces {
-        return std::os::unix::fs::symlink(to, target).map_err(failed());
+    if replaces {
+        return put_link(target, to);
     }
-    let made = tempfile::Builder::new()
-        .prefix(".new-")
-        .make_in(folder, |aside| std::os::unix::fs::symlink(to, aside))
-        .map_err(failed())?;
-    made.into_temp_path().persist(target).map_err(|e| failed()(e.error))
+    make_folder(target.parent().unwrap_or(Path::new("/")))?;
+    std::os::unix::fs::symlink(to, target).map_err(FileError::on("write", target))
 }
 
 /// Writes a file that has no name yet, so that nothing is left of it when we are killed. `None` where a file system has no such files.
@@ -61,7 +56,7 @@ fn name_it(made: &std::fs::File, target: &Path, replaces: bool) -> std::io::Resu
         return Ok(link(target)?);
     }
     let folder = target.parent().unwrap_or(Path::new("/"));
-    let mut prefix = OsString::from(".new-");
+    let mut prefix = OsString::from(NEW);
     prefix.push(target.file_name().unwrap_or_default());
     let aside = tempfile::Builder::new().prefix(&prefix).make_in(folder, |aside| Ok(link(aside)?))?;
     aside.into_temp_path().persist(target).map_err(|e| e.error)

@@ -5,11 +5,11 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{DocumentMut, Item, Key, Table, value};
 
+use super::choices::{CHANGE_PREFIX, ChangeSort, Choice, Choices, ProviderChoice, SourceChange, changes_folder};
 use super::document::{
     CHOOSE, PROVIDERS, REASONS, entries, patches, put, reason, reason_key, table, table_of, take_out, toml_value,
 };
 use super::file::{ProfileFile, ProfileName};
-use super::layers::{CHANGE_PREFIX, ChangeSort, Choice, Choices, ProviderChoice, SourceChange, changes_folder};
 use super::only_with::ONLY_WITH;
 use super::shelf::bases_of;
 use crate::base::FileError;

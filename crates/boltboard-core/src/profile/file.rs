@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use toml_edit::{Array, DocumentMut, Item, Table, value};
 
+use super::choices::CHANGE_PREFIX;
 use super::document::{CHOOSE, PROVIDERS, REASONS, entries, plain_text, put, table, take_out, toml_value};
-use super::layers::CHANGE_PREFIX;
 use crate::base::FileError;
 use crate::base::files::{read_text, write_whole};
 use crate::board::{Board, NEED_PREFIX, Tree, Value};

@@ -1,117 +1,21 @@
 //! From a profile and its layers to checked choices.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use toml_edit::{Document, Item};
 
+use super::choices::{
+    CHANGE_PREFIX, ChangeSort, Choice, Choices, Layer, LayerId, ProfileSource, ProviderChoice, SourceChange,
+    changes_folder,
+};
 use super::fault::{MOST_LEVELS, ProfileFault, ProfileProblem, WrongProfile};
 use super::file::ProfileName;
-use super::only_with::{ONLY_WITH, OnlyWith};
+use super::only_with::ONLY_WITH;
 use super::shelf::Shelf;
 use crate::base::files::read_regular;
-use crate::base::{Arena, FileId, Id, Place, RelPath, SourceFiles, Version, near_matches};
-use crate::board::{Asked, Board, DecidedBy, Kind, NEED_PREFIX, NeedId, OptionId, Provider, TryFault, Value};
-
-/// One set of choices, weaker than those that come after it.
-#[derive(Debug, Clone)]
-pub struct Layer {
-    /// Its name as people see it.
-    pub name: String,
-    /// Where it comes from.
-    pub source: ProfileSource,
-}
-
-/// The id of a [`Layer`]; a greater one is stronger.
-pub type LayerId = Id<Layer>;
-
-/// Where a layer comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ProfileSource {
-    /// The person's own, in the work folder.
-    Own,
-    /// Shipped with the tree.
-    Shipped,
-    /// Given on the command line for once.
-    Once,
-}
-
-/// An option's value that a person set.
-#[derive(Debug, Clone)]
-pub struct Choice {
-    /// The option.
-    pub option: OptionId,
-    /// The value.
-    pub value: Value,
-    /// The layer that it counts from.
-    pub layer: LayerId,
-    /// Where it is written, in [`Choices::files`].
-    pub place: Place,
-    /// Why the person chose it.
-    pub reason: Option<String>,
-}
-
-/// All choices that count, at most one for each option, in the order of options.
-#[derive(Debug, Clone, Default)]
-pub struct Choices {
-    /// The layers, weakest first; the last is the profile itself (or what was given for once).
-    pub layers: Arena<Layer>,
-    /// The choices.
-    pub items: Vec<Choice>,
-    /// Who is to meet a need, where a person said so.
-    pub providers: BTreeMap<NeedId, ProviderChoice>,
-    /// Changes to the sources that people carry, in the order in which they are applied.
-    pub changes: Vec<SourceChange>,
-    /// What layers are only for.
-    pub only_with: Vec<OnlyWith>,
-    /// The profile files.
-    pub files: SourceFiles,
-}
-
-/// A change to the sources that a profile carries.
-#[derive(Debug, Clone, PartialEq)]
-pub struct SourceChange {
-    /// What it is called: the name of the patch's file, or the path of the file that is replaced.
-    pub name: String,
-    /// What sort of change it is.
-    pub sort: ChangeSort,
-    /// Where the patch, or the other file, lies.
-    pub file: PathBuf,
-    /// The layer that it comes from.
-    pub layer: LayerId,
-    /// Why the person carries it.
-    pub reason: Option<String>,
-}
-
-/// Sorts of changes to the sources.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum ChangeSort {
-    /// A patch.
-    Patch,
-    /// Another file in the place of this one.
-    Replaced(RelPath),
-}
-
-/// What stands before the name of a change where reasons are.
-pub const CHANGE_PREFIX: &str = "patch:";
-
-/// The folder beside a profile's file in which the changes lie that it carries.
-pub fn changes_folder(profile: &Path) -> PathBuf {
-    profile.with_extension("changes")
-}
-
-/// Who a person wants a need to be met by.
-#[derive(Debug, Clone)]
-pub struct ProviderChoice {
-    /// Who.
-    pub provider: Provider,
-    /// The layer that it counts from.
-    pub layer: LayerId,
-    /// Where it is written, in [`Choices::files`].
-    pub place: Place,
-    /// Why the person chose it.
-    pub reason: Option<String>,
-}
+use crate::base::{FileId, Place, RelPath, Version, near_matches};
+use crate::board::{Board, DecidedBy, Kind, NEED_PREFIX, OptionId, Provider};
 
 impl Shelf {
     /// Reads a profile with all its layers and checks it against a board.
@@ -161,74 +65,6 @@ impl Shelf {
         }
         choices.items = chosen.into_values().collect();
         Ok(choices)
-    }
-}
-
-impl Choices {
-    /// Returns the name of the profile that they are of, if any is written.
-    pub fn profile(&self) -> Option<&str> {
-        let mut written =
-            self.layers.iter().map(|(_, layer)| layer).filter(|layer| layer.source != ProfileSource::Once);
-        written.next_back().map(|layer| layer.name.as_str())
-    }
-
-    /// Tells whether there are choices for once among them.
-    pub fn has_tried(&self) -> bool {
-        self.items.iter().any(|choice| self.layers[choice.layer].source == ProfileSource::Once)
-    }
-
-    /// Returns the choice for an option.
-    pub fn get(&self, option: OptionId) -> Option<&Choice> {
-        self.items.binary_search_by_key(&option, |c| c.option).ok().map(|at| &self.items[at])
-    }
-
-    /// Adds one choice, stronger than all others, as if it were given on the command line.
-    pub fn with(self, board: &Board, option: OptionId, value: Value) -> Choices {
-        self.on_top(board, "command line", &[(option, value)])
-    }
-
-    /// Adds choices for once, stronger than all others, as a layer of this name.
-    pub fn on_top(mut self, board: &Board, name: &str, chosen: &[(OptionId, Value)]) -> Choices {
-        let layer = self.layers.add(Layer { name: name.into(), source: ProfileSource::Once });
-        for (option, value) in chosen {
-            let text = format!("{}={value}", board.options[*option].name);
-            let place = Place::new(self.files.add(name, text.as_str()), 0..text.len());
-            self.put(Choice { option: *option, value: value.clone(), layer, place, reason: None });
-        }
-        self
-    }
-
-    /// Puts a choice in the place of any other for its option.
-    fn put(&mut self, choice: Choice) {
-        match self.items.binary_search_by_key(&choice.option, |c| c.option) {
-            Ok(at) => self.items[at] = choice,
-            Err(at) => self.items.insert(at, choice),
-        }
-    }
-
-    /// Adds choices given as `OPTION=VALUE`, stronger than all others.
-    ///
-    /// # Errors
-    /// The first that is wrong.
-    pub fn with_tried(mut self, board: &Board, tried: &[String]) -> Result<Choices, TryFault> {
-        if tried.is_empty() {
-            return Ok(self);
-        }
-        let layer = self.layers.add(Layer { name: "command line".into(), source: ProfileSource::Once });
-        for text in tried {
-            let asked = board.read_asked(text)?;
-            let file = self.files.add("command line", text.as_str());
-            let place = Place::new(file, 0..text.len());
-            match asked {
-                Asked::Value(option, value) => {
-                    self.put(Choice { option, value, layer, place, reason: None });
-                }
-                Asked::Provider(need, provider) => {
-                    self.providers.insert(need, ProviderChoice { provider, layer, place, reason: None });
-                }
-            }
-        }
-        Ok(self)
     }
 }
 

@@ -5,10 +5,10 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use super::choices::{ChangeSort, Choice, Choices, ProviderChoice, SourceChange};
 use super::document::{CHOOSE, PROVIDERS};
 use super::draft::{Draft, OtherProfile, say_the_same};
 use super::file::ProfileName;
-use super::layers::{ChangeSort, Choice, Choices, ProviderChoice, SourceChange};
 use super::reshape::ReshapeFault;
 use super::shelf::Shelf;
 use crate::base::Digest;
@@ -42,7 +42,7 @@ impl Subject {
         match self {
             Subject::Option(option) => board.options[*option].name.clone(),
             Subject::Need(need) => format!("{NEED_PREFIX}{}", board.needs[*need].name),
-            Subject::Change(name) => format!("{}{name}", super::layers::CHANGE_PREFIX),
+            Subject::Change(name) => format!("{}{name}", super::choices::CHANGE_PREFIX),
         }
     }
 }

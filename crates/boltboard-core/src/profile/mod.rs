@@ -1,6 +1,7 @@
 //! Profiles: named, saved sets of choices, in layers. Reading, checking against a board, and writing that keeps
 //! comments and order.
 
+mod choices;
 pub(crate) mod document;
 mod draft;
 mod fault;
@@ -11,13 +12,13 @@ mod only_with;
 mod reshape;
 mod shelf;
 
-pub use draft::Draft;
-pub use fault::{ProfileFault, ProfileProblem, WrongProfile};
-pub use file::{ProfileFile, ProfileName};
-pub use layers::{
+pub use choices::{
     CHANGE_PREFIX, ChangeSort, Choice, Choices, Layer, LayerId, ProfileSource, ProviderChoice, SourceChange,
     changes_folder,
 };
+pub use draft::Draft;
+pub use fault::{ProfileFault, ProfileProblem, WrongProfile};
+pub use file::{ProfileFile, ProfileName};
 pub use merge::{From3, Join, Joined, MergeAsk, Merged, Said, Subject};
 pub use only_with::{CompilerWanted, OnlyWith, Unfit};
 pub use reshape::{Factored, Layers, ReshapeFault};

@@ -2,8 +2,9 @@
 
 use toml_edit::{Document, Item, TableLike};
 
+use super::choices::LayerId;
 use super::fault::ProfileFault;
-use super::layers::{LayerId, Reader};
+use super::layers::Reader;
 use crate::base::{FileId, Place, Version, VersionRange, near_matches};
 use crate::board::NeedId;
 

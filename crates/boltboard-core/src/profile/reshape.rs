@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use super::choices::{Choices, LayerId, ProfileSource};
 use super::document::{CHOOSE, PROVIDERS};
 use super::draft::{Draft, OtherProfile, say_the_same, sorts_of_changes};
 use super::fault::WrongProfile;
 use super::file::ProfileName;
-use super::layers::{Choices, LayerId, ProfileSource};
 use super::shelf::Shelf;
 use crate::base::FileError;
 use crate::board::{Board, NeedId, OptionId};

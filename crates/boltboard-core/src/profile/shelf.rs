@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
+use super::choices::ProfileSource;
 use super::file::{ProfileFile, ProfileName};
-use super::layers::ProfileSource;
 use crate::base::FileError;
 
 /// What the names of facts kept beside a profile end in.

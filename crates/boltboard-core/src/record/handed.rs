@@ -3,7 +3,6 @@
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;
-use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -11,7 +10,9 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use super::{Covers, FileMark, HEADER, Packed, REST, Record, SECTION, elf, framed};
-use crate::base::files::{make_folder, make_room, packed, read_regular, unsealed, write_sealed};
+use crate::base::files::{
+    make_room, packed, put_link, read_regular, remove_empty_above, remove_file, unsealed, write_sealed, write_with_mode,
+};
 use crate::base::{Digest, FileError, RelPath};
 use crate::work::{Folders, Stamp};
 
@@ -118,24 +119,9 @@ impl Handed {
     /// # Errors
     /// The build's folder cannot be written.
     pub fn close(&self, folders: &Folders) -> Result<(), FileError> {
-        self.keep(&folders.handed())?;
-        let before = folders.handed_before();
-        match std::fs::remove_file(&before) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(FileError::on("remove", &before)(e)),
-            _ => Ok(()),
-        }
-    }
-
-    /// Notes what is handed over, while more is to come.
-    ///
-    /// # Errors
-    /// The build's folder cannot be written.
-    pub fn leave_open(&self, folders: &Folders) -> Result<(), FileError> {
-        self.keep(&folders.handed_before())
-    }
-
-    fn keep(&self, path: &Path) -> Result<(), FileError> {
-        write_sealed(path, MARK, &packed(self, path)?)
+        let path = folders.handed();
+        write_sealed(&path, MARK, &packed(self, &path)?)?;
+        remove_file(&folders.handed_before())
     }
 
     /// Tells whether everything of a build lies where it was handed over, as it was then. Whether it is still what is finished, those know
@@ -149,11 +135,6 @@ impl Handed {
     pub fn amiss(&self, folders: &Folders) -> Vec<(String, Amiss)> {
         let amiss = |(path, entry): (&String, &Entry)| Some((path.clone(), entry.amiss(path, folders)?));
         self.entries.iter().filter_map(amiss).collect()
-    }
-
-    /// How many files were handed over.
-    pub fn len(&self) -> usize {
-        self.entries.len()
     }
 
     /// Tells whether nothing was handed over.
@@ -173,8 +154,8 @@ impl Handed {
         other.filter_map(|(path, entry)| Some((entry.part.clone(), RelPath::of_file(path).ok()?))).collect()
     }
 
-    /// Hands files over: those that are not as they should be are written, whole or not at all. Returns how many. `record` puts together the
-    /// record of a part; a part without one is handed over as it is.
+    /// Hands files over: those that are not as they should be are written, whole or not at all. `record` puts together the record of a part;
+    /// a part without one is handed over as it is.
     ///
     /// # Errors
     /// A file cannot be read or written.
@@ -183,7 +164,7 @@ impl Handed {
         folders: &Folders,
         items: &[Item],
         record: &(dyn Fn(&Item) -> Option<Carried> + Sync),
-    ) -> Result<usize, FileError> {
+    ) -> Result<(), FileError> {
         let mut due = Vec::new();
         for item in items {
             if !self.is_current(&item.path, item.says, folders) {
@@ -192,7 +173,6 @@ impl Handed {
                 self.mended.extend(amiss.map(|_| item.path.to_string()));
                 let out = item.path.below(&folders.outputs());
                 self.set_aside.extend(make_room(&out, &folders.build, &folders.set_aside())?);
-                make_folder(out.parent().unwrap_or(&folders.build))?;
                 due.push(item);
             }
         }
@@ -206,13 +186,10 @@ impl Handed {
             let started: Vec<_> = due.chunks(share).map(|share| scope.spawn(move || work(share))).collect();
             started.into_iter().map(|worker| worker.join().unwrap_or_else(|e| std::panic::resume_unwind(e))).collect()
         });
-        let mut written = 0;
         for entries in done {
-            let entries = entries?;
-            written += entries.len();
-            self.entries.extend(entries);
+            self.entries.extend(entries?);
         }
-        Ok(written)
+        Ok(())
     }
 
     /// Takes away what was handed over of parts that are no longer made.
@@ -225,13 +202,8 @@ impl Handed {
         self.entries = kept;
         let gone: BTreeMap<String, Entry> = gone;
         for path in gone.keys().map(|path| folders.outputs().join(path)) {
-            match std::fs::remove_file(&path) {
-                Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e)),
-                _ => {}
-            }
-            let above = path.ancestors().skip(1).take_while(|folder| *folder != folders.build);
-            // The first that still holds something ends it.
-            let _ = above.map(std::fs::remove_dir).take_while(Result::is_ok).count();
+            remove_file(&path)?;
+            remove_empty_above(&path, &folders.build);
         }
         Ok(())
     }
@@ -310,11 +282,8 @@ fn one(
         let Recorded { common, own } = item.says;
         Some((item.path.to_string(), Entry { part: item.part.clone(), common, own, sort }))
     };
-    let failed = || FileError::on("write", &out);
-    let folder = out.parent().unwrap_or(&folders.build);
     if let Some(to) = leads_to(&plain) {
-        let aside = tempfile::Builder::new().prefix(".new-").make_in(folder, |at| std::os::unix::fs::symlink(&to, at));
-        aside.and_then(|aside| aside.persist(&out).map_err(|e| e.error)).map_err(failed())?;
+        put_link(&out, &to)?;
         return Ok(entry(Sort::Link(to)));
     }
     let Some(stamp) = Stamp::of(&plain) else { return Ok(None) };
@@ -325,10 +294,7 @@ fn one(
     };
     let [head, rest, tail] = content(&bytes, record(item), &mark);
     let mode = std::fs::metadata(&plain).map_err(FileError::on("read", &plain))?.permissions().mode();
-    let mut aside = tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(failed())?;
-    [&head, &rest, &tail].iter().try_for_each(|piece| aside.write_all(piece)).map_err(failed())?;
-    aside.as_file().set_permissions(std::fs::Permissions::from_mode(mode & 0o7777)).map_err(failed())?;
-    aside.persist(&out).map_err(|e| failed()(e.error))?;
+    write_with_mode(&out, &[&head, &rest, &tail], mode & 0o7777)?;
     let Some(handed) = own_stamp(&out) else { return Ok(None) };
     Ok(entry(Sort::File { plain: stamp, out: handed, mark }))
 }

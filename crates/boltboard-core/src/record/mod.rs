@@ -3,12 +3,14 @@
 //! The file is what the link left, and behind it three things: the section's content, a table of section names that knows
 //! its name, and a table of sections that knows it. Nothing that was there moves, nothing of it is loaded, and strippers leave it.
 
+mod ask;
 mod elf;
 mod handed;
 mod profile;
 mod read;
 mod text;
 
+pub use ask::{Answer, AskFault, Inspected, inspect};
 pub use elf::Packed;
 pub use handed::{Amiss, Carried, Handed, Item, Recorded, content, mark_of};
 pub use profile::{FromRecord, Places};

@@ -27,7 +27,8 @@ pub struct Seen {
 }
 
 /// How a file stands to its record.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Standing {
     /// It is as it was made.
     AsMade,

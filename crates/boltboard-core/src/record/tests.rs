@@ -257,3 +257,101 @@ fn hurt_everywhere(file: &[u8], whole: &[u8]) {
     }
     assert!(faults > 150, "{faults}");
 }
+
+fn inspected(bytes: &[u8]) -> Inspected {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("file");
+    std::fs::write(&file, bytes).unwrap();
+    let mut all = inspect(&file);
+    assert_eq!(all.len(), 1, "{all:?}");
+    Inspected { name: "file".into(), ..all.remove(0) }
+}
+
+fn bearing(records: &[&Record]) -> Inspected {
+    let texts: String = records.iter().map(|record| framed(&record.text())).collect();
+    inspected(&with(&elf(true, true), texts.as_bytes()))
+}
+
+#[test]
+fn a_question_has_one_answer() {
+    let mut record = record();
+    record.values.insert("none".into(), Said::Words(Vec::new()));
+    record.values.insert("zero".into(), Said::Number(0));
+    record.values.insert("blank".into(), Said::Text(String::new()));
+    let file = bearing(&[&record]);
+    for (question, yes, value) in [
+        ("lamp", true, "led"),
+        ("lamp=led", true, "led"),
+        ("lamp=LED", false, "led"),
+        ("lamp=", false, "led"),
+        ("horn", true, "on"),
+        ("fog", false, "off"),
+        ("fog=off", true, "off"),
+        ("watts", true, "60"),
+        ("watts=60", true, "60"),
+        ("watts=060", false, "60"),
+        ("zero", true, "0"),
+        ("blank", false, ""),
+        ("blank=", true, ""),
+        ("none", false, ""),
+    ] {
+        assert_eq!(file.has(question), Ok(Answer { yes, value: value.into() }), "{question}");
+    }
+    let told = file.has("lmap").unwrap_err();
+    assert!(matches!(&told, AskFault::UnknownOption { near, .. } if near == &["lamp"]), "{told}");
+}
+
+#[test]
+fn records_that_contradict_each_other_are_told_from_those_that_agree() {
+    let one = record();
+    let mut other = record();
+    other.choices.insert("horn".into(), Said::Text("off".into()));
+    let both = bearing(&[&one, &other]);
+    assert_eq!(both.has("lamp=led").map(|answer| answer.yes), Ok(true), "of this they say the same");
+    let told = both.has("horn").unwrap_err().to_string();
+    assert_eq!(told, "file has 2 records, and they contradict each other about `horn`");
+    assert!(matches!(both.of_tree("skerry"), Err(AskFault::Contradict { count: 2, .. })));
+    // What only one of them knows is no answer of the file.
+    other.choices.insert("radar".into(), Said::Text("on".into()));
+    assert!(matches!(bearing(&[&one, &other]).has("radar"), Err(AskFault::UnknownOption { .. })));
+    assert_eq!(bearing(&[&one, &one]).of_tree("skerry"), Ok(&one));
+    // A damaged one beside a whole one takes nothing away from it.
+    let texts = format!("{}{}", framed(&one.text()), framed(&other.text()).replacen("led", "gas", 1));
+    let file = inspected(&with(&elf(true, true), texts.as_bytes()));
+    assert_eq!(file.has("horn").map(|answer| answer.yes), Ok(true));
+}
+
+#[test]
+fn what_gives_no_answer_says_why() {
+    let of = |bytes: &[u8]| inspected(bytes).of_tree("skerry").map(|_| ()).unwrap_err();
+    assert_eq!(of(&elf(true, true)), AskFault::NoRecord("file".into()));
+    let damaged = framed(&record().text()).replacen("led", "gas", 1);
+    let told = of(&with(&elf(true, true), damaged.as_bytes())).to_string();
+    assert!(told.starts_with("the record of file cannot be used: it is damaged"), "{told}");
+    // A member's record says nothing of the archive as a whole.
+    let member = with(&elf(true, true), framed(&record().text()).as_bytes());
+    assert_eq!(of(&archive(&[("a.o", &member)])), AskFault::NoRecord("file".into()));
+    let named = Record { covers: Covers::Named, ..record() };
+    assert_eq!(bearing(&[&named]).of_tree("skerry"), Err(AskFault::NoChoices("file".into())));
+    let told = bearing(&[&record()]).of_tree("quay").unwrap_err().to_string();
+    assert_eq!(told, "file was built from the tree `skerry`, and this is `quay`");
+    // Things that are no files, and a number that is no process.
+    let folder = tempfile::tempdir().unwrap();
+    for place in [folder.path().to_path_buf(), folder.path().join("nothing"), PathBuf::from("/dev/null")] {
+        let all = inspect(&place);
+        let told = all[0].has("lamp").unwrap_err();
+        assert!(matches!(&told, AskFault::Unread(why) if why.contains(&place.display().to_string())), "{told}");
+    }
+    let all = inspect(std::path::Path::new("4294967295"));
+    assert!(all.len() == 1 && matches!(all[0].found, Err(ReadFault::NoProcess(u32::MAX))));
+}
+
+#[test]
+fn a_process_is_asked_by_its_number() {
+    // This one has no record, and what it has loaded has none either, so that its program alone is told.
+    let all = inspect(&PathBuf::from(std::process::id().to_string()));
+    let program = std::env::current_exe().unwrap();
+    assert_eq!(all.len(), 1, "{all:?}");
+    assert!(!all[0].loaded && all[0].name.ends_with(&format!(", {}", program.display())), "{}", all[0].name);
+    assert_eq!(all[0].found.as_ref().map(Vec::len).ok(), Some(0));
+}

@@ -14,6 +14,7 @@ use super::jobs::Jobs;
 use super::same_text::Experience;
 use super::stands::{Absences, Watching};
 use crate::base::FileError;
+use crate::base::files::{remove_empty_above, remove_file};
 use crate::judge::{Judge, Reason, SealWanted, Since, seal_build};
 use crate::launch::Launch;
 
@@ -279,25 +280,11 @@ fn remove_stale(
         }
         for location in locations.iter().filter(|location| !kept.contains(&location.kept())) {
             let path = location.path(&judge.plan.folders);
-            match std::fs::remove_file(&path) {
-                Ok(()) => {}
-                Err(e) if e.kind() == std::io::ErrorKind::NotFound => {}
-                Err(e) => return Err(FileError::on("remove", &path)(e).into()),
-            }
+            remove_file(&path)?;
             removed.push(location.to_string());
-            remove_empty_folders(&path, &judge.plan.folders.build);
+            remove_empty_above(&path, &judge.plan.folders.build);
         }
         journal.remove(&name)?;
     }
     Ok(removed)
-}
-
-fn remove_empty_folders(file: &std::path::Path, build: &std::path::Path) {
-    let inside = file.ancestors().skip(1).take_while(|folder| *folder != build);
-    for folder in inside {
-        // Fails as soon as a folder still holds something, which is where to stop.
-        if std::fs::remove_dir(folder).is_err() {
-            return;
-        }
-    }
 }

@@ -9,7 +9,7 @@ use super::build::Reads;
 use super::failure::{Cause, Failure, LeftOver, first_error};
 use super::same_text::Experience;
 use super::stands::{self, Absences, Account, Known, Watching};
-use crate::base::files::{make_folder, make_room, move_file, write_whole};
+use crate::base::files::{make_folder, make_room, move_file, remove_file, write_whole};
 use crate::base::{Digest, FileError, shell_word};
 use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
 use crate::step::{AbsentTool, Ends, Location, Look, Made, MakeFault, Makes, Process, Setup, Step, StepId, repeatable};
@@ -369,11 +369,7 @@ impl Executor<'_> {
             if self.judge.plan.maker(&location).is_some() {
                 continue;
             }
-            let path = location.path(&self.judge.plan.folders);
-            match std::fs::remove_file(&path) {
-                Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e)),
-                _ => {}
-            }
+            remove_file(&location.path(&self.judge.plan.folders))?;
         }
         Ok(())
     }

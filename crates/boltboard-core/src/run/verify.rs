@@ -6,7 +6,8 @@ use std::path::{Path, PathBuf};
 
 use super::build::{BuildFault, BuildInput, BuildReport, Watch, build};
 use super::stands::Watching;
-use crate::base::{Digest, FileError, RelPath};
+use crate::base::files::{files_below, remove_file};
+use crate::base::{Digest, RelPath};
 use crate::step::{Location, Look, Step, StepId};
 
 use crate::plan::Plan;
@@ -142,10 +143,7 @@ fn heal(
         }
     }
     for path in gone {
-        match std::fs::remove_file(&path) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e).into()),
-            _ => {}
-        }
+        remove_file(&path)?;
     }
     for id in &dropped {
         journal.remove(&plan.steps[*id].name)?;
@@ -195,9 +193,7 @@ fn compare(plan: &Plan, clean: &Folders) -> (usize, Vec<Difference>) {
     }
     let mut strays = BTreeSet::new();
     for (here, there) in folders_of(&plan.folders).into_iter().zip(folders_of(clean)) {
-        let mut names = BTreeSet::new();
-        below(&here, &here, &mut names);
-        below(&there, &there, &mut names);
+        let names: BTreeSet<PathBuf> = below(&here).chain(below(&there)).collect();
         strays.extend(names.into_iter().map(|name| (here.join(&name), there.join(&name))));
     }
     order.extend(strays.into_iter().filter(|(here, _)| !makers.contains_key(here)).map(|(a, b)| (a, b, None)));
@@ -214,18 +210,10 @@ fn folders_of(folders: &Folders) -> [PathBuf; 3] {
     [folders.made(), folders.objects(), folders.parts()]
 }
 
-/// Collects the files below a folder, by their paths from `root`.
-fn below(folder: &Path, root: &Path, names: &mut BTreeSet<PathBuf>) {
-    let Ok(entries) = std::fs::read_dir(folder) else { return };
-    for path in entries.filter_map(Result::ok).map(|entry| entry.path()) {
-        if path.is_dir() && !path.is_symlink() {
-            below(&path, root, names);
-        } else if path.extension().is_some_and(|ending| ending == "gcda") {
-            // What an instrumented program leaves when it runs.
-        } else if let Ok(rest) = path.strip_prefix(root) {
-            names.insert(rest.to_path_buf());
-        }
-    }
+/// Returns the files below a folder, by their paths from there; not what instrumented programs leave when they run.
+fn below(folder: &Path) -> impl Iterator<Item = PathBuf> {
+    let files = files_below(folder).into_iter().filter(|path| path.extension().is_none_or(|ending| ending != "gcda"));
+    files.filter_map(move |path| path.strip_prefix(folder).ok().map(Path::to_path_buf))
 }
 
 /// Compares contents; links by where they lead.

@@ -1,14 +1,14 @@
 //! Handing over what a build made: each file gets its record, see [`crate::record`].
 
 use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use super::fault::SessionFault;
 use super::host::Wants;
 use super::open::{Resolved, Session};
 use super::plan::Planned;
-use crate::base::files::read_regular;
-use crate::base::{FileError, RelPath};
+use crate::base::RelPath;
+use crate::base::files::{files_below, read_regular, remove_file};
 use crate::plan::{PlanInput, Recorder, is_recorded, tells_of};
 use crate::record::{Amiss, Handed, Item, Record, content, mark_of};
 use crate::run::{BuildReport, Difference, Unlike};
@@ -63,7 +63,7 @@ impl Session {
             // Nobody knows what lies there: an earlier program left finished parts there themselves.
             let wanted: BTreeSet<PathBuf> = items.iter().map(|item| item.path.below(&folders.outputs())).collect();
             for stray in files_below(&folders.outputs()).difference(&wanted) {
-                std::fs::remove_file(stray).map_err(FileError::on("remove", stray))?;
+                remove_file(stray)?;
             }
         }
         let record = |item: &Item| self.board.part(&item.part).and_then(|part| recorder.record(part));
@@ -77,7 +77,7 @@ impl Session {
 
     /// What the records of a build say alike.
     pub fn common_record(&self, resolved: &Resolved, planned: &Planned) -> Record {
-        self.recorder(resolved, planned, &self.tools_of_records(resolved)).common_record()
+        Recorder::of(self.plan_input(resolved, planned)).common_record()
     }
 
     /// The compilers that records tell of. A plan of what was touched knows only those for the files that it looked at.
@@ -123,7 +123,8 @@ impl Session {
     /// another record.
     pub fn handing_ahead(&self, resolved: &Resolved, planned: &Planned) -> HandingAhead {
         let handed = Handed::load(&planned.folders);
-        let common = self.recorder(resolved, planned, &self.tools_of_records(resolved)).common();
+        // Of compilers, only the record of a part tells.
+        let common = Recorder::of(self.plan_input(resolved, planned)).common();
         let is_recorded = |(name, _): &(String, RelPath)| {
             self.board.part(name).is_some_and(|part| is_recorded(&self.board.parts[part]))
         };
@@ -161,7 +162,7 @@ impl Session {
                 Ok(there) if there == wanted => continue,
                 Ok(there) => {
                     let same = there.iter().zip(&wanted).take_while(|(a, b)| a == b).count();
-                    std::fs::remove_file(&out).map_err(FileError::on("remove", &out))?;
+                    remove_file(&out)?;
                     Unlike::From(same as u64)
                 }
             };
@@ -191,18 +192,4 @@ impl HandingAhead {
 
 fn differs(path: &RelPath, how: Unlike) -> Difference {
     Difference { file: Location::Output(path.clone()).to_string(), step: None, how }
-}
-
-fn files_below(folder: &Path) -> BTreeSet<PathBuf> {
-    let mut files = BTreeSet::new();
-    let mut open = vec![folder.to_path_buf()];
-    while let Some(folder) = open.pop() {
-        for entry in std::fs::read_dir(&folder).into_iter().flatten().filter_map(Result::ok) {
-            match entry.file_type() {
-                Ok(sort) if sort.is_dir() => open.push(entry.path()),
-                _ => drop(files.insert(entry.path())),
-            }
-        }
-    }
-    files
 }

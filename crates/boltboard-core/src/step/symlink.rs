@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use super::kind::{Acts, Made, MakeFault, Makes, Sees, Step};
-use crate::base::files::make_folder;
-use crate::base::{Digest, FileError};
+use crate::base::Digest;
+use crate::base::files::put_link;
 use crate::work::Folders;
 
 /// Makes a link by name.
@@ -39,12 +39,7 @@ impl Acts for Symlink {
 impl Makes for Symlink {
     fn make(&self, step: &Step, folders: &Folders) -> Result<Made, MakeFault> {
         let path = step.writes[0].path(folders);
-        make_folder(path.parent().unwrap_or(Path::new(".")))?;
-        match std::fs::remove_file(&path) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => return Err(FileError::on("remove", &path)(e).into()),
-            _ => {}
-        }
-        std::os::unix::fs::symlink(&self.target, &path).map_err(FileError::on("make the link", &path))?;
+        put_link(&path, Path::new(&self.target))?;
         Ok(Made { digest: Digest::of(self.target.as_bytes()), mode: 0o777, looked: vec![] })
     }
 }

@@ -3,11 +3,13 @@
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{ErrorKind, Seek, Write};
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use super::note::Note;
-use crate::base::files::{make_folder, move_file, packed, read_regular, read_text, write_quickly, write_quickly_of};
+use crate::base::files::{
+    make_folder, move_file, packed, read_regular, read_text, remove_file, write_quickly, write_quickly_of,
+    write_with_mode,
+};
 use crate::base::{Digest, FileError};
 
 /// How many notes are kept for one command; the oldest go first.
@@ -97,7 +99,7 @@ impl Store {
     pub fn keep_only(&self, wanted: &BTreeSet<Digest>) -> Result<(), FileError> {
         for path in self.files_of("content") {
             if Store::digest_of(&path).is_none_or(|digest| !wanted.contains(&digest)) {
-                std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
+                remove_file(&path)?;
             }
         }
         Ok(())
@@ -130,14 +132,7 @@ impl Store {
             std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
             return Ok(false);
         }
-        let folder = to.parent().unwrap_or(Path::new("."));
-        make_folder(folder)?;
-        let mut aside =
-            tempfile::Builder::new().prefix(".new-").tempfile_in(folder).map_err(FileError::on("write", to))?;
-        std::io::Write::write_all(&mut aside, &content).map_err(FileError::on("write", to))?;
-        let permissions = std::fs::Permissions::from_mode(mode);
-        std::fs::set_permissions(aside.path(), permissions).map_err(FileError::on("write", to))?;
-        aside.persist(to).map_err(|e| FileError::on("write", to)(e.error))?;
+        write_with_mode(to, &[&content], mode)?;
         Ok(true)
     }
 
@@ -170,7 +165,7 @@ impl Store {
     /// # Errors
     /// It cannot be removed.
     pub fn drop_content(&self, digest: &Digest) -> Result<(), FileError> {
-        remove(&self.path("content", digest))
+        remove_file(&self.path("content", digest))
     }
 
     /// Drops all notes for a command.
@@ -178,7 +173,7 @@ impl Store {
     /// # Errors
     /// They cannot be removed.
     pub fn drop_notes(&self, key: &Digest) -> Result<(), FileError> {
-        remove(&self.path("notes", key))
+        remove_file(&self.path("notes", key))
     }
 
     /// Remembers that the notes for a command were used now, so that they are dropped later than others.
@@ -205,14 +200,6 @@ impl Store {
             Some(scrap) if refill(scrap, &[&check, &content]).is_ok() && move_file(scrap, &path).is_ok() => Ok(()),
             _ => write_quickly_of(&path, &[&check, &content]),
         }
-    }
-}
-
-/// Removes a file, if it is there.
-pub(super) fn remove(path: &Path) -> Result<(), FileError> {
-    match std::fs::remove_file(path) {
-        Err(e) if e.kind() != ErrorKind::NotFound => Err(FileError::on("remove", path)(e)),
-        _ => Ok(()),
     }
 }
 

@@ -5,7 +5,8 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use serde::{Deserialize, Serialize};
 
-use super::content::{Store, remove};
+use super::content::Store;
+use crate::base::files::remove_file;
 use crate::base::files::{packed, read_regular, write_quickly_of};
 use crate::base::{Digest, FileError};
 
@@ -82,7 +83,7 @@ impl Store {
     /// # Errors
     /// It cannot be removed.
     pub fn drop_footings(&self, class: &Digest) -> Result<(), FileError> {
-        remove(&self.path(SORT, class))
+        remove_file(&self.path(SORT, class))
     }
 
     /// Keeps a footing of a class, in the place of that of its generation or before all others.

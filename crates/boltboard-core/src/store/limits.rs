@@ -7,7 +7,7 @@ use std::time::{Duration, SystemTime};
 use serde::{Deserialize, Serialize};
 
 use super::content::Store;
-use crate::base::files::{read_text, write_whole};
+use crate::base::files::{read_text, remove_file, write_whole};
 use crate::base::{Digest, FileError, json_text};
 
 /// What the store may take.
@@ -79,7 +79,7 @@ impl Store {
             let size: u64 = fresh.iter().map(|digest| self.size(digest)).sum();
             full |= trimmed.left + size > limits.bytes;
             if full || oldest.is_some_and(|oldest| note.used < oldest) {
-                remove(&note.path)?;
+                remove_file(&note.path)?;
                 trimmed.results += 1;
             } else {
                 trimmed.left += size;
@@ -90,7 +90,7 @@ impl Store {
             let digest = Store::digest_of(&path);
             if digest.is_none_or(|digest| !wanted.contains(&digest)) && self.is_old(&path, now) {
                 trimmed.freed += own_size(&path);
-                remove(&path)?;
+                remove_file(&path)?;
             }
         }
         Ok(trimmed)
@@ -119,10 +119,6 @@ impl Store {
 fn own_size(path: &Path) -> u64 {
     use std::os::unix::fs::MetadataExt;
     std::fs::metadata(path).map_or(0, |status| if status.nlink() > 1 { 0 } else { status.len() })
-}
-
-fn remove(path: &Path) -> Result<(), FileError> {
-    std::fs::remove_file(path).map_err(FileError::on("remove", path))
 }
 
 #[cfg(test)]

@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use crate::base::FileError;
 use crate::base::files::{read_text, write_whole};
+use crate::base::{FileError, mapped_files};
 
 /// How deep folders of devices nest at most, and how many are looked at.
 const DEEPEST: usize = 24;
@@ -153,10 +153,6 @@ fn devices(folder: &Path) -> BTreeSet<String> {
 fn mapped(maps: &Path) -> Option<BTreeSet<String>> {
     let text = std::fs::read(maps).ok()?;
     let text = String::from_utf8_lossy(&text);
-    let name = |line: &str| {
-        let path = &line[line.find('/')?..];
-        let path = path.strip_suffix(" (deleted)").unwrap_or(path);
-        path.rsplit('/').next().filter(|name| !name.is_empty()).map(str::to_string)
-    };
-    Some(text.lines().filter(|line| line.len() < MAX_LINE).filter_map(name).collect())
+    let names = mapped_files(&text).filter_map(|file| file.path.rsplit('/').next());
+    Some(names.filter(|name| !name.is_empty() && name.len() < MAX_LINE).map(str::to_string).collect())
 }

@@ -103,7 +103,7 @@ pub enum Command {
     /// Print what a shell needs so that it finds what is installed
     Env(commands::env::EnvArgs),
     /// Remove what was installed
-    Uninstall(commands::install::UninstallArgs),
+    Uninstall(commands::uninstall::UninstallArgs),
     /// Check the tree's definitions for mistakes
     Lint(commands::lint::LintArgs),
     /// Begin the description of a tree by hand

@@ -3,7 +3,7 @@
 use boltboard_core::install::{After, Generations, Limits, Lock, manifest_path};
 use clap::Args;
 
-use super::install::{
+use super::installed::{
     act_all, actions_after, believed, exit_of_actions, finish_begun, not_installed, now_s, of, prefix_of,
 };
 use crate::args::Global;
@@ -38,16 +38,19 @@ pub fn run(global: &Global, screen: &Screen, args: &BackArgs) -> Result<Exit, St
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let prefix = prefix_of(&session, &resolved)?;
+    let path = manifest_path(&session.board, &prefix);
     if !args.preview {
         finish_begun(&session, screen, &resolved)?;
     }
-    let path = manifest_path(&session.board, &prefix);
+    let limits = args.keep.is_some() || args.keep_days.is_some();
+    // What is changed is read when nobody else can change it.
+    let changes = limits || args.to.is_some() && !args.preview;
+    let lock = if changes { Lock::of_installed(&path)? } else { None };
     let Some(mut generations) = Generations::read(&path, &session.board)? else {
         return Err(not_installed(&session, &prefix));
     };
     let mut dropped = Vec::new();
-    if args.keep.is_some() || args.keep_days.is_some() {
-        let _lock = Lock::take(&path)?;
+    if limits {
         let before = generations.limits;
         let limits = Limits { keep: args.keep.unwrap_or(before.keep), days: args.keep_days.or(before.days) };
         dropped = generations.limit(limits, now_s())?;
@@ -66,22 +69,20 @@ pub fn run(global: &Global, screen: &Screen, args: &BackArgs) -> Result<Exit, St
         let diagnostic = Diagnostic::new(format!("there is no generation {to}; there are {}", known.join(", ")));
         return Err(Stop::new(Exit::WrongUse, diagnostic.next("boltboard back", "what each of them is")));
     }
-    let trusted = generations.all.values().all(|manifest| session.work.wrote_record(&manifest.seal()));
-    let seal = if trusted { generations.in_place().seal() } else { boltboard_core::base::Digest::of(b"") };
-    let installable = believed(&session, &resolved, &seal)?;
-    let lock = (!args.preview).then(|| Lock::take(&path)).transpose()?;
+    let written_here = generations.all.values().all(|manifest| session.work.wrote_record(&manifest.seal()));
+    let installable = believed(&session, &resolved, written_here)?;
     let plan = generations.plan_back(to, of(&installable))?;
     if !args.preview {
         generations.back(&plan, &mut |seal| session.work.note_record(&seal))?;
     }
     drop(lock);
-    let told = BackTold::of(&generations, &plan, args.preview);
     let mut acted = Vec::new();
-    if !(args.preview || args.no_actions || plan.moves.is_empty() || session.board.actions.is_empty()) {
+    if !(args.preview || args.no_actions || plan.moves().is_empty() || session.board.actions.is_empty()) {
         let planned = session.plan_to_build(&resolved)?;
         let actions = actions_after(&session, &resolved, &planned, After::Installing);
         acted = act_all(&session, &session.plan_input(&resolved, &planned), &actions)?;
     }
+    let told = BackTold::of(&generations, &plan, args.preview, &acted);
     if global.json {
         screen.json(&told);
     } else {

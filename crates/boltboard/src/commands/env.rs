@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use boltboard_core::base::files::write_whole;
-use boltboard_core::install::{Manifest, Recorded, manifest_path, search_paths};
+use boltboard_core::install::search_paths;
 use clap::{Args, ValueEnum};
 
-use super::install::{not_installed, prefix_of};
+use super::installed::{in_place, prefix_of};
 use crate::args::Global;
 use crate::fault::{Exit, Stop};
 use crate::render::Screen;
@@ -57,12 +57,7 @@ pub fn run(global: &Global, screen: &Screen, args: &EnvArgs) -> Result<Exit, Sto
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let prefix = prefix_of(&session, &resolved)?;
-    let path = manifest_path(&session.board, &prefix);
-    let manifest = match Manifest::read(&path, &session.board)? {
-        Recorded::Whole(manifest) => *manifest,
-        Recorded::Nothing => return Err(not_installed(&session, &prefix)),
-        Recorded::Damaged => return Err(boltboard_core::install::InstallFault::Damaged(path).into()),
-    };
+    let manifest = in_place(&session, &resolved)?;
     let shell = args.shell.unwrap_or_else(Shell::of_person);
     let paths = search_paths(&manifest);
     let text = script(&manifest, &paths, shell, args.undo);

@@ -14,6 +14,7 @@ pub mod export;
 pub mod init;
 pub mod inspect;
 pub mod install;
+pub mod installed;
 pub mod learn;
 pub mod ledger;
 pub mod lint;
@@ -31,6 +32,7 @@ pub mod survey;
 pub mod tailor;
 pub mod test;
 pub mod trial;
+pub mod uninstall;
 pub mod why;
 
 use crate::args::{Cli, Command};
@@ -63,10 +65,10 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Test(args)) => test::run(global, screen, args),
         Some(Command::Clean(args)) => clean::run(global, screen, args),
         Some(Command::Ledger(args)) => ledger::run(global, screen, args),
-        Some(Command::Install(args)) => install::install(global, screen, args),
+        Some(Command::Install(args)) => install::run(global, screen, args),
         Some(Command::Back(args)) => back::run(global, screen, args),
         Some(Command::Env(args)) => env::run(global, screen, args),
-        Some(Command::Uninstall(args)) => install::uninstall(global, screen, args),
+        Some(Command::Uninstall(args)) => uninstall::run(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),
         Some(Command::Adopt(args)) => adopt::run(global, screen, args),
         Some(Command::Init(args)) => init::run(global, screen, args),

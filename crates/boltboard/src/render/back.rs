@@ -3,9 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-use boltboard_core::install::{BackPlan, Generations, Manifest, Move, State, ThreeWay};
+use boltboard_core::install::{Acted, BackPlan, DueAction, Generations, KeptEdit, Manifest, Move, State, ThreeWay};
 use serde::Serialize;
 
+use super::json::{ActionTold, KeptTold};
 use super::text::{Cell, Role, age, columns, count, next_line, paint};
 
 /// How many options that differ are listed of a generation.
@@ -191,32 +192,24 @@ pub struct BackTold {
     written: Vec<PathBuf>,
     removed: Vec<PathBuf>,
     kept: Vec<KeptTold>,
-}
-
-#[derive(Debug, Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct KeptTold {
-    path: PathBuf,
-    beside: Option<PathBuf>,
+    actions: Vec<ActionTold>,
 }
 
 impl BackTold {
     /// Puts the answer together.
-    pub fn of(generations: &Generations, plan: &BackPlan, preview: bool) -> BackTold {
-        let paths =
-            |is: &dyn Fn(&Move) -> bool| plan.moves.iter().filter(|one| is(one)).map(|one| one.path.clone()).collect();
+    pub fn of(generations: &Generations, plan: &BackPlan, preview: bool, acted: &[(DueAction, Acted)]) -> BackTold {
+        let paths = |is: &dyn Fn(&Move) -> bool| {
+            plan.moves().iter().filter(|one| is(one)).map(|one| one.path.clone()).collect()
+        };
         BackTold {
             format: 1,
             from: generations.current,
-            to: plan.to,
+            to: plan.to(),
             done: !preview,
             written: paths(&|one| one.after != State::Nothing),
             removed: paths(&|one| one.after == State::Nothing),
-            kept: plan
-                .kept
-                .iter()
-                .map(|(path, beside)| KeptTold { path: path.clone(), beside: beside.clone() })
-                .collect(),
+            kept: plan.kept.iter().map(KeptTold::of).collect(),
+            actions: acted.iter().map(ActionTold::done).collect(),
         }
     }
 }
@@ -228,7 +221,7 @@ pub fn done(told: &BackTold, plan: &BackPlan, width: usize) -> String {
         format!("{} to generation {} from {}: {files}.\n", paint(Role::Good, "Back"), told.to, told.from)
     } else {
         let mut rows: Vec<Vec<Cell>> = Vec::new();
-        for one in &plan.moves {
+        for one in plan.moves() {
             let (role, word) = match (&one.before, &one.after) {
                 (State::Nothing, _) => (Role::Good, "new"),
                 (_, State::Nothing) => (Role::Warn, "remove"),
@@ -238,12 +231,7 @@ pub fn done(told: &BackTold, plan: &BackPlan, width: usize) -> String {
         }
         columns(&rows, 0, width) + &format!("{files}\n")
     };
-    for kept in &told.kept {
-        let beside =
-            kept.beside.as_ref().map_or(String::new(), |place| format!("; that generation's is {}", place.display()));
-        text += &format!("{} {}: yours is kept{beside}\n", paint(Role::Warn, "edited:"), kept.path.display());
-    }
-    plan.texts.iter().for_each(|texts| text += &three_way(texts));
+    plan.kept.iter().for_each(|kept| text += &kept_edit(kept));
     text += &if told.done {
         next_line(format!("boltboard back {}", told.from), "forward again")
     } else {
@@ -252,9 +240,11 @@ pub fn done(told: &BackTold, plan: &BackPlan, width: usize) -> String {
     text
 }
 
-/// Shows what the person and the tree changed in a configuration file.
-pub fn three_way(texts: &ThreeWay) -> String {
-    let Some((theirs, ours)) = texts.differences() else { return String::new() };
+/// Says which edited configuration file stays, and shows what the person and the tree changed in it.
+pub fn kept_edit(kept: &KeptEdit) -> String {
+    let beside = kept.beside.as_ref().map_or(String::new(), |place| format!("; the other is {}", place.display()));
+    let mut text = format!("{} {}: yours is kept{beside}\n", paint(Role::Warn, "edited:"), kept.path.display());
+    let Some((theirs, ours)) = kept.texts.as_ref().and_then(ThreeWay::differences) else { return text };
     let shown = |diff: &str| -> String {
         let lines: Vec<&str> =
             diff.lines().filter(|line| !line.starts_with("---") && !line.starts_with("+++")).collect();
@@ -264,6 +254,8 @@ pub fn three_way(texts: &ThreeWay) -> String {
         }
         text
     };
-    let name = texts.path.file_name().unwrap_or_default().to_string_lossy();
-    format!("  what you changed in {name}:\n{}  what the tree changed in it:\n{}", shown(&theirs), shown(&ours))
+    let name = kept.path.file_name().unwrap_or_default().to_string_lossy();
+    text +=
+        &format!("  what you changed in {name}:\n{}  what the tree changed in it:\n{}", shown(&theirs), shown(&ours));
+    text
 }

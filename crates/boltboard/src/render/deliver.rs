@@ -9,7 +9,7 @@ use boltboard_core::install::{
     Unready,
 };
 
-use super::back::three_way;
+use super::back::kept_edit;
 use super::text::{Cell, Role, columns, count, next_line, paint};
 
 /// Lists what an installation would do after so many steps were built.
@@ -167,15 +167,7 @@ pub fn installed(report: &InstallReport, recorded: bool) -> String {
         text.push_str(&format!(", {} removed", report.removed.len()));
     }
     text.push_str(".\n");
-    for (kept, beside) in &report.kept {
-        text.push_str(&format!(
-            "{} {}: yours is kept, the tree's is {}\n",
-            paint(Role::Warn, "edited:"),
-            kept.display(),
-            beside.display()
-        ));
-    }
-    report.kept_texts.iter().for_each(|texts| text.push_str(&three_way(texts)));
+    report.kept.iter().for_each(|kept| text.push_str(&kept_edit(kept)));
     for (folder, owner) in &report.not_given {
         let folder = folder.display().to_string();
         text.push_str(&format!("{} {folder} is yours, and is to belong to {owner}\n", paint(Role::Warn, "owner:")));

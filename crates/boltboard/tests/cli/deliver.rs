@@ -31,7 +31,7 @@ fn an_edited_configuration_file_is_kept() {
     let tree = installed();
     tree.write("to/etc/mini.conf", "depth = 9 # mine\n");
     tree.write("mini.conf", "depth = 4\n");
-    tree.run("install").code(0).says(&["yours is kept, the tree's is TREE/to/etc/mini.conf.from-1.0"]);
+    tree.run("install").code(0).says(&["yours is kept; the other is TREE/to/etc/mini.conf.from-1.0"]);
     assert_eq!(tree.read("to/etc/mini.conf"), "depth = 9 # mine\n");
     assert_eq!(tree.read("to/etc/mini.conf.from-1.0"), "depth = 4\n");
     tree.run("uninstall").code(0).says(&["TREE/to/etc/mini.conf was changed since it was installed"]);

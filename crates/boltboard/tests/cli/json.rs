@@ -246,7 +246,7 @@ fn every_answer_has_just_its_documented_fields() {
     let one = ["number", "in-place", "installed-s", "profile", "version", "files", "options"];
     keys(first(&back, "generations"), &[&one[..], &["added", "changed", "removed"]].concat());
     keys(first(first(&back, "generations"), "options"), &["option", "before?", "after?"]);
-    keys(&answer("back 1 --preview"), &["format", "from", "to", "done", "written", "removed", "kept"]);
+    keys(&answer("back 1 --preview"), &["format", "from", "to", "done", "written", "removed", "kept", "actions"]);
     keys(
         &answer("uninstall --preview"),
         &["format", "tree", "version", "profile", "patches", "compiler", "environment", "paths"],

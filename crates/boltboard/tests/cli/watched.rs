@@ -256,23 +256,17 @@ fn results_touched_by_hand_are_made_right() {
     let tree = Scratch::with(&[("a.c", "int main(void) { return 0; }\n")]);
     tree.write("boltboard.toml", &format!("{HEAD}[part.p]\nkind = \"program\"\nsources = [\"a.c\"]\n"));
     tree.run("build").code(0);
-    let program = "boltboard-work/builds/mine/parts/bin/p";
-    tree.set_mode(program, 0o600);
-    tree.run("build --verify").code(0).says(&["1 reused", "Verified:"]);
-    std::fs::remove_file(tree.at(program)).expect("removed");
-    std::fs::create_dir_all(tree.at(&format!("{program}/x"))).expect("a folder");
-    let built = tree.run("build --verify").code(0).says(&["1 reused", "Verified:"]);
-    built.complains(&["Something else lay where a result goes. It was moved to"]);
-    assert!(tree.at("boltboard-work/builds/mine/set-aside/p.1/x").is_dir());
-    // The same where people get it.
-    let program = "boltboard-work/builds/mine/out/bin/p";
-    tree.set_mode(program, 0o600);
-    tree.run("build --verify").code(0).says(&["Put right: out/bin/p", "Verified:"]);
-    std::fs::remove_file(tree.at(program)).expect("removed");
-    std::fs::create_dir_all(tree.at(&format!("{program}/x"))).expect("a folder");
-    let built = tree.run("build --verify").code(0).says(&["Put right: out/bin/p", "Verified:"]);
-    built.complains(&["Something else lay where a result goes. It was moved to"]);
-    assert!(tree.at("boltboard-work/builds/mine/set-aside/p.2/x").is_dir());
+    // Where steps leave it, and where people get it.
+    for (place, told, number) in [("parts", "1 reused", 1), ("out", "Put right: out/bin/p", 2)] {
+        let program = format!("boltboard-work/builds/mine/{place}/bin/p");
+        tree.set_mode(&program, 0o600);
+        tree.run("build --verify").code(0).says(&[told, "Verified:"]);
+        std::fs::remove_file(tree.at(&program)).expect("removed");
+        std::fs::create_dir_all(tree.at(&format!("{program}/x"))).expect("a folder");
+        let built = tree.run("build --verify").code(0).says(&[told, "Verified:"]);
+        built.complains(&["Something else lay where a result goes. It was moved to"]);
+        assert!(tree.at(&format!("boltboard-work/builds/mine/set-aside/p.{number}/x")).is_dir());
+    }
 }
 
 #[test]

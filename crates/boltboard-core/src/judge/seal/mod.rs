@@ -21,7 +21,7 @@ use serde::{Deserialize, Serialize};
 pub use collect::{SealWanted, Since, seal_build};
 pub use sweep::{SealFile, Standing, Sweep};
 
-use crate::base::files::{write_quickly_of, write_whole_by};
+use crate::base::files::{remove_file, write_quickly_of, write_whole_by};
 use crate::base::{Digest, FileError};
 use crate::board::PartId;
 use crate::definitions::Listing;
@@ -451,10 +451,7 @@ fn chunks_of<'a>(folders: &[Folder<'a>]) -> Option<Vec<Chunk<'a>>> {
 /// # Errors
 /// It is there and cannot be removed.
 pub fn break_seal(file: &Path) -> Result<(), FileError> {
-    match std::fs::remove_file(file) {
-        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(FileError::on("remove", file)(e)),
-        _ => Ok(()),
-    }
+    remove_file(file)
 }
 
 #[cfg(test)]

@@ -138,11 +138,7 @@ fn new(
     on: &[String],
     start: Option<&StartingPoint>,
 ) -> Result<Exit, Stop> {
-    let name = profile_name(name)?;
-    if session.source_of(&name)?.is_some() {
-        let diagnostic = Diagnostic::new(format!("there already is a profile `{name}`"));
-        return Err(Stop::new(Exit::WrongUse, diagnostic.next(format!("boltboard profile use {name}"), "use it")));
-    }
+    let name = new_name(session, name)?;
     let base = on.iter().map(|name| profile_name(name)).collect::<Result<Vec<ProfileName>, Stop>>()?;
     for layer in &base {
         session.choices_of(layer)?;

@@ -1,7 +1,7 @@
 //! Answers to a question about a file, and what came of making a profile from its record.
 
 use boltboard_core::board::Value;
-use boltboard_core::record::{Record, Said};
+use boltboard_core::record::{self, Record, Said};
 use boltboard_core::resolve::{Effect, Resolved};
 use serde::Serialize;
 
@@ -159,9 +159,9 @@ struct Answer {
     value: String,
 }
 
-/// Puts answers together: of each the file, the question, whether it is so, and the value.
-pub fn answers(rows: &[(String, String, (bool, String))]) -> Answers {
-    let one = |(file, question, (yes, value)): &(String, String, (bool, String))| Answer {
+/// Puts answers together, each with the file and the question.
+pub fn answers(rows: &[(String, String, record::Answer)]) -> Answers {
+    let one = |(file, question, record::Answer { yes, value }): &(String, String, record::Answer)| Answer {
         file: file.clone(),
         question: question.clone(),
         yes: *yes,

@@ -3,16 +3,18 @@
 pub mod made;
 
 use boltboard_core::base::shell_word;
-use boltboard_core::record::{Covers, Record, Seen, Standing};
+use boltboard_core::record::{Covers, Inspected, Record, Seen, Standing};
 use serde::Serialize;
 
 use super::text::{Cell, ENDLESS, Role, columns, count, next_line, paint, wrap};
-use crate::commands::inspect::{Inspected, told};
 
 pub use made::ProfileMade;
 
 /// How many values are listed unless a person asks for all.
 const LISTED: usize = 100;
+
+/// What stands for a file without a record.
+const NONE: &str = "it has no record: it was not built by this program, or its record was taken off";
 
 /// From how many rows on a list has two columns, where there is room.
 const LONG: usize = 12;
@@ -45,8 +47,8 @@ pub struct FileTold {
 struct RecordTold {
     /// The member of the archive that it lies in, if it is that of one object.
     member: Option<String>,
-    /// How the file stands to it: `as-made`, `changed` or `not-told`.
-    standing: &'static str,
+    /// How the file stands to it.
+    standing: Standing,
     /// What it says.
     record: Option<Record>,
     /// Why it cannot be read, if so.
@@ -70,9 +72,9 @@ impl FileTold {
     /// Tells of a file.
     pub fn of(one: &Inspected) -> FileTold {
         let (records, problem) = match &one.found {
-            Ok(seen) if seen.is_empty() => (vec![], Some("it has no record".to_string())),
+            Ok(seen) if seen.is_empty() => (vec![], Some(NONE.to_string())),
             Ok(seen) => (seen.iter().map(RecordTold::of).collect(), None),
-            Err(fault) => (vec![], Some(told(fault))),
+            Err(fault) => (vec![], Some(fault.in_words())),
         };
         FileTold { file: one.name.clone(), loaded: one.loaded, records, problem }
     }
@@ -82,11 +84,7 @@ impl RecordTold {
     fn of(seen: &Seen) -> RecordTold {
         RecordTold {
             member: seen.member.clone(),
-            standing: match seen.standing {
-                Standing::AsMade => "as-made",
-                Standing::Changed => "changed",
-                Standing::NotTold => "not-told",
-            },
+            standing: seen.standing,
             record: seen.record.as_ref().ok().cloned(),
             problem: seen.record.as_ref().err().map(ToString::to_string),
         }
@@ -103,12 +101,7 @@ fn file_text(file: &FileTold, brief: bool, all: bool, width: usize) -> String {
     let loaded = if file.loaded { "  loaded by it" } else { "" };
     let mut text = format!("{}{}\n", paint(Role::Title, &file.file), paint(Role::Faint, loaded));
     if let Some(problem) = &file.problem {
-        let said = if file.records.is_empty() && problem == "it has no record" {
-            "It has no record: it was not built by this program, or its record was taken off.".to_string()
-        } else {
-            format!("It has no record to show: {problem}.")
-        };
-        return text + &format!("  {said}\n");
+        return text + &indented(&format!("Nothing to show: {problem}."), width);
     }
     if file.records.len() > 1 {
         let many = count(file.records.len(), "record", "records");
@@ -181,9 +174,9 @@ fn head(one: &RecordTold, record: &Record, width: usize) -> String {
         text += &indented(&format!("compiled with {}", compilers.join(", ")), width);
     }
     text += match one.standing {
-        "as-made" => "  The file is as it was made.\n",
-        "changed" => "  The file was changed since it was made: stripped, signed or edited.\n",
-        _ => "",
+        Standing::AsMade => "  The file is as it was made.\n",
+        Standing::Changed => "  The file was changed since it was made: stripped, signed or edited.\n",
+        Standing::NotTold => "",
     };
     if record.covers == Covers::Named {
         text += "  Of the values, it tells those that this part names.\n";

@@ -5,7 +5,8 @@ use std::path::PathBuf;
 
 use boltboard_core::board::Board;
 use boltboard_core::install::{
-    Acted, CanAct, DueAction, InstallFolder, InstallPlan, InstallReport, InstallStep, Manifest, Removal, There, Unready,
+    Acted, CanAct, DueAction, InstallFolder, InstallPlan, InstallReport, InstallStep, KeptEdit, Manifest, Removal,
+    There, Unready,
 };
 use serde::Serialize;
 
@@ -18,7 +19,7 @@ pub struct InstallAnswer {
     files: Vec<FileAnswer>,
     folders: Vec<FolderAnswer>,
     obsolete: Vec<String>,
-    actions: Vec<ActionAnswer>,
+    actions: Vec<ActionTold>,
     manifest: String,
 }
 
@@ -74,7 +75,7 @@ pub fn install(board: &Board, plan: &InstallPlan, actions: &[DueAction]) -> Inst
         files: plan.files.iter().map(file).collect(),
         folders: plan.folders.iter().map(folder).collect(),
         obsolete: plan.obsolete.iter().map(|f| f.path.display().to_string()).collect(),
-        actions: actions.iter().map(due).collect(),
+        actions: actions.iter().map(ActionTold::due).collect(),
         manifest: plan.manifest_path.display().to_string(),
     }
 }
@@ -85,14 +86,14 @@ pub struct InstalledAnswer {
     format: u32,
     written: Vec<String>,
     unchanged: usize,
-    kept: Vec<KeptAnswer>,
+    kept: Vec<KeptTold>,
     folders: Vec<String>,
     not_given: Vec<OwnerAnswer>,
     removed: Vec<String>,
     manifest: String,
     generation: u32,
     unready: Vec<UnreadyAnswer>,
-    actions: Vec<ActionAnswer>,
+    actions: Vec<ActionTold>,
 }
 
 #[derive(Serialize)]
@@ -102,20 +103,25 @@ struct OwnerAnswer {
     owner: String,
 }
 
-#[derive(Serialize)]
+/// An edited configuration file that stays.
+#[derive(Debug, Serialize)]
 #[serde(rename_all = "kebab-case")]
-struct KeptAnswer {
-    path: String,
-    beside: String,
+pub struct KeptTold {
+    path: PathBuf,
+    beside: Option<PathBuf>,
 }
 
-fn paths(paths: &[PathBuf]) -> Vec<String> {
-    paths.iter().map(|path| path.display().to_string()).collect()
+impl KeptTold {
+    /// Tells of it.
+    pub fn of(kept: &KeptEdit) -> KeptTold {
+        KeptTold { path: kept.path.clone(), beside: kept.beside.clone() }
+    }
 }
 
-#[derive(Serialize)]
+/// Something that is done after an installation.
+#[derive(Debug, Serialize)]
 #[serde(rename_all = "kebab-case")]
-struct ActionAnswer {
+pub struct ActionTold {
     action: String,
     summary: String,
     command: Vec<String>,
@@ -123,26 +129,32 @@ struct ActionAnswer {
     said: Option<String>,
 }
 
-fn due(action: &DueAction) -> ActionAnswer {
-    ActionAnswer {
-        action: action.name.clone(),
-        summary: action.summary.clone(),
-        command: action.words.clone(),
-        outcome: match action.can {
-            CanAct::Yes(_) => "due",
-            CanAct::OnlyRoot => "only-root",
-            CanAct::NoProgram => "no-program",
-            CanAct::Needed => "needed-program",
-        },
-        said: None,
+impl ActionTold {
+    /// Tells of what is due.
+    fn due(action: &DueAction) -> ActionTold {
+        ActionTold {
+            action: action.name.clone(),
+            summary: action.summary.clone(),
+            command: action.words.clone(),
+            outcome: match action.can {
+                CanAct::Yes(_) => "due",
+                CanAct::OnlyRoot => "only-root",
+                CanAct::NoProgram => "no-program",
+                CanAct::Needed => "needed-program",
+            },
+            said: None,
+        }
     }
-}
 
-fn done_after((action, acted): &(DueAction, Acted)) -> ActionAnswer {
-    match acted {
-        Acted::Done => ActionAnswer { outcome: "done", ..due(action) },
-        Acted::Failed { said, .. } => ActionAnswer { outcome: "failed", said: Some(said.clone()), ..due(action) },
-        Acted::Not => due(action),
+    /// Tells what came of it.
+    pub fn done((action, acted): &(DueAction, Acted)) -> ActionTold {
+        match acted {
+            Acted::Done => ActionTold { outcome: "done", ..ActionTold::due(action) },
+            Acted::Failed { said, .. } => {
+                ActionTold { outcome: "failed", said: Some(said.clone()), ..ActionTold::due(action) }
+            }
+            Acted::Not => ActionTold::due(action),
+        }
     }
 }
 
@@ -184,6 +196,10 @@ fn unready(one: &Unready) -> UnreadyAnswer {
     }
 }
 
+fn paths(paths: &[PathBuf]) -> Vec<String> {
+    paths.iter().map(|path| path.display().to_string()).collect()
+}
+
 /// Answers `install`.
 pub fn installed(
     plan: &InstallPlan,
@@ -191,15 +207,11 @@ pub fn installed(
     all: &[Unready],
     acted: &[(DueAction, Acted)],
 ) -> InstalledAnswer {
-    let kept = |(path, beside): &(PathBuf, PathBuf)| KeptAnswer {
-        path: path.display().to_string(),
-        beside: beside.display().to_string(),
-    };
     InstalledAnswer {
         format: FORMAT,
         written: paths(&report.written),
         unchanged: report.same,
-        kept: report.kept.iter().map(kept).collect(),
+        kept: report.kept.iter().map(KeptTold::of).collect(),
         folders: paths(&report.folders),
         not_given: report
             .not_given
@@ -210,7 +222,7 @@ pub fn installed(
         manifest: plan.manifest_path.display().to_string(),
         generation: report.generation,
         unready: all.iter().map(unready).collect(),
-        actions: acted.iter().map(done_after).collect(),
+        actions: acted.iter().map(ActionTold::done).collect(),
     }
 }
 
@@ -224,7 +236,7 @@ pub struct RemovedAnswer {
     left: Vec<String>,
     doubted: Vec<String>,
     gone: Vec<String>,
-    actions: Vec<ActionAnswer>,
+    actions: Vec<ActionTold>,
 }
 
 /// Answers `uninstall`.
@@ -237,7 +249,7 @@ pub fn removed(manifest: &Manifest, removal: &Removal, acted: &[(DueAction, Acte
         left: paths(&removal.left),
         doubted: paths(&removal.doubted),
         gone: paths(&removal.gone),
-        actions: acted.iter().map(done_after).collect(),
+        actions: acted.iter().map(ActionTold::done).collect(),
     }
 }
 

@@ -17,7 +17,7 @@ pub use adopt::{adopt_again, adopt_differed, adopt_drawn, adopt_hints, adopt_pro
 pub use board::{options, overview, profile, profile_check, profile_list, show};
 pub use build::{ledger, preview};
 pub use built::{built, tests};
-pub use deliver::{checked, install, installed, removed, uninstall};
+pub use deliver::{ActionTold, KeptTold, checked, install, installed, removed, uninstall};
 pub use fault::{done, errors};
 pub use lint::lint;
 pub use moved::moves;
