@@ -3,6 +3,7 @@
 use super::Condition;
 use super::interp::{Interp, Piece};
 use super::part::{PartId, When};
+use super::service::{ServiceDef, ServiceFile};
 use crate::base::{Glob, RelPath};
 
 /// How a generated part comes about.
@@ -32,6 +33,15 @@ pub enum Generator {
     ModuleTable(ModuleTable),
     /// A header by which a program can tell its record.
     Record(RecordHeader),
+    /// A file for the system's service manager.
+    Service {
+        /// The service.
+        service: Box<ServiceDef>,
+        /// Which of its files.
+        file: ServiceFile,
+        /// The result, below the folder of generated files.
+        to: RelPath,
+    },
 }
 
 /// How a program comes to the text of a record.
@@ -168,7 +178,7 @@ impl Generator {
     pub fn makes(&self) -> Vec<&RelPath> {
         match self {
             Generator::Command(command) => command.writes.iter().map(|written| &written.to).collect(),
-            Generator::Template { to, .. } | Generator::Phase { to, .. } => vec![to],
+            Generator::Template { to, .. } | Generator::Phase { to, .. } | Generator::Service { to, .. } => vec![to],
             Generator::ModuleTable(table) => vec![&table.to],
             Generator::Record(header) => vec![&header.to],
         }
@@ -178,9 +188,7 @@ impl Generator {
     pub fn reads(&self) -> &[Glob] {
         match self {
             Generator::Command(command) => &command.reads,
-            Generator::Template { .. } | Generator::Phase { .. } | Generator::ModuleTable(_) | Generator::Record(_) => {
-                &[]
-            }
+            _ => &[],
         }
     }
 
@@ -189,7 +197,7 @@ impl Generator {
         let files: Vec<&SourceFile> = match self {
             Generator::Command(command) => command.files(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
-            Generator::ModuleTable(_) | Generator::Record(_) => vec![],
+            Generator::ModuleTable(_) | Generator::Record(_) | Generator::Service { .. } => vec![],
         };
         files
             .into_iter()
@@ -205,7 +213,7 @@ impl Generator {
         let files: Vec<&SourceFile> = match self {
             Generator::Command(command) => command.files(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
-            Generator::ModuleTable(_) | Generator::Record(_) => vec![],
+            Generator::ModuleTable(_) | Generator::Record(_) | Generator::Service { .. } => vec![],
         };
         let of_files = files.into_iter().filter_map(|file| match file {
             SourceFile::Beside(path) => Some(path),
@@ -213,9 +221,7 @@ impl Generator {
         });
         let command = match self {
             Generator::Command(command) => Some(command),
-            Generator::Template { .. } | Generator::Phase { .. } | Generator::ModuleTable(_) | Generator::Record(_) => {
-                None
-            }
+            _ => None,
         };
         let of_texts = command.into_iter().flat_map(|command| command.pieces()).filter_map(|piece| match piece {
             Piece::Beside(path) => Some(path),
@@ -233,7 +239,7 @@ impl Generator {
         match self {
             Generator::Command(command) => command.files().into_iter().filter_map(part).collect(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => part(from).into_iter().collect(),
-            Generator::ModuleTable(_) | Generator::Record(_) => vec![],
+            Generator::ModuleTable(_) | Generator::Record(_) | Generator::Service { .. } => vec![],
         }
     }
 }

@@ -116,6 +116,12 @@ impl PartDef {
                 all.parts.insert(table.program);
             }
             Some(Generator::Record(header)) => all.parts.extend(header.of()),
+            Some(Generator::Service { service, .. }) => {
+                service.lists().into_iter().for_each(|list| all.conditions(list));
+                all.conditions(&service.folders);
+                service.texts().for_each(|text| all.interp(text));
+                all.parts.insert(service.program);
+            }
             Some(Generator::Template { .. }) | None => {}
         }
         all

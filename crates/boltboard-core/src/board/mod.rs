@@ -15,6 +15,7 @@ mod option_kind;
 mod output;
 mod part;
 mod part_kind;
+mod service;
 mod test;
 mod toolchain;
 mod value;
@@ -45,6 +46,7 @@ pub use part::{
     EmptyFolder, InstallRole, InstallRule, LinkWay, ModuleRole, PartDef, PartId, Position, SourceRule, When,
 };
 pub use part_kind::{Ending, Making, PartKind};
+pub use service::{ServiceAgain, ServiceDef, ServiceFile, ServiceFolder, ServiceReady};
 pub use test::{Company, Pace, TestDef, TestFolder, TestId};
 pub use toolchain::{EnvironmentDef, Machine, Toolchain, Toolchains};
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};

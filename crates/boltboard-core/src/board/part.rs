@@ -183,13 +183,15 @@ impl PartDef {
     /// Returns all texts of its definition that are filled in.
     pub fn texts(&self) -> impl Iterator<Item = &Interp> {
         let lists = [&self.flags, &self.defines, &self.link_flags, &self.libraries];
-        let command = match &self.kind {
-            PartKind::Generated(Generator::Command(command)) => Some(command),
-            _ => None,
+        let (command, service) = match &self.kind {
+            PartKind::Generated(Generator::Command(command)) => (Some(command), None),
+            PartKind::Generated(Generator::Service { service, .. }) => (None, Some(service)),
+            _ => (None, None),
         };
         let of_rules = self.sources.iter().flat_map(|rule| rule.flags.iter().chain(&rule.without));
         let listed = lists.into_iter().flatten().map(|entry| &entry.item).chain(of_rules);
-        listed.chain(command.into_iter().flat_map(|command| command.texts()))
+        let of_command = command.into_iter().flat_map(|command| command.texts());
+        listed.chain(of_command).chain(service.into_iter().flat_map(|service| service.texts()))
     }
 
     /// Returns the files beside the definitions that it is made of.

@@ -428,6 +428,37 @@ pub const TABLES: &[TableKeys] = &[
         ],
     },
     TableKeys {
+        name: "service",
+        written: "[service.NAME]",
+        says: "A program that the system's service manager runs. Its unit, its user and its folders are made from the values and installed.",
+        keys: &[
+            key("summary", Text, "one line about it"),
+            key("program", Text, "the part; an installed program"),
+            key("when", Condition, "it is there only while this holds"),
+            key("arguments", Conditional, "what the program is called with"),
+            key("environment", Texts, "`NAME=VALUE`"),
+            key("user", Text, "the user that it runs as, with a group of the same name; the administrator without it"),
+            key(
+                "folders",
+                Entries(&["when", "folder", "mode"]),
+                "folders that it keeps its things in, of its user: absolute paths, or `{ when, folder, mode }`",
+            ),
+            key("listens", Conditional, "ports that it listens on: a number, or `udp:` and a number"),
+            key("files", Conditional, "files that must be there and that its user must be able to read"),
+            key(
+                "ready",
+                Word(&["runs", "tells", "ended"]),
+                "it counts as started when it `runs` (unless told otherwise), `tells` the manager, or has `ended`",
+            ),
+            key(
+                "again",
+                Word(&["failed", "always", "never"]),
+                "when it is started again after its end: when it `failed`, unless told otherwise",
+            ),
+            key("install", Text, "below which folder its files are installed; `${prefix}/lib` unless told otherwise"),
+        ],
+    },
+    TableKeys {
         name: "action",
         written: "[action.NAME]",
         says: "What is done once files are in place: a program with its arguments, never through a shell, and never for a package.",

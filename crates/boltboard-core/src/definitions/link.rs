@@ -15,7 +15,7 @@ use super::parts::PartRead;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::sets::Shared;
-use super::{action, history, options, outputs, parts, test};
+use super::{action, history, options, outputs, parts, service, test};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
     Acceptance, AcceptedOf, Board, Ending, ListItem, Machine, NeedCheck, NeedDef, OptionDef, OptionId, PartDef, PartId,
@@ -31,6 +31,7 @@ struct Entries<'a> {
     headers: Vec<Entry<'a>>,
     tests: Vec<Entry<'a>>,
     actions: Vec<Entry<'a>>,
+    services: Vec<Entry<'a>>,
     sets: Vec<Entry<'a>>,
     split: Vec<Entry<'a>>,
     gone: Vec<Entry<'a>>,
@@ -147,6 +148,7 @@ pub(super) fn link(
         }
     }
     Lister::new(&names, &sets, &entries.lists, log, &mut part_arena).all(&owned);
+    entries.services.iter().for_each(|entry| service::service(entry, &names, &mut part_arena));
     let carriers = carriers(&part_arena, &needs);
     let of_host = |machine: Machine| machine == Machine::Host;
     let builds_for_host =
@@ -238,6 +240,7 @@ impl<'a> Entries<'a> {
         self.headers.append(&mut more.headers);
         self.tests.append(&mut more.tests);
         self.actions.append(&mut more.actions);
+        self.services.append(&mut more.services);
         self.sets.append(&mut more.sets);
         self.split.append(&mut more.split);
         self.gone.append(&mut more.gone);
@@ -263,7 +266,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         table.finish();
     }
     entries.lists.extend(lists_of(&fields, file));
-    let tables: [(&'static str, &mut Vec<Entry<'a>>); 10] = [
+    let tables: [(&'static str, &mut Vec<Entry<'a>>); 11] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),
         ("part", &mut entries.parts),
@@ -271,6 +274,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         ("header", &mut entries.headers),
         ("test", &mut entries.tests),
         ("action", &mut entries.actions),
+        ("service", &mut entries.services),
         ("set", &mut entries.sets),
         ("split", &mut entries.split),
         ("gone", &mut entries.gone),
@@ -352,6 +356,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
         sets: Index::new("set"),
         tests: Index::new("test"),
         actions: Index::new("action"),
+        services: Index::new("service"),
     };
     entries.options.retain(|entry| names.options.add(&entry.name, log).is_some());
     let kinds = |(_, chunk): (usize, &[Entry<'_>])| {
@@ -365,6 +370,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
     entries.sets.retain(|entry| names.sets.add(&entry.name, log).is_some());
     entries.tests.retain(|entry| names.tests.add(&entry.name, log).is_some());
     entries.actions.retain(|entry| names.actions.add(&entry.name, log).is_some());
+    entries.services.retain(|entry| names.services.add(&entry.name, log).is_some());
     names
 }
 

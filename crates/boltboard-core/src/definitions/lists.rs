@@ -343,7 +343,7 @@ fn habit(fields: &Fields<'_>, names: &Names, tree: &str) -> ModuleHabit {
 
 impl PartDef {
     /// A part that says nothing yet.
-    fn plain(name: String, place: Place, folder: RelPath) -> PartDef {
+    pub(super) fn plain(name: String, place: Place, folder: RelPath) -> PartDef {
         PartDef {
             name,
             kind: PartKind::Objects,

@@ -8,7 +8,7 @@ use super::sets::SetName;
 use crate::base::{Id, Place, RelPath, near_matches};
 use crate::board::{
     ActionDef, Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece,
-    SectionDef, SourceWord, TestDef, When,
+    SectionDef, ServiceDef, SourceWord, TestDef, When,
 };
 use crate::expr::{self, Op, RawAtom, RawWhat};
 
@@ -75,6 +75,7 @@ pub(super) struct Names {
     pub sets: Index<SetName>,
     pub tests: Index<TestDef>,
     pub actions: Index<ActionDef>,
+    pub services: Index<ServiceDef>,
 }
 
 impl Names {

@@ -23,6 +23,7 @@ mod parts;
 mod problem;
 mod read;
 mod schema;
+mod service;
 mod sets;
 mod sources;
 mod test;

@@ -302,7 +302,7 @@ fn install(fields: &Fields<'_>, kind: &PartKind, names: &Names) -> Option<Instal
 }
 
 /// Reads permission bits.
-fn mode(fields: &Fields<'_>, usual: u32) -> u32 {
+pub(super) fn mode(fields: &Fields<'_>, usual: u32) -> u32 {
     let Some(text) = fields.text("mode") else { return usual };
     mode_of(&text.text).unwrap_or_else(|why| {
         fields.problem(text.place, Fault::Combination(format!("`{}` {why}", text.text)));

@@ -19,9 +19,9 @@ pub fn definitions_schema() -> Value {
         properties.insert(single.into(), reference(single));
     }
     properties.insert("host-toolchain".into(), reference("toolchain"));
-    for named in ["section", "option", "split", "gone", "header", "need", "set", "part", "each", "test", "action"] {
-        let names = json!({ "type": "object", "additionalProperties": reference(named) });
-        properties.insert(named.into(), names);
+    for named in TABLES.iter().filter(|table| table.written.ends_with(".NAME]")) {
+        let names = json!({ "type": "object", "additionalProperties": reference(named.name) });
+        properties.insert(named.name.into(), names);
     }
     json!({
         "$schema": "https://json-schema.org/draft/2020-12/schema",

@@ -75,7 +75,7 @@ pub fn due_actions(input: &PlanInput<'_>, after: After, as_root: bool) -> Vec<Du
             After::Removing => &action.undo,
         };
         let words: Vec<String> = words.iter().map(|word| input.text(word)).collect();
-        let program = program(words.first()?, &input.tools.search_path);
+        let program = system_program(words.first()?, &input.tools.search_path);
         let can = match (program, action.by, action.absent) {
             (Some(_), ActionBy::Root, _) if !as_root => CanAct::OnlyRoot,
             (Some(program), ..) => CanAct::Yes(program),
@@ -87,8 +87,8 @@ pub fn due_actions(input: &PlanInput<'_>, after: After, as_root: bool) -> Vec<Du
     due.collect()
 }
 
-/// Where a program lies.
-fn program(name: &str, search_path: &str) -> Option<PathBuf> {
+/// Where a program lies, those of the administrator among them.
+pub fn system_program(name: &str, search_path: &str) -> Option<PathBuf> {
     if name.contains('/') {
         return Some(PathBuf::from(name)).filter(|path| path.is_absolute() && path.is_file());
     }

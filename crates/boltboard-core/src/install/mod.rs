@@ -11,6 +11,7 @@ mod paths;
 mod place;
 mod put;
 mod ready;
+mod services;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -23,7 +24,7 @@ use crate::step::Location;
 
 use crate::plan::{Plan, PlanInput};
 
-pub use actions::{Acted, After, CanAct, DueAction, act, due_actions};
+pub use actions::{Acted, After, CanAct, DueAction, act, due_actions, system_program};
 pub use apply::{Believed, BuiltFrom, InstallReport, KeptEdit, Record, Removal, ThreeWay, install, uninstall};
 pub use change::{ChangeFault, Doing, Move, Recovered, State};
 pub use folders::{InstallFolder, There};
@@ -34,6 +35,7 @@ pub use paths::{SearchVariable, search_paths};
 pub use place::{Content, InTheWay, Installable};
 use place::{checked_folder, content_of, stays_below};
 pub use ready::{Searching, Unready, unready};
+pub use services::{InstalledService, Machine, Right, UnreadyService, installed_services, unready_services};
 
 #[cfg(test)]
 mod tests;

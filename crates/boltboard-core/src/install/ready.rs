@@ -9,6 +9,7 @@ use object::{Endianness, FileKind, ReadCache};
 
 use super::manifest::Manifest;
 use super::paths::{SearchVariable, search_paths};
+use super::services::UnreadyService;
 
 /// The longest chain of names that is followed in a list of folders that names others.
 const MAX_NESTED: usize = 8;
@@ -50,6 +51,8 @@ pub enum Unready {
         /// Where this installation has it, if it does.
         ours: Option<PathBuf>,
     },
+    /// Something stands against a service.
+    Service(UnreadyService),
     /// A program or library asks for a library of this installation, and gets another one.
     OtherLibrary {
         /// The file that asks.
@@ -161,7 +164,7 @@ fn can_run(path: &Path) -> bool {
     std::fs::metadata(path).is_ok_and(|status| status.is_file() && status.permissions().mode() & 0o111 != 0)
 }
 
-fn same(one: &Path, other: &Path) -> bool {
+pub(super) fn same(one: &Path, other: &Path) -> bool {
     one == other || one.canonicalize().is_ok_and(|one| other.canonicalize().is_ok_and(|other| one == other))
 }
 

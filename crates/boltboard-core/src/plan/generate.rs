@@ -5,7 +5,8 @@ use std::sync::Arc;
 use super::compile::SourceFlags;
 use super::fill::Fill;
 use super::link::files_of;
-use super::lower::Lower;
+use super::lower::{Lower, PlanFault};
+use super::service::service_text;
 use crate::base::RelPath;
 use crate::board::{
     CommandDef, Generator, Interp, PartDef, PartId, Phase, SourceFile, Variable, WorkPlace, WrittenFrom,
@@ -35,6 +36,13 @@ impl Lower<'_> {
                 let content = self.input.record_header(header);
                 self.write(id, part, content, &header.to)
             }
+            Generator::Service { service, file, to } => match self.input.service(service) {
+                Ok(now) => self.write(id, part, service_text(&self.input.board.tree, service, &now, *file), to),
+                Err(what) => {
+                    self.problem(Some(service.place), PlanFault::Service { service: service.name.clone(), what });
+                    vec![]
+                }
+            },
             Generator::Phase { from, until, to } => self.phase(id, part, from, *until, to),
             Generator::Command(command) => self.commands(id, part, command),
         }

@@ -148,6 +148,14 @@ pub enum PlanFault {
         /// Names that come near.
         near: Vec<String>,
     },
+    /// A value that a service has no use for.
+    #[error("service `{service}`: {what}")]
+    Service {
+        /// The service.
+        service: String,
+        /// What is wrong.
+        what: String,
+    },
     /// A flag that is not `NAME` or `NAME=VALUE`.
     #[error("part `{part}`: `{text}` is not NAME or NAME=VALUE")]
     Define {

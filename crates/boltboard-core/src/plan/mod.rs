@@ -11,12 +11,14 @@ mod lower;
 mod macros;
 mod modules;
 mod recorded;
+mod service;
 mod steps;
 mod used;
 
 pub use lower::{PlanFault, PlanInput, PlanProblem, Wanted, lower, lower_some};
 pub use macros::{HeaderText, MacroEntry, MacroTable, macro_table};
 pub use recorded::{Recorder, is_recorded, tells_of};
+pub use service::{Port, Protocol, ServiceNow};
 pub use steps::Plan;
 
 #[cfg(test)]

@@ -4,10 +4,11 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    After, BuiltFrom, CanAct, DueAction, InstallAsk, InstallFault, Lock, Manifest, Record, Searching, Unready,
-    install as core_install, manifest_path, plan_install, unready,
+    After, BuiltFrom, CanAct, DueAction, InstallAsk, InstallFault, Lock, Machine, Record, Searching, Unready,
+    install as core_install, installed_services, manifest_path, plan_install, system_program, unready,
+    unready_services,
 };
-use boltboard_core::session::Resolved;
+use boltboard_core::session::{Planned, Resolved};
 use boltboard_core::step::StepId;
 use boltboard_core::survey::Compiler;
 use clap::Args;
@@ -19,7 +20,7 @@ use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
 use crate::render::text::count;
-use crate::render::{Screen, deliver, json};
+use crate::render::{Screen, deliver, json, ready};
 use crate::session::Session;
 
 /// Install what was built
@@ -112,12 +113,12 @@ pub fn run(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit,
     let report = core_install(&session.board, &from, &plan, record, note)?;
     drop(lock);
     let acted = if report.generation > 0 { act_all(&session, &input, &actions)? } else { vec![] };
-    let unready = if staging.is_none() { unready_now(&in_place(&session, &built.resolved)?) } else { vec![] };
+    let unready = if staging.is_none() { unready_now(&session, &built.resolved, &built.planned)? } else { vec![] };
     if global.json {
         screen.json(&json::installed(&plan, &report, &unready, &acted));
     } else {
         screen.out(&deliver::acted(&acted));
-        screen.out(&deliver::unready(&unready));
+        screen.out(&ready::unready(&unready, &has_program));
         screen.out(&deliver::installed(&report, staging.is_none()));
     }
     Ok(exit_of_actions(&acted))
@@ -132,20 +133,31 @@ fn needed_program(action: &DueAction) -> Stop {
 }
 
 /// What stands against what is installed being what runs.
-fn unready_now(manifest: &Manifest) -> Vec<Unready> {
+fn unready_now(session: &Session, resolved: &Resolved, planned: &Planned) -> Result<Vec<Unready>, Stop> {
+    let manifest = in_place(session, resolved)?;
     let variable = |name: &str| std::env::var(name).unwrap_or_default();
-    unready(manifest, &Searching::of(&variable("PATH"), &variable("LD_LIBRARY_PATH"), Path::new("/")))
+    let searching = Searching::of(&variable("PATH"), &variable("LD_LIBRARY_PATH"), Path::new("/"));
+    let services = installed_services(&session.plan_input(resolved, planned), &manifest);
+    let mut all = unready(&manifest, &searching);
+    all.extend(unready_services(&manifest, &services, &Machine::here()).into_iter().map(Unready::Service));
+    Ok(all)
+}
+
+fn has_program(name: &str) -> bool {
+    system_program(name, &std::env::var("PATH").unwrap_or_default()).is_some()
 }
 
 /// Checks whether what is installed is what would run.
 fn check(session: &Session, screen: &Screen, resolved: &Resolved) -> Result<Exit, Stop> {
-    let unready = unready_now(&in_place(session, resolved)?);
+    // What is not installed is told before anything is planned.
+    in_place(session, resolved)?;
+    let unready = unready_now(session, resolved, &session.plan_to_build(resolved)?)?;
     if session.global.json {
         screen.json(&json::checked(&unready));
     } else if unready.is_empty() {
         screen.out("What is installed is what runs: it comes first, and finds its libraries.\n");
     } else {
-        screen.out(&deliver::unready(&unready));
+        screen.out(&ready::unready(&unready, &has_program));
     }
     Ok(if unready.is_empty() { Exit::Done } else { Exit::No })
 }

@@ -148,6 +148,7 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
             | PlanFault::NoSources(_)
             | PlanFault::TemplateOfPart { .. }
             | PlanFault::NoCommand(_)
+            | PlanFault::Service { .. }
             | PlanFault::SameFile { .. }
             | PlanFault::Ring(_)
             | PlanFault::Define { .. } => diagnostic,

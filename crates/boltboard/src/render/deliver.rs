@@ -6,7 +6,6 @@ use boltboard_core::base::shell_word;
 use boltboard_core::board::{Board, PartId};
 use boltboard_core::install::{
     Acted, CanAct, DueAction, InstallFile, InstallFolder, InstallPlan, InstallReport, InstallStep, Removal, There,
-    Unready,
 };
 
 use super::back::kept_edit;
@@ -103,53 +102,6 @@ pub fn acted(all: &[(DueAction, Acted)]) -> String {
         };
     }
     text
-}
-
-/// Says what stands against what is installed being what runs.
-pub fn unready(all: &[Unready]) -> String {
-    let mut text = String::new();
-    for one in all {
-        text += &match one {
-            Unready::OtherProgram { ours, first } => format!(
-                "{} {} runs, not {}: it comes first in the search path\n",
-                paint(Role::Warn, "another copy:"),
-                first.display(),
-                ours.display()
-            ),
-            Unready::NotSearched { folder, names } => format!(
-                "{} {} is not in the search path, so that {} not found\n",
-                paint(Role::Warn, "not found:"),
-                folder.display(),
-                are(names)
-            ),
-            Unready::NoLibrary { file, library, ours } => {
-                let there = ours.as_ref().map_or("nothing here has it".to_string(), |ours| {
-                    format!("it is {}, where the linker does not look", ours.display())
-                });
-                let asks = file.display();
-                format!("{} {asks} needs {library}; {there}\n", paint(Role::Bad, "no library:"))
-            }
-            Unready::OtherLibrary { file, ours, first } => format!(
-                "{} {} gets {}, not {}\n",
-                paint(Role::Warn, "another library:"),
-                file.display(),
-                first.display(),
-                ours.display()
-            ),
-        };
-    }
-    let helps = |one: &Unready| !matches!(one, Unready::NoLibrary { ours: None, .. });
-    if all.iter().any(helps) {
-        text += &next_line("eval \"$(boltboard env)\"", "let this shell find what is installed first");
-    }
-    text
-}
-
-fn are(names: &[String]) -> String {
-    match names {
-        [one] => format!("{one} is"),
-        _ => format!("{} are", names.join(", ")),
-    }
 }
 
 /// Sums an installation up.

@@ -24,6 +24,7 @@ pub mod overview;
 pub mod pages;
 pub mod preview;
 pub mod proof;
+pub mod ready;
 pub mod survey;
 pub mod tailor;
 pub mod tests;

@@ -335,7 +335,7 @@ fn commands_that_act_answer_too() {
     keys(&installed, &[&fields[..], &["generation", "unready", "actions"]].concat());
     let checked = answer("install --check", 1);
     keys(&checked, &["format", "unready"]);
-    keys(first(&checked, "unready"), &["what", "file", "library?", "first?"]);
+    keys(first(&checked, "unready"), &["what", "file?", "library?", "first?", "user?", "port?"]);
     let gone = ["format", "tree", "version", "removed", "left", "doubted", "gone", "actions"];
     keys(&answer("uninstall", 0), &gone);
     tree.write("src/main.c", "int main(void) { return wrong; }\n");

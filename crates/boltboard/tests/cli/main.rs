@@ -37,6 +37,7 @@ mod records;
 mod rounds;
 mod same_text;
 mod schema;
+mod services;
 mod shown;
 mod skerry;
 mod structure;

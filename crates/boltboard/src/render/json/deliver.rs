@@ -11,6 +11,7 @@ use boltboard_core::install::{
 use serde::Serialize;
 
 use super::FORMAT;
+use super::ready::UnreadyAnswer;
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -158,44 +159,6 @@ impl ActionTold {
     }
 }
 
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-struct UnreadyAnswer {
-    what: &'static str,
-    file: String,
-    library: Option<String>,
-    first: Option<String>,
-}
-
-#[derive(Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub struct CheckAnswer {
-    format: u32,
-    unready: Vec<UnreadyAnswer>,
-}
-
-/// Answers `install --check`.
-pub fn checked(all: &[Unready]) -> CheckAnswer {
-    CheckAnswer { format: FORMAT, unready: all.iter().map(unready).collect() }
-}
-
-fn unready(one: &Unready) -> UnreadyAnswer {
-    let text = |path: &PathBuf| path.display().to_string();
-    let answer = |what, file: &PathBuf| UnreadyAnswer { what, file: text(file), library: None, first: None };
-    match one {
-        Unready::OtherProgram { ours, first } => {
-            UnreadyAnswer { first: Some(text(first)), ..answer("another-program", ours) }
-        }
-        Unready::NotSearched { folder, .. } => answer("not-searched", folder),
-        Unready::NoLibrary { file, library, .. } => {
-            UnreadyAnswer { library: Some(library.clone()), ..answer("no-library", file) }
-        }
-        Unready::OtherLibrary { file, ours, first } => {
-            UnreadyAnswer { library: Some(text(ours)), first: Some(text(first)), ..answer("another-library", file) }
-        }
-    }
-}
-
 fn paths(paths: &[PathBuf]) -> Vec<String> {
     paths.iter().map(|path| path.display().to_string()).collect()
 }
@@ -221,7 +184,7 @@ pub fn installed(
         removed: paths(&report.removed),
         manifest: plan.manifest_path.display().to_string(),
         generation: report.generation,
-        unready: all.iter().map(unready).collect(),
+        unready: all.iter().map(UnreadyAnswer::of).collect(),
         actions: acted.iter().map(ActionTold::done).collect(),
     }
 }
