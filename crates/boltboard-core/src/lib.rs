@@ -65,6 +65,7 @@ pub mod compare;
 pub mod run;
 pub mod trial;
 pub mod install;
+pub mod package;
 pub mod session;
 pub mod slate;
 pub mod adopt;

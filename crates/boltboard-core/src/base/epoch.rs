@@ -17,6 +17,18 @@ impl Epoch {
         self.0 == 0
     }
 
+    /// Returns the seconds since 1970.
+    pub fn seconds(self) -> u64 {
+        u64::from(self.0)
+    }
+
+    /// Returns the time as ISO 8601 spells it, in UTC.
+    pub fn iso(self) -> String {
+        let (days, second) = (self.0 / 86_400, self.0 % 86_400);
+        let (year, month, day) = date_of(days);
+        format!("{year}-{:02}-{day:02}T{:02}:{:02}:{:02}Z", month + 1, second / 3600, second / 60 % 60, second % 60)
+    }
+
     /// Returns the time as `__TIMESTAMP__` spells it.
     pub fn timestamp(self) -> String {
         const DAYS: [&str; 7] = ["Thu", "Fri", "Sat", "Sun", "Mon", "Tue", "Wed"];

@@ -96,6 +96,14 @@ pub struct Tree {
     pub version: String,
     /// One line about it.
     pub summary: String,
+    /// More about it, for packages.
+    pub about: String,
+    /// Who answers for its packages, as in `Name <address>`.
+    pub maintainer: Option<String>,
+    /// Its licence, as SPDX writes it.
+    pub license: Option<String>,
+    /// Where it is at home.
+    pub homepage: Option<String>,
     /// Patterns of further definition files, as written.
     pub more: Vec<String>,
     /// The folder of the root `boltboard.toml`.

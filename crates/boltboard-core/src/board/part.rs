@@ -79,6 +79,8 @@ pub struct PartDef {
     pub output: RelPath,
     /// Further names of its main file, beside it.
     pub further_names: Vec<String>,
+    /// Its licence, where it is not the tree's.
+    pub license: Option<String>,
     /// Where it is installed, if it is.
     pub install: Option<InstallRule>,
     /// Where its name is written.

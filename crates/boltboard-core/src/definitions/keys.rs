@@ -95,6 +95,10 @@ pub const TABLES: &[TableKeys] = &[
             key("name", Text, "its name"),
             key("version", Text, "its version"),
             key("summary", Text, "one line about it"),
+            key("about", Text, "more about it, for packages"),
+            key("maintainer", Text, "who answers for its packages, as in `Name <address>`"),
+            key("license", Text, "its licence, as SPDX writes it: `MIT OR Apache-2.0`"),
+            key("homepage", Text, "where it is at home"),
             key("more", Texts, "further files, by pattern"),
             key("sources", Text, "the folder of the sources, where these files lie outside of it"),
         ],
@@ -328,6 +332,7 @@ pub const TABLES: &[TableKeys] = &[
             ),
             key("output", Entries(&["file", "left"]), "where its file lies; of a command: files, or `{ file, left }`"),
             key("names", Texts, "further names of its file, beside it"),
+            key("license", Text, "its licence, where it is not the tree's, as SPDX writes it"),
             key("install", Text, "the folder that it is installed in"),
             key("install-as", Text, "its name there"),
             key(

@@ -393,6 +393,15 @@ fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>)
     let version = table.required_text("version");
     let summary = table.text_or_empty("summary");
     let more = table.texts("more").into_iter().map(|text| text.text).collect();
+    let about = table.text_or_empty("about");
+    let one_line = |key| {
+        let text = table.text(key)?;
+        if text.text.contains(char::is_control) {
+            table.problem(text.place, Fault::Combination(format!("`{key}` is one line")));
+        }
+        Some(text.text)
+    };
+    let (maintainer, license, homepage) = (one_line("maintainer"), one_line("license"), one_line("homepage"));
     let outside = table.text("sources");
     let source_root = match (source_root, &outside) {
         (Some(given), _) => given.to_path_buf(),
@@ -414,5 +423,16 @@ fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>)
         fields.problem(name.place, Fault::BadName(name.text.clone()));
     }
     table.finish();
-    Some(Tree { name: name?.text, version: version?.text, summary, more, board_root: root.to_path_buf(), source_root })
+    Some(Tree {
+        name: name?.text,
+        version: version?.text,
+        summary,
+        about,
+        maintainer,
+        license,
+        homepage,
+        more,
+        board_root: root.to_path_buf(),
+        source_root,
+    })
 }

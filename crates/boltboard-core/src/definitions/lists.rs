@@ -371,6 +371,7 @@ impl PartDef {
             needs: vec![],
             output: RelPath::root(),
             further_names: vec![],
+            license: None,
             install: None,
             place,
         }

@@ -73,6 +73,7 @@ pub(super) fn part(entry: &Entry<'_>, id: PartId, tree: &str, names: &Names, set
         needs: shared.needs,
         output,
         further_names: further_names(&fields),
+        license: fields.text("license").map(|text| text.text),
         install: install(&fields, &kind, names),
         place: entry.name.place,
         kind,

@@ -16,6 +16,8 @@ pub struct InstallFolder {
     pub part: PartId,
     /// Where it goes, below the staging folder if there is one.
     pub target: PathBuf,
+    /// Where it will be for its users: without the staging folder.
+    pub final_path: PathBuf,
     /// Permission bits.
     pub mode: u32,
     /// Who it is to belong to, as in `user:group`.
@@ -46,7 +48,8 @@ pub(super) fn planned(
     let to = checked_folder(part, &input.text(&rule.to))?;
     let mut folders = Vec::new();
     for folder in &rule.folders {
-        let target = staged(&folder.path.below(&to), staging);
+        let final_path = folder.path.below(&to);
+        let target = staged(&final_path, staging);
         staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;
         let owner = folder.owner.as_ref().map(|owner| input.text(owner));
         if let Some(owner) = owner.as_ref().filter(|owner| !is_owner(owner)) {
@@ -57,7 +60,7 @@ pub(super) fn planned(
             Ok(_) => There::Other,
             Err(_) => There::Nothing,
         };
-        folders.push(InstallFolder { part: id, target, mode: folder.mode, owner, there });
+        folders.push(InstallFolder { part: id, target, final_path, mode: folder.mode, owner, there });
     }
     Ok(folders)
 }

@@ -35,6 +35,7 @@ pub use paths::{SearchVariable, search_paths};
 pub use place::{Content, InTheWay, Installable};
 use place::{checked_folder, content_of, stays_below};
 pub use ready::{Searching, Unready, unready};
+pub(crate) use ready::{asks_of, gets};
 pub use services::{InstalledService, Machine, Right, UnreadyService, installed_services, unready_services};
 
 #[cfg(test)]

@@ -149,7 +149,7 @@ pub fn unready(manifest: &Manifest, searching: &Searching) -> Vec<Unready> {
 }
 
 /// Where the linker would find a library that a file asks for.
-fn gets(library: &str, file: &Path, run_paths: &[String], searching: &Searching) -> Option<PathBuf> {
+pub(crate) fn gets(library: &str, file: &Path, run_paths: &[String], searching: &Searching) -> Option<PathBuf> {
     if library.contains('/') {
         return Some(PathBuf::from(library)).filter(|path| path.exists());
     }
@@ -169,13 +169,15 @@ pub(super) fn same(one: &Path, other: &Path) -> bool {
 }
 
 /// What a file asks the dynamic linker for.
-struct Asks {
-    libraries: Vec<String>,
-    run_paths: Vec<String>,
+pub(crate) struct Asks {
+    /// The libraries, by name.
+    pub libraries: Vec<String>,
+    /// Where it has them looked for.
+    pub run_paths: Vec<String>,
 }
 
 /// Reads what an ELF file asks for; `None` for any other file, and for one that cannot be read.
-fn asks_of(path: &Path) -> Option<Asks> {
+pub(crate) fn asks_of(path: &Path) -> Option<Asks> {
     let file = std::fs::File::open(path).ok().filter(|file| file.metadata().is_ok_and(|status| status.is_file()))?;
     let cache = ReadCache::new(file);
     match FileKind::parse(&cache).ok()? {

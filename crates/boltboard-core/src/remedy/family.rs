@@ -147,7 +147,7 @@ impl Family {
     }
 
     /// Returns the packages that files belong to, by the files.
-    pub(super) fn owners(self, root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, Package> {
+    pub(crate) fn owners(self, root: &Path, files: &BTreeSet<String>) -> BTreeMap<String, Package> {
         (self.row().owners)(root, files)
     }
 

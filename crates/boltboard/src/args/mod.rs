@@ -102,6 +102,8 @@ pub enum Command {
     Back(commands::back::BackArgs),
     /// Print what a shell needs so that it finds what is installed
     Env(commands::env::EnvArgs),
+    /// Make packages of what was built
+    Package(commands::package::PackageArgs),
     /// Remove what was installed
     Uninstall(commands::uninstall::UninstallArgs),
     /// Check the tree's definitions for mistakes

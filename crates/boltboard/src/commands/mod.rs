@@ -20,6 +20,7 @@ pub mod ledger;
 pub mod lint;
 pub mod options;
 pub mod overview;
+pub mod package;
 pub mod parts;
 pub mod patch;
 pub mod preview;
@@ -68,6 +69,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Install(args)) => install::run(global, screen, args),
         Some(Command::Back(args)) => back::run(global, screen, args),
         Some(Command::Env(args)) => env::run(global, screen, args),
+        Some(Command::Package(args)) => package::run(global, screen, args),
         Some(Command::Uninstall(args)) => uninstall::run(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),
         Some(Command::Adopt(args)) => adopt::run(global, screen, args),

@@ -21,6 +21,7 @@ pub mod moved;
 pub mod names;
 pub mod options;
 pub mod overview;
+pub mod package;
 pub mod pages;
 pub mod preview;
 pub mod proof;

@@ -72,6 +72,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
         "boltboard-env",
         &["boltboard env", "boltboard env --shell fish --undo", "boltboard env --shell module --write skerry"],
     ),
+    ("boltboard-package", &["boltboard package --preview", "boltboard package --as deb --split"]),
     ("boltboard-uninstall", &["boltboard uninstall --preview", "boltboard uninstall"]),
     ("boltboard-lint", &["boltboard lint", "boltboard lint --severity error"]),
     (

@@ -29,6 +29,7 @@ mod making;
 mod moving;
 mod large;
 mod own_tests;
+mod packages;
 mod patches;
 mod printed;
 mod profiles;

@@ -1,0 +1,55 @@
+//! Packages: what an installation would put in place, as files that other machines install. Nothing of this machine is touched, and the
+//! same input gives the same bytes.
+
+mod architecture;
+mod archive;
+mod contents;
+mod deb;
+mod debian;
+mod needs;
+mod parcel;
+mod spdx;
+
+pub use architecture::Architecture;
+pub use contents::{Packed, PackedFile, Share, contents};
+pub use debian::{DebianVersion, Dependency};
+pub use needs::{Library, Needed, needed};
+pub use parcel::{Form, Made, Parcel, ParcelName, parcels, write};
+
+use std::path::PathBuf;
+
+use crate::base::FileError;
+
+/// Why a package cannot be made.
+#[derive(Debug, thiserror::Error)]
+pub enum PackageFault {
+    /// A file operation failed.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The tree's name cannot be that of a package.
+    #[error(
+        "`{0}` cannot be the name of a package: letters, digits, `+`, `-` and `.`, two at least, a letter or digit first"
+    )]
+    Name(String),
+    /// The tree's version cannot be that of a package.
+    #[error("`{0}` cannot be the version of a package: a digit first, then letters, digits, `.`, `+`, `-` and `~`")]
+    Version(String),
+    /// A package of this form says who answers for it.
+    #[error("a .deb says who answers for it, and [tree] has no `maintainer`")]
+    NoMaintainer,
+    /// Programs for two kinds of machines.
+    #[error("{first} is for {one} and {second} for {other}; a package is for one kind of machine")]
+    TwoMachines {
+        /// A file.
+        first: PathBuf,
+        /// What it runs on.
+        one: Architecture,
+        /// Another file.
+        second: PathBuf,
+        /// What that runs on.
+        other: Architecture,
+    },
+    /// A name that archives cannot hold as a text.
+    #[error("{0:?} has a name that is not UTF-8, or one with a line break")]
+    OddName(PathBuf),
+}

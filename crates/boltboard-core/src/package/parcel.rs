@@ -1,0 +1,256 @@
+//! Packages as a whole: names, shares, forms, and writing them.
+
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+use sha2::{Digest as _, Sha256};
+
+use super::PackageFault;
+use super::archive::write_files;
+use super::contents::{Packed, PackedFile, Share};
+use super::debian::{Dependency, dependencies};
+use super::needs::{Needed, needed};
+use super::{deb, spdx};
+use crate::base::files::{make_folder, write_whole};
+use crate::base::{Epoch, FileError};
+use crate::board::{ActionAbsent, ActionDef, Tree};
+use crate::plan::PlanInput;
+
+/// How hard archives are compressed: the size is near the least, and the time near nothing.
+const LEVEL: i32 = 12;
+
+/// What a package is written as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    /// A compressed archive with a list of what is in it.
+    Tar,
+    /// A package of Debian.
+    Deb,
+}
+
+/// What a package is called.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ParcelName {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+}
+
+impl ParcelName {
+    /// The name and version of a tree's packages: small letters, and `-` for `_`.
+    ///
+    /// # Errors
+    /// They cannot be made fit.
+    pub fn of(tree: &Tree) -> Result<ParcelName, PackageFault> {
+        let name = tree.name.to_ascii_lowercase().replace('_', "-");
+        let of_name = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "+-.".contains(c);
+        let starts = name.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit());
+        if name.len() < 2 || !starts || !name.chars().all(of_name) {
+            return Err(PackageFault::Name(tree.name.clone()));
+        }
+        let version = tree.version.clone();
+        let of_version = |c: char| c.is_ascii_alphanumeric() || ".+-~".contains(c);
+        if !version.starts_with(|c: char| c.is_ascii_digit()) || !version.chars().all(of_version) {
+            return Err(PackageFault::Version(version));
+        }
+        Ok(ParcelName { name, version })
+    }
+}
+
+/// What is done once a package is in place.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PackedAction {
+    /// One line about it.
+    pub summary: String,
+    /// After an installation.
+    pub run: Vec<String>,
+    /// After a removal.
+    pub undo: Vec<String>,
+    /// What it means that the program is not there.
+    pub absent: ActionAbsent,
+}
+
+/// One package.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Parcel {
+    /// Its name.
+    pub name: String,
+    /// The name without what its share adds.
+    pub of: String,
+    /// Its version.
+    pub version: String,
+    /// What it holds; all, where nothing is split.
+    pub share: Share,
+    /// What it puts in place.
+    pub files: Vec<PackedFile>,
+    /// What that asks for.
+    pub needed: Needed,
+    /// The packages that it needs.
+    pub depends: Vec<Dependency>,
+    /// What is done once it is in place.
+    pub actions: Vec<PackedAction>,
+}
+
+/// A file that was written.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct Made {
+    /// Where.
+    pub path: PathBuf,
+    /// In bytes.
+    pub size: u64,
+    /// Its SHA-256, as other programs print it.
+    pub sha256: String,
+}
+
+/// Makes one package of all files, or one for each share that has some. Libraries are looked up on the host below `root`.
+///
+/// # Errors
+/// See [`PackageFault`].
+pub fn parcels(
+    input: &PlanInput<'_>,
+    files: Vec<PackedFile>,
+    is_split: bool,
+    root: &Path,
+) -> Result<Vec<Parcel>, PackageFault> {
+    let ParcelName { name: of, version } = ParcelName::of(&input.board.tree)?;
+    let actions = actions(input);
+    let machine = needed(&files, root)?.architecture;
+    let mut parcels = Vec::new();
+    for share in Share::ALL {
+        let is_in = |file: &&PackedFile| if is_split { Share::of(file) == share } else { share == Share::RunTime };
+        let files: Vec<PackedFile> = files.iter().filter(is_in).cloned().collect();
+        if files.is_empty() {
+            continue;
+        }
+        let mut needed = needed(&files, root)?;
+        // What is built on it is built for the same machines, also where that share itself holds no code.
+        if share == Share::Development {
+            needed.architecture = machine;
+        }
+        let depends = dependencies(root, &needed);
+        let (name, version) = (format!("{of}{}", share.suffix()), version.clone());
+        let actions = if share == Share::RunTime { actions.clone() } else { vec![] };
+        parcels.push(Parcel { name, of: of.clone(), version, share, files, needed, depends, actions });
+    }
+    Ok(parcels)
+}
+
+fn actions(input: &PlanInput<'_>) -> Vec<PackedAction> {
+    let holds =
+        |action: &&ActionDef| action.when.as_ref().is_none_or(|when| input.resolution.holds(input.facts, &when.expr));
+    let words = |list: &[crate::board::Interp]| list.iter().map(|word| input.text(word)).collect();
+    let packed = |action: &ActionDef| PackedAction {
+        summary: action.summary.clone(),
+        run: words(&action.run),
+        undo: words(&action.undo),
+        absent: action.absent,
+    };
+    input.board.actions.iter().map(|(_, action)| action).filter(holds).map(packed).collect()
+}
+
+/// A file of a package, as its list tells it.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct Listed {
+    path: PathBuf,
+    mode: Option<String>,
+    sha256: Option<String>,
+    link: Option<String>,
+    config: bool,
+}
+
+/// What lies in a package.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct Manifest<'a> {
+    format: u32,
+    name: &'a str,
+    version: &'a str,
+    archive: &'a str,
+    sha256: &'a str,
+    libraries: Vec<&'a str>,
+    files: Vec<Listed>,
+}
+
+/// Writes a package into a folder, and its bill of materials beside it. Returns what was written, the package first.
+///
+/// # Errors
+/// See [`PackageFault`]; nothing half is left.
+pub fn write(
+    parcel: &Parcel,
+    form: Form,
+    input: &PlanInput<'_>,
+    root: &Path,
+    folder: &Path,
+) -> Result<Vec<Made>, PackageFault> {
+    let tree = &input.board.tree;
+    let epoch = input.tools.epoch;
+    make_folder(folder)?;
+    let (name, bytes) = match form {
+        Form::Tar => {
+            let machine = parcel.needed.architecture.map_or("any", |machine| machine.name());
+            let name = format!("{}-{}-{machine}.tar.zst", parcel.name, parcel.version);
+            (name, compressed(&parcel.files, epoch)?)
+        }
+        Form::Deb => {
+            let machine = parcel.needed.architecture.map_or("all", |machine| machine.debian());
+            let mut bytes = Vec::new();
+            deb::write(parcel, tree, epoch, &mut bytes)?;
+            (format!("{}_{}_{machine}.deb", parcel.name, parcel.version), bytes)
+        }
+    };
+    let mut made = vec![put(folder, &name, &bytes)?];
+    if form == Form::Tar {
+        let manifest = Manifest {
+            format: 1,
+            name: &parcel.name,
+            version: &parcel.version,
+            archive: &name,
+            sha256: &made[0].sha256,
+            libraries: parcel.needed.libraries.keys().map(String::as_str).collect(),
+            files: parcel.files.iter().map(listed).collect::<Result<_, _>>()?,
+        };
+        let text = serde_json::to_string_pretty(&manifest).expect("texts and numbers become JSON") + "\n";
+        let beside = format!("{name}.json");
+        made.push(put(folder, &beside, text.as_bytes())?);
+    }
+    let bill = spdx::bill(parcel, input, root, &made[0].sha256);
+    made.push(put(folder, &format!("{name}.spdx.json"), bill.as_bytes())?);
+    Ok(made)
+}
+
+fn compressed(files: &[PackedFile], epoch: Epoch) -> Result<Vec<u8>, PackageFault> {
+    let place = Path::new("/");
+    let mut packer = zstd::Encoder::new(Vec::new(), LEVEL).map_err(FileError::on("pack", place))?;
+    packer.include_checksum(true).map_err(FileError::on("pack", place))?;
+    write_files(files, epoch, &mut packer)?;
+    Ok(packer.finish().map_err(FileError::on("pack", place))?)
+}
+
+fn put(folder: &Path, name: &str, bytes: &[u8]) -> Result<Made, PackageFault> {
+    let path = folder.join(name);
+    write_whole(&path, bytes)?;
+    Ok(Made { path, size: bytes.len() as u64, sha256: sha256(bytes) })
+}
+
+/// The SHA-256 of some bytes, as other programs print it.
+fn sha256(bytes: &[u8]) -> String {
+    Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn listed(file: &PackedFile) -> Result<Listed, PackageFault> {
+    let path = file.path.clone();
+    Ok(match &file.packed {
+        Packed::File { source, mode, is_config } => {
+            let bytes = std::fs::read(source).map_err(FileError::on("read", source))?;
+            let (mode, sha256) = (Some(format!("{mode:o}")), Some(sha256(&bytes)));
+            Listed { path, mode, sha256, link: None, config: *is_config }
+        }
+        Packed::Link(to) => Listed { path, mode: None, sha256: None, link: Some(to.clone()), config: false },
+        Packed::Folder { mode, .. } => {
+            Listed { path, mode: Some(format!("{mode:o}")), sha256: None, link: None, config: false }
+        }
+    })
+}

@@ -1,0 +1,115 @@
+//! `boltboard package`
+
+use std::path::{Path, PathBuf};
+
+use boltboard_core::install::{InstallAsk, plan_install};
+use boltboard_core::package::{Form, Made, PackageFault, Parcel, ParcelName, contents, parcels, write};
+use clap::{Args, ValueEnum};
+
+use super::build::{BuildArgs, build_first};
+use super::parts::made_parts;
+use crate::args::Global;
+use crate::complete;
+use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
+use crate::render::Screen;
+use crate::render::package::{PackageAnswer, preview, written};
+use crate::render::text::count;
+use crate::session::Session;
+
+/// Below this root the host's package database is looked at.
+const ROOT: &str = "/";
+
+/// Make packages of what was built
+#[derive(Debug, Args)]
+pub struct PackageArgs {
+    /// Pack only these parts [default: everything]
+    #[arg(value_name = "PART", add = complete::parts())]
+    parts: Vec<String>,
+    /// What to write
+    #[arg(long = "as", value_enum, value_name = "FORM", default_value = "tar")]
+    form: PackageForm,
+    /// Write to DIR [default: boltboard-work/packages]
+    #[arg(long, value_name = "DIR", value_hint = clap::ValueHint::DirPath)]
+    into: Option<PathBuf>,
+    /// Make packages of their own of what is there to build on it, and to read
+    #[arg(long)]
+    split: bool,
+    /// Only show what would be packed; nothing is built
+    #[arg(long)]
+    preview: bool,
+}
+
+/// What a package is written as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum PackageForm {
+    /// A compressed archive, with a list of its files
+    Tar,
+    /// A package of Debian
+    Deb,
+}
+
+/// Runs the command. What stands against a package is told before anything is built.
+pub fn run(global: &Global, screen: &Screen, args: &PackageArgs) -> Result<Exit, Stop> {
+    let session = Session::open(global, screen)?;
+    let resolved = session.resolve()?;
+    let parts = made_parts(&session, &resolved, &args.parts)?;
+    let form = match args.form {
+        PackageForm::Tar => Form::Tar,
+        PackageForm::Deb => Form::Deb,
+    };
+    ParcelName::of(&session.board.tree).map_err(stop)?;
+    if form == Form::Deb && session.board.tree.maintainer.is_none() {
+        return Err(stop(PackageFault::NoMaintainer));
+    }
+    let into =
+        args.into.as_ref().map_or_else(|| session.work.root().join("packages"), |dir| session.around.folder.join(dir));
+    // Nothing lies there: what is packed is compared with nothing that is installed.
+    let nowhere = into.join("nothing");
+    let ask = InstallAsk { parts: &parts, staging: Some(&nowhere), is_stale: &|_| false, wrote: &|_| false };
+    let planned = session.plan_to_build(&resolved)?;
+    if args.preview {
+        let plan = plan_install(&session.plan_input(&resolved, &planned), &planned.plan, &ask)?;
+        screen.out(&preview(&contents(&plan).map_err(stop)?, args.split, screen.width));
+        return Ok(Exit::Done);
+    }
+    let due = session.preview(&planned, None)?.steps.len();
+    if due > 0 && !global.json {
+        screen.remark(&format!("Building first: {}.", count(due, "step is not current", "steps are not current")));
+    }
+    let built = build_first(&session, screen, &BuildArgs { parts: args.parts.clone(), ..BuildArgs::default() })?;
+    if built.exit != Exit::Done {
+        built.answer(&session, screen);
+        return Ok(built.exit);
+    }
+    let input = session.plan_input(&built.resolved, &built.planned);
+    let plan = plan_install(&input, &built.planned.plan, &ask)?;
+    let root = Path::new(ROOT);
+    let all = parcels(&input, contents(&plan).map_err(stop)?, args.split, root).map_err(stop)?;
+    let mut made: Vec<(Parcel, Vec<Made>)> = Vec::new();
+    for parcel in all {
+        let files = write(&parcel, form, &input, root, &into).map_err(stop)?;
+        made.push((parcel, files));
+    }
+    if global.json {
+        screen.json(&PackageAnswer::of(&made));
+    } else {
+        screen.out(&written(&made, &session.around.folder));
+    }
+    Ok(Exit::Done)
+}
+
+fn stop(fault: PackageFault) -> Stop {
+    let text = fault.to_string();
+    let wrong = |help: &str| {
+        let diagnostic = Diagnostic::new(&text).note("Nothing was packed.").help(help);
+        Stop::new(Exit::Wrong, diagnostic).kind(FaultKind::Install)
+    };
+    match fault {
+        PackageFault::File(error) => error.into(),
+        PackageFault::Name(_) => wrong("give the tree a `name` in [tree] that fits"),
+        PackageFault::Version(_) => wrong("give the tree a `version` in [tree] that fits"),
+        PackageFault::NoMaintainer => wrong("say in [tree]: maintainer = \"Your Name <you@example.org>\""),
+        PackageFault::TwoMachines { .. } => wrong("pack the parts of one kind of machine: boltboard package PART"),
+        PackageFault::OddName(_) => wrong("give it another name with `install-as`"),
+    }
+}
