@@ -16,6 +16,7 @@ mod output;
 mod part;
 mod part_kind;
 mod service;
+mod smoke;
 mod test;
 mod toolchain;
 mod value;
@@ -47,6 +48,7 @@ pub use part::{
 };
 pub use part_kind::{Ending, Making, PartKind};
 pub use service::{ServiceAgain, ServiceDef, ServiceFile, ServiceFolder, ServiceReady};
+pub use smoke::SmokeDef;
 pub use test::{Company, Pace, TestDef, TestFolder, TestId};
 pub use toolchain::{EnvironmentDef, Machine, Toolchain, Toolchains};
 pub use value::{Linkage, Switch, Value, ValueFault, read_size, shown_size};
@@ -137,6 +139,8 @@ pub struct Board {
     pub tests: Arena<TestDef>,
     /// What is done after an installation.
     pub actions: Arena<ActionDef>,
+    /// What shows that installed programs work.
+    pub smokes: Arena<SmokeDef>,
     /// What maintainers know about their definitions and accept.
     pub accepted: Vec<Acceptance>,
     /// What earlier versions had.

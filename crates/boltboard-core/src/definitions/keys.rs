@@ -464,6 +464,21 @@ pub const TABLES: &[TableKeys] = &[
         ],
     },
     TableKeys {
+        name: "smoke",
+        written: "[smoke.NAME]",
+        says: "A short run that shows that an installed program works: `install --check` makes it, in a clean environment and an empty folder.",
+        keys: &[
+            key("summary", Text, "one line about it"),
+            key("when", Condition, "it is made only while this holds"),
+            key("program", Text, "the part; an installed program"),
+            key("arguments", Conditional, "what the program is called with"),
+            key("says", Conditional, "texts that must stand in what it says"),
+            key("silent-on", Conditional, "texts that must not"),
+            key("success", Numbers, "exit codes that mean that it works"),
+            key("limit-seconds", Number, "how long it may take; 20 unless told otherwise"),
+        ],
+    },
+    TableKeys {
         name: "action",
         written: "[action.NAME]",
         says: "What is done once files are in place: a program with its arguments, never through a shell, and never for a package.",

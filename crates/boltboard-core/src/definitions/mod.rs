@@ -24,6 +24,7 @@ mod problem;
 mod read;
 mod schema;
 mod service;
+mod smoke;
 mod sets;
 mod sources;
 mod test;

@@ -12,6 +12,7 @@ mod place;
 mod put;
 mod ready;
 mod services;
+mod smoke;
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -37,6 +38,7 @@ use place::{checked_folder, content_of, stays_below};
 pub use ready::{Searching, Unready, unready};
 pub(crate) use ready::{asks_of, gets};
 pub use services::{InstalledService, Machine, Right, UnreadyService, installed_services, unready_services};
+pub use smoke::{SmokeRun, Smoked, smoke, smoke_runs};
 
 #[cfg(test)]
 mod tests;

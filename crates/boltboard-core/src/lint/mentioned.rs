@@ -39,6 +39,15 @@ impl Mentioned {
             action.run.iter().chain(&action.undo).for_each(|word| all.interp(word));
             mentioned.all(&all);
         }
+        for (_, smoke) in board.smokes.iter() {
+            let mut all = Mentions::default();
+            all.when(smoke.when.as_ref());
+            for text in smoke.lists().into_iter().flatten() {
+                all.when(text.when.as_ref());
+                all.interp(&text.item);
+            }
+            mentioned.all(&all);
+        }
         for (_, need) in board.needs.iter() {
             if let NeedCheck::AnyOf(members) | NeedCheck::AllOf(members) = &need.check {
                 members.iter().for_each(|member| mentioned.needs[member.index()] = true);

@@ -12,8 +12,8 @@ use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
 use crate::board::{
-    Acceptance, ActionDef, Board, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef, Signs, TestDef,
-    Toolchains, Tree,
+    Acceptance, ActionDef, Board, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef, Signs,
+    SmokeDef, TestDef, Toolchains, Tree,
 };
 use crate::definitions::{Listing, boards_named};
 use crate::logic::Logic;
@@ -59,6 +59,7 @@ struct Head {
     headers: Vec<HeaderDef>,
     tests: Vec<TestDef>,
     actions: Vec<ActionDef>,
+    smokes: Vec<SmokeDef>,
     accepted: Vec<Acceptance>,
     history: History,
     signs: BTreeMap<OptionId, Signs>,
@@ -112,6 +113,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         headers: arena(head.headers),
         tests: arena(head.tests),
         actions: arena(head.actions),
+        smokes: arena(head.smokes),
         accepted: head.accepted,
         history: head.history,
         signs: head.signs,
@@ -199,6 +201,7 @@ pub(super) fn keep(
         headers: board.headers.clone().into_items(),
         tests: board.tests.clone().into_items(),
         actions: board.actions.clone().into_items(),
+        smokes: board.smokes.clone().into_items(),
         accepted: board.accepted.clone(),
         history: board.history.clone(),
         signs: board.signs.clone(),

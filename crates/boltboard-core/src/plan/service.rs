@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use super::fill::{Fill, main_output};
 use super::lower::PlanInput;
-use crate::board::{Interp, ServiceAgain, ServiceDef, ServiceFile, ServiceReady, Tree};
+use crate::board::{Interp, PartId, ServiceAgain, ServiceDef, ServiceFile, ServiceReady, Tree, When};
 
 /// The first port that any user may listen on, where the system does not say otherwise.
 const FIRST_FREE_PORT: u16 = 1024;
@@ -63,26 +63,34 @@ pub struct ServiceNow {
 }
 
 impl PlanInput<'_> {
+    /// Where a program is installed, if it is.
+    pub fn installed_program(&self, part: PartId) -> Option<PathBuf> {
+        let program = &self.board.parts[part];
+        let rule = program.install.as_ref()?;
+        let name = rule.name.clone().unwrap_or_else(|| main_output(program).name().to_string());
+        Some(Path::new(&self.text(&rule.to)).join(name))
+    }
+
+    /// Fills in what holds of a list of texts; a text that is nothing but a list of words becomes several.
+    pub fn filled(&self, list: &[When<Interp>]) -> Vec<String> {
+        let words = |interp| self.words(interp, Fill::default()).into_iter().map(|word| word.neutral(&[]));
+        self.held(list).into_iter().flat_map(words).collect()
+    }
+
     /// Fills a service in.
     ///
     /// # Errors
     /// Says which of its values is none that a service can have.
     pub fn service(&self, def: &ServiceDef) -> Result<ServiceNow, String> {
         let one = |interp: &Interp| one_line(self.text(interp));
-        let program = &self.board.parts[def.program];
-        let rule = program.install.as_ref().ok_or_else(|| format!("`{}` is not installed", program.name))?;
-        let name = rule.name.clone().unwrap_or_else(|| main_output(program).name().to_string());
-        let mut arguments = Vec::new();
-        for interp in self.held(&def.arguments) {
-            for word in self.words(interp, Fill::default()) {
-                arguments.push(one_line(word.neutral(&[]))?);
-            }
-        }
+        let program = self.installed_program(def.program);
+        let program = program.ok_or_else(|| format!("`{}` is not installed", self.board.parts[def.program].name))?;
+        let arguments = self.filled(&def.arguments).into_iter().map(one_line).collect::<Result<_, _>>()?;
         let user = def.user.as_ref().map(one).transpose()?.map(user).transpose()?;
         let folder = |folder: &crate::board::ServiceFolder| Ok((absolute(&one(&folder.path)?)?, folder.mode));
         Ok(ServiceNow {
             name: def.name.clone(),
-            program: absolute(&one(&rule.to)?)?.join(name),
+            program: absolute(&program.to_string_lossy())?,
             arguments,
             environment: def
                 .environment

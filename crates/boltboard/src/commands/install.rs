@@ -4,10 +4,11 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    After, BuiltFrom, CanAct, DueAction, InstallAsk, InstallFault, Lock, Machine, Record, Searching, Unready,
-    install as core_install, installed_services, manifest_path, plan_install, system_program, unready,
-    unready_services,
+    After, BuiltFrom, CanAct, DueAction, InstallAsk, InstallFault, Lock, Machine, Record, Searching, Smoked, Unready,
+    install as core_install, installed_services, manifest_path, plan_install, smoke, smoke_runs, system_program,
+    unready, unready_services,
 };
+use boltboard_core::plan::PlanInput;
 use boltboard_core::session::{Planned, Resolved};
 use boltboard_core::step::StepId;
 use boltboard_core::survey::Compiler;
@@ -35,8 +36,8 @@ pub struct InstallArgs {
     /// Leave out what the tree has done after an installation
     #[arg(long)]
     no_actions: bool,
-    /// Only check whether what is installed is what would run
-    #[arg(long, conflicts_with_all = ["preview", "staging", "parts"])]
+    /// Only check whether what is installed is what would run, and works; with --staging, what was unpacked there
+    #[arg(long, conflicts_with_all = ["preview", "parts"])]
     check: bool,
     /// Put everything below DIR, for a package; no record is kept
     #[arg(long, value_name = "DIR")]
@@ -48,7 +49,7 @@ pub fn run(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit,
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     if args.check {
-        return check(&session, screen, &resolved);
+        return check(&session, screen, &resolved, args.staging.as_deref());
     }
     let parts = made_parts(&session, &resolved, &args.parts)?;
     let planned = session.plan_to_build(&resolved)?;
@@ -147,19 +148,46 @@ fn has_program(name: &str) -> bool {
     system_program(name, &std::env::var("PATH").unwrap_or_default()).is_some()
 }
 
-/// Checks whether what is installed is what would run.
-fn check(session: &Session, screen: &Screen, resolved: &Resolved) -> Result<Exit, Stop> {
+/// Checks whether what is installed, or was unpacked below a folder, is what would run, and whether it works.
+fn check(session: &Session, screen: &Screen, resolved: &Resolved, below: Option<&Path>) -> Result<Exit, Stop> {
     // What is not installed is told before anything is planned.
-    in_place(session, resolved)?;
-    let unready = unready_now(session, resolved, &session.plan_to_build(resolved)?)?;
-    if session.global.json {
-        screen.json(&json::checked(&unready));
-    } else if unready.is_empty() {
-        screen.out("What is installed is what runs: it comes first, and finds its libraries.\n");
-    } else {
-        screen.out(&ready::unready(&unready, &has_program));
+    if below.is_none() {
+        in_place(session, resolved)?;
     }
-    Ok(if unready.is_empty() { Exit::Done } else { Exit::No })
+    let planned = session.plan_to_build(resolved)?;
+    let below = below.map(|folder| session.around.folder.join(folder));
+    let unready = if below.is_none() { unready_now(session, resolved, &planned)? } else { vec![] };
+    let input = session.plan_input(resolved, &planned);
+    let libraries = match &below {
+        Some(folder) => libraries_below(&input, &planned, folder)?,
+        None => vec![],
+    };
+    let mut smoked = Vec::new();
+    for run in smoke_runs(&input, below.as_deref()) {
+        let outcome = smoke(&run, &libraries, &session.launch)?;
+        smoked.push((run, outcome));
+    }
+    let is_well = unready.is_empty() && smoked.iter().all(|(_, outcome)| *outcome == Smoked::Works);
+    if session.global.json {
+        screen.json(&json::checked(&unready, &smoked));
+    } else {
+        if below.is_none() && unready.is_empty() {
+            screen.out("What is installed is what runs: it comes first, and finds its libraries.\n");
+        }
+        screen.out(&ready::unready(&unready, &has_program));
+        screen.out(&ready::smoked(&smoked));
+    }
+    Ok(if is_well { Exit::Done } else { Exit::No })
+}
+
+/// Folders below a staging folder in which libraries lie that were unpacked there.
+fn libraries_below(input: &PlanInput<'_>, planned: &Planned, below: &Path) -> Result<Vec<PathBuf>, Stop> {
+    let ask = InstallAsk { parts: &[], staging: Some(below), is_stale: &|_| true, wrote: &|_| false };
+    let files = plan_install(input, &planned.plan, &ask)?.files;
+    let is_library = |path: &&PathBuf| path.file_name().is_some_and(|name| name.to_string_lossy().contains(".so"));
+    let folders = files.iter().map(|file| &file.target).filter(is_library).filter_map(|path| path.parent());
+    let folders: std::collections::BTreeSet<PathBuf> = folders.map(Path::to_path_buf).collect();
+    Ok(folders.into_iter().collect())
 }
 
 /// Tells that a folder may not be written to, and the ways around it.

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use boltboard_core::base::shell_word;
-use boltboard_core::install::{Right, Unready, UnreadyService};
+use boltboard_core::install::{Right, SmokeRun, Smoked, Unready, UnreadyService};
 
 use super::text::{Role, next_line, paint};
 
@@ -124,4 +124,31 @@ fn remedy(one: &UnreadyService) -> Option<(&'static str, String, &'static str)> 
         }
         _ => None,
     }
+}
+
+/// How much is shown of what a program said that does not work, in lines.
+const SAID: usize = 12;
+
+/// Says which short runs show that it works.
+pub fn smoked(all: &[(SmokeRun, Smoked)]) -> String {
+    let mut text = String::new();
+    for (run, outcome) in all {
+        let what = if run.summary.is_empty() { run.name.clone() } else { format!("{} ({})", run.name, run.summary) };
+        match outcome {
+            Smoked::Works => text += &format!("{} {what}\n", paint(Role::Good, "works:")),
+            Smoked::Fails { why, said } => {
+                text += &format!("{} {what}: {why}\n", paint(Role::Bad, "fails:"));
+                said.lines().take(SAID).for_each(|line| text += &format!("  {line}\n"));
+                text += &next_line(command(run), "run it by hand");
+            }
+        }
+    }
+    text
+}
+
+/// A run as a shell takes it.
+pub fn command(run: &SmokeRun) -> String {
+    let program = run.program.display().to_string();
+    let words = std::iter::once(&program).chain(&run.arguments);
+    words.map(|word| shell_word(word)).collect::<Vec<_>>().join(" ")
 }

@@ -334,7 +334,7 @@ fn commands_that_act_answer_too() {
     let fields = ["format", "written", "unchanged", "kept", "folders", "not-given", "removed", "manifest"];
     keys(&installed, &[&fields[..], &["generation", "unready", "actions"]].concat());
     let checked = answer("install --check", 1);
-    keys(&checked, &["format", "unready"]);
+    keys(&checked, &["format", "unready", "smoke"]);
     keys(first(&checked, "unready"), &["what", "file?", "library?", "first?", "user?", "port?"]);
     let gone = ["format", "tree", "version", "removed", "left", "doubted", "gone", "actions"];
     keys(&answer("uninstall", 0), &gone);

@@ -41,6 +41,7 @@ mod schema;
 mod services;
 mod shown;
 mod skerry;
+mod smoke;
 mod structure;
 mod survey;
 mod telling;

@@ -2,10 +2,11 @@
 
 use std::path::PathBuf;
 
-use boltboard_core::install::{Unready, UnreadyService};
+use boltboard_core::install::{SmokeRun, Smoked, Unready, UnreadyService};
 use serde::Serialize;
 
 use super::FORMAT;
+use crate::render::ready::command;
 
 #[derive(Default, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -23,11 +24,33 @@ pub struct UnreadyAnswer {
 pub struct CheckAnswer {
     format: u32,
     unready: Vec<UnreadyAnswer>,
+    smoke: Vec<SmokeTold>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct SmokeTold {
+    name: String,
+    works: bool,
+    why: Option<String>,
+    said: Option<String>,
+    command: String,
 }
 
 /// Answers `install --check`.
-pub fn checked(all: &[Unready]) -> CheckAnswer {
-    CheckAnswer { format: FORMAT, unready: all.iter().map(UnreadyAnswer::of).collect() }
+pub fn checked(all: &[Unready], smoked: &[(SmokeRun, Smoked)]) -> CheckAnswer {
+    let told = |(run, outcome): &(SmokeRun, Smoked)| {
+        let (why, said) = match outcome {
+            Smoked::Works => (None, None),
+            Smoked::Fails { why, said } => (Some(why.clone()), Some(said.clone())),
+        };
+        SmokeTold { name: run.name.clone(), works: *outcome == Smoked::Works, why, said, command: command(run) }
+    };
+    CheckAnswer {
+        format: FORMAT,
+        unready: all.iter().map(UnreadyAnswer::of).collect(),
+        smoke: smoked.iter().map(told).collect(),
+    }
 }
 
 impl UnreadyAnswer {
