@@ -2,6 +2,7 @@
 
 use super::Condition;
 use super::interp::{Interp, Piece};
+use super::metadata::MetadataDef;
 use super::part::{PartId, When};
 use super::service::{ServiceDef, ServiceFile};
 use crate::base::{Glob, RelPath};
@@ -33,6 +34,13 @@ pub enum Generator {
     ModuleTable(ModuleTable),
     /// A header by which a program can tell its record.
     Record(RecordHeader),
+    /// The metadata file of libraries.
+    Metadata {
+        /// What it tells.
+        of: Box<MetadataDef>,
+        /// The result, below the folder of generated files.
+        to: RelPath,
+    },
     /// A file for the system's service manager.
     Service {
         /// The service.
@@ -178,7 +186,10 @@ impl Generator {
     pub fn makes(&self) -> Vec<&RelPath> {
         match self {
             Generator::Command(command) => command.writes.iter().map(|written| &written.to).collect(),
-            Generator::Template { to, .. } | Generator::Phase { to, .. } | Generator::Service { to, .. } => vec![to],
+            Generator::Template { to, .. }
+            | Generator::Phase { to, .. }
+            | Generator::Metadata { to, .. }
+            | Generator::Service { to, .. } => vec![to],
             Generator::ModuleTable(table) => vec![&table.to],
             Generator::Record(header) => vec![&header.to],
         }
@@ -197,7 +208,12 @@ impl Generator {
         let files: Vec<&SourceFile> = match self {
             Generator::Command(command) => command.files(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
-            Generator::ModuleTable(_) | Generator::Record(_) | Generator::Service { .. } => vec![],
+            Generator::ModuleTable(_)
+            | Generator::Record(_)
+            | Generator::Metadata { .. }
+            | Generator::Service { .. } => {
+                vec![]
+            }
         };
         files
             .into_iter()
@@ -213,7 +229,12 @@ impl Generator {
         let files: Vec<&SourceFile> = match self {
             Generator::Command(command) => command.files(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
-            Generator::ModuleTable(_) | Generator::Record(_) | Generator::Service { .. } => vec![],
+            Generator::ModuleTable(_)
+            | Generator::Record(_)
+            | Generator::Metadata { .. }
+            | Generator::Service { .. } => {
+                vec![]
+            }
         };
         let of_files = files.into_iter().filter_map(|file| match file {
             SourceFile::Beside(path) => Some(path),
@@ -239,7 +260,12 @@ impl Generator {
         match self {
             Generator::Command(command) => command.files().into_iter().filter_map(part).collect(),
             Generator::Template { from, .. } | Generator::Phase { from, .. } => part(from).into_iter().collect(),
-            Generator::ModuleTable(_) | Generator::Record(_) | Generator::Service { .. } => vec![],
+            Generator::ModuleTable(_)
+            | Generator::Record(_)
+            | Generator::Metadata { .. }
+            | Generator::Service { .. } => {
+                vec![]
+            }
         }
     }
 }

@@ -116,6 +116,15 @@ impl PartDef {
                 all.parts.insert(table.program);
             }
             Some(Generator::Record(header)) => all.parts.extend(header.of()),
+            Some(Generator::Metadata { of, .. }) => {
+                for text in of.lists().into_iter().flatten() {
+                    all.when(text.when.as_ref());
+                    all.interp(&text.item);
+                }
+                all.conditions(&of.public_needs);
+                all.needs.extend(of.public_needs.iter().map(|need| need.item));
+                all.parts.extend(of.libraries.iter().copied());
+            }
             Some(Generator::Service { service, .. }) => {
                 service.lists().into_iter().for_each(|list| all.conditions(list));
                 all.conditions(&service.folders);

@@ -8,6 +8,7 @@ mod history;
 mod interp;
 mod lists;
 mod mentions;
+mod metadata;
 mod named;
 mod need;
 mod option;
@@ -38,6 +39,7 @@ pub use history::{ANY_VALUE, ChangedValues, Gone, History, OLD_VALUE, OptionPast
 pub use interp::{Folder, Interp, Piece, SourceWord};
 pub use lists::{Exports, ListDef, ListItem, ListedModules, ModuleForm, ModulePlace};
 pub use mentions::Mentions;
+pub use metadata::MetadataDef;
 pub use named::{LeftOut, Named, options_of};
 pub use need::{Importance, NeedCheck, NeedDef, NeedId, Provider, ProviderFault};
 pub use option::{DecidedBy, DefaultRule, DefaultValue, Level, OptionDef, OptionId, Rule, RuleId, RuleKind};

@@ -464,6 +464,20 @@ pub const TABLES: &[TableKeys] = &[
         ],
     },
     TableKeys {
+        name: "metadata",
+        written: "[metadata.NAME]",
+        says: "What libraries tell those who build on them: their metadata file (`NAME.pc`), made from the values and from what was found.",
+        keys: &[
+            key("summary", Text, "one line about it"),
+            key("libraries", Texts, "the parts; installed libraries"),
+            key("when", Condition, "it is there only while this holds"),
+            key("include", Conditional, "folders that their users search for headers"),
+            key("flags", Conditional, "further flags of their users' compiles"),
+            key("public-needs", Conditional, "needs that the headers have as well; all others are for static use only"),
+            key("install", Text, "the folder that it is installed in; `${prefix}/lib/pkgconfig` unless told otherwise"),
+        ],
+    },
+    TableKeys {
         name: "smoke",
         written: "[smoke.NAME]",
         says: "A short run that shows that an installed program works: `install --check` makes it, in a clean environment and an empty folder.",

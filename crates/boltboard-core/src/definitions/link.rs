@@ -15,7 +15,7 @@ use super::parts::PartRead;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::sets::Shared;
-use super::{action, history, options, outputs, parts, service, smoke, test};
+use super::{action, history, metadata, options, outputs, parts, service, smoke, test};
 use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
     Acceptance, AcceptedOf, Board, Ending, ListItem, Machine, NeedCheck, NeedDef, OptionDef, OptionId, PartDef, PartId,
@@ -32,6 +32,7 @@ struct Entries<'a> {
     tests: Vec<Entry<'a>>,
     actions: Vec<Entry<'a>>,
     services: Vec<Entry<'a>>,
+    metadata: Vec<Entry<'a>>,
     smokes: Vec<Entry<'a>>,
     sets: Vec<Entry<'a>>,
     split: Vec<Entry<'a>>,
@@ -150,6 +151,7 @@ pub(super) fn link(
     }
     Lister::new(&names, &sets, &entries.lists, log, &mut part_arena).all(&owned);
     entries.services.iter().for_each(|entry| service::service(entry, &names, &mut part_arena));
+    entries.metadata.iter().for_each(|entry| metadata::metadata(entry, &names, &mut part_arena));
     let mut smokes = Arena::default();
     for entry in &entries.smokes {
         if let Some(smoke) = smoke::smoke(entry, &names, &part_arena) {
@@ -249,6 +251,7 @@ impl<'a> Entries<'a> {
         self.tests.append(&mut more.tests);
         self.actions.append(&mut more.actions);
         self.services.append(&mut more.services);
+        self.metadata.append(&mut more.metadata);
         self.smokes.append(&mut more.smokes);
         self.sets.append(&mut more.sets);
         self.split.append(&mut more.split);
@@ -275,7 +278,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         table.finish();
     }
     entries.lists.extend(lists_of(&fields, file));
-    let tables: [(&'static str, &mut Vec<Entry<'a>>); 12] = [
+    let tables: [(&'static str, &mut Vec<Entry<'a>>); 13] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),
         ("part", &mut entries.parts),
@@ -284,6 +287,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         ("test", &mut entries.tests),
         ("action", &mut entries.actions),
         ("service", &mut entries.services),
+        ("metadata", &mut entries.metadata),
         ("smoke", &mut entries.smokes),
         ("set", &mut entries.sets),
         ("split", &mut entries.split),
@@ -367,6 +371,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
         tests: Index::new("test"),
         actions: Index::new("action"),
         services: Index::new("service"),
+        metadata: Index::new("metadata"),
         smokes: Index::new("smoke"),
     };
     entries.options.retain(|entry| names.options.add(&entry.name, log).is_some());
@@ -382,6 +387,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
     entries.tests.retain(|entry| names.tests.add(&entry.name, log).is_some());
     entries.actions.retain(|entry| names.actions.add(&entry.name, log).is_some());
     entries.services.retain(|entry| names.services.add(&entry.name, log).is_some());
+    entries.metadata.retain(|entry| names.metadata.add(&entry.name, log).is_some());
     entries.smokes.retain(|entry| names.smokes.add(&entry.name, log).is_some());
     names
 }

@@ -7,8 +7,8 @@ use super::problem::{Fault, Problem};
 use super::sets::SetName;
 use crate::base::{Id, Place, RelPath, near_matches};
 use crate::board::{
-    ActionDef, Atom, Condition, Folder, HeaderDef, Interp, Kind, NeedDef, OptionDef, OptionId, PartDef, Piece,
-    SectionDef, ServiceDef, SmokeDef, SourceWord, TestDef, When,
+    ActionDef, Atom, Condition, Folder, HeaderDef, Interp, Kind, MetadataDef, NeedDef, OptionDef, OptionId, PartDef,
+    Piece, SectionDef, ServiceDef, SmokeDef, SourceWord, TestDef, When,
 };
 use crate::expr::{self, Op, RawAtom, RawWhat};
 
@@ -76,6 +76,7 @@ pub(super) struct Names {
     pub tests: Index<TestDef>,
     pub actions: Index<ActionDef>,
     pub services: Index<ServiceDef>,
+    pub metadata: Index<MetadataDef>,
     pub smokes: Index<SmokeDef>,
 }
 

@@ -15,6 +15,7 @@ mod link;
 mod list_line;
 mod lists;
 mod lookup;
+mod metadata;
 mod needs;
 mod options;
 mod order;

@@ -40,7 +40,7 @@ pub(super) fn service(entry: &Entry<'_>, names: &Names, parts: &mut Arena<PartDe
     let files = names.interp_list(&fields, "files");
     let ready = fields.word("ready", &READY).unwrap_or(ServiceReady::Runs);
     let again = fields.word("again", &AGAIN).unwrap_or(ServiceAgain::Failed);
-    let below = install(&fields, names);
+    let below = below_prefix(&fields, names, USUAL);
     fields.finish();
     let (Some(program), Some(below)) = (program, below) else { return };
     let (name, place) = (entry.name.text.clone(), entry.name.place);
@@ -109,14 +109,14 @@ fn add(
     parts.add(part);
 }
 
-/// Reads below which folder its files are installed.
-fn install(fields: &Fields<'_>, names: &Names) -> Option<Interp> {
+/// Reads where something is installed that is installed below the prefix unless told otherwise.
+pub(super) fn below_prefix(fields: &Fields<'_>, names: &Names, usual: &str) -> Option<Interp> {
     let text = fields.text("install");
     if text.is_none() && !names.options.has("prefix") {
         fields.missing("install");
         return None;
     }
-    let text = text.unwrap_or(Text { text: USUAL.into(), place: fields.place });
+    let text = text.unwrap_or(Text { text: usual.into(), place: fields.place });
     names.interp(&text, fields.log())
 }
 

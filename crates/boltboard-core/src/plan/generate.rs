@@ -36,6 +36,13 @@ impl Lower<'_> {
                 let content = self.input.record_header(header);
                 self.write(id, part, content, &header.to)
             }
+            Generator::Metadata { of, to } => match self.input.metadata(of) {
+                Ok(content) => self.write(id, part, content, to),
+                Err(fault) => {
+                    self.problem(Some(of.place), fault);
+                    vec![]
+                }
+            },
             Generator::Service { service, file, to } => match self.input.service(service) {
                 Ok(now) => self.write(id, part, service_text(&self.input.board.tree, service, &now, *file), to),
                 Err(what) => {

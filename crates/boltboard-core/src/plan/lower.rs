@@ -148,6 +148,16 @@ pub enum PlanFault {
         /// Names that come near.
         near: Vec<String>,
     },
+    /// A static library cannot be linked by others, because it uses one that they do not get.
+    #[error("the metadata `{metadata}` tell of `{library}`, which uses `{used}`, and that is not installed")]
+    NotInstalled {
+        /// The metadata.
+        metadata: String,
+        /// The static library.
+        library: String,
+        /// What it uses.
+        used: String,
+    },
     /// A value that a service has no use for.
     #[error("service `{service}`: {what}")]
     Service {

@@ -9,6 +9,7 @@ mod generate;
 mod link;
 mod lower;
 mod macros;
+mod metadata;
 mod modules;
 mod recorded;
 mod service;

@@ -149,6 +149,7 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
             | PlanFault::TemplateOfPart { .. }
             | PlanFault::NoCommand(_)
             | PlanFault::Service { .. }
+            | PlanFault::NotInstalled { .. }
             | PlanFault::SameFile { .. }
             | PlanFault::Ring(_)
             | PlanFault::Define { .. } => diagnostic,

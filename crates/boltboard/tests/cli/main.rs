@@ -6,6 +6,7 @@ mod board;
 mod book;
 mod build;
 mod builder;
+mod building_on;
 mod definitions;
 mod deliver;
 mod derived;
