@@ -34,7 +34,7 @@ pub use lock::Lock;
 pub use manifest::{Installed, Manifest, Recorded};
 pub use paths::{SearchVariable, search_paths};
 pub use place::{Content, InTheWay, Installable};
-use place::{checked_folder, content_of, stays_below};
+use place::{checked_folder, content_of, link_of_others, stays_below};
 pub use ready::{Searching, Unready, unready};
 pub(crate) use ready::{asks_of, gets};
 pub use services::{InstalledService, Machine, Right, UnreadyService, installed_services, unready_services};
@@ -125,6 +125,16 @@ pub enum InstallFault {
         part: String,
         /// What stands there.
         owner: String,
+    },
+    /// A link on the way that someone else made.
+    #[error(
+        "{folder} is a link to {led} that neither you nor the administrator made, and files would be installed through it"
+    )]
+    LinkOfOthers {
+        /// The link.
+        folder: PathBuf,
+        /// Where it leads.
+        led: PathBuf,
     },
     /// A target with `..` in it.
     #[error("part `{part}` would be installed to `{to}`; a place to install to has no `..` in it")]
@@ -223,6 +233,13 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
     }
     if files.is_empty() && folders.is_empty() {
         return Err(InstallFault::Nothing);
+    }
+    if staging.is_none() {
+        let prefix = prefix(input)?;
+        let targets = files.iter().map(|file| &file.target).chain(folders.iter().map(|folder| &folder.target));
+        if let Some((folder, led)) = targets.filter_map(|target| link_of_others(&prefix, target)).next() {
+            return Err(InstallFault::LinkOfOthers { folder, led });
+        }
     }
     folders.sort_by(|a, b| a.target.cmp(&b.target));
     files.sort_by(|a, b| a.target.cmp(&b.target));

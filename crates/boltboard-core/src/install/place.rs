@@ -1,7 +1,7 @@
 //! What lies where a file is to go, and whether a place is one that this tree may write to or remove from.
 
 use std::collections::BTreeSet;
-use std::os::unix::fs::FileTypeExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Component, Path, PathBuf};
 
 use super::InstallFault;
@@ -97,6 +97,18 @@ pub(super) fn stays_below(staging: &Path, target: &Path) -> Result<(), InstallFa
     Ok(())
 }
 
+/// Returns a link on the way to a place, below the prefix, that leads elsewhere and that neither we nor the administrator made:
+/// who may write to one folder there must not choose where ours are written.
+pub(super) fn link_of_others(prefix: &Path, target: &Path) -> Option<(PathBuf, PathBuf)> {
+    let me = rustix::process::geteuid().as_raw();
+    let below: Vec<&Path> = target.ancestors().skip(1).take_while(|folder| folder.starts_with(prefix)).collect();
+    below.into_iter().rev().find_map(|folder| {
+        let status = std::fs::symlink_metadata(folder).ok().filter(std::fs::Metadata::is_symlink)?;
+        let led = std::fs::read_link(folder).unwrap_or_default();
+        (status.uid() != 0 && status.uid() != me).then(|| (folder.to_path_buf(), led))
+    })
+}
+
 /// All places that this tree could install to, whatever is chosen: where each part goes by the values of now, under all names of its
 /// files. A record that this work folder did not write is believed only so far.
 #[derive(Debug, Clone, Default)]
@@ -161,6 +173,23 @@ mod tests {
         assert_eq!(found("queue"), Some(Content::Other("a FIFO")));
         assert_eq!(content_of(folder.path()).unwrap(), Some(Content::Other("a folder")));
         assert_eq!(content_of(Path::new("/dev/zero")).unwrap(), Some(Content::Other("a device")));
+    }
+
+    #[test]
+    fn links_of_others_are_not_written_through() {
+        let folder = tempfile::tempdir().unwrap();
+        let prefix = folder.path().canonicalize().unwrap();
+        std::fs::create_dir(prefix.join("real")).unwrap();
+        std::os::unix::fs::symlink("real", prefix.join("bin")).unwrap();
+        // One that we made ourselves is our own affair.
+        assert_eq!(link_of_others(&prefix, &prefix.join("bin/x")), None);
+        // Only the administrator can give a link away.
+        if rustix::process::geteuid().is_root() {
+            std::os::unix::fs::lchown(prefix.join("bin"), Some(12_345), None).unwrap();
+            let found = link_of_others(&prefix, &prefix.join("bin/deep/x"));
+            assert_eq!(found, Some((prefix.join("bin"), PathBuf::from("real"))));
+            assert_eq!(link_of_others(&prefix.join("real"), &prefix.join("real/x")), None);
+        }
     }
 
     #[test]

@@ -174,8 +174,8 @@ fn check(session: &Session, screen: &Screen, resolved: &Resolved, below: Option<
         if below.is_none() && unready.is_empty() {
             screen.out("What is installed is what runs: it comes first, and finds its libraries.\n");
         }
-        screen.out(&ready::unready(&unready, &has_program));
         screen.out(&ready::smoked(&smoked));
+        screen.out(&ready::unready(&unready, &has_program));
     }
     Ok(if is_well { Exit::Done } else { Exit::No })
 }

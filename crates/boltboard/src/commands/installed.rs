@@ -142,6 +142,12 @@ impl From<InstallFault> for Stop {
             InstallFault::LeavesStaging { .. } => {
                 Stop::new(Exit::No, diagnostic.note("Nothing was installed.").help("use an empty staging folder"))
             }
+            InstallFault::LinkOfOthers { .. } => Stop::new(
+                Exit::No,
+                diagnostic
+                    .note("Nothing was installed.")
+                    .help("look who made it; put a folder there, or a link of your own"),
+            ),
             InstallFault::Damaged(path) => {
                 let aside = format!("{}.damaged", path.display());
                 let diagnostic = diagnostic

@@ -73,7 +73,12 @@ pub fn written(made: &[(Parcel, Vec<Made>)], from: &Path) -> String {
         }
     }
     let debs = made.iter().filter_map(|(_, files)| files.first()).filter(|file| ends_in(&file.path, "deb"));
-    let debs: Vec<String> = debs.map(|file| shell_word(&file.path.display().to_string())).collect();
+    // A name without a folder would be that of a package that the system has.
+    let named = |path: &Path| match path.strip_prefix(from) {
+        Ok(rest) => format!("./{}", rest.display()),
+        Err(_) => path.display().to_string(),
+    };
+    let debs: Vec<String> = debs.map(|file| shell_word(&named(&file.path))).collect();
     let odd: BTreeSet<&str> = made.iter().flat_map(|(parcel, _)| &parcel.files).filter_map(odd_place).collect();
     if !debs.is_empty() && !odd.is_empty() {
         let places: Vec<&str> = odd.into_iter().collect();
