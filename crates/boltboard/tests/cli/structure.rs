@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 35] = [
+const FLOW: [&str; 36] = [
     "base",
     "expr",
     "checks",
@@ -35,6 +35,7 @@ const FLOW: [&str; 35] = [
     "run",
     "trial",
     "install",
+    "package",
     "session",
     "slate",
     "adopt",

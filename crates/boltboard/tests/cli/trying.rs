@@ -151,7 +151,7 @@ fn a_profile_is_tailored_to_what_machines_show() {
     let machine = |words: &str| tree.run_with(words, "BOLTBOARD_MACHINE_ROOT", &rock.path().display().to_string());
     machine("profile use full-station").code(0);
     let said = [
-        "By what rock shows: 27 parts are made instead of 32.",
+        "By what rock shows: 28 parts are made instead of 33.",
         "fog-bell    loadable  fog-bell.so runs",
         "sense-wind  loadable  the device usb:vF00Dp0011d0100",
         "Measure the pressure of the air",

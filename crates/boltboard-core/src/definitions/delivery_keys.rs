@@ -1,0 +1,87 @@
+//! The keys of what comes after a build: services, metadata of libraries, short runs, actions.
+
+use super::keys::{
+    Shape::{Condition, Conditional, Entries, Number, Numbers, Text, Texts, Word},
+    TableKeys, key,
+};
+
+pub(super) const SERVICE: TableKeys = TableKeys {
+    name: "service",
+    written: "[service.NAME]",
+    says: "A program that the system's service manager runs. Its unit, its user and its folders are made from the values and installed.",
+    keys: &[
+        key("summary", Text, "one line about it"),
+        key("program", Text, "the part; an installed program"),
+        key("when", Condition, "it is there only while this holds"),
+        key("arguments", Conditional, "what the program is called with"),
+        key("environment", Texts, "`NAME=VALUE`"),
+        key("user", Text, "the user that it runs as, with a group of the same name; the administrator without it"),
+        key(
+            "folders",
+            Entries(&["when", "folder", "mode"]),
+            "folders that it keeps its things in, of its user: absolute paths, or `{ when, folder, mode }`",
+        ),
+        key("listens", Conditional, "ports that it listens on: a number, or `udp:` and a number"),
+        key("files", Conditional, "files that must be there and that its user must be able to read"),
+        key(
+            "ready",
+            Word(&["runs", "tells", "ended"]),
+            "it counts as started when it `runs` (unless told otherwise), `tells` the manager, or has `ended`",
+        ),
+        key(
+            "again",
+            Word(&["failed", "always", "never"]),
+            "when it is started again after its end: when it `failed`, unless told otherwise",
+        ),
+        key("install", Text, "below which folder its files are installed; `${prefix}/lib` unless told otherwise"),
+    ],
+};
+
+pub(super) const METADATA: TableKeys = TableKeys {
+    name: "metadata",
+    written: "[metadata.NAME]",
+    says: "What libraries tell those who build on them: their metadata file (`NAME.pc`), made from the values and from what was found.",
+    keys: &[
+        key("summary", Text, "one line about it"),
+        key("libraries", Texts, "the parts; installed libraries"),
+        key("when", Condition, "it is there only while this holds"),
+        key("include", Conditional, "folders that their users search for headers"),
+        key("flags", Conditional, "further flags of their users' compiles"),
+        key("public-needs", Conditional, "needs that the headers have as well; all others are for static use only"),
+        key("install", Text, "the folder that it is installed in; `${prefix}/lib/pkgconfig` unless told otherwise"),
+    ],
+};
+
+pub(super) const SMOKE: TableKeys = TableKeys {
+    name: "smoke",
+    written: "[smoke.NAME]",
+    says: "A short run that shows that an installed program works: `install --check` makes it, in a clean environment and an empty folder.",
+    keys: &[
+        key("summary", Text, "one line about it"),
+        key("when", Condition, "it is made only while this holds"),
+        key("program", Text, "the part; an installed program"),
+        key("arguments", Conditional, "what the program is called with"),
+        key("says", Conditional, "texts that must stand in what it says"),
+        key("silent-on", Conditional, "texts that must not"),
+        key("success", Numbers, "exit codes that mean that it works"),
+        key("limit-seconds", Number, "how long it may take; 20 unless told otherwise"),
+    ],
+};
+
+pub(super) const ACTION: TableKeys = TableKeys {
+    name: "action",
+    written: "[action.NAME]",
+    says: "What is done once files are in place: a program with its arguments, never through a shell, and never for a package.",
+    keys: &[
+        key("summary", Text, "one line about it"),
+        key("run", Texts, "what is run after an installation, and after going back"),
+        key("undo", Texts, "what is run after a removal; nothing where it is not told"),
+        key("when", Condition, "it is done only while this holds"),
+        key("by", Word(&["anyone", "root"]), "who can do it; `anyone` unless told otherwise"),
+        key(
+            "absent",
+            Word(&["skip", "fail"]),
+            "where the program is not there: it is left out and told, or nothing is installed",
+        ),
+    ],
+};
