@@ -51,6 +51,16 @@ impl Architecture {
         self.row().2
     }
 
+    /// Its name in packages of RPM.
+    pub fn rpm(self) -> &'static str {
+        if self == Architecture::Arm { "armv7hl" } else { self.name() }
+    }
+
+    /// Tells whether its addresses have 64 bits.
+    pub fn is_wide(self) -> bool {
+        !matches!(self, Architecture::X86 | Architecture::Arm)
+    }
+
     /// Its name in packages of Debian.
     pub fn debian(self) -> &'static str {
         self.row().3

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use super::PackageFault;
+use super::parcel::Form;
 use crate::board::InstallRole;
 use crate::install::{Content, InstallPlan};
 
@@ -53,12 +54,13 @@ impl Share {
     /// All.
     pub const ALL: [Share; 3] = [Share::RunTime, Share::Development, Share::Documentation];
 
-    /// What a package with only this share adds to its name.
-    pub fn suffix(self) -> &'static str {
-        match self {
-            Share::RunTime => "",
-            Share::Development => "-dev",
-            Share::Documentation => "-doc",
+    /// What a package with only this share adds to its name, as each world has it.
+    pub fn suffix(self, form: Form) -> &'static str {
+        match (self, form) {
+            (Share::RunTime, _) => "",
+            (Share::Development, Form::Rpm) => "-devel",
+            (Share::Development, Form::Tar | Form::Deb) => "-dev",
+            (Share::Documentation, _) => "-doc",
         }
     }
 

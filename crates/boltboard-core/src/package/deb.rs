@@ -10,12 +10,9 @@ use flate2::write::GzEncoder;
 use super::PackageFault;
 use super::archive::{write_files, write_texts};
 use super::contents::{Packed, PackedFile, Share};
-use super::parcel::{PackedAction, Parcel};
-use crate::base::{Epoch, FileError, shell_word};
-use crate::board::{ActionAbsent, Tree};
-
-/// The longest short description that lists of packages show.
-const SHORT: usize = 80;
+use super::parcel::{PackedAction, Parcel, script_lines};
+use crate::base::{Epoch, FileError};
+use crate::board::Tree;
 
 /// Writes a package.
 ///
@@ -71,30 +68,11 @@ fn control_text(parcel: &Parcel, tree: &Tree, maintainer: &str) -> Result<String
     if let Some(homepage) = &tree.homepage {
         let _ = writeln!(text, "Homepage: {homepage}");
     }
-    let what = match parcel.share {
-        Share::RunTime => "",
-        Share::Development => " (to build on it)",
-        Share::Documentation => " (to read)",
-    };
-    let summary = if tree.summary.trim().is_empty() { &tree.name } else { &tree.summary };
-    let _ = writeln!(text, "Description: {}{what}", shortened(summary, SHORT - what.len()));
+    let _ = writeln!(text, "Description: {}", parcel.summary(tree));
     for line in tree.about.trim().lines() {
         let _ = writeln!(text, " {}", if line.trim().is_empty() { "." } else { line });
     }
     Ok(text)
-}
-
-/// A text of one line, cut off between two words where it is too long.
-fn shortened(text: &str, most: usize) -> String {
-    let mut short = String::new();
-    for word in text.split_whitespace() {
-        if short.chars().count() + word.chars().count() > most {
-            return short.trim_end_matches([' ', ',', ':']).to_string() + " …";
-        }
-        short += word;
-        short.push(' ');
-    }
-    short.trim_end().to_string()
 }
 
 /// In units of 1,024 bytes, each file rounded up.
@@ -118,21 +96,7 @@ fn configurations(files: &[PackedFile]) -> String {
 
 /// What is run after a step of the package manager; nothing where no action has words for it.
 fn script(step: &str, actions: &[PackedAction], words: impl Fn(&PackedAction) -> &Vec<String>) -> Option<String> {
-    let due: Vec<&PackedAction> = actions.iter().filter(|action| !words(action).is_empty()).collect();
-    if due.is_empty() {
-        return None;
-    }
-    let mut text = format!("#!/bin/sh\nset -e\nif [ \"$1\" = {step} ]; then\n");
-    for action in due {
-        let line: Vec<String> = words(action).iter().map(|word| shell_word(word)).collect();
-        let _ = writeln!(text, "    # {}", action.summary.replace(char::is_control, " "));
-        let _ = match action.absent {
-            ActionAbsent::Skip => {
-                writeln!(text, "    if command -v {} > /dev/null; then {}; fi", line[0], line.join(" "))
-            }
-            ActionAbsent::Fail => writeln!(text, "    {}", line.join(" ")),
-        };
-    }
-    text += "fi\n";
-    Some(text)
+    let lines: String = actions.iter().filter_map(|action| script_lines(action, words(action), "    ")).collect();
+    let text = format!("#!/bin/sh\nset -e\nif [ \"$1\" = {step} ]; then\n{lines}fi\n");
+    Some(text).filter(|_| !lines.is_empty())
 }

@@ -8,13 +8,14 @@ mod deb;
 mod debian;
 mod needs;
 mod parcel;
+mod rpm;
 mod spdx;
 
 pub use architecture::Architecture;
 pub use contents::{Packed, PackedFile, Share, contents};
 pub use debian::{DebianVersion, Dependency};
 pub use needs::{Library, Needed, needed};
-pub use parcel::{Form, Made, Parcel, ParcelName, parcels, write};
+pub use parcel::{Form, Made, Parcel, parcels, write};
 
 use std::path::PathBuf;
 
@@ -37,6 +38,15 @@ pub enum PackageFault {
     /// A package of this form says who answers for it.
     #[error("a .deb says who answers for it, and [tree] has no `maintainer`")]
     NoMaintainer,
+    /// A package of this form says its licence.
+    #[error("an .rpm says its licence, and [tree] has no `license`")]
+    NoLicense,
+    /// A version with a sign that stands for something else there.
+    #[error("`{0}` cannot be the version of an .rpm: `-` stands before the number of a packing")]
+    RpmVersion(String),
+    /// What is packed cannot be packed in this form.
+    #[error("it cannot be packed as an .rpm: {0}")]
+    Rpm(String),
     /// Programs for two kinds of machines.
     #[error("{first} is for {one} and {second} for {other}; a package is for one kind of machine")]
     TwoMachines {

@@ -41,6 +41,8 @@ pub struct Needed {
     pub not_found: BTreeSet<String>,
     /// The symbols that they use.
     pub symbols: BTreeSet<Symbol>,
+    /// The versions of symbols that they use, each with its library.
+    pub versions: BTreeSet<(String, String)>,
     /// What kind of machine they are for.
     pub architecture: Option<Architecture>,
 }
@@ -68,7 +70,9 @@ pub fn needed(files: &[PackedFile], root: &Path) -> Result<Needed, PackageFault>
             }
         }
         let Some(asks) = asks_of(source) else { continue };
-        needed.symbols.extend(symbols_of(source).unwrap_or_default());
+        let (symbols, versions) = symbols_of(source).unwrap_or_default();
+        needed.symbols.extend(symbols);
+        needed.versions.extend(versions);
         for name in asks.libraries.into_iter().filter(|name| !own.contains(name)) {
             match gets(&name, &file.path, &asks.run_paths, &searching) {
                 Some(at) => {
@@ -99,8 +103,11 @@ fn machine_of(path: &Path) -> Option<Architecture> {
     is_elf.then(|| Architecture::of_elf(number))?
 }
 
+/// Symbols, and versions of symbols with their libraries.
+type Used = (BTreeSet<Symbol>, BTreeSet<(String, String)>);
+
 /// The names that a file uses and does not have.
-fn symbols_of(path: &Path) -> Option<BTreeSet<Symbol>> {
+fn symbols_of(path: &Path) -> Option<Used> {
     let cache = ReadCache::new(std::fs::File::open(path).ok()?);
     match FileKind::parse(&cache).ok()? {
         FileKind::Elf64 => undefined::<object::elf::FileHeader64<Endianness>>(&cache),
@@ -109,13 +116,13 @@ fn symbols_of(path: &Path) -> Option<BTreeSet<Symbol>> {
     }
 }
 
-fn undefined<E: FileHeader<Endian = Endianness>>(data: &ReadCache<std::fs::File>) -> Option<BTreeSet<Symbol>> {
+fn undefined<E: FileHeader<Endian = Endianness>>(data: &ReadCache<std::fs::File>) -> Option<Used> {
     let header = E::parse(data).ok()?;
     let endian = header.endian().ok()?;
     let sections = header.sections(endian, data).ok()?;
     let symbols = sections.symbols(endian, data, object::elf::SHT_DYNSYM).ok()?;
     let versions = sections.versions(endian, data).ok()?;
-    let mut all = BTreeSet::new();
+    let (mut all, mut of_libraries) = (BTreeSet::new(), BTreeSet::new());
     for (index, symbol) in symbols.enumerate() {
         if !symbol.is_undefined(endian) {
             continue;
@@ -123,11 +130,13 @@ fn undefined<E: FileHeader<Endian = Endianness>>(data: &ReadCache<std::fs::File>
         let Ok(name) = symbols.symbol_name(endian, symbol) else { continue };
         let version = versions.as_ref().and_then(|table| {
             let version = table.version(table.version_index(endian, index).index()).ok()??;
-            Some(String::from_utf8_lossy(version.name()).into_owned())
+            let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+            of_libraries.extend(version.file().map(|library| (text(library), text(version.name()))));
+            Some(text(version.name()))
         });
         if !name.is_empty() {
             all.insert(Symbol { name: String::from_utf8_lossy(name).into_owned(), version });
         }
     }
-    Some(all)
+    Some((all, of_libraries))
 }

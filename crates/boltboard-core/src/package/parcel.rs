@@ -10,9 +10,9 @@ use super::archive::write_files;
 use super::contents::{Packed, PackedFile, Share};
 use super::debian::{Dependency, dependencies};
 use super::needs::{Needed, needed};
-use super::{deb, spdx};
+use super::{deb, rpm, spdx};
 use crate::base::files::{make_folder, write_whole};
-use crate::base::{Epoch, FileError};
+use crate::base::{FileError, shell_word};
 use crate::board::{ActionAbsent, ActionDef, Tree};
 use crate::plan::PlanInput;
 
@@ -26,15 +26,33 @@ pub enum Form {
     Tar,
     /// A package of Debian.
     Deb,
+    /// A package of RPM.
+    Rpm,
 }
 
 /// What a package is called.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ParcelName {
+struct ParcelName {
     /// Its name.
     pub name: String,
     /// Its version.
     pub version: String,
+}
+
+impl Form {
+    /// Checks that a tree says what a package of this form tells.
+    ///
+    /// # Errors
+    /// It does not, or its name or version cannot be that of a package.
+    pub fn check(self, tree: &Tree) -> Result<(), PackageFault> {
+        let ParcelName { version, .. } = ParcelName::of(tree)?;
+        match self {
+            Form::Deb if tree.maintainer.is_none() => Err(PackageFault::NoMaintainer),
+            Form::Rpm if tree.license.is_none() => Err(PackageFault::NoLicense),
+            Form::Rpm if version.contains('-') => Err(PackageFault::RpmVersion(version)),
+            Form::Tar | Form::Deb | Form::Rpm => Ok(()),
+        }
+    }
 }
 
 impl ParcelName {
@@ -104,6 +122,47 @@ pub struct Made {
     pub sha256: String,
 }
 
+/// The longest short description that lists of packages show.
+const SHORT: usize = 80;
+
+impl Parcel {
+    /// What it is, in one line.
+    pub(super) fn summary(&self, tree: &Tree) -> String {
+        let what = match self.share {
+            Share::RunTime => "",
+            Share::Development => " (to build on it)",
+            Share::Documentation => " (to read)",
+        };
+        let summary = if tree.summary.trim().is_empty() { &tree.name } else { &tree.summary };
+        format!("{}{what}", shortened(summary, SHORT - what.len()))
+    }
+}
+
+/// A text of one line, cut off between two words where it is too long.
+fn shortened(text: &str, most: usize) -> String {
+    let mut short = String::new();
+    for word in text.split_whitespace() {
+        if short.chars().count() + word.chars().count() > most {
+            return short.trim_end_matches([' ', ',', ':']).to_string() + " …";
+        }
+        short += word;
+        short.push(' ');
+    }
+    short.trim_end().to_string()
+}
+
+/// What a shell runs for an action with these words, if it has some; each line begins with `margin`.
+pub(super) fn script_lines(action: &PackedAction, words: &[String], margin: &str) -> Option<String> {
+    let program = shell_word(words.first()?);
+    let line = words.iter().map(|word| shell_word(word)).collect::<Vec<_>>().join(" ");
+    let summary = action.summary.replace(char::is_control, " ");
+    let command = match action.absent {
+        ActionAbsent::Skip => format!("if command -v {program} > /dev/null; then {line}; fi"),
+        ActionAbsent::Fail => line,
+    };
+    Some(format!("{margin}# {summary}\n{margin}{command}\n"))
+}
+
 /// Makes one package of all files, or one for each share that has some. Libraries are looked up on the host below `root`.
 ///
 /// # Errors
@@ -111,7 +170,7 @@ pub struct Made {
 pub fn parcels(
     input: &PlanInput<'_>,
     files: Vec<PackedFile>,
-    is_split: bool,
+    (form, is_split): (Form, bool),
     root: &Path,
 ) -> Result<Vec<Parcel>, PackageFault> {
     let ParcelName { name: of, version } = ParcelName::of(&input.board.tree)?;
@@ -129,8 +188,11 @@ pub fn parcels(
         if share == Share::Development {
             needed.architecture = machine;
         }
-        let depends = dependencies(root, &needed);
-        let (name, version) = (format!("{of}{}", share.suffix()), version.clone());
+        let depends = match form {
+            Form::Rpm => rpm::needs(&needed),
+            Form::Tar | Form::Deb => dependencies(root, &needed),
+        };
+        let (name, version) = (format!("{of}{}", share.suffix(form)), version.clone());
         let actions = if share == Share::RunTime { actions.clone() } else { vec![] };
         parcels.push(Parcel { name, of: of.clone(), version, share, files, needed, depends, actions });
     }
@@ -200,6 +262,12 @@ pub fn write(
             deb::write(parcel, tree, epoch, &mut bytes)?;
             (format!("{}_{}_{machine}.deb", parcel.name, parcel.version), bytes)
         }
+        Form::Rpm => {
+            let machine = parcel.needed.architecture.map_or("noarch", |machine| machine.rpm());
+            let mut bytes = Vec::new();
+            rpm::write(parcel, tree, epoch, &mut bytes)?;
+            (format!("{}-{}-1.{machine}.rpm", parcel.name, parcel.version), bytes)
+        }
     };
     let mut made = vec![put(folder, &name, &bytes)?];
     if form == Form::Tar {
@@ -221,7 +289,7 @@ pub fn write(
     Ok(made)
 }
 
-fn compressed(files: &[PackedFile], epoch: Epoch) -> Result<Vec<u8>, PackageFault> {
+fn compressed(files: &[PackedFile], epoch: crate::base::Epoch) -> Result<Vec<u8>, PackageFault> {
     let place = Path::new("/");
     let mut packer = zstd::Encoder::new(Vec::new(), LEVEL).map_err(FileError::on("pack", place))?;
     packer.include_checksum(true).map_err(FileError::on("pack", place))?;

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::install::{InstallAsk, plan_install};
-use boltboard_core::package::{Form, Made, PackageFault, Parcel, ParcelName, contents, parcels, write};
+use boltboard_core::package::{Form, Made, PackageFault, Parcel, contents, parcels, write};
 use clap::{Args, ValueEnum};
 
 use super::build::{BuildArgs, build_first};
@@ -46,6 +46,8 @@ enum PackageForm {
     Tar,
     /// A package of Debian
     Deb,
+    /// A package of RPM
+    Rpm,
 }
 
 /// Runs the command. What stands against a package is told before anything is built.
@@ -56,11 +58,9 @@ pub fn run(global: &Global, screen: &Screen, args: &PackageArgs) -> Result<Exit,
     let form = match args.form {
         PackageForm::Tar => Form::Tar,
         PackageForm::Deb => Form::Deb,
+        PackageForm::Rpm => Form::Rpm,
     };
-    ParcelName::of(&session.board.tree).map_err(stop)?;
-    if form == Form::Deb && session.board.tree.maintainer.is_none() {
-        return Err(stop(PackageFault::NoMaintainer));
-    }
+    form.check(&session.board.tree).map_err(stop)?;
     let into =
         args.into.as_ref().map_or_else(|| session.work.root().join("packages"), |dir| session.around.folder.join(dir));
     // Nothing lies there: what is packed is compared with nothing that is installed.
@@ -84,7 +84,7 @@ pub fn run(global: &Global, screen: &Screen, args: &PackageArgs) -> Result<Exit,
     let input = session.plan_input(&built.resolved, &built.planned);
     let plan = plan_install(&input, &built.planned.plan, &ask)?;
     let root = Path::new(ROOT);
-    let all = parcels(&input, contents(&plan).map_err(stop)?, args.split, root).map_err(stop)?;
+    let all = parcels(&input, contents(&plan).map_err(stop)?, (form, args.split), root).map_err(stop)?;
     let mut made: Vec<(Parcel, Vec<Made>)> = Vec::new();
     for parcel in all {
         let files = write(&parcel, form, &input, root, &into).map_err(stop)?;
@@ -109,6 +109,9 @@ fn stop(fault: PackageFault) -> Stop {
         PackageFault::Name(_) => wrong("give the tree a `name` in [tree] that fits"),
         PackageFault::Version(_) => wrong("give the tree a `version` in [tree] that fits"),
         PackageFault::NoMaintainer => wrong("say in [tree]: maintainer = \"Your Name <you@example.org>\""),
+        PackageFault::NoLicense => wrong("say in [tree]: license = \"MIT\""),
+        PackageFault::RpmVersion(_) => wrong("write `~` for what comes before a version, as in 1.0~rc1"),
+        PackageFault::Rpm(_) => wrong("pack it in another form: boltboard package --as tar"),
         PackageFault::TwoMachines { .. } => wrong("pack the parts of one kind of machine: boltboard package PART"),
         PackageFault::OddName(_) => wrong("give it another name with `install-as`"),
     }

@@ -204,6 +204,39 @@ fn what_is_there_to_build_on_and_to_read_can_have_packages_of_its_own() {
 }
 
 #[test]
+fn a_package_of_rpm_needs_libraries_by_name_and_keeps_configurations() {
+    let tree = tree();
+    let told = tree.run("package --as rpm --split --into rpms --json").code(0).json();
+    let packages = told["packages"].as_array().expect("a list");
+    let opened = |index: usize| {
+        let at = packages[index]["written"][0]["path"].as_str().expect("a path");
+        rpm::Package::open(tree.at(at.trim_start_matches("TREE/"))).expect("a package")
+    };
+    let main = opened(0);
+    main.verify_digests().expect("its digests are right");
+    let told = &main.metadata;
+    let version = (told.get_name().expect("a name"), told.get_version().expect("a version"));
+    assert_eq!((version, told.get_license().expect("a licence")), (("light-house", "1.2~rc1"), "MIT"));
+    let names = |all: Vec<rpm::Dependency>| all.into_iter().map(|one| one.name).collect::<Vec<_>>();
+    let requires = names(told.get_requires().expect("what it needs"));
+    assert!(requires.iter().any(|one| one.starts_with("libm.so.6(GLIBC_")), "{requires:?}");
+    assert!(!requires.iter().any(|one| one.starts_with("liblight")), "{requires:?}");
+    assert!(names(told.get_provides().expect("what it brings")).iter().any(|one| one.starts_with("liblight.so.3")));
+    let files = told.get_file_entries().expect("files");
+    let file = |path: &str| files.iter().find(|file| file.path() == Path::new(path)).expect("a file");
+    assert!(file("/etc/light.conf").flags().contains(rpm::FileFlags::CONFIG | rpm::FileFlags::NOREPLACE));
+    assert_eq!(file("/usr/bin/lightd").mode().permissions(), 0o755);
+    let script = told.get_post_install_script().expect("a script");
+    assert!(script.script.contains("\nldconfig\n") && !script.script.contains("configure"), "{}", script.script);
+    let removed = told.get_post_uninstall_script().expect("a script");
+    assert!(removed.script.starts_with("if [ \"$1\" = 0 ]; then\n"), "{}", removed.script);
+    let devel = opened(1);
+    assert_eq!(devel.metadata.get_name().expect("a name"), "light-house-devel");
+    let wants = devel.metadata.get_requires().expect("what it needs");
+    assert!(wants.iter().any(|one| one.name == "light-house" && one.version == "1.2~rc1-1"), "{wants:?}");
+}
+
+#[test]
 fn the_same_input_gives_the_same_bytes_wherever_it_is_built() {
     let (one, other) = (tree(), tree());
     let packed = |tree: &Scratch, form: &str| -> BTreeMap<String, Vec<u8>> {
@@ -214,7 +247,7 @@ fn the_same_input_gives_the_same_bytes_wherever_it_is_built() {
         };
         folder.map(read).collect()
     };
-    for form in ["tar", "deb"] {
+    for form in ["tar", "deb", "rpm"] {
         let first = packed(&one, form);
         assert_eq!(first.keys().collect::<Vec<_>>(), packed(&other, form).keys().collect::<Vec<_>>());
         assert!(first == packed(&other, form) && first == packed(&one, form), "{form}");
@@ -239,12 +272,15 @@ fn the_same_input_gives_the_same_bytes_wherever_it_is_built() {
 fn what_no_package_can_be_is_told_before_anything_is_built() {
     for (from, to, said) in [
         ("name = \"Light_House\"", "name = \"l\"", "`l` cannot be the name of a package"),
+        ("license = \"MIT\"\nhomepage", "homepage", "an .rpm says its licence"),
+        ("version = \"1.2~rc1\"", "version = \"1.2-rc1\"", "`1.2-rc1` cannot be the version of an .rpm"),
         ("version = \"1.2~rc1\"", "version = \"rc 1\"", "`rc 1` cannot be the version of a package"),
         ("maintainer = \"A Keeper <keeper@light.example>\"", "", "has no `maintainer`"),
     ] {
         let tree = tree();
         tree.edit("boltboard.toml", from, to);
-        tree.run("package --as deb").code(3).complains(&[said, "Nothing was packed."]);
+        let form = if said.contains(".rpm") { "rpm" } else { "deb" };
+        tree.run(&format!("package --as {form}")).code(3).complains(&[said, "Nothing was packed."]);
         assert!(!tree.at("boltboard-work/builds").exists() && !tree.at("boltboard-work/packages").exists());
     }
     let tree = tree();
