@@ -16,8 +16,6 @@ pub struct InstallFolder {
     pub part: PartId,
     /// Where it goes, below the staging folder if there is one.
     pub target: PathBuf,
-    /// Where it will be for its users: without the staging folder.
-    pub final_path: PathBuf,
     /// Permission bits.
     pub mode: u32,
     /// Who it is to belong to, as in `user:group`.
@@ -37,32 +35,45 @@ pub enum There {
     Other,
 }
 
+/// An empty folder that an installation makes, whatever lies there now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct EmptyPlace {
+    /// The part that it belongs to.
+    pub part: PartId,
+    /// Where it will be for its users.
+    pub path: PathBuf,
+    /// Permission bits.
+    pub mode: u32,
+    /// Who it is to belong to, as in `user:group`.
+    pub owner: Option<String>,
+}
+
 /// Works out the empty folders of a part.
-pub(super) fn planned(
-    input: &PlanInput<'_>,
-    id: PartId,
-    part: &PartDef,
-    staging: Option<&Path>,
-) -> Result<Vec<InstallFolder>, InstallFault> {
+pub(super) fn empty_places(input: &PlanInput<'_>, id: PartId, part: &PartDef) -> Result<Vec<EmptyPlace>, InstallFault> {
     let Some(rule) = &part.install else { return Ok(Vec::new()) };
     let to = checked_folder(part, &input.text(&rule.to))?;
-    let mut folders = Vec::new();
+    let mut places = Vec::new();
     for folder in &rule.folders {
-        let final_path = folder.path.below(&to);
-        let target = staged(&final_path, staging);
-        staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;
         let owner = folder.owner.as_ref().map(|owner| input.text(owner));
         if let Some(owner) = owner.as_ref().filter(|owner| !is_owner(owner)) {
             return Err(InstallFault::Owner { part: part.name.clone(), owner: owner.clone() });
         }
-        let there = match std::fs::symlink_metadata(&target) {
-            Ok(_) if target.is_dir() => There::Folder,
-            Ok(_) => There::Other,
-            Err(_) => There::Nothing,
-        };
-        folders.push(InstallFolder { part: id, target, final_path, mode: folder.mode, owner, there });
+        places.push(EmptyPlace { part: id, path: folder.path.below(&to), mode: folder.mode, owner });
     }
-    Ok(folders)
+    Ok(places)
+}
+
+/// Looks at what lies where an empty folder is to be.
+pub(super) fn planned(place: EmptyPlace, staging: Option<&Path>) -> Result<InstallFolder, InstallFault> {
+    let EmptyPlace { part, path, mode, owner } = place;
+    let target = staged(&path, staging);
+    staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;
+    let there = match std::fs::symlink_metadata(&target) {
+        Ok(_) if target.is_dir() => There::Folder,
+        Ok(_) => There::Other,
+        Err(_) => There::Nothing,
+    };
+    Ok(InstallFolder { part, target, mode, owner, there })
 }
 
 /// Makes a folder. Returns whether it belongs to whom it is to.

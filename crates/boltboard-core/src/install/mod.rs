@@ -3,6 +3,8 @@
 mod actions;
 mod apply;
 mod change;
+mod contents;
+mod elf;
 mod folders;
 mod generations;
 mod lock;
@@ -28,15 +30,17 @@ use crate::plan::{Plan, PlanInput};
 pub use actions::{Acted, After, CanAct, DueAction, act, due_actions, system_program};
 pub use apply::{Believed, BuiltFrom, InstallReport, KeptEdit, Record, Removal, ThreeWay, install, uninstall};
 pub use change::{ChangeFault, Doing, Move, Recovered, State};
-pub use folders::{InstallFolder, There};
+pub use contents::{Contents, FilePlace};
+pub(crate) use elf::{Elf, Symbol, Symbols};
+pub use folders::{EmptyPlace, InstallFolder, There};
 pub use generations::{BackPlan, Begun, Generations, Limits};
 pub use lock::Lock;
 pub use manifest::{Installed, Manifest, Recorded};
 pub use paths::{SearchVariable, search_paths};
 pub use place::{Content, InTheWay, Installable};
-use place::{checked_folder, content_of, link_of_others, stays_below};
+use place::{content_of, link_of_others, stays_below};
+pub(crate) use ready::gets;
 pub use ready::{Searching, Unready, unready};
-pub(crate) use ready::{asks_of, gets};
 pub use services::{InstalledService, Machine, Right, UnreadyService, installed_services, unready_services};
 pub use smoke::{SmokeRun, Smoked, smoke, smoke_runs};
 
@@ -204,47 +208,23 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
         Recorded::Whole(manifest) => Some(*manifest),
         Recorded::Damaged => return Err(InstallFault::Damaged(manifest_path)),
     };
-    let (mut files, mut folders) = (Vec::new(), Vec::new());
-    let wanted_part = |part: &PartId| ask.parts.is_empty() || ask.parts.contains(part);
-    for (part, outputs) in plan.parts.iter().filter(|(part, _)| wanted_part(part)) {
-        let definition = &board.parts[*part];
-        let Some(rule) = &definition.install else { continue };
-        folders.extend(folders::planned(input, *part, definition, staging)?);
-        let to = checked_folder(definition, &input.text(&rule.to))?;
-        for (index, output) in outputs.iter().enumerate() {
-            let own = rule.name.as_deref().filter(|_| index == 0);
-            let (source, name) = (output.handed_path(input.folders), own.unwrap_or(output.name()));
-            let final_path = to.join(name);
-            let target = staged(&final_path, staging);
-            staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;
-            let content = if (ask.is_stale)(output) { None } else { content_of(&source)? };
-            let step = step_for(content.as_ref(), &target, (&final_path, rule.mode), rule.role, before.as_ref())?;
-            files.push(InstallFile {
-                part: *part,
-                source,
-                target,
-                final_path,
-                mode: rule.mode,
-                role: rule.role,
-                content,
-                step,
-            });
-        }
+    let contents = Contents::of(input, plan, ask.parts, ask.is_stale)?;
+    let mut files = Vec::with_capacity(contents.files.len());
+    for FilePlace { part, source, path, mode, role, content } in contents.files {
+        let target = staged(&path, staging);
+        staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;
+        let step = step_for(content.as_ref(), &target, (&path, mode), role, before.as_ref())?;
+        files.push(InstallFile { part, source, target, final_path: path, mode, role, content, step });
     }
-    if files.is_empty() && folders.is_empty() {
-        return Err(InstallFault::Nothing);
-    }
+    let folders = contents.folders.into_iter().map(|place| folders::planned(place, staging));
+    let folders: Vec<InstallFolder> = folders.collect::<Result<_, _>>()?;
     if staging.is_none() {
         let prefix = prefix(input)?;
         let targets = files.iter().map(|file| &file.target).chain(folders.iter().map(|folder| &folder.target));
-        if let Some((folder, led)) = targets.filter_map(|target| link_of_others(&prefix, target)).next() {
+        let above: BTreeSet<&Path> = targets.filter_map(|target| target.parent()).collect();
+        if let Some((folder, led)) = above.into_iter().find_map(|folder| link_of_others(&prefix, folder)) {
             return Err(InstallFault::LinkOfOthers { folder, led });
         }
-    }
-    folders.sort_by(|a, b| a.target.cmp(&b.target));
-    files.sort_by(|a, b| a.target.cmp(&b.target));
-    if let Some(pair) = files.windows(2).find(|pair| pair[0].target == pair[1].target) {
-        return Err(InstallFault::Twice(pair[0].target.clone()));
     }
     let wanted = |path: &Path| files.iter().any(|file| file.final_path == path);
     let others: Vec<Installed> = before.iter().flat_map(|m| &m.files).filter(|f| !wanted(&f.path)).cloned().collect();

@@ -97,11 +97,11 @@ pub(super) fn stays_below(staging: &Path, target: &Path) -> Result<(), InstallFa
     Ok(())
 }
 
-/// Returns a link on the way to a place, below the prefix, that leads elsewhere and that neither we nor the administrator made:
+/// Returns a folder, or one above it below the prefix, that is a link and that neither we nor the administrator made:
 /// who may write to one folder there must not choose where ours are written.
-pub(super) fn link_of_others(prefix: &Path, target: &Path) -> Option<(PathBuf, PathBuf)> {
+pub(super) fn link_of_others(prefix: &Path, folder: &Path) -> Option<(PathBuf, PathBuf)> {
     let me = rustix::process::geteuid().as_raw();
-    let below: Vec<&Path> = target.ancestors().skip(1).take_while(|folder| folder.starts_with(prefix)).collect();
+    let below: Vec<&Path> = folder.ancestors().take_while(|folder| folder.starts_with(prefix)).collect();
     below.into_iter().rev().find_map(|folder| {
         let status = std::fs::symlink_metadata(folder).ok().filter(std::fs::Metadata::is_symlink)?;
         let led = std::fs::read_link(folder).unwrap_or_default();
@@ -182,13 +182,13 @@ mod tests {
         std::fs::create_dir(prefix.join("real")).unwrap();
         std::os::unix::fs::symlink("real", prefix.join("bin")).unwrap();
         // One that we made ourselves is our own affair.
-        assert_eq!(link_of_others(&prefix, &prefix.join("bin/x")), None);
+        assert_eq!(link_of_others(&prefix, &prefix.join("bin")), None);
         // Only the administrator can give a link away.
         if rustix::process::geteuid().is_root() {
             std::os::unix::fs::lchown(prefix.join("bin"), Some(12_345), None).unwrap();
-            let found = link_of_others(&prefix, &prefix.join("bin/deep/x"));
+            let found = link_of_others(&prefix, &prefix.join("bin/deep"));
             assert_eq!(found, Some((prefix.join("bin"), PathBuf::from("real"))));
-            assert_eq!(link_of_others(&prefix.join("real"), &prefix.join("real/x")), None);
+            assert_eq!(link_of_others(&prefix.join("real"), &prefix.join("real/deep")), None);
         }
     }
 

@@ -4,9 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use object::read::elf::{Dyn, FileHeader, ProgramHeader};
-use object::{Endianness, FileKind, ReadCache};
-
+use super::elf::{Elf, Symbols};
 use super::manifest::Manifest;
 use super::paths::{SearchVariable, search_paths};
 use super::services::UnreadyService;
@@ -129,7 +127,7 @@ pub fn unready(manifest: &Manifest, searching: &Searching) -> Vec<Unready> {
         .filter(|(name, _)| name.starts_with("lib") && name.contains(".so"))
         .collect();
     for file in manifest.files.iter().filter(|file| file.link.is_none()) {
-        let Some(asks) = asks_of(&file.path) else { continue };
+        let Some(asks) = Elf::of(&file.path, Symbols::Left).and_then(|elf| elf.asks) else { continue };
         for library in asks.libraries {
             let ours = own.get(&library).copied();
             let gets = gets(&library, &file.path, &asks.run_paths, searching);
@@ -166,51 +164,4 @@ fn can_run(path: &Path) -> bool {
 
 pub(super) fn same(one: &Path, other: &Path) -> bool {
     one == other || one.canonicalize().is_ok_and(|one| other.canonicalize().is_ok_and(|other| one == other))
-}
-
-/// What a file asks the dynamic linker for.
-pub(crate) struct Asks {
-    /// The libraries, by name.
-    pub libraries: Vec<String>,
-    /// Where it has them looked for.
-    pub run_paths: Vec<String>,
-}
-
-/// Reads what an ELF file asks for; `None` for any other file, and for one that cannot be read.
-pub(crate) fn asks_of(path: &Path) -> Option<Asks> {
-    let file = std::fs::File::open(path).ok().filter(|file| file.metadata().is_ok_and(|status| status.is_file()))?;
-    let cache = ReadCache::new(file);
-    match FileKind::parse(&cache).ok()? {
-        FileKind::Elf64 => asks::<object::elf::FileHeader64<Endianness>>(&cache),
-        FileKind::Elf32 => asks::<object::elf::FileHeader32<Endianness>>(&cache),
-        _ => None,
-    }
-}
-
-fn asks<E: FileHeader<Endian = Endianness>>(data: &ReadCache<std::fs::File>) -> Option<Asks> {
-    let header = E::parse(data).ok()?;
-    let endian = header.endian().ok()?;
-    let sections = header.sections(endian, data).ok()?;
-    let (entries, strings) = sections.dynamic(endian, data).ok()??;
-    let strings = sections.strings(endian, data, strings).ok()?;
-    let mut asks = Asks { libraries: vec![], run_paths: vec![] };
-    let has_loader =
-        header.program_headers(endian, data).ok()?.iter().any(|one| one.p_type(endian) == object::elf::PT_DYNAMIC);
-    if !has_loader {
-        return None;
-    }
-    for entry in entries {
-        let tag = entry.d_tag(endian);
-        if entry.is_string(endian)
-            && let Ok(text) = entry.string(endian, strings)
-        {
-            let text = String::from_utf8_lossy(text).into_owned();
-            if tag == object::elf::DT_NEEDED {
-                asks.libraries.push(text);
-            } else if tag == object::elf::DT_RUNPATH || tag == object::elf::DT_RPATH {
-                asks.run_paths.extend(text.split(':').filter(|part| !part.is_empty()).map(str::to_string));
-            }
-        }
-    }
-    Some(asks)
 }

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use super::PackageFault;
 use super::parcel::Form;
 use crate::board::InstallRole;
-use crate::install::{Content, InstallPlan};
+use crate::install::{Content, Contents};
 
 /// Something that a package puts in place.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -54,6 +54,15 @@ impl Share {
     /// All.
     pub const ALL: [Share; 3] = [Share::RunTime, Share::Development, Share::Documentation];
 
+    /// What it is there for, in words.
+    pub fn word(self) -> &'static str {
+        match self {
+            Share::RunTime => "to run",
+            Share::Development => "to build on",
+            Share::Documentation => "to read",
+        }
+    }
+
     /// What a package with only this share adds to its name, as each world has it.
     pub fn suffix(self, form: Form) -> &'static str {
         match (self, form) {
@@ -88,9 +97,9 @@ impl Share {
 ///
 /// # Errors
 /// A name that no archive can hold.
-pub fn contents(plan: &InstallPlan) -> Result<Vec<PackedFile>, PackageFault> {
+pub fn packed(contents: &Contents) -> Result<Vec<PackedFile>, PackageFault> {
     let mut all = Vec::new();
-    for file in &plan.files {
+    for file in &contents.files {
         let packed = match &file.content {
             Some(Content::Link(to)) => Packed::Link(to.clone()),
             _ => {
@@ -98,11 +107,11 @@ pub fn contents(plan: &InstallPlan) -> Result<Vec<PackedFile>, PackageFault> {
                 Packed::File { source: file.source.clone(), mode: file.mode, is_config }
             }
         };
-        all.push(PackedFile { path: checked(&file.final_path)?, packed });
+        all.push(PackedFile { path: checked(&file.path)?, packed });
     }
-    for folder in &plan.folders {
+    for folder in &contents.folders {
         let packed = Packed::Folder { mode: folder.mode, owner: folder.owner.clone() };
-        all.push(PackedFile { path: checked(&folder.final_path)?, packed });
+        all.push(PackedFile { path: checked(&folder.path)?, packed });
     }
     all.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(all)

@@ -3,13 +3,20 @@
 //! Its files are read as `deb-symbols(5)`, `deb-shlibs(5)` and `dpkg(1)` describe them; versions compare as `deb-version(7)` says.
 
 use std::cmp::Ordering;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 
-use super::needs::{Library, Needed, Symbol};
+use super::needs::Needed;
+use crate::install::Symbol;
 
 /// What stands for a version in the files about symbols.
 const MINIMUM: &str = "#MINVER#";
+
+/// The version of symbols that have none.
+const UNVERSIONED: &str = "Base";
+/// What the files about symbols, and those about libraries as a whole, end in.
+const SYMBOLS: &str = ".symbols";
+const LIBRARIES: &str = ".shlibs";
 
 /// A version of a package.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -98,9 +105,24 @@ impl std::fmt::Display for Dependency {
 /// that are used. Libraries that no package owns are left out.
 pub(super) fn dependencies(root: &Path, needed: &Needed) -> Vec<Dependency> {
     let mut found: BTreeMap<String, Option<DebianVersion>> = BTreeMap::new();
+    let info = root.join("var/lib/dpkg/info");
+    let entries = std::fs::read_dir(&info).into_iter().flatten().filter_map(Result::ok);
+    let mut texts: Vec<String> = entries.filter_map(|entry| entry.file_name().into_string().ok()).collect();
+    texts.retain(|name| name.ends_with(SYMBOLS) || name.ends_with(LIBRARIES));
+    texts.sort();
     for library in needed.libraries.values() {
         let Some(owner) = &library.owner else { continue };
-        for Dependency { package, from } in of_library(root, owner, library, needed) {
+        let text_of = |ending: &str| {
+            let is_of = |name: &&String| {
+                let rest = name.strip_prefix(owner.as_str()).and_then(|rest| rest.strip_suffix(ending));
+                rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(':'))
+            };
+            std::fs::read_to_string(info.join(texts.iter().find(is_of)?)).ok()
+        };
+        let of_symbols = || by_symbols(&text_of(SYMBOLS)?, &library.name, &Used::of(&library.name, &needed.symbols));
+        let of_library = || by_library(&text_of(LIBRARIES)?, &library.name);
+        let plain = || vec![Dependency { package: owner.clone(), from: None }];
+        for Dependency { package, from } in of_symbols().or_else(of_library).unwrap_or_else(plain) {
             let known = found.entry(package).or_default();
             if from > *known {
                 *known = from;
@@ -110,25 +132,38 @@ pub(super) fn dependencies(root: &Path, needed: &Needed) -> Vec<Dependency> {
     found.into_iter().map(|(package, from)| Dependency { package, from }).collect()
 }
 
-fn of_library(root: &Path, owner: &str, library: &Library, needed: &Needed) -> Vec<Dependency> {
-    let info = root.join("var/lib/dpkg/info");
-    let text_of = |ending: &str| {
-        let qualified = std::fs::read_dir(&info).ok()?.filter_map(Result::ok).map(|entry| entry.file_name());
-        let mut names: Vec<String> = qualified.filter_map(|name| name.into_string().ok()).collect();
-        names.sort();
-        let is_of = |name: &&String| {
-            let rest = name.strip_prefix(owner).and_then(|rest| rest.strip_suffix(ending));
-            rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(':'))
-        };
-        std::fs::read_to_string(info.join(names.iter().find(is_of)?)).ok()
-    };
-    let by_symbols = text_of(".symbols").and_then(|text| by_symbols(&text, &library.name, &needed.symbols));
-    let by_library = || text_of(".shlibs").and_then(|text| by_library(&text, &library.name));
-    by_symbols.or_else(by_library).unwrap_or_else(|| vec![Dependency { package: owner.to_string(), from: None }])
+/// What is used of one library.
+struct Used<'s> {
+    /// Symbols, each with its version.
+    symbols: HashSet<(&'s str, &'s str)>,
+    /// Versions of which any symbol is used.
+    versions: HashSet<&'s str>,
+}
+
+impl<'s> Used<'s> {
+    /// Takes what can be of this library: what is known to be, and symbols without a version, which any can have.
+    fn of(library: &str, all: &'s BTreeSet<Symbol>) -> Used<'s> {
+        let mut used = Used { symbols: HashSet::new(), versions: HashSet::new() };
+        for symbol in all {
+            let version = match &symbol.of {
+                Some((version, of)) if of == library => version.as_str(),
+                Some(_) => continue,
+                None => UNVERSIONED,
+            };
+            used.symbols.insert((&symbol.name, version));
+            used.versions.insert(version);
+        }
+        used
+    }
+
+    fn has(&self, name: &str, version: &str) -> bool {
+        // A version as such is used by each symbol of it.
+        self.symbols.contains(&(name, version)) || name == version && self.versions.contains(version)
+    }
 }
 
 /// What a file about symbols says of a library: the packages of all symbols that are used, each from its version on.
-fn by_symbols(text: &str, library: &str, used: &BTreeSet<Symbol>) -> Option<Vec<Dependency>> {
+fn by_symbols(text: &str, library: &str, used: &Used<'_>) -> Option<Vec<Dependency>> {
     let mut lines =
         text.lines().skip_while(|line| line.split_whitespace().next() != Some(library) || line.starts_with(' '));
     let mut templates = vec![lines.next()?.split_once(' ')?.1.trim()];
@@ -139,11 +174,8 @@ fn by_symbols(text: &str, library: &str, used: &BTreeSet<Symbol>) -> Option<Vec<
         } else if let Some(line) = line.strip_prefix(' ') {
             let mut fields = line.split_whitespace();
             let (Some(symbol), Some(version)) = (fields.next(), fields.next()) else { continue };
-            let (name, of) = symbol.split_once('@').unwrap_or((symbol, "Base"));
-            let is_used = used.contains(&Symbol { name: name.into(), version: (of != "Base").then(|| of.into()) })
-                // A version as such is used by each symbol of it.
-                || name == of && used.iter().any(|symbol| symbol.version.as_deref() == Some(of));
-            if is_used {
+            let (name, of) = symbol.split_once('@').unwrap_or((symbol, UNVERSIONED));
+            if used.has(name, of) {
                 let template = fields.next().and_then(|number| number.parse().ok()).unwrap_or(0);
                 let version = DebianVersion::new(version);
                 let known = minima.entry(template).or_insert_with(|| version.clone());
@@ -216,7 +248,7 @@ mod tests {
     }
 
     fn symbol(name: &str, version: Option<&str>) -> Symbol {
-        Symbol { name: name.into(), version: version.map(str::to_string) }
+        Symbol { name: name.into(), of: version.map(|version| (version.into(), "libfog.so.1".into())) }
     }
 
     #[test]
@@ -224,14 +256,19 @@ mod tests {
         let text = "libfog.so.1 libfog1 #MINVER#\n* Build-Depends-Package: libfog-dev\n| libfog1 (>> 2), libfog1 (<< 3)\n \
                     FOG_1@FOG_1 1.0\n FOG_2@FOG_2 1:2.0\n old@FOG_1 1.0\n new@FOG_2 1:2.0\n bare@Base 1.5\n inner@FOG_X 0 1\n\
                     libmist.so.1 libmist1 #MINVER#\n old@FOG_1 9\n";
-        let of = |used: &[Symbol]| by_symbols(text, "libfog.so.1", &used.iter().cloned().collect());
+        let of = |used: &[Symbol]| {
+            let all = used.iter().cloned().collect();
+            by_symbols(text, "libfog.so.1", &Used::of("libfog.so.1", &all))
+        };
         let from =
             |text: &str| Some(vec![Dependency { package: "libfog1".into(), from: Some(DebianVersion::new(text)) }]);
         assert_eq!(of(&[symbol("old", Some("FOG_1"))]), from("1.0"));
         assert_eq!(of(&[symbol("old", Some("FOG_1")), symbol("new", Some("FOG_2"))]), from("1:2.0"));
         assert_eq!(of(&[symbol("bare", None)]), from("1.5"));
         assert_eq!(of(&[]), Some(vec![Dependency { package: "libfog1".into(), from: None }]));
-        assert_eq!(by_symbols(text, "libnone.so.1", &BTreeSet::new()), None);
+        let of_others = Symbol { name: "new".into(), of: Some(("FOG_2".into(), "libmist.so.1".into())) };
+        assert_eq!(of(&[of_others]), Some(vec![Dependency { package: "libfog1".into(), from: None }]));
+        assert_eq!(by_symbols(text, "libnone.so.1", &Used::of("libnone.so.1", &BTreeSet::new())), None);
         assert_eq!(
             by_library("libfog 1 libfog1 (>= 1.2), fog-data\nlibfog 2 libfog2\n", "libfog.so.1")
                 .map(|all| all.iter().map(ToString::to_string).collect::<Vec<_>>()),

@@ -12,9 +12,9 @@ mod rpm;
 mod spdx;
 
 pub use architecture::Architecture;
-pub use contents::{Packed, PackedFile, Share, contents};
+pub use contents::{Packed, PackedFile, Share, packed};
 pub use debian::{DebianVersion, Dependency};
-pub use needs::{Library, Needed, needed};
+pub use needs::{Library, Needed};
 pub use parcel::{Form, Made, Parcel, parcels, write};
 
 use std::path::PathBuf;
@@ -58,6 +58,14 @@ pub enum PackageFault {
         second: PathBuf,
         /// What that runs on.
         other: Architecture,
+    },
+    /// Programs for a kind of machine that packages have no name for.
+    #[error("{file} is for a kind of machine (number {number} in ELF) that packages here have no name for")]
+    UnknownMachine {
+        /// The file.
+        file: PathBuf,
+        /// The number.
+        number: u16,
     },
     /// A name that archives cannot hold as a text.
     #[error("{0:?} has a name that is not UTF-8, or one with a line break")]

@@ -3,23 +3,11 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
-use object::read::elf::{FileHeader, Sym};
-use object::{Endianness, FileKind, ReadCache, ReadRef};
-
 use super::PackageFault;
 use super::architecture::Architecture;
 use super::contents::{Packed, PackedFile};
-use crate::install::{Searching, asks_of, gets};
+use crate::install::{Elf, Searching, Symbol, Symbols, gets};
 use crate::remedy::Family;
-
-/// A name that a file uses of a library.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Symbol {
-    /// The name.
-    pub name: String,
-    /// The version of it, where the library has versions.
-    pub version: Option<String>,
-}
 
 /// A library of the host.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,7 +20,7 @@ pub struct Library {
     pub owner: Option<String>,
 }
 
-/// All that files ask for beyond themselves.
+/// All that files ask for beyond what is packed with them.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Needed {
     /// The libraries, by name.
@@ -40,103 +28,77 @@ pub struct Needed {
     /// Names that nothing here answers to.
     pub not_found: BTreeSet<String>,
     /// The symbols that they use.
-    pub symbols: BTreeSet<Symbol>,
-    /// The versions of symbols that they use, each with its library.
-    pub versions: BTreeSet<(String, String)>,
+    pub(super) symbols: BTreeSet<Symbol>,
     /// What kind of machine they are for.
     pub architecture: Option<Architecture>,
 }
 
-/// Works out what files ask for, on the host below `root`.
+impl Needed {
+    /// Takes what other files ask for, too.
+    fn add(&mut self, more: &Needed) {
+        self.libraries.extend(more.libraries.iter().map(|(name, library)| (name.clone(), library.clone())));
+        self.not_found.extend(more.not_found.iter().cloned());
+        self.symbols.extend(more.symbols.iter().cloned());
+        self.architecture = self.architecture.or(more.architecture);
+    }
+
+    /// Joins what single files ask for.
+    pub(super) fn of_all<'n>(all: impl IntoIterator<Item = &'n Needed>) -> Needed {
+        let mut needed = Needed::default();
+        all.into_iter().for_each(|more| needed.add(more));
+        needed
+    }
+}
+
+/// Works out what each of the files asks for, on the host below `root`. What one of them brings, the others do not ask the host for.
 ///
 /// # Errors
-/// They are for two kinds of machines.
-pub fn needed(files: &[PackedFile], root: &Path) -> Result<Needed, PackageFault> {
-    let mut needed = Needed::default();
-    let mut first: Option<(Architecture, &Path)> = None;
+/// They are for two kinds of machines, or for one that no package has a name for.
+pub(super) fn needed(files: &[PackedFile], root: &Path) -> Result<Vec<Needed>, PackageFault> {
     let name_of = |path: &Path| path.file_name().map_or(String::new(), |name| name.to_string_lossy().into_owned());
     let own: BTreeSet<String> = files.iter().map(|file| name_of(&file.path)).collect();
     let searching = Searching::of("", "", root);
+    let mut first: Option<(Architecture, &Path)> = None;
+    let mut all = Vec::with_capacity(files.len());
     for file in files {
-        let Packed::File { source, .. } = &file.packed else { continue };
-        if let Some(machine) = machine_of(source) {
-            match first {
-                Some((one, at)) if one != machine => {
-                    let (first, second) = (at.to_path_buf(), file.path.clone());
-                    return Err(PackageFault::TwoMachines { first, one, second, other: machine });
+        let mut needed = Needed::default();
+        if let Packed::File { source, .. } = &file.packed
+            && let Some(elf) = Elf::of(source, Symbols::Read)
+        {
+            let machine = Architecture::of_elf(elf.machine)
+                .ok_or_else(|| PackageFault::UnknownMachine { file: file.path.clone(), number: elf.machine })?;
+            let (one, at) = *first.get_or_insert((machine, &file.path));
+            if one != machine {
+                let (first, second) = (at.to_path_buf(), file.path.clone());
+                return Err(PackageFault::TwoMachines { first, one, second, other: machine });
+            }
+            needed.architecture = Some(machine);
+            let asks = elf.asks.unwrap_or_default();
+            needed.symbols.extend(asks.symbols);
+            for name in asks.libraries.into_iter().filter(|name| !own.contains(name)) {
+                match gets(&name, &file.path, &asks.run_paths, &searching) {
+                    Some(at) => {
+                        let file = at.canonicalize().unwrap_or(at);
+                        needed.libraries.insert(name.clone(), Library { name, file, owner: None });
+                    }
+                    None => drop(needed.not_found.insert(name)),
                 }
-                Some(_) => {}
-                None => first = Some((machine, &file.path)),
             }
         }
-        let Some(asks) = asks_of(source) else { continue };
-        let (symbols, versions) = symbols_of(source).unwrap_or_default();
-        needed.symbols.extend(symbols);
-        needed.versions.extend(versions);
-        for name in asks.libraries.into_iter().filter(|name| !own.contains(name)) {
-            match gets(&name, &file.path, &asks.run_paths, &searching) {
-                Some(at) => {
-                    let library = Library { name: name.clone(), file: at.canonicalize().unwrap_or(at), owner: None };
-                    needed.libraries.entry(name).or_insert(library);
-                }
-                None => drop(needed.not_found.insert(name)),
-            }
-        }
+        all.push(needed);
     }
-    let places: BTreeSet<String> =
-        needed.libraries.values().map(|library| library.file.display().to_string()).collect();
-    let owners = if places.is_empty() { BTreeMap::new() } else { Family::Debian.owners(root, &places) };
-    for library in needed.libraries.values_mut() {
-        library.owner = owners.get(&library.file.display().to_string()).map(ToString::to_string);
-    }
-    needed.architecture = first.map(|(machine, _)| machine);
-    Ok(needed)
+    find_owners(&mut all, root);
+    Ok(all)
 }
 
-/// What kind of machine a file is for, if it is a program, library or object.
-fn machine_of(path: &Path) -> Option<Architecture> {
-    let head = object::read::ReadCache::new(std::fs::File::open(path).ok()?);
-    let start = (&head).read_bytes_at(0, 20).ok()?;
-    let bytes: [u8; 2] = start.get(18..20)?.try_into().ok()?;
-    let is_elf = start.starts_with(b"\x7fELF");
-    let number = if start.get(5) == Some(&2) { u16::from_be_bytes(bytes) } else { u16::from_le_bytes(bytes) };
-    is_elf.then(|| Architecture::of_elf(number))?
-}
-
-/// Symbols, and versions of symbols with their libraries.
-type Used = (BTreeSet<Symbol>, BTreeSet<(String, String)>);
-
-/// The names that a file uses and does not have.
-fn symbols_of(path: &Path) -> Option<Used> {
-    let cache = ReadCache::new(std::fs::File::open(path).ok()?);
-    match FileKind::parse(&cache).ok()? {
-        FileKind::Elf64 => undefined::<object::elf::FileHeader64<Endianness>>(&cache),
-        FileKind::Elf32 => undefined::<object::elf::FileHeader32<Endianness>>(&cache),
-        _ => None,
+fn find_owners(all: &mut [Needed], root: &Path) {
+    let place = |library: &Library| library.file.display().to_string();
+    let places: BTreeSet<String> = all.iter().flat_map(|needed| needed.libraries.values()).map(place).collect();
+    if places.is_empty() {
+        return;
     }
-}
-
-fn undefined<E: FileHeader<Endian = Endianness>>(data: &ReadCache<std::fs::File>) -> Option<Used> {
-    let header = E::parse(data).ok()?;
-    let endian = header.endian().ok()?;
-    let sections = header.sections(endian, data).ok()?;
-    let symbols = sections.symbols(endian, data, object::elf::SHT_DYNSYM).ok()?;
-    let versions = sections.versions(endian, data).ok()?;
-    let (mut all, mut of_libraries) = (BTreeSet::new(), BTreeSet::new());
-    for (index, symbol) in symbols.enumerate() {
-        if !symbol.is_undefined(endian) {
-            continue;
-        }
-        let Ok(name) = symbols.symbol_name(endian, symbol) else { continue };
-        let version = versions.as_ref().and_then(|table| {
-            let version = table.version(table.version_index(endian, index).index()).ok()??;
-            let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-            of_libraries.extend(version.file().map(|library| (text(library), text(version.name()))));
-            Some(text(version.name()))
-        });
-        if !name.is_empty() {
-            all.insert(Symbol { name: String::from_utf8_lossy(name).into_owned(), version });
-        }
+    let owners = Family::Debian.owners(root, &places);
+    for library in all.iter_mut().flat_map(|needed| needed.libraries.values_mut()) {
+        library.owner = owners.get(&place(library)).map(ToString::to_string);
     }
-    Some((all, of_libraries))
 }

@@ -30,50 +30,36 @@ pub enum Form {
     Rpm,
 }
 
-/// What a package is called.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct ParcelName {
-    /// Its name.
-    pub name: String,
-    /// Its version.
-    pub version: String,
-}
-
 impl Form {
     /// Checks that a tree says what a package of this form tells.
     ///
     /// # Errors
     /// It does not, or its name or version cannot be that of a package.
     pub fn check(self, tree: &Tree) -> Result<(), PackageFault> {
-        let ParcelName { version, .. } = ParcelName::of(tree)?;
+        package_name(tree)?;
+        let version = &tree.version;
+        let of_version = |c: char| c.is_ascii_alphanumeric() || ".+-~".contains(c);
+        if !version.starts_with(|c: char| c.is_ascii_digit()) || !version.chars().all(of_version) {
+            return Err(PackageFault::Version(version.clone()));
+        }
         match self {
             Form::Deb if tree.maintainer.is_none() => Err(PackageFault::NoMaintainer),
             Form::Rpm if tree.license.is_none() => Err(PackageFault::NoLicense),
-            Form::Rpm if version.contains('-') => Err(PackageFault::RpmVersion(version)),
+            Form::Rpm if version.contains('-') => Err(PackageFault::RpmVersion(version.clone())),
             Form::Tar | Form::Deb | Form::Rpm => Ok(()),
         }
     }
 }
 
-impl ParcelName {
-    /// The name and version of a tree's packages: small letters, and `-` for `_`.
-    ///
-    /// # Errors
-    /// They cannot be made fit.
-    pub fn of(tree: &Tree) -> Result<ParcelName, PackageFault> {
-        let name = tree.name.to_ascii_lowercase().replace('_', "-");
-        let of_name = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "+-.".contains(c);
-        let starts = name.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit());
-        if name.len() < 2 || !starts || !name.chars().all(of_name) {
-            return Err(PackageFault::Name(tree.name.clone()));
-        }
-        let version = tree.version.clone();
-        let of_version = |c: char| c.is_ascii_alphanumeric() || ".+-~".contains(c);
-        if !version.starts_with(|c: char| c.is_ascii_digit()) || !version.chars().all(of_version) {
-            return Err(PackageFault::Version(version));
-        }
-        Ok(ParcelName { name, version })
+/// What the packages of a tree are called: small letters, and `-` for `_`.
+fn package_name(tree: &Tree) -> Result<String, PackageFault> {
+    let name = tree.name.to_ascii_lowercase().replace('_', "-");
+    let of_name = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "+-.".contains(c);
+    let starts = name.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit());
+    if name.len() < 2 || !starts || !name.chars().all(of_name) {
+        return Err(PackageFault::Name(tree.name.clone()));
     }
+    Ok(name)
 }
 
 /// What is done once a package is in place.
@@ -169,25 +155,28 @@ pub(super) fn script_lines(action: &PackedAction, words: &[String], margin: &str
 /// See [`PackageFault`].
 pub fn parcels(
     input: &PlanInput<'_>,
-    files: Vec<PackedFile>,
+    files: &[PackedFile],
     (form, is_split): (Form, bool),
     root: &Path,
 ) -> Result<Vec<Parcel>, PackageFault> {
-    let ParcelName { name: of, version } = ParcelName::of(&input.board.tree)?;
+    form.check(&input.board.tree)?;
+    let (of, version) = (package_name(&input.board.tree)?, &input.board.tree.version);
     let actions = actions(input);
-    let machine = needed(&files, root)?.architecture;
+    let asked = needed(files, root)?;
+    let machine = asked.iter().find_map(|needed| needed.architecture);
     let mut parcels = Vec::new();
     for share in Share::ALL {
-        let is_in = |file: &&PackedFile| if is_split { Share::of(file) == share } else { share == Share::RunTime };
-        let files: Vec<PackedFile> = files.iter().filter(is_in).cloned().collect();
-        if files.is_empty() {
+        let is_in = |file: &PackedFile| if is_split { Share::of(file) == share } else { share == Share::RunTime };
+        let own: Vec<(&PackedFile, &Needed)> = files.iter().zip(&asked).filter(|(file, _)| is_in(file)).collect();
+        if own.is_empty() {
             continue;
         }
-        let mut needed = needed(&files, root)?;
+        let mut needed = Needed::of_all(own.iter().map(|(_, needed)| *needed));
         // What is built on it is built for the same machines, also where that share itself holds no code.
         if share == Share::Development {
             needed.architecture = machine;
         }
+        let files: Vec<PackedFile> = own.into_iter().map(|(file, _)| file.clone()).collect();
         let depends = match form {
             Form::Rpm => rpm::needs(&needed),
             Form::Tar | Form::Deb => dependencies(root, &needed),

@@ -1,6 +1,7 @@
 //! Packages of RPM, by crate `rpm`. What they need are libraries and versions of their symbols by name, as that world does it; no
 //! database is asked.
 
+use std::collections::BTreeSet;
 use std::io::Write;
 use std::path::Path;
 
@@ -99,10 +100,9 @@ pub(super) fn needs(needed: &Needed) -> Vec<super::debian::Dependency> {
     let is_wide = needed.architecture.is_none_or(Architecture::is_wide);
     let libraries = needed.libraries.keys().chain(&needed.not_found).map(|name| of_library(name, "", is_wide));
     let is_asked = |name: &String| needed.libraries.contains_key(name) || needed.not_found.contains(name);
-    let versions = needed.versions.iter().filter(|(name, _)| is_asked(name));
-    let mut all: Vec<String> =
-        libraries.chain(versions.map(|(name, version)| of_library(name, version, is_wide))).collect();
-    all.sort();
+    let versions = needed.symbols.iter().filter_map(|symbol| symbol.of.as_ref()).filter(|(_, name)| is_asked(name));
+    let all: BTreeSet<String> =
+        libraries.chain(versions.map(|(version, name)| of_library(name, version, is_wide))).collect();
     all.into_iter().map(|package| super::debian::Dependency { package, from: None }).collect()
 }
 

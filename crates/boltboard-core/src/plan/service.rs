@@ -162,7 +162,7 @@ pub(super) fn service_text(tree: &Tree, def: &ServiceDef, now: &ServiceNow, file
 fn unit(def: &ServiceDef, now: &ServiceNow) -> String {
     let mut text = format!("[Unit]\nDescription={}\n", def.summary.replace('%', "%%"));
     if !now.ports.is_empty() {
-        text += "Wants=network-online.target\nAfter=network-online.target\n";
+        text += "After=network.target\n";
     }
     let kind = match def.ready {
         ServiceReady::Runs => "exec",
@@ -176,7 +176,7 @@ fn unit(def: &ServiceDef, now: &ServiceNow) -> String {
         text += &format!("Environment={}\n", quoted(&format!("{name}={value}"), false));
     }
     if let Some(user) = &now.user {
-        text += &format!("User={user}\nGroup={user}\n");
+        text += &format!("User={user}\n");
         // What only the administrator may listen on is handed to the user.
         if now.ports.iter().any(|port| port.number < FIRST_FREE_PORT) {
             text += "AmbientCapabilities=CAP_NET_BIND_SERVICE\n";

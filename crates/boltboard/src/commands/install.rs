@@ -4,11 +4,10 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    After, BuiltFrom, CanAct, DueAction, InstallAsk, InstallFault, Lock, Machine, Record, Searching, Smoked, Unready,
-    install as core_install, installed_services, manifest_path, plan_install, smoke, smoke_runs, system_program,
-    unready, unready_services,
+    After, BuiltFrom, CanAct, Contents, DueAction, InstallAsk, InstallFault, Lock, Machine, Record, Searching, Smoked,
+    Unready, install as core_install, installed_services, manifest_path, plan_install, smoke, smoke_runs,
+    system_program, unready, unready_services,
 };
-use boltboard_core::plan::PlanInput;
 use boltboard_core::session::{Planned, Resolved};
 use boltboard_core::step::StepId;
 use boltboard_core::survey::Compiler;
@@ -159,7 +158,7 @@ fn check(session: &Session, screen: &Screen, resolved: &Resolved, below: Option<
     let unready = if below.is_none() { unready_now(session, resolved, &planned)? } else { vec![] };
     let input = session.plan_input(resolved, &planned);
     let libraries = match &below {
-        Some(folder) => libraries_below(&input, &planned, folder)?,
+        Some(folder) => Contents::of(&input, &planned.plan, &[], &|_| true)?.library_folders(folder),
         None => vec![],
     };
     let mut smoked = Vec::new();
@@ -178,16 +177,6 @@ fn check(session: &Session, screen: &Screen, resolved: &Resolved, below: Option<
         screen.out(&ready::unready(&unready, &has_program));
     }
     Ok(if is_well { Exit::Done } else { Exit::No })
-}
-
-/// Folders below a staging folder in which libraries lie that were unpacked there.
-fn libraries_below(input: &PlanInput<'_>, planned: &Planned, below: &Path) -> Result<Vec<PathBuf>, Stop> {
-    let ask = InstallAsk { parts: &[], staging: Some(below), is_stale: &|_| true, wrote: &|_| false };
-    let files = plan_install(input, &planned.plan, &ask)?.files;
-    let is_library = |path: &&PathBuf| path.file_name().is_some_and(|name| name.to_string_lossy().contains(".so"));
-    let folders = files.iter().map(|file| &file.target).filter(is_library).filter_map(|path| path.parent());
-    let folders: std::collections::BTreeSet<PathBuf> = folders.map(Path::to_path_buf).collect();
-    Ok(folders.into_iter().collect())
 }
 
 /// Tells that a folder may not be written to, and the ways around it.

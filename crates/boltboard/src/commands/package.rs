@@ -2,8 +2,8 @@
 
 use std::path::{Path, PathBuf};
 
-use boltboard_core::install::{InstallAsk, plan_install};
-use boltboard_core::package::{Form, Made, PackageFault, Parcel, contents, parcels, write};
+use boltboard_core::install::Contents;
+use boltboard_core::package::{Form, Made, PackageFault, Parcel, packed, parcels, write};
 use clap::{Args, ValueEnum};
 
 use super::build::{BuildArgs, build_first};
@@ -12,8 +12,7 @@ use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, FaultKind, Stop};
 use crate::render::Screen;
-use crate::render::package::{PackageAnswer, preview, written};
-use crate::render::text::count;
+use crate::render::package::{PackageAnswer, PreviewAnswer, preview, written};
 use crate::session::Session;
 
 /// Below this root the host's package database is looked at.
@@ -63,18 +62,17 @@ pub fn run(global: &Global, screen: &Screen, args: &PackageArgs) -> Result<Exit,
     form.check(&session.board.tree).map_err(stop)?;
     let into =
         args.into.as_ref().map_or_else(|| session.work.root().join("packages"), |dir| session.around.folder.join(dir));
-    // Nothing lies there: what is packed is compared with nothing that is installed.
-    let nowhere = into.join("nothing");
-    let ask = InstallAsk { parts: &parts, staging: Some(&nowhere), is_stale: &|_| false, wrote: &|_| false };
+    // What stands against it is told before anything is built.
     let planned = session.plan_to_build(&resolved)?;
+    let contents = Contents::of(&session.plan_input(&resolved, &planned), &planned.plan, &parts, &|_| true)?;
+    let files = packed(&contents).map_err(stop)?;
     if args.preview {
-        let plan = plan_install(&session.plan_input(&resolved, &planned), &planned.plan, &ask)?;
-        screen.out(&preview(&contents(&plan).map_err(stop)?, args.split, screen.width));
+        if global.json {
+            screen.json(&PreviewAnswer::of(&files));
+        } else {
+            screen.out(&preview(&files, args.split, screen.width));
+        }
         return Ok(Exit::Done);
-    }
-    let due = session.preview(&planned, None)?.steps.len();
-    if due > 0 && !global.json {
-        screen.remark(&format!("Building first: {}.", count(due, "step is not current", "steps are not current")));
     }
     let built = build_first(&session, screen, &BuildArgs { parts: args.parts.clone(), ..BuildArgs::default() })?;
     if built.exit != Exit::Done {
@@ -82,9 +80,9 @@ pub fn run(global: &Global, screen: &Screen, args: &PackageArgs) -> Result<Exit,
         return Ok(built.exit);
     }
     let input = session.plan_input(&built.resolved, &built.planned);
-    let plan = plan_install(&input, &built.planned.plan, &ask)?;
+    let contents = Contents::of(&input, &built.planned.plan, &parts, &|_| false)?;
     let root = Path::new(ROOT);
-    let all = parcels(&input, contents(&plan).map_err(stop)?, (form, args.split), root).map_err(stop)?;
+    let all = parcels(&input, &packed(&contents).map_err(stop)?, (form, args.split), root).map_err(stop)?;
     let mut made: Vec<(Parcel, Vec<Made>)> = Vec::new();
     for parcel in all {
         let files = write(&parcel, form, &input, root, &into).map_err(stop)?;
@@ -112,6 +110,7 @@ fn stop(fault: PackageFault) -> Stop {
         PackageFault::NoLicense => wrong("say in [tree]: license = \"MIT\""),
         PackageFault::RpmVersion(_) => wrong("write `~` for what comes before a version, as in 1.0~rc1"),
         PackageFault::Rpm(_) => wrong("pack it in another form: boltboard package --as tar"),
+        PackageFault::UnknownMachine { .. } => wrong("pack it in no package of a system: leave out its part"),
         PackageFault::TwoMachines { .. } => wrong("pack the parts of one kind of machine: boltboard package PART"),
         PackageFault::OddName(_) => wrong("give it another name with `install-as`"),
     }

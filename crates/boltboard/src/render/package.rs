@@ -12,12 +12,7 @@ use super::text::{Cell, Role, bytes, columns, count, next_line, paint};
 /// Lists what would be packed.
 pub fn preview(files: &[PackedFile], is_split: bool, width: usize) -> String {
     let row = |file: &PackedFile| -> Vec<Cell> {
-        let share = match Share::of(file) {
-            _ if !is_split => "",
-            Share::RunTime => "to run",
-            Share::Development => "to build on",
-            Share::Documentation => "to read",
-        };
+        let share = if is_split { Share::of(file).word() } else { "" };
         let (mode, what) = match &file.packed {
             Packed::File { mode, is_config: true, .. } => (format!("{mode:o}"), "configuration".to_string()),
             Packed::File { mode, .. } => (format!("{mode:o}"), String::new()),
@@ -103,6 +98,39 @@ fn ends_in(path: &Path, ending: &str) -> bool {
 /// A place that no package of a system is to use.
 fn odd_place(file: &PackedFile) -> Option<&'static str> {
     ["/usr/local", "/home", "/root", "/tmp"].into_iter().find(|place| file.path.starts_with(place))
+}
+
+/// What would be packed, as JSON.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct PreviewAnswer<'f> {
+    format: u32,
+    files: Vec<FileTold<'f>>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct FileTold<'f> {
+    path: &'f Path,
+    mode: Option<String>,
+    share: &'static str,
+    config: bool,
+    link: Option<&'f str>,
+}
+
+impl<'f> PreviewAnswer<'f> {
+    /// Puts the answer together.
+    pub fn of(files: &'f [PackedFile]) -> PreviewAnswer<'f> {
+        let told = |file: &'f PackedFile| {
+            let (mode, config, link) = match &file.packed {
+                Packed::File { mode, is_config, .. } => (Some(format!("{mode:o}")), *is_config, None),
+                Packed::Link(to) => (None, false, Some(to.as_str())),
+                Packed::Folder { mode, .. } => (Some(format!("{mode:o}")), false, None),
+            };
+            FileTold { path: &file.path, mode, share: Share::of(file).word(), config, link }
+        };
+        PreviewAnswer { format: super::json::FORMAT, files: files.iter().map(told).collect() }
+    }
 }
 
 /// The answer as JSON.

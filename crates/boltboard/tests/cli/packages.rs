@@ -204,6 +204,32 @@ fn what_is_there_to_build_on_and_to_read_can_have_packages_of_its_own() {
 }
 
 #[test]
+fn an_archive_of_objects_is_for_one_kind_of_machine_as_a_program_is() {
+    let tree = tree();
+    tree.edit(
+        "boltboard.toml",
+        "kind = \"program\"\nsources = [\"lightd.c\"]\nuses = [\"light\"]",
+        "kind = \"objects\"\nsources = [\"lightd.c\"]",
+    );
+    tree.edit("boltboard.toml", "install = \"${prefix}/bin\"\nempty-folders = [{ folder = \"spool\", mode = \"750\", owner = \"keeper:staff\" }]\n", "");
+    tree.edit("boltboard.toml", "kind = \"shared-library\"", "kind = \"static-library\"");
+    tree.edit("boltboard.toml", "abi = \"3\"\n", "");
+    let told = tree.run("package --as deb --json").code(0).json();
+    let machine = &told["packages"][0]["machine"];
+    assert!(machine.is_string(), "{machine}");
+    // A header alone is for all.
+    let told = tree.run("package headers --as deb --json").code(0).json();
+    assert_eq!(told["packages"][0]["machine"], serde_json::Value::Null);
+    // What would be packed, as data.
+    let told = tree.run("package --preview --json").code(0).json();
+    let files = told["files"].as_array().expect("a list");
+    let settings = files.iter().find(|file| file["path"] == "/etc/light.conf").expect("the settings");
+    assert_eq!((settings["config"].clone(), settings["share"].clone()), (true.into(), "to run".into()));
+    let fields: Vec<&String> = settings.as_object().expect("an object").keys().collect();
+    assert_eq!(fields, ["config", "link", "mode", "path", "share"]);
+}
+
+#[test]
 fn a_package_of_rpm_needs_libraries_by_name_and_keeps_configurations() {
     let tree = tree();
     let told = tree.run("package --as rpm --split --into rpms --json").code(0).json();

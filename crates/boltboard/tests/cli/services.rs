@@ -72,8 +72,8 @@ fn units_users_and_folders_follow_from_the_values() {
     tree.run("install").code(0);
     let wanted = format!(
         "# Made by light 1 from the values that it was built with.\n[Unit]\nDescription=The light, 100 %% of the time\n\
-         Wants=network-online.target\nAfter=network-online.target\n\n[Service]\nType=notify\n\
-         ExecStart={} --port 8080\nEnvironment=\"LIGHT_NAME=Skerry Main\"\nUser=nobody\nGroup=nobody\n\
+         After=network.target\n\n[Service]\nType=notify\n\
+         ExecStart={} --port 8080\nEnvironment=\"LIGHT_NAME=Skerry Main\"\nUser=nobody\n\
          Restart=on-failure\n\n[Install]\nWantedBy=multi-user.target\n",
         at("bin/lightd")
     );
