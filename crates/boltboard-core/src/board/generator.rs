@@ -195,78 +195,66 @@ impl Generator {
         }
     }
 
+    /// Returns its commands, if it is made by some.
+    pub fn command(&self) -> Option<&CommandDef> {
+        match self {
+            Generator::Command(command) => Some(command),
+            Generator::Template { .. }
+            | Generator::Phase { .. }
+            | Generator::ModuleTable(_)
+            | Generator::Record(_)
+            | Generator::Metadata { .. }
+            | Generator::Service { .. } => None,
+        }
+    }
+
     /// Returns the patterns of the sources that it says it reads.
     pub fn reads(&self) -> &[Glob] {
+        self.command().map_or(&[], |command| &command.reads)
+    }
+
+    /// Returns the single files that it is made of.
+    fn made_of(&self) -> Vec<&SourceFile> {
         match self {
-            Generator::Command(command) => &command.reads,
-            _ => &[],
+            Generator::Command(command) => command.files(),
+            Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
+            Generator::ModuleTable(_)
+            | Generator::Record(_)
+            | Generator::Metadata { .. }
+            | Generator::Service { .. } => vec![],
         }
     }
 
     /// Returns the single files of the tree that it is made of.
     pub fn files(&self) -> Vec<&RelPath> {
-        let files: Vec<&SourceFile> = match self {
-            Generator::Command(command) => command.files(),
-            Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
-            Generator::ModuleTable(_)
-            | Generator::Record(_)
-            | Generator::Metadata { .. }
-            | Generator::Service { .. } => {
-                vec![]
-            }
-        };
-        files
-            .into_iter()
-            .filter_map(|file| match file {
-                SourceFile::Tree(path) => Some(path),
-                SourceFile::Part(_) | SourceFile::Beside(_) => None,
-            })
-            .collect()
+        let of_tree = self.made_of().into_iter().filter_map(|file| match file {
+            SourceFile::Tree(path) => Some(path),
+            SourceFile::Part(_) | SourceFile::Beside(_) => None,
+        });
+        of_tree.collect()
     }
 
     /// Returns the files beside the definitions that it is made of.
     pub fn beside(&self) -> Vec<&RelPath> {
-        let files: Vec<&SourceFile> = match self {
-            Generator::Command(command) => command.files(),
-            Generator::Template { from, .. } | Generator::Phase { from, .. } => vec![from],
-            Generator::ModuleTable(_)
-            | Generator::Record(_)
-            | Generator::Metadata { .. }
-            | Generator::Service { .. } => {
-                vec![]
-            }
-        };
-        let of_files = files.into_iter().filter_map(|file| match file {
+        let of_files = self.made_of().into_iter().filter_map(|file| match file {
             SourceFile::Beside(path) => Some(path),
             SourceFile::Tree(_) | SourceFile::Part(_) => None,
         });
-        let command = match self {
-            Generator::Command(command) => Some(command),
-            _ => None,
-        };
-        let of_texts = command.into_iter().flat_map(|command| command.pieces()).filter_map(|piece| match piece {
-            Piece::Beside(path) => Some(path),
-            _ => None,
-        });
+        let of_texts =
+            self.command().into_iter().flat_map(|command| command.pieces()).filter_map(|piece| match piece {
+                Piece::Beside(path) => Some(path),
+                _ => None,
+            });
         of_files.chain(of_texts).collect()
     }
 
     /// Returns the parts whose files it names outside of its texts.
     pub fn parts(&self) -> Vec<PartId> {
-        let part = |file: &SourceFile| match file {
+        let parts = self.made_of().into_iter().filter_map(|file| match file {
             SourceFile::Part(part) => Some(*part),
             SourceFile::Tree(_) | SourceFile::Beside(_) => None,
-        };
-        match self {
-            Generator::Command(command) => command.files().into_iter().filter_map(part).collect(),
-            Generator::Template { from, .. } | Generator::Phase { from, .. } => part(from).into_iter().collect(),
-            Generator::ModuleTable(_)
-            | Generator::Record(_)
-            | Generator::Metadata { .. }
-            | Generator::Service { .. } => {
-                vec![]
-            }
-        }
+        });
+        parts.collect()
     }
 }
 

@@ -8,7 +8,7 @@ use crate::board::{ActionAbsent, ActionBy, ActionDef, Interp};
 pub(super) fn action(entry: &Entry<'_>, names: &Names) -> ActionDef {
     let fields = entry.fields("action");
     let log = fields.log();
-    let words = |key| -> Vec<Interp> { fields.texts(key).iter().filter_map(|text| names.interp(text, log)).collect() };
+    let words = |key| -> Vec<Interp> { fields.texts(key).iter().filter_map(|text| names.lasting(text, log)).collect() };
     let (run, undo) = (words("run"), words("undo"));
     if run.is_empty() {
         fields.missing("run");

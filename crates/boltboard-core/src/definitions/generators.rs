@@ -69,12 +69,10 @@ pub(super) fn environment(fields: &Fields<'_>, key: &'static str, names: &Names)
             fields.wrong_type(&member, "a string such as \"NAME=VALUE\", or \"NAME\" to pass it on");
             continue;
         };
-        match text.text.split_once('=') {
+        match name_and_value(&text) {
             Some((name, value)) if !name.is_empty() => {
-                let offset = name.len() + 1;
-                let value = Text { text: value.into(), place: text.place.within(offset, value.len()) };
                 let value = names.interp(&value, fields.log()).map(Variable::Set);
-                environment.extend(value.map(|value| (name.to_string(), value)));
+                environment.extend(value.map(|value| (name, value)));
             }
             None if is_c_name(&text.text) => environment.push((text.text, Variable::Passed)),
             Some(_) | None => {
@@ -84,6 +82,13 @@ pub(super) fn environment(fields: &Fields<'_>, key: &'static str, names: &Names)
         }
     }
     environment
+}
+
+/// Parts `NAME=VALUE`.
+pub(super) fn name_and_value(text: &Text) -> Option<(String, Text)> {
+    let (name, value) = text.text.split_once('=')?;
+    let place = text.place.within(name.len() + 1, value.len());
+    Some((name.to_string(), Text { text: value.into(), place }))
 }
 
 /// Reads where commands run.

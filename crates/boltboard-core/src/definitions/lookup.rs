@@ -160,6 +160,23 @@ impl Names {
         sound.then_some(Interp { pieces })
     }
 
+    /// Reads a text of what is installed: it names values only, because places of the build mean nothing there.
+    pub fn lasting(&self, text: &Text, log: &Log) -> Option<Interp> {
+        let interp = self.interp(text, log)?;
+        let lasts =
+            |piece: &Piece| matches!(piece, Piece::Text(_) | Piece::Option(_) | Piece::TreeName | Piece::TreeVersion);
+        if interp.pieces.iter().all(lasts) {
+            return Some(interp);
+        }
+        log.add(Problem::at(text.place, Fault::PlaceOfBuild(text.text.clone())));
+        None
+    }
+
+    /// Reads a conditional list of such texts.
+    pub fn lasting_list(&self, fields: &Fields<'_>, key: &'static str) -> Vec<When<Interp>> {
+        self.when_list(fields, key, &mut |text| self.lasting(text, fields.log()))
+    }
+
     fn piece(&self, inner: &str, place: Place, log: &Log) -> Option<Piece> {
         match inner.split_once(':') {
             None => self.options.find_at(inner, place, log).map(Piece::Option),

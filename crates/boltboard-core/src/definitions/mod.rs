@@ -4,6 +4,7 @@
 
 mod accept;
 mod action;
+mod delivery;
 mod delivery_keys;
 mod each;
 mod entry;

@@ -175,6 +175,9 @@ pub enum Fault {
     /// Sections that lie in each other.
     #[error("section `{0}` is inside itself")]
     SectionCycle(String),
+    /// A text of what is installed that names a place of the build.
+    #[error("`{0}` names a place of the build, and what is installed lasts longer than that")]
+    PlaceOfBuild(String),
     /// A placeholder that means nothing.
     #[error("`${{{0}}}` has no meaning here")]
     Placeholder(String),

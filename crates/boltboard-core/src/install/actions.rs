@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use crate::base::FileError;
-use crate::board::{ActionAbsent, ActionBy, ActionDef};
+use crate::board::{ActionAbsent, ActionBy, ActionDef, Interp};
 use crate::launch::{Exit, Job, Launch};
 use crate::plan::PlanInput;
 
@@ -64,17 +64,45 @@ pub enum Acted {
     Not,
 }
 
+/// An action with the values of now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct ActionNow {
+    /// Its name.
+    pub name: String,
+    /// One line about it.
+    pub summary: String,
+    /// The words after an installation.
+    pub run: Vec<String>,
+    /// The words after a removal.
+    pub undo: Vec<String>,
+    /// Who can do it.
+    pub by: ActionBy,
+    /// What it means that its program is not there.
+    pub absent: ActionAbsent,
+}
+
+/// The actions that apply, in the order of the board.
+pub(crate) fn actions_now(input: &PlanInput<'_>) -> Vec<ActionNow> {
+    let words = |list: &[Interp]| list.iter().map(|word| input.text(word)).collect();
+    let now = |action: &ActionDef| ActionNow {
+        name: action.name.clone(),
+        summary: action.summary.clone(),
+        run: words(&action.run),
+        undo: words(&action.undo),
+        by: action.by,
+        absent: action.absent,
+    };
+    let actions = input.board.actions.iter().map(|(_, action)| action);
+    actions.filter(|action| input.holds(action.when.as_ref())).map(now).collect()
+}
+
 /// The actions that are due, in the order of the board. `as_root` tells whether the administrator asks.
 pub fn due_actions(input: &PlanInput<'_>, after: After, as_root: bool) -> Vec<DueAction> {
-    let holds =
-        |action: &&ActionDef| action.when.as_ref().is_none_or(|when| input.resolution.holds(input.facts, &when.expr));
-    let actions = input.board.actions.iter().map(|(_, action)| action).filter(holds);
-    let due = actions.filter_map(|action| {
+    let due = actions_now(input).into_iter().filter_map(|action| {
         let words = match after {
-            After::Installing => &action.run,
-            After::Removing => &action.undo,
+            After::Installing => action.run,
+            After::Removing => action.undo,
         };
-        let words: Vec<String> = words.iter().map(|word| input.text(word)).collect();
         let program = system_program(words.first()?, &input.tools.search_path);
         let can = match (program, action.by, action.absent) {
             (Some(_), ActionBy::Root, _) if !as_root => CanAct::OnlyRoot,
@@ -82,7 +110,7 @@ pub fn due_actions(input: &PlanInput<'_>, after: After, as_root: bool) -> Vec<Du
             (None, _, ActionAbsent::Skip) => CanAct::NoProgram,
             (None, _, ActionAbsent::Fail) => CanAct::Needed,
         };
-        Some(DueAction { name: action.name.clone(), summary: action.summary.clone(), words, can })
+        Some(DueAction { name: action.name, summary: action.summary, words, can })
     });
     due.collect()
 }

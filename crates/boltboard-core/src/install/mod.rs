@@ -28,6 +28,7 @@ use crate::step::Location;
 use crate::plan::{Plan, PlanInput};
 
 pub use actions::{Acted, After, CanAct, DueAction, act, due_actions, system_program};
+pub(crate) use actions::{ActionNow, actions_now};
 pub use apply::{Believed, BuiltFrom, InstallReport, KeptEdit, Record, Removal, ThreeWay, install, uninstall};
 pub use change::{ChangeFault, Doing, Move, Recovered, State};
 pub use contents::{Contents, FilePlace};

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use super::staged;
 use crate::base::FileError;
-use crate::board::{Condition, SmokeDef};
+use crate::board::SmokeDef;
 use crate::launch::{Exit, Job, Launch};
 use crate::plan::PlanInput;
 
@@ -49,9 +49,8 @@ pub enum Smoked {
 
 /// The runs that apply, in the order of the definitions. What was unpacked below a folder is run there.
 pub fn smoke_runs(input: &PlanInput<'_>, staging: Option<&Path>) -> Vec<SmokeRun> {
-    let holds =
-        |when: &Option<Condition>| when.as_ref().is_none_or(|when| input.resolution.holds(input.facts, &when.expr));
-    let applies = |smoke: &&SmokeDef| holds(&smoke.when) && holds(&input.board.parts[smoke.program].when);
+    let is_made = |smoke: &SmokeDef| input.is_made(&input.board.parts[smoke.program]);
+    let applies = |smoke: &&SmokeDef| input.holds(smoke.when.as_ref()) && is_made(smoke);
     let run = |smoke: &SmokeDef| {
         let [arguments, says, silent] = smoke.lists().map(|list| input.filled(list));
         Some(SmokeRun {

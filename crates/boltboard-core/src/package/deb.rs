@@ -10,9 +10,10 @@ use flate2::write::GzEncoder;
 use super::PackageFault;
 use super::archive::{write_files, write_texts};
 use super::contents::{Packed, PackedFile, Share};
-use super::parcel::{PackedAction, Parcel, script_lines};
+use super::parcel::{Parcel, script_lines};
 use crate::base::{Epoch, FileError};
 use crate::board::Tree;
+use crate::install::ActionNow;
 
 /// Writes a package.
 ///
@@ -95,7 +96,7 @@ fn configurations(files: &[PackedFile]) -> String {
 }
 
 /// What is run after a step of the package manager; nothing where no action has words for it.
-fn script(step: &str, actions: &[PackedAction], words: impl Fn(&PackedAction) -> &Vec<String>) -> Option<String> {
+fn script(step: &str, actions: &[ActionNow], words: impl Fn(&ActionNow) -> &Vec<String>) -> Option<String> {
     let lines: String = actions.iter().filter_map(|action| script_lines(action, words(action), "    ")).collect();
     let text = format!("#!/bin/sh\nset -e\nif [ \"$1\" = {step} ]; then\n{lines}fi\n");
     Some(text).filter(|_| !lines.is_empty())

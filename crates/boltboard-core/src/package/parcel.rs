@@ -13,7 +13,8 @@ use super::needs::{Needed, needed};
 use super::{deb, rpm, spdx};
 use crate::base::files::{make_folder, write_whole};
 use crate::base::{FileError, shell_word};
-use crate::board::{ActionAbsent, ActionDef, Tree};
+use crate::board::{ActionAbsent, Tree};
+use crate::install::{ActionNow, actions_now};
 use crate::plan::PlanInput;
 
 /// How hard archives are compressed: the size is near the least, and the time near nothing.
@@ -62,19 +63,6 @@ fn package_name(tree: &Tree) -> Result<String, PackageFault> {
     Ok(name)
 }
 
-/// What is done once a package is in place.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PackedAction {
-    /// One line about it.
-    pub summary: String,
-    /// After an installation.
-    pub run: Vec<String>,
-    /// After a removal.
-    pub undo: Vec<String>,
-    /// What it means that the program is not there.
-    pub absent: ActionAbsent,
-}
-
 /// One package.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Parcel {
@@ -93,7 +81,7 @@ pub struct Parcel {
     /// The packages that it needs.
     pub depends: Vec<Dependency>,
     /// What is done once it is in place.
-    pub actions: Vec<PackedAction>,
+    pub(super) actions: Vec<ActionNow>,
 }
 
 /// A file that was written.
@@ -138,7 +126,7 @@ fn shortened(text: &str, most: usize) -> String {
 }
 
 /// What a shell runs for an action with these words, if it has some; each line begins with `margin`.
-pub(super) fn script_lines(action: &PackedAction, words: &[String], margin: &str) -> Option<String> {
+pub(super) fn script_lines(action: &ActionNow, words: &[String], margin: &str) -> Option<String> {
     let program = shell_word(words.first()?);
     let line = words.iter().map(|word| shell_word(word)).collect::<Vec<_>>().join(" ");
     let summary = action.summary.replace(char::is_control, " ");
@@ -161,7 +149,7 @@ pub fn parcels(
 ) -> Result<Vec<Parcel>, PackageFault> {
     form.check(&input.board.tree)?;
     let (of, version) = (package_name(&input.board.tree)?, &input.board.tree.version);
-    let actions = actions(input);
+    let actions = actions_now(input);
     let asked = needed(files, root)?;
     let machine = asked.iter().find_map(|needed| needed.architecture);
     let mut parcels = Vec::new();
@@ -186,19 +174,6 @@ pub fn parcels(
         parcels.push(Parcel { name, of: of.clone(), version, share, files, needed, depends, actions });
     }
     Ok(parcels)
-}
-
-fn actions(input: &PlanInput<'_>) -> Vec<PackedAction> {
-    let holds =
-        |action: &&ActionDef| action.when.as_ref().is_none_or(|when| input.resolution.holds(input.facts, &when.expr));
-    let words = |list: &[crate::board::Interp]| list.iter().map(|word| input.text(word)).collect();
-    let packed = |action: &ActionDef| PackedAction {
-        summary: action.summary.clone(),
-        run: words(&action.run),
-        undo: words(&action.undo),
-        absent: action.absent,
-    };
-    input.board.actions.iter().map(|(_, action)| action).filter(holds).map(packed).collect()
 }
 
 /// A file of a package, as its list tells it.

@@ -11,9 +11,10 @@ use super::PackageFault;
 use super::architecture::Architecture;
 use super::contents::{Packed, Share};
 use super::needs::Needed;
-use super::parcel::{PackedAction, Parcel, script_lines};
+use super::parcel::{Parcel, script_lines};
 use crate::base::{Epoch, FileError};
 use crate::board::Tree;
+use crate::install::ActionNow;
 
 /// The number of this packing of a version.
 const RELEASE: &str = "1";
@@ -114,7 +115,7 @@ fn own_libraries(parcel: &Parcel) -> Vec<String> {
     names.filter(|name| name.starts_with("lib") && (name.ends_with(".so") || name.contains(".so."))).collect()
 }
 
-fn script(actions: &[PackedAction], words: impl Fn(&PackedAction) -> &Vec<String>) -> Option<String> {
+fn script(actions: &[ActionNow], words: impl Fn(&ActionNow) -> &Vec<String>) -> Option<String> {
     let lines: String = actions.iter().filter_map(|action| script_lines(action, words(action), "")).collect();
     Some(lines).filter(|lines| !lines.is_empty())
 }

@@ -53,12 +53,9 @@ pub(super) fn bill(parcel: &Parcel, input: &PlanInput<'_>, root: &Path, sha256: 
 }
 
 /// The parts that are made and have a licence of their own, by name.
-pub(super) fn licensed<'b>(input: &PlanInput<'b>) -> Vec<(&'b str, &'b str)> {
+fn licensed<'b>(input: &PlanInput<'b>) -> Vec<(&'b str, &'b str)> {
     let board = input.board;
-    let is_made = |when: &Option<crate::board::Condition>| {
-        when.as_ref().is_none_or(|when| input.resolution.holds(input.facts, &when.expr))
-    };
-    let made = board.parts.iter().filter(|(_, part)| is_made(&part.when));
+    let made = board.parts.iter().filter(|(_, part)| input.is_made(part));
     made.filter_map(|(_, part)| Some((part.name.as_str(), part.license.as_deref()?))).collect()
 }
 

@@ -3,7 +3,7 @@
 use super::lower::{PlanInput, source_path};
 use crate::base::RelPath;
 use crate::board::{
-    Condition, Folder, Interp, Kind, Machine, ModulePlace, ModuleRole, PartDef, PartId, Piece, SourceWord, Value, When,
+    Folder, Interp, Kind, Machine, ModulePlace, ModuleRole, PartDef, PartId, Piece, SourceWord, Value, When,
 };
 use crate::step::{Fragment, Location, Word};
 
@@ -61,8 +61,7 @@ impl PlanInput<'_> {
 
     /// Returns the items whose condition holds.
     pub(super) fn held<'a, T>(&self, list: &'a [When<T>]) -> Vec<&'a T> {
-        let holds = |item: &&When<T>| item.when.as_ref().is_none_or(|w| self.resolution.holds(self.facts, &w.expr));
-        list.iter().filter(holds).map(|item| &item.item).collect()
+        list.iter().filter(|item| self.holds(item.when.as_ref())).map(|item| &item.item).collect()
     }
 
     /// Fills in one text. A text that is nothing but a list of words, or the step's files, becomes several words.
@@ -108,9 +107,7 @@ impl PlanInput<'_> {
     /// Returns the text that a part's value stands for, if any of its cases holds.
     pub(super) fn value_of<'p>(&self, part: &'p PartDef, name: &str) -> Option<&'p Interp> {
         let value = part.values.iter().find(|value| value.name == name)?;
-        let holds =
-            |when: &Option<Condition>| when.as_ref().is_none_or(|when| self.resolution.holds(self.facts, &when.expr));
-        value.cases.iter().find(|(when, _)| holds(when)).map(|(_, text)| text)
+        value.cases.iter().find(|(when, _)| self.holds(when.as_ref())).map(|(_, text)| text)
     }
 
     /// Fills in texts of a part that name no files of the step.

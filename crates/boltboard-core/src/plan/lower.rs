@@ -293,6 +293,11 @@ pub(super) struct Lower<'a> {
 }
 
 impl PlanInput<'_> {
+    /// Tells whether a condition holds under the resolution; none always does.
+    pub fn holds(&self, when: Option<&Condition>) -> bool {
+        when.is_none_or(|when| self.resolution.holds(self.facts, &when.expr))
+    }
+
     /// Tells whether a part is made under the resolution.
     pub fn is_made(&self, part: &PartDef) -> bool {
         part.gate().is_none_or(|gate| self.resolution.holds(self.facts, &gate))

@@ -33,6 +33,9 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         Fault::UnknownKey { known, .. } if problem.near.is_empty() && !known.is_empty() => {
             diagnostic.help(format!("it has {}", known.join(", ")))
         }
+        Fault::PlaceOfBuild(_) => {
+            diagnostic.help("name values here: `${NAME}` of an option, `${tree:name}`, `${tree:version}`")
+        }
         Fault::Placeholder(_) if problem.near.is_empty() => {
             diagnostic.help("write `${NAME}` for an option's value, `${part:NAME}` for the file that a part makes")
         }
