@@ -7,7 +7,7 @@
 //! is the only door to other processes. A front end starts from a [`session`].
 //!
 //! ```
-//! use boltboard_core::{definitions::read_tree, logic::encode, profile::Choices, resolve::resolve, survey::Facts};
+//! use boltboard_core::{definitions::{Outside, read_tree}, logic::encode, profile::Choices, resolve::resolve, survey::Facts};
 //!
 //! let tree = tempfile::tempdir()?;
 //! let board = r#"
@@ -21,7 +21,7 @@
 //! "#;
 //! std::fs::write(tree.path().join("boltboard.toml"), board)?;
 //!
-//! let board = read_tree(tree.path(), None).board.expect("nothing is wrong with it");
+//! let board = read_tree(tree.path(), None, &Outside::default()).board.expect("nothing is wrong with it");
 //! let choices = Choices::default().with_tried(&board, &["horn=on".to_string()])?;
 //! let resolution = resolve(&board, &encode(&board), &choices, &Facts::default()).expect("nothing clashes");
 //!
@@ -44,6 +44,7 @@ pub mod profile;
 pub mod reading;
 pub mod work;
 pub mod store;
+pub mod fetch;
 pub mod journal;
 pub mod watch;
 pub mod launch;

@@ -110,6 +110,13 @@ pub fn parts() -> ArgValueCompleter {
     })
 }
 
+/// What is fetched.
+pub fn fetches() -> ArgValueCompleter {
+    completer(|session, _| {
+        session.board.fetches.iter().map(|(_, fetch)| (fetch.name.clone(), fetch.summary.clone())).collect()
+    })
+}
+
 /// Tests, and parts that they run.
 pub fn tests() -> ArgValueCompleter {
     completer(|session, _| session.board.tests.iter().map(|(_, test)| (test.name.clone(), String::new())).collect())

@@ -128,6 +128,16 @@ impl RelPath {
         if self.0.is_empty() { folder.to_path_buf() } else { folder.join(&*self.0) }
     }
 
+    /// Returns what is left of this path beneath a folder, if it is that folder or lies beneath it.
+    pub fn beneath(&self, folder: &RelPath) -> Option<RelPath> {
+        let rest = self.0.strip_prefix(&*folder.0)?;
+        match rest.strip_prefix('/') {
+            Some(rest) if !folder.0.is_empty() => Some(RelPath(rest.into())),
+            _ if rest.is_empty() || folder.0.is_empty() => Some(RelPath(rest.into())),
+            _ => None,
+        }
+    }
+
     /// Returns what is left of `path` below `root`, if it is below it and valid UTF-8.
     pub fn of(path: &Path, root: &Path) -> Option<RelPath> {
         let rest = path.strip_prefix(root).ok()?;

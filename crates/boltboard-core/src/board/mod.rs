@@ -2,6 +2,7 @@
 
 mod action;
 mod choice;
+mod fetch;
 mod finding;
 mod generator;
 mod history;
@@ -25,11 +26,12 @@ mod value;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use crate::base::{Arena, Id, LazyArena, NameTable, Place, RelPath, SourceFiles};
+use crate::base::{Arena, Grafts, Id, LazyArena, NameTable, Place, RelPath, SourceFiles};
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
 pub use action::{ActionAbsent, ActionBy, ActionDef};
 pub use choice::{Asked, NEED_PREFIX, TryFault};
+pub use fetch::{Compression, FetchDef, FetchForm, FetchId, NoSha256, Sha256, name_of};
 pub use finding::{Acceptance, AcceptedOf, FindingKind};
 pub use generator::{
     CommandDef, Generator, ModuleTable, Phase, RecordForm, RecordHeader, SourceFile, ValueDef, Variable, WorkPlace,
@@ -114,6 +116,25 @@ pub struct Tree {
     pub board_root: PathBuf,
     /// The folder of the sources; the same unless the board lives outside the tree that it describes.
     pub source_root: PathBuf,
+    /// What lies elsewhere and counts as if it lay in both.
+    pub grafts: Grafts,
+}
+
+impl Tree {
+    /// Returns where a file of the sources really lies.
+    pub fn source(&self, path: &RelPath) -> PathBuf {
+        self.grafts.real(path, &self.source_root)
+    }
+
+    /// Returns where a file beside the definitions really lies.
+    pub fn definition(&self, path: &RelPath) -> PathBuf {
+        self.grafts.real(path, &self.board_root)
+    }
+
+    /// Returns where a definition file of that name really lies.
+    pub fn definition_file(&self, name: &str) -> PathBuf {
+        RelPath::of_file(name).map_or_else(|_| self.board_root.join(name), |path| self.definition(&path))
+    }
 }
 
 /// Everything that a tree's definitions say. References between items are ids that exist; names are unique.
@@ -143,6 +164,8 @@ pub struct Board {
     pub actions: Arena<ActionDef>,
     /// What shows that installed programs work.
     pub smokes: Arena<SmokeDef>,
+    /// What the tree uses and does not carry.
+    pub fetches: Arena<FetchDef>,
     /// What maintainers know about their definitions and accept.
     pub accepted: Vec<Acceptance>,
     /// What earlier versions had.

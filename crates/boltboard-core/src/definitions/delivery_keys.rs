@@ -1,4 +1,4 @@
-//! The keys of what comes after a build: services, metadata of libraries, short runs, actions.
+//! The keys of what comes before and after a build: what is fetched, services, metadata of libraries, short runs, actions.
 
 use super::keys::{
     Shape::{Condition, Conditional, Entries, Number, Numbers, Text, Texts, Word},
@@ -65,6 +65,26 @@ pub(super) const SMOKE: TableKeys = TableKeys {
         key("silent-on", Conditional, "texts that must not"),
         key("success", Numbers, "exit codes that mean that it works"),
         key("limit-seconds", Number, "how long it may take; 20 unless told otherwise"),
+    ],
+};
+
+pub(super) const FETCH: TableKeys = TableKeys {
+    name: "fetch",
+    written: "[fetch.NAME]",
+    says: "Data or sources that the tree uses and does not carry: `boltboard fetch` gets them, before a build. What lies in the tree at that place is taken instead.",
+    keys: &[
+        key("summary", Text, "one line about it"),
+        key("when", Condition, "it is wanted only while this holds"),
+        key("from", Texts, "addresses that have it, in the order in which they are asked"),
+        key("size", Number, "its size in bytes"),
+        key("sha256", Text, "the SHA-256 digest of its content"),
+        key("into", Text, "where it counts as lying: a file, or the folder of what was unpacked"),
+        key(
+            "unpack",
+            Word(&["no", "tar", "tar.gz", "tar.xz", "tar.zst"]),
+            "what it is unpacked as; by the ending of its name unless told otherwise",
+        ),
+        key("folder", Text, "the folder of the archive that is taken; all of it unless told otherwise"),
     ],
 };
 

@@ -3,8 +3,6 @@
 //! In all texts of the two, `{stem}` stands for the file's name without its ending, `{file}` for its path below the folder of the
 //! definition, and `{name}` for the name of the part and test.
 
-use std::path::Path;
-
 use toml::Spanned;
 use toml::de::{DeArray, DeString, DeTable, DeValue};
 
@@ -14,6 +12,7 @@ use super::find::RawFile;
 use super::problem::Fault;
 use super::sources::Listing;
 use crate::base::{Glob, RelPath};
+use crate::board::Tree;
 use crate::expr::is_name;
 
 /// What follows for one file.
@@ -41,20 +40,20 @@ pub(super) struct Expanded<'a> {
     pub folders: Vec<RelPath>,
 }
 
-/// Reads all of them, and looks for their files below `sources`.
-pub(super) fn expand<'a>(raw: &'a [RawFile<'_>], sources: &Path, log: &'a Log) -> Expanded<'a> {
+/// Reads all of them, and looks for their files among the sources of the tree.
+pub(super) fn expand<'a>(raw: &'a [RawFile<'_>], tree: Option<&Tree>, log: &'a Log) -> Expanded<'a> {
     let all: Vec<Each<'a>> = raw.iter().flat_map(|file| of_file(file, log)).collect();
-    if all.is_empty() {
-        return Expanded::default();
-    }
-    let listing = Listing::for_patterns(sources, all.iter().flat_map(|each| &each.patterns));
+    let Some(tree) = tree.filter(|_| !all.is_empty()) else { return Expanded::default() };
+    let listing = Listing::for_patterns(&tree.source_root, all.iter().flat_map(|each| &each.patterns));
+    let listing = listing.and_grafts(&tree.grafts);
     let mut expanded = Expanded { alike: Vec::new(), folders: listing.folders().to_vec() };
     for each in &all {
         let mut files: Vec<&RelPath> = each.patterns.iter().flat_map(|glob| listing.matching(glob)).collect();
         files.retain(|file| !each.except.iter().any(|glob| glob.matches(file)));
         files.sort();
         files.dedup();
-        if files.is_empty() {
+        let awaited = || each.patterns.iter().any(|glob| tree.grafts.awaits_for(glob));
+        if files.is_empty() && !awaited() {
             let what = each.patterns.first().map_or(String::new(), |glob| glob.as_str().to_string());
             log.add(super::problem::Problem::at(each.naming.place, Fault::NothingMatches(what)));
         }

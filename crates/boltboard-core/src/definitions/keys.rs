@@ -438,6 +438,7 @@ pub const TABLES: &[TableKeys] = &[
     delivery_keys::METADATA,
     delivery_keys::SMOKE,
     delivery_keys::ACTION,
+    delivery_keys::FETCH,
 ];
 
 /// Returns the keys of a table by its name in the reader.

@@ -15,11 +15,11 @@ use super::parts::PartRead;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::sets::Shared;
-use super::{action, history, metadata, options, outputs, parts, service, smoke, test};
-use crate::base::{Arena, LazyArena, NameTable, Place, SourceFiles};
+use super::{FetchPlace, Outside, action, fetch, history, metadata, options, outputs, parts, service, smoke, test};
+use crate::base::{Arena, Grafts, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, Board, Ending, ListItem, Machine, NeedCheck, NeedDef, OptionDef, OptionId, PartDef, PartId,
-    PartKind, Rule, SectionDef, SectionId, Toolchain, Toolchains, Tree,
+    Acceptance, AcceptedOf, Board, Ending, FetchDef, ListItem, Machine, NeedCheck, NeedDef, OptionDef, OptionId,
+    PartDef, PartId, PartKind, Rule, SectionDef, SectionId, Toolchain, Toolchains, Tree,
 };
 
 #[derive(Default)]
@@ -34,6 +34,7 @@ struct Entries<'a> {
     services: Vec<Entry<'a>>,
     metadata: Vec<Entry<'a>>,
     smokes: Vec<Entry<'a>>,
+    fetches: Vec<Entry<'a>>,
     sets: Vec<Entry<'a>>,
     split: Vec<Entry<'a>>,
     gone: Vec<Entry<'a>>,
@@ -45,13 +46,14 @@ struct Entries<'a> {
 pub(super) fn link(
     root: &Path,
     source_root: Option<&Path>,
+    outside: &Outside,
     raw: &[RawFile<'_>],
     files: &SourceFiles,
     log: &Log,
 ) -> Option<Board> {
     let (first, rest) = raw.split_first()?;
     let fields = board_fields(first, log);
-    let tree = read_tree_table(&fields, root, source_root);
+    let mut tree = read_tree_table(&fields, root, source_root);
     let target_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]"));
     let host_found = fields.get("host-toolchain").and_then(|f| fields.sub(&f, "[host-toolchain]"));
     let mut entries = Entries::default();
@@ -62,8 +64,11 @@ pub(super) fn link(
         entries
     });
     collected.into_iter().for_each(|more| entries.append(more));
-    let sources = tree.as_ref().map_or(root, |tree| tree.source_root.as_path());
-    let expanded = each::expand(raw, sources, log);
+    if let Some(tree) = &mut tree {
+        let places: Vec<FetchPlace> = entries.fetches.iter().filter_map(fetch::place).collect();
+        tree.grafts = outside.grafts(places.into_iter(), &tree.source_root);
+    }
+    let expanded = each::expand(raw, tree.as_ref(), log);
     for alike in &expanded.alike {
         let entry = |table| {
             let (name, folder) = (alike.name.clone(), &alike.folder);
@@ -158,6 +163,13 @@ pub(super) fn link(
             smokes.add(smoke);
         }
     }
+    let mut fetches = Arena::default();
+    for entry in &entries.fetches {
+        if let Some(fetch) = fetch::fetch(entry, &names) {
+            fetches.add(fetch);
+        }
+    }
+    check_places(&fetches, log);
     let carriers = carriers(&part_arena, &needs);
     let of_host = |machine: Machine| machine == Machine::Host;
     let builds_for_host =
@@ -179,6 +191,7 @@ pub(super) fn link(
         tests,
         actions,
         smokes,
+        fetches,
         accepted,
         history,
         signs,
@@ -210,6 +223,22 @@ fn carriers(parts: &Arena<PartDef>, needs: &Arena<NeedDef>) -> BTreeMap<PartId, 
         }
     }
     carriers
+}
+
+/// Reports what would come to lie within something else that is fetched.
+fn check_places(fetches: &Arena<FetchDef>, log: &Log) {
+    for (id, fetch) in fetches.iter() {
+        let others = fetches.iter().filter(|(other, _)| *other < id);
+        let meets =
+            |other: &FetchDef| other.into.beneath(&fetch.into).is_some() || fetch.into.beneath(&other.into).is_some();
+        if let Some((_, other)) = others.into_iter().find(|(_, other)| meets(other)) {
+            let text = format!(
+                "`{}` and `{}` come to lie in one place: {} and {}",
+                other.name, fetch.name, other.into, fetch.into
+            );
+            log.add(Problem { related: Some(other.place), ..Problem::at(fetch.place, Fault::Combination(text)) });
+        }
+    }
 }
 
 /// Reports what is linked of parts for two machines, and needs that are asked of another machine than the part that has them.
@@ -253,6 +282,7 @@ impl<'a> Entries<'a> {
         self.services.append(&mut more.services);
         self.metadata.append(&mut more.metadata);
         self.smokes.append(&mut more.smokes);
+        self.fetches.append(&mut more.fetches);
         self.sets.append(&mut more.sets);
         self.split.append(&mut more.split);
         self.gone.append(&mut more.gone);
@@ -278,7 +308,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         table.finish();
     }
     entries.lists.extend(lists_of(&fields, file));
-    let tables: [(&'static str, &mut Vec<Entry<'a>>); 13] = [
+    let tables: [(&'static str, &mut Vec<Entry<'a>>); 14] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),
         ("part", &mut entries.parts),
@@ -289,6 +319,7 @@ fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<
         ("service", &mut entries.services),
         ("metadata", &mut entries.metadata),
         ("smoke", &mut entries.smokes),
+        ("fetch", &mut entries.fetches),
         ("set", &mut entries.sets),
         ("split", &mut entries.split),
         ("gone", &mut entries.gone),
@@ -373,6 +404,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
         services: Index::new("service"),
         metadata: Index::new("metadata"),
         smokes: Index::new("smoke"),
+        fetches: Index::new("fetch"),
     };
     entries.options.retain(|entry| names.options.add(&entry.name, log).is_some());
     let kinds = |(_, chunk): (usize, &[Entry<'_>])| {
@@ -389,6 +421,7 @@ fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
     entries.services.retain(|entry| names.services.add(&entry.name, log).is_some());
     entries.metadata.retain(|entry| names.metadata.add(&entry.name, log).is_some());
     entries.smokes.retain(|entry| names.smokes.add(&entry.name, log).is_some());
+    entries.fetches.retain(|entry| names.fetches.add(&entry.name, log).is_some());
     names
 }
 
@@ -452,5 +485,6 @@ fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>)
         more,
         board_root: root.to_path_buf(),
         source_root,
+        grafts: Grafts::default(),
     })
 }

@@ -7,8 +7,8 @@ use super::problem::{Fault, Problem};
 use super::sets::SetName;
 use crate::base::{Id, Place, RelPath, near_matches};
 use crate::board::{
-    ActionDef, Atom, Condition, Folder, HeaderDef, Interp, Kind, MetadataDef, NeedDef, OptionDef, OptionId, PartDef,
-    Piece, SectionDef, ServiceDef, SmokeDef, SourceWord, TestDef, When,
+    ActionDef, Atom, Condition, FetchDef, Folder, HeaderDef, Interp, Kind, MetadataDef, NeedDef, OptionDef, OptionId,
+    PartDef, Piece, SectionDef, ServiceDef, SmokeDef, SourceWord, TestDef, When,
 };
 use crate::expr::{self, Op, RawAtom, RawWhat};
 
@@ -78,6 +78,7 @@ pub(super) struct Names {
     pub services: Index<ServiceDef>,
     pub metadata: Index<MetadataDef>,
     pub smokes: Index<SmokeDef>,
+    pub fetches: Index<FetchDef>,
 }
 
 impl Names {

@@ -6,12 +6,12 @@ use super::fields::Log;
 use super::find::{MAX_FILES, NamedFile, RawFile, named_boards, parse_file, read_text, take_text};
 use super::problem::{Fault, Problem};
 use super::sources::Listing;
-use super::{Reading, link, order};
+use super::{Outside, Reading, link, order};
 use crate::base::{FileId, SourceFiles};
 use crate::board::Board;
 
-/// Reads all definitions of the tree at `root`. `sources` overrides where its sources lie.
-pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
+/// Reads all definitions of the tree at `root`, with what comes from outside of it. `sources` overrides where its sources lie.
+pub fn read_tree(root: &Path, sources: Option<&Path>, outside: &Outside) -> Reading {
     let log = Log::default();
     let mut files = SourceFiles::default();
     // Paths are compared with where files really lie.
@@ -24,7 +24,7 @@ pub fn read_tree(root: &Path, sources: Option<&Path>) -> Reading {
     for (file, text) in named.iter().zip(texts.into_iter().flatten()) {
         ids.extend(take_text(file, text, &mut files, &log));
     }
-    let board = read_texts(&ids, root, sources, &files, &log);
+    let board = read_texts(&ids, root, (sources, outside), &files, &log);
     let mut problems = log.into_problems();
     problems.sort_by_key(|p| p.place.map(|place| (place.file, place.start)));
     Reading { board: board.filter(|_| problems.is_empty()), problems, files, listing }
@@ -43,12 +43,18 @@ fn named_by(first: FileId, root: &Path, files: &SourceFiles, log: &Log) -> (Vec<
     (named, listing)
 }
 
-fn read_texts(ids: &[FileId], root: &Path, sources: Option<&Path>, files: &SourceFiles, log: &Log) -> Option<Board> {
+fn read_texts(
+    ids: &[FileId],
+    root: &Path,
+    (sources, outside): (Option<&Path>, &Outside),
+    files: &SourceFiles,
+    log: &Log,
+) -> Option<Board> {
     let parse =
         |(_, ids): (usize, &[FileId])| ids.iter().filter_map(|id| parse_file(*id, files, log)).collect::<Vec<_>>();
     let raw: Vec<RawFile<'_>> = side_by_side(ids, parse).into_iter().flatten().collect();
     // Linking on top of unreadable files would only report their names as missing.
-    let mut board = if log.is_empty() { link::link(root, sources, &raw, files, log)? } else { return None };
+    let mut board = if log.is_empty() { link::link(root, sources, outside, &raw, files, log)? } else { return None };
     let order = std::thread::scope(|scope| {
         let linked = &board;
         scope.spawn(move || {

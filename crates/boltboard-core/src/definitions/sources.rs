@@ -6,7 +6,7 @@ use std::path::Path;
 use super::find::WORK_MARK;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
-use crate::base::{Depth, Digest, Glob, RelPath, is_source, near_matches};
+use crate::base::{Depth, Digest, Glob, Grafts, RelPath, is_source, near_matches};
 use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
 
 /// All files of a tree, sorted. Hidden folders, work folders and what lies behind links to folders are left out.
@@ -37,6 +37,34 @@ impl Listing {
         listing.files.sort();
         listing.folders.sort();
         listing
+    }
+
+    /// Looks at the tree at `root` with all that counts as if it lay there.
+    pub fn with_grafts(root: &Path, grafts: &Grafts) -> Listing {
+        Listing::of(root).and_grafts(grafts)
+    }
+
+    /// Takes in what counts as if it lay in the tree; it hides what really lies there.
+    pub fn and_grafts(mut self, grafts: &Grafts) -> Listing {
+        if grafts.is_empty() {
+            return self;
+        }
+        self.files.retain(|file| grafts.iter().all(|(at, _)| file.beneath(at).is_none()));
+        for (at, real) in grafts.iter() {
+            if real.is_dir() {
+                let there = Listing::of(real);
+                self.files.extend(there.files.iter().map(|file| at.child(file.as_str())));
+                let below = there.folders.iter().filter(|folder| !folder.as_str().is_empty());
+                self.folders.extend(below.map(|folder| at.child(folder.as_str())));
+                self.folders.push(at.clone());
+            } else {
+                self.files.push(at.clone());
+            }
+        }
+        self.files.sort();
+        self.folders.sort();
+        self.folders.dedup();
+        self
     }
 
     /// Looks only where files may be that match these patterns.
@@ -162,7 +190,7 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
     for (_, part) in board.parts.iter() {
         let compiled = part.kind.ending().is_some();
         for rule in &part.sources {
-            for glob in rule.globs.iter().filter(|g| listing.matching(g).next().is_none()) {
+            for glob in rule.globs.iter().filter(|glob| is_missing(board, listing, glob)) {
                 problems.push(Problem::at(rule.place, Fault::NothingMatches(glob.as_str().to_string())));
             }
             for file in listing.of_rule(rule) {
@@ -171,8 +199,7 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
                 }
             }
         }
-        let root = &board.tree.board_root;
-        for file in part.beside().into_iter().filter(|file| !file.below(root).is_file()) {
+        for file in part.beside().into_iter().filter(|file| !board.tree.definition(file).is_file()) {
             problems.push(Problem::at(part.place, Fault::NothingMatches(format!("beside:{file}"))));
         }
         for stub in part.modules.iter().filter_map(|modules| modules.stub.as_ref()) {
@@ -181,10 +208,12 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
             }
         }
         if let Some(generator) = part.kind.generator() {
-            for glob in generator.reads().iter().filter(|glob| listing.matching(glob).next().is_none()) {
+            for glob in generator.reads().iter().filter(|glob| is_missing(board, listing, glob)) {
                 problems.push(Problem::at(part.place, Fault::NothingMatches(glob.as_str().to_string())));
             }
-            for file in generator.files().into_iter().filter(|file| listing.files.binary_search(file).is_err()) {
+            let absent =
+                |file: &&RelPath| listing.files.binary_search(file).is_err() && !board.tree.grafts.awaits(file);
+            for file in generator.files().into_iter().filter(absent) {
                 problems.push(Problem::at(part.place, Fault::NothingMatches(file.to_string())));
             }
         }
@@ -192,6 +221,11 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
     problems.extend(not_made(board));
     problems.extend(same_files(board));
     problems
+}
+
+/// Whether a pattern matches nothing, and will not once everything is fetched.
+fn is_missing(board: &Board, listing: &Listing, glob: &Glob) -> bool {
+    listing.matching(glob).next().is_none() && !board.tree.grafts.awaits_for(glob)
 }
 
 /// The files that a generated part makes, below the folder of generated files.

@@ -66,9 +66,12 @@ impl Macros {
 
     /// All findings about macros.
     pub fn findings(&self, board: &Board, mentioned: &Mentioned, listing: &Listing) -> Vec<Finding> {
-        let mut findings = self.unread(board, mentioned);
-        findings.extend(self.unread_defines(board, listing));
-        findings.extend(self.unknown(board));
+        let mut findings = self.unknown(board);
+        // What is not fetched yet may name them.
+        if board.tree.grafts.is_complete() {
+            findings.extend(self.unread(board, mentioned));
+            findings.extend(self.unread_defines(board, listing));
+        }
         findings
     }
 

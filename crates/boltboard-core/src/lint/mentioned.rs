@@ -39,6 +39,7 @@ impl Mentioned {
             action.run.iter().chain(&action.undo).for_each(|word| all.interp(word));
             mentioned.all(&all);
         }
+        board.fetches.iter().for_each(|(_, fetch)| mentioned.when(fetch.when.as_ref()));
         for (_, smoke) in board.smokes.iter() {
             let mut all = Mentions::default();
             all.when(smoke.when.as_ref());

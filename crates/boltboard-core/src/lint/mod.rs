@@ -11,10 +11,8 @@ mod sources;
 mod unused;
 mod words;
 
-use std::path::Path;
-
 use crate::base::{Place, RelPath};
-use crate::board::{AcceptedOf, Board, FindingKind, NeedId, OptionId, PartId, RuleId, SectionId};
+use crate::board::{AcceptedOf, Board, FindingKind, NeedId, OptionId, PartId, RuleId, SectionId, Tree};
 use crate::definitions::Listing;
 use crate::journal::Journal;
 use crate::logic::Logic;
@@ -108,7 +106,7 @@ pub fn lint(board: &Board, logic: &Logic, listing: &Listing, built: &Journal) ->
     let mentioned = Mentioned::of(board);
     findings.extend(words::findings(board, &mentioned));
     findings.extend(unused::findings(board, &mentioned));
-    findings.extend(sources::findings(board, &mentioned, listing, &board.tree.source_root));
+    findings.extend(sources::findings(board, &mentioned, listing));
     findings.extend(built::findings(board, built));
     let mut used = vec![false; board.accepted.len()];
     let before = findings.len();
@@ -154,6 +152,6 @@ fn accepted(board: &Board, finding: &Finding, used: &mut [bool]) -> bool {
 }
 
 /// Reads a file as text; what is no text has nothing to say here.
-fn read(root: &Path, file: &RelPath) -> String {
-    std::fs::read(file.below(root)).map_or(String::new(), |bytes| String::from_utf8_lossy(&bytes).into_owned())
+fn read(tree: &Tree, file: &RelPath) -> String {
+    std::fs::read(tree.source(file)).map_or(String::new(), |bytes| String::from_utf8_lossy(&bytes).into_owned())
 }

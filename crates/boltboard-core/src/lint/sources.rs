@@ -1,7 +1,6 @@
 //! The definitions held against the files of the tree: sources that no part takes, patterns and folders that match nothing.
 
 use std::collections::BTreeSet;
-use std::path::Path;
 
 use super::macros::Macros;
 use super::mentioned::Mentioned;
@@ -12,7 +11,7 @@ use crate::definitions::Listing;
 use crate::reading::{Dialects, Tokens};
 
 /// Findings about files. A tree without sources of its own has none.
-pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, root: &Path) -> Vec<Finding> {
+pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing) -> Vec<Finding> {
     let is_text = |file: &&RelPath| is_source(file) || matches!(file.extension(), "h" | "hh" | "hpp" | "hxx" | "inc");
     let sources: Vec<&RelPath> = listing.files().iter().filter(|file| is_source(file)).collect();
     if sources.is_empty() {
@@ -25,7 +24,7 @@ pub(super) fn findings(board: &Board, mentioned: &Mentioned, listing: &Listing, 
         _ => None,
     });
     for file in listing.files().iter().filter(is_text).cloned().chain(templates) {
-        let text = read(root, &file);
+        let text = read(&board.tree, &file);
         let tokens = Tokens::of(text.as_bytes(), &Dialects::default());
         included.names.extend(tokens.includes.iter().map(|include| ending_of(&include.name).to_string()));
         macros.look(&file, &text, tokens);
@@ -71,7 +70,9 @@ fn loose(board: &Board, listing: &Listing, sources: &[&RelPath], included: &Incl
             taken.extend(generator.files().into_iter().cloned());
         }
     }
-    let loose = sources.iter().filter(|file| !taken.contains(**file) && !included.has(file));
+    // What was fetched is what it is.
+    let own = |file: &RelPath| board.fetches.iter().all(|(_, fetch)| file.beneath(&fetch.into).is_none());
+    let loose = sources.iter().filter(|file| !taken.contains(**file) && !included.has(file) && own(file));
     loose
         .map(|file| Finding {
             kind: FindingKind::LooseSource,
@@ -92,7 +93,8 @@ fn without_match(board: &Board, listing: &Listing) -> Vec<Finding> {
             .map(|glob| format!("except `{}`", glob.as_str()))
             .collect();
         let folders = part.includes.iter().chain(&part.public_includes).map(|entry| &entry.item);
-        let absent = |folder: &&RelPath| listing.folders().binary_search(folder).is_err();
+        let awaited = |folder: &RelPath| board.tree.grafts.awaits(folder);
+        let absent = |folder: &&RelPath| listing.folders().binary_search(folder).is_err() && !awaited(folder);
         texts.extend(folders.filter(absent).map(|folder| format!("include `{folder}`")));
         findings.extend(texts.into_iter().map(|text| Finding {
             kind: FindingKind::PatternEmpty,

@@ -12,10 +12,10 @@ use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
 use crate::board::{
-    Acceptance, ActionDef, Board, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef, Signs,
-    SmokeDef, TestDef, Toolchains, Tree,
+    Acceptance, ActionDef, Board, FetchDef, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef,
+    Signs, SmokeDef, TestDef, Toolchains, Tree,
 };
-use crate::definitions::{Listing, boards_named};
+use crate::definitions::{FetchPlace, Listing, Outside, boards_named};
 use crate::logic::Logic;
 use crate::search::SearchIndex;
 use crate::work::Stamp;
@@ -60,6 +60,7 @@ struct Head {
     tests: Vec<TestDef>,
     actions: Vec<ActionDef>,
     smokes: Vec<SmokeDef>,
+    fetches: Vec<FetchDef>,
     accepted: Vec<Acceptance>,
     history: History,
     signs: BTreeMap<OptionId, Signs>,
@@ -72,12 +73,19 @@ struct Head {
 }
 
 /// Reads the kept form, if there is one that stands.
-pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, started: SystemTime) -> Option<Loaded> {
+pub(super) fn recall(
+    root: &Path,
+    sources: Option<&Path>,
+    outside: &Outside,
+    place: &KeptPlace,
+    started: SystemTime,
+) -> Option<Loaded> {
     let bytes = Arc::new(read_regular(&place.file).ok()?);
     let [head, logic, items] = sections(&bytes)?;
     let mut head: Head = postcard::from_bytes(head.bytes()).ok()?;
     let same = head.program == place.program && head.root == root && head.sources.as_deref() == sources;
-    if !same {
+    let grafts = outside.grafts(head.fetches.iter().map(FetchPlace::of), &head.tree.source_root);
+    if !same || grafts != head.tree.grafts {
         return None;
     }
     match standing(&head, root) {
@@ -114,6 +122,7 @@ pub(super) fn recall(root: &Path, sources: Option<&Path>, place: &KeptPlace, sta
         tests: arena(head.tests),
         actions: arena(head.actions),
         smokes: arena(head.smokes),
+        fetches: arena(head.fetches),
         accepted: head.accepted,
         history: head.history,
         signs: head.signs,
@@ -202,6 +211,7 @@ pub(super) fn keep(
         tests: board.tests.clone().into_items(),
         actions: board.actions.clone().into_items(),
         smokes: board.smokes.clone().into_items(),
+        fetches: board.fetches.clone().into_items(),
         accepted: board.accepted.clone(),
         history: board.history.clone(),
         signs: board.signs.clone(),

@@ -12,7 +12,7 @@ use std::time::SystemTime;
 
 use crate::base::Digest;
 use crate::board::Board;
-use crate::definitions::{Reading, read_tree};
+use crate::definitions::{Outside, Reading, read_tree};
 use crate::logic::{Logic, encode};
 use crate::search::SearchIndex;
 use crate::work::WorkFolder;
@@ -88,16 +88,21 @@ impl Loaded {
     }
 }
 
-/// Loads the tree at `root`; `sources` overrides where its sources lie. What was read is kept at `place`, where there is one.
+/// Loads the tree at `root` with what comes from outside of it; `sources` overrides where its sources lie. What was read is kept at `place`, where there is one.
 ///
 /// # Errors
 /// The definitions are wrong: the reading with all problems.
-pub fn load(root: &Path, sources: Option<&Path>, place: Option<&KeptPlace>) -> Result<Loaded, Box<Reading>> {
+pub fn load(
+    root: &Path,
+    sources: Option<&Path>,
+    outside: &Outside,
+    place: Option<&KeptPlace>,
+) -> Result<Loaded, Box<Reading>> {
     let started = SystemTime::now();
-    if let Some(loaded) = place.and_then(|place| kept::recall(root, sources, place, started)) {
+    if let Some(loaded) = place.and_then(|place| kept::recall(root, sources, outside, place, started)) {
         return Ok(loaded);
     }
-    let mut reading = read_tree(root, sources);
+    let mut reading = read_tree(root, sources, outside);
     let Some(board) = reading.board.take() else { return Err(Box::new(reading)) };
     let Some(place) = place.filter(|place| place.work.check(&board.tree.name).is_ok()) else {
         return Ok(Loaded::of(board));

@@ -23,7 +23,7 @@ fn settled() -> TestTree {
 }
 
 fn loaded(tree: &TestTree, program: &str) -> Loaded {
-    load(tree.root(), None, Some(&place(tree, program))).expect("a sound board")
+    load(tree.root(), None, &Outside::default(), Some(&place(tree, program))).expect("a sound board")
 }
 
 #[test]
@@ -92,7 +92,7 @@ fn whatever_changes_the_board_is_read_anew() {
         change(&tree);
         let after = loaded(&tree, "p");
         assert_eq!(after.source, want, "{case}");
-        let fresh = load(tree.root(), None, None).expect("a sound board");
+        let fresh = load(tree.root(), None, &Outside::default(), None).expect("a sound board");
         assert!(after.board.option_names.iter().eq(fresh.board.option_names.iter()), "{case}");
     }
     let tree = settled();

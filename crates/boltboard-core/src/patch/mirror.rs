@@ -1,26 +1,29 @@
 //! A tree beside the sources, in which changed files lie as they are changed, and all others are links to where they really are.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsString;
 use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 use super::Changed;
 use crate::base::files::{make_folder, write_whole};
-use crate::base::{FileError, RelPath};
+use crate::base::{FileError, Grafts, RelPath};
 
-/// Brings the tree at `target` up to date with that at `root`. Folders in `left_out` are not looked into.
+/// Brings the tree at `target` up to date with that at `root`, with changed files and with what lies elsewhere. Folders in `left_out` are not
+/// looked into.
 ///
 /// # Errors
 /// Something cannot be read or written.
-pub fn mirror(root: &Path, target: &Path, changed: &Changed, left_out: &[PathBuf]) -> Result<(), FileError> {
+pub fn mirror(
+    root: &Path,
+    target: &Path,
+    changed: &Changed,
+    grafts: &Grafts,
+    left_out: &[PathBuf],
+) -> Result<(), FileError> {
     let mut open: Vec<RelPath> = vec![RelPath::root()];
-    // Folders that only changed files bring.
-    for path in changed.iter().filter(|(_, content)| content.is_some()).map(|(path, _)| path.parent()) {
-        make_folder(&path.below(target))?;
-    }
     while let Some(folder) = open.pop() {
-        let (from, to) = (folder.below(root), folder.below(target));
+        let to = folder.below(target);
         make_folder(&to)?;
         let mut wanted: BTreeSet<OsString> = BTreeSet::new();
         for (path, content) in changed.iter().filter(|(path, _)| path.parent() == folder) {
@@ -29,21 +32,17 @@ pub fn mirror(root: &Path, target: &Path, changed: &Changed, left_out: &[PathBuf
                 put(&path.below(target), content)?;
             }
         }
-        let below = changed.iter().filter(|(_, content)| content.is_some()).map(|(path, _)| path);
-        wanted.extend(below.filter_map(|path| next_below(path, &folder)).map(OsString::from));
-        for entry in entries(&from)? {
-            let (name, kind) = entry;
-            let source = from.join(&name);
+        for (name, source) in sources_in(&folder, root, changed, grafts)? {
             let text = name.to_str().map(|name| folder.child(name));
-            if text.as_ref().is_some_and(|path| changed.contains_key(path)) || left_out.contains(&source) {
+            if text.as_ref().is_some_and(|path| changed.contains_key(path)) || left_out.contains(&source.place) {
                 continue;
             }
             wanted.insert(name.clone());
             // What version controls keep is theirs as a whole.
             let hidden = name.to_str().is_none_or(|name| name.starts_with('.'));
-            match text.filter(|_| kind.is_dir() && !hidden) {
+            match text.filter(|_| source.is_folder && !hidden) {
                 Some(path) => open.push(path),
-                None => lead(&to.join(&name), &source)?,
+                None => lead(&to.join(&name), &source.place)?,
             }
         }
         for (name, kind) in entries(&to)?.into_iter().filter(|(name, _)| !wanted.contains(name)) {
@@ -55,13 +54,41 @@ pub fn mirror(root: &Path, target: &Path, changed: &Changed, left_out: &[PathBuf
     Ok(())
 }
 
+/// What lies in a folder of the tree, wherever it comes from.
+struct Source {
+    place: PathBuf,
+    is_folder: bool,
+}
+
+/// Everything in a folder: of the tree, of what lies elsewhere, and folders that only lead to changed files.
+fn sources_in(
+    folder: &RelPath,
+    root: &Path,
+    changed: &Changed,
+    grafts: &Grafts,
+) -> Result<BTreeMap<OsString, Source>, FileError> {
+    let real = grafts.real(folder, root);
+    let mut found = BTreeMap::new();
+    if real.is_dir() {
+        for (name, kind) in entries(&real)? {
+            let place = real.join(&name);
+            found.insert(name, Source { place, is_folder: kind.is_dir() });
+        }
+    }
+    let new = changed.iter().filter(|(_, content)| content.is_some()).map(|(path, _)| path);
+    for name in new.chain(grafts.iter().map(|(at, _)| at)).filter_map(|path| next_below(path, folder)) {
+        let place = real.join(&name);
+        found.entry(name.into()).or_insert(Source { place, is_folder: true });
+    }
+    for (at, place) in grafts.iter().filter(|(at, _)| at.parent() == *folder) {
+        found.insert(at.name().into(), Source { place: place.to_path_buf(), is_folder: place.is_dir() });
+    }
+    Ok(found)
+}
+
 /// The name of the folder that leads to a path from one above it.
 fn next_below(path: &RelPath, folder: &RelPath) -> Option<String> {
-    let rest = match folder.as_str() {
-        "" => path.as_str(),
-        above => path.as_str().strip_prefix(above)?.strip_prefix('/')?,
-    };
-    rest.split_once('/').map(|(first, _)| first.to_string())
+    path.beneath(folder)?.as_str().split_once('/').map(|(first, _)| first.to_string())
 }
 
 fn entries(folder: &Path) -> Result<Vec<(OsString, std::fs::FileType)>, FileError> {

@@ -5,7 +5,7 @@ mod mirror;
 mod unified;
 
 use std::collections::BTreeMap;
-use std::path::Path;
+use std::path::PathBuf;
 
 use crate::base::RelPath;
 
@@ -15,11 +15,11 @@ pub use unified::{FilePatch, Hunk, Patch, PatchFault};
 /// What files of a tree hold instead: `None` where one is not there any more.
 pub type Changed = BTreeMap<RelPath, Option<Vec<u8>>>;
 
-/// Applies patches one after the other, each to what the ones before it left.
+/// Applies patches one after the other, each to what the ones before it left. `place` tells where a file of the tree lies.
 ///
 /// # Errors
 /// The first that does not fit; nothing is changed then.
-pub fn apply(root: &Path, patches: &[Patch], changed: &mut Changed) -> Result<(), PatchFault> {
+pub fn apply(place: &dyn Fn(&RelPath) -> PathBuf, patches: &[Patch], changed: &mut Changed) -> Result<(), PatchFault> {
     let mut now = changed.clone();
     for patch in patches {
         for file in &patch.files {
@@ -28,7 +28,7 @@ pub fn apply(root: &Path, patches: &[Patch], changed: &mut Changed) -> Result<()
                 None => None,
                 Some(path) => match now.get(path) {
                     Some(content) => content.clone(),
-                    None => std::fs::read(path.below(root)).ok(),
+                    None => std::fs::read(place(path)).ok(),
                 },
             };
             let after = file.applied(&patch.name, before.as_deref())?;
@@ -59,7 +59,7 @@ mod tests {
     fn applied(patch: &str) -> Result<Changed, PatchFault> {
         let folder = tree();
         let mut changed = Changed::new();
-        apply(folder.path(), &[Patch::parse("fix.patch", patch)?], &mut changed)?;
+        apply(&|path| path.below(folder.path()), &[Patch::parse("fix.patch", patch)?], &mut changed)?;
         Ok(changed)
     }
 

@@ -10,7 +10,7 @@ impl PlanInput<'_> {
     pub(super) fn template(&self, part: &PartDef, from: &SourceFile, mark: char) -> Result<String, PlanFault> {
         let (path, shown) = match from {
             SourceFile::Tree(path) => (path.below(&self.folders.tree), path.to_string()),
-            SourceFile::Beside(path) => (path.below(&self.board.tree.board_root), path.to_string()),
+            SourceFile::Beside(path) => (self.board.tree.definition(path), path.to_string()),
             // What a part makes is not there yet.
             SourceFile::Part(made) => {
                 let (part, made) = (part.name.clone(), self.board.parts[*made].name.clone());

@@ -149,7 +149,7 @@ impl PlanInput<'_> {
     /// Where a file beside the definitions is taken from: where it lies, if that is in the tree, else from a copy, whose place is the same on
     /// every machine.
     pub(super) fn beside(&self, part: Option<&PartDef>, path: &RelPath) -> Location {
-        match Location::of(&path.below(&self.board.tree.board_root), self.folders) {
+        match Location::of(&self.board.tree.definition(path), self.folders) {
             at @ Location::Tree(_) => at,
             _ => {
                 let part = part.map_or("", |part| part.name.as_str());

@@ -444,7 +444,7 @@ impl<'a> Lower<'a> {
         for path in beside {
             let copy = self.input.beside(Some(part), path);
             if let Location::Made(_) = copy {
-                let from = Location::of(&path.below(&self.input.board.tree.board_root), self.input.folders);
+                let from = Location::of(&self.input.board.tree.definition(path), self.input.folders);
                 self.add(Some(id), part.place, Kind::Copy(Copy), vec![from], vec![copy], None);
             }
         }

@@ -214,7 +214,7 @@ impl Diagnosis<'_> {
         for file in self.listing.files().iter().filter(|file| !built.contains(file.as_str())) {
             let of = self.board.source_of(file);
             if let (Some(first), true) = (of.first(), is_code(file.extension())) {
-                let text = std::fs::read_to_string(file.below(&self.board.tree.source_root)).unwrap_or_default();
+                let text = std::fs::read_to_string(self.board.tree.source(file)).unwrap_or_default();
                 if defines_function(&text, symbol) {
                     found.push((file.to_string(), first.clone()));
                 }
@@ -256,7 +256,7 @@ impl Diagnosis<'_> {
     /// The first line of the definitions that holds a text.
     fn line_with(&self, text: &str) -> Option<(String, usize)> {
         for name in self.board.files.names() {
-            let file = std::fs::read_to_string(self.board.tree.board_root.join(name)).unwrap_or_default();
+            let file = std::fs::read_to_string(self.board.tree.definition_file(name)).unwrap_or_default();
             let line = file.lines().position(|line| line.contains(text) && !line.trim_start().starts_with('#'));
             if let Some(line) = line {
                 return Some((name.to_string(), line + 1));

@@ -1,9 +1,10 @@
-//! Changes to the sources that a profile carries: the tree is built from a mirror in which they are made.
+//! Changes to the sources that a profile carries, and what comes to them from elsewhere: the tree is built from a mirror that has both.
 
 use std::path::PathBuf;
 
 use super::fault::SessionFault;
 use super::open::Session;
+use crate::board::Tree;
 use crate::patch::{Changed, Patch, apply, mirror};
 use crate::profile::{ChangeSort, Choices, SourceChange};
 use crate::work::Folders;
@@ -18,12 +19,12 @@ pub struct Carried {
 }
 
 impl Session {
-    /// Returns the folders of a build, with a mirror of the sources where changes to these are carried.
+    /// Returns the folders of a build, with a mirror of the sources where these are changed or added to.
     ///
     /// # Errors
     /// A change cannot be read or does not fit, or there can be no work folder; nothing is changed then.
     pub(super) fn with_changes(&self, folders: Folders, choices: &Choices) -> Result<Folders, SessionFault> {
-        if choices.changes.is_empty() {
+        if !self.is_mirrored(choices) {
             return Ok(folders);
         }
         let changed = self.changed(choices)?;
@@ -31,20 +32,26 @@ impl Session {
         self.prepare_work()?;
         let tree = folders.build.join("tree");
         let own: Vec<PathBuf> = vec![self.work.root().to_path_buf()];
-        mirror(&self.board.tree.source_root, &tree, &changed, &own)?;
+        let Tree { source_root, grafts, .. } = &self.board.tree;
+        mirror(source_root, &tree, &changed, grafts, &own)?;
         Ok(Folders { tree, ..folders })
+    }
+
+    /// Tells whether a build stands on a mirror of the sources, because something in it is not as they have it.
+    pub(super) fn is_mirrored(&self, choices: &Choices) -> bool {
+        !choices.changes.is_empty() || !self.board.tree.grafts.is_empty()
     }
 
     /// Works out what the changed files hold.
     fn changed(&self, choices: &Choices) -> Result<Changed, SessionFault> {
-        let root = &self.board.tree.source_root;
+        let tree = &self.board.tree;
         let mut changed = Changed::new();
         for change in &choices.changes {
             match &change.sort {
                 ChangeSort::Replaced(path) => {
                     changed.insert(path.clone(), Some(read(change)?));
                 }
-                ChangeSort::Patch => apply(root, &[patch_of(change)?], &mut changed)?,
+                ChangeSort::Patch => apply(&|path| tree.source(path), &[patch_of(change)?], &mut changed)?,
             }
         }
         Ok(changed)

@@ -1,11 +1,11 @@
 //! Another version of the tree: its definitions as version control kept them, and how changes to the sources fit this one.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use super::fault::SessionFault;
 use super::open::Session;
-use crate::base::FileError;
+use crate::base::{FileError, RelPath};
 use crate::launch::{Exit, Job, Launch};
 use crate::patch::{Changed, Patch, apply};
 use crate::profile::{ChangeSort, Choices, SourceChange};
@@ -72,13 +72,14 @@ impl Session {
     }
 
     fn standing_of(&self, change: &SourceChange, before: Option<&Path>) -> ChangeStanding {
-        let root = &self.board.tree.source_root;
+        let tree = &self.board.tree;
+        let place: &dyn Fn(&RelPath) -> PathBuf = &|path| tree.source(path);
         let bytes = match std::fs::read(&change.file) {
             Ok(bytes) => bytes,
             Err(e) => return ChangeStanding::NeedsHand(format!("{} cannot be read: {e}", change.file.display())),
         };
         match &change.sort {
-            ChangeSort::Replaced(path) => match std::fs::read(path.below(root)) {
+            ChangeSort::Replaced(path) => match std::fs::read(tree.source(path)) {
                 Err(_) => ChangeStanding::NeedsHand(format!("{path} is not there any more")),
                 Ok(now) if now == bytes => ChangeStanding::AlreadyIn,
                 Ok(now) => match before.and_then(|before| std::fs::read(path.below(before)).ok()) {
@@ -91,9 +92,9 @@ impl Session {
                     Ok(patch) => patch,
                     Err(fault) => return ChangeStanding::NeedsHand(fault.to_string()),
                 };
-                match apply(root, std::slice::from_ref(&patch), &mut Changed::new()) {
+                match apply(place, std::slice::from_ref(&patch), &mut Changed::new()) {
                     Ok(()) => ChangeStanding::Fits,
-                    Err(_) if apply(root, &[patch.reversed()], &mut Changed::new()).is_ok() => {
+                    Err(_) if apply(place, &[patch.reversed()], &mut Changed::new()).is_ok() => {
                         ChangeStanding::AlreadyIn
                     }
                     Err(fault) => ChangeStanding::NeedsHand(fault.to_string()),

@@ -2,7 +2,7 @@
 
 use super::compiler::CompilerGap;
 use crate::base::FileError;
-use crate::board::TryFault;
+use crate::board::{FetchId, TryFault};
 use crate::definitions::{Problem, Reading, TreeFault};
 use crate::patch::PatchFault;
 use crate::plan::PlanProblem;
@@ -73,6 +73,9 @@ pub enum SessionFault {
         /// The facts.
         facts: Box<Facts>,
     },
+    /// Something that the values want was not fetched.
+    #[error("what the build wants was not fetched")]
+    NotFetched(Vec<FetchId>),
     /// The compiler that the choices name cannot be used.
     #[error("{}", .gap.fault)]
     Compiler {

@@ -10,6 +10,7 @@ use super::place::{WORK, Whereabouts, first_profile};
 use super::scope::{Scope, Surroundings};
 use crate::base::Epoch;
 use crate::board::{Board, PartId};
+use crate::definitions::Outside;
 use crate::launch::RealLaunch;
 use crate::load::{KeptPlace, LazySearch, Loaded, load};
 use crate::logic::Logic;
@@ -82,7 +83,8 @@ impl Session {
         // A tree that is only looked at gets no work folder.
         let kept = || KeptPlace { file: work.board(), program: around.program.clone(), work: work.clone() };
         let place = work.exists().then(kept);
-        let loaded = load(&root, sources.as_deref(), place.as_ref());
+        let outside = Outside { fetched: Some(work.fetched()) };
+        let loaded = load(&root, sources.as_deref(), &outside, place.as_ref());
         let Loaded { board, logic, search, source } = loaded.map_err(SessionFault::Definitions)?;
         debug!(root = %root.display(), work = %work.root().display(), %profile, definitions = ?source, options = board.options.len(), "opened");
         work.check(&board.tree.name)?;

@@ -65,6 +65,10 @@ impl Session {
 
     /// Makes the plan of a build in these folders.
     fn plan_in(&self, folders: Folders, resolved: &Resolved) -> Result<Planned, SessionFault> {
+        let absent = self.not_fetched(resolved);
+        if !absent.is_empty() {
+            return Err(SessionFault::NotFetched(absent));
+        }
         let listing = Listing::of(&folders.tree);
         let problems = check_sources(&self.board, &listing);
         if !problems.is_empty() {
@@ -125,7 +129,7 @@ impl Session {
         resolved: &Resolved,
         sweep: Option<&Sweep<'_>>,
     ) -> Result<(Planned, Option<Touched>), SessionFault> {
-        let touched = match sweep.filter(|_| resolved.choices.changes.is_empty()) {
+        let touched = match sweep.filter(|_| !self.is_mirrored(&resolved.choices)) {
             Some(sweep) => self.touched(resolved, sweep)?,
             None => None,
         };

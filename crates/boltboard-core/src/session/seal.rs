@@ -78,7 +78,7 @@ impl Session {
         touched: Option<&Touched>,
     ) -> Option<SealWanted> {
         // What is built of changed sources is looked at anew each time: a new file beside them could come first.
-        if self.scope.is_supposed() || !resolved.choices.changes.is_empty() {
+        if self.scope.is_supposed() || self.is_mirrored(&resolved.choices) {
             return None;
         }
         let layers = resolved.choices.layers.iter().filter_map(|(_, layer)| ProfileName::parse(&layer.name));
@@ -108,18 +108,19 @@ impl Session {
     /// The files that every plan follows from.
     fn places_of_plan(&self) -> Vec<PathBuf> {
         let tree = &self.board.tree;
-        let mut places: Vec<PathBuf> = self.board.files.names().map(|name| tree.board_root.join(name)).collect();
+        let mut places: Vec<PathBuf> = self.board.files.names().map(|name| tree.definition_file(name)).collect();
         for (_, part) in self.board.parts.iter() {
             if let Some(Generator::Template { from, .. }) = part.kind.generator() {
                 places.extend(match from {
-                    SourceFile::Beside(path) => Some(path.below(&tree.board_root)),
-                    SourceFile::Tree(path) => Some(path.below(&tree.source_root)),
+                    SourceFile::Beside(path) => Some(tree.definition(path)),
+                    SourceFile::Tree(path) => Some(tree.source(path)),
                     SourceFile::Part(_) => None,
                 });
             }
             let stub = part.modules.iter().filter_map(|modules| modules.stub.as_ref());
-            places.extend(stub.map(|from| from.below(&tree.source_root)));
+            places.extend(stub.map(|from| tree.source(from)));
         }
+        places.extend(self.board.fetches.iter().map(|(_, fetch)| self.work.fetched().join(fetch.kept_as())));
         places.extend(self.probes.places());
         places
     }

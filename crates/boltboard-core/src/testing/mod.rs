@@ -7,7 +7,7 @@ use std::path::Path;
 
 use crate::base::{Digest, Epoch, Id};
 use crate::board::Board;
-use crate::definitions::{Listing, Reading, read_tree};
+use crate::definitions::{Listing, Outside, Reading, read_tree};
 use crate::logic::encode;
 use crate::plan::{MacroTable, Plan, PlanInput, PlanProblem, lower, macro_table};
 use crate::profile::{Choices, Layer, ProfileSource};
@@ -54,7 +54,7 @@ impl TestTree {
     }
 
     pub fn reading(&self) -> Reading {
-        read_tree(self.root(), None)
+        read_tree(self.root(), None, &Outside::default())
     }
 
     #[track_caller]

@@ -320,6 +320,11 @@ impl WorkFolder {
         self.root.join("adopt")
     }
 
+    /// Where what was fetched is kept by its digest.
+    pub fn fetched(&self) -> PathBuf {
+        self.root.join("fetched")
+    }
+
     /// Where results are kept by content.
     pub fn store(&self) -> PathBuf {
         self.root.join("store")

@@ -102,6 +102,8 @@ pub enum Command {
     Back(commands::back::BackArgs),
     /// Print what a shell needs so that it finds what is installed
     Env(commands::env::EnvArgs),
+    /// Get what the tree uses and does not carry
+    Fetch(commands::fetch::FetchArgs),
     /// Make packages of what was built
     Package(commands::package::PackageArgs),
     /// Remove what was installed

@@ -53,7 +53,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LintArgs) -> Result<Exit, St
         SeverityArg::Note => Severity::Note,
     };
     let only = args.only.as_ref().map(|name| session.board.find_finding(name)).transpose()?;
-    let listing = Listing::of(&session.board.tree.source_root);
+    let listing = Listing::with_grafts(&session.board.tree.source_root, &session.board.tree.grafts);
     let problems = check_sources(&session.board, &listing);
     if !problems.is_empty() {
         return Err(Stop::problems(&problems, &session.board));

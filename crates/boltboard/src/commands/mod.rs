@@ -11,6 +11,7 @@ pub mod compare;
 pub mod demo;
 pub mod env;
 pub mod export;
+pub mod fetch;
 pub mod init;
 pub mod inspect;
 pub mod install;
@@ -69,6 +70,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Install(args)) => install::run(global, screen, args),
         Some(Command::Back(args)) => back::run(global, screen, args),
         Some(Command::Env(args)) => env::run(global, screen, args),
+        Some(Command::Fetch(args)) => fetch::run(global, screen, args),
         Some(Command::Package(args)) => package::run(global, screen, args),
         Some(Command::Uninstall(args)) => uninstall::run(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),

@@ -20,12 +20,13 @@ pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exi
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let board = &session.board;
-    let listing = Listing::of(&board.tree.source_root);
+    let listing = Listing::with_grafts(&board.tree.source_root, &board.tree.grafts);
     let is_source = |file: &&boltboard_core::base::RelPath| Language::of(file).is_some() || file.extension() == "h";
     let sources: Vec<_> = listing.files().iter().filter(is_source).collect();
-    let size = |file: &&boltboard_core::base::RelPath| {
-        std::fs::metadata(file.below(&board.tree.source_root)).map_or(0, |s| s.len())
-    };
+    let size =
+        |file: &&boltboard_core::base::RelPath| std::fs::metadata(board.tree.source(file)).map_or(0, |s| s.len());
+    let absent = session.fetch_standings(&resolved).into_iter().filter(|one| one.is_wanted && !one.state.is_there());
+    let to_fetch: Vec<u64> = absent.map(|one| board.fetches[one.fetch].size).collect();
     let missing = resolved.facts.iter().filter(|fact| matches!(fact.state, FactState::Missing(_)));
     let overview = Overview {
         source_bytes: sources.iter().map(size).sum(),
@@ -35,6 +36,7 @@ pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exi
         profile: session.profile.to_string(),
         choices: resolved.choices.items.len(),
         changes: resolved.choices.changes.iter().map(|change| change.name.clone()).collect(),
+        to_fetch: (to_fetch.len(), to_fetch.iter().sum()),
         profiles: session.shelf.list()?.keys().map(ToString::to_string).collect(),
         last: Ledger::read(&session.work.ledger())?.entries.pop(),
     };

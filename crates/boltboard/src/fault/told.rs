@@ -14,6 +14,7 @@ use boltboard_core::work::{LockFault, WorkFault};
 use super::wrong::{definition, profile};
 use super::{Diagnostic, Exit, FaultKind, Stop, compiler_diagnostic, needed};
 use crate::render::clash::clash_diagnostics;
+use crate::render::text::bytes;
 
 impl Stop {
     /// Tells what stands against a session's answer. What is about the board needs the session.
@@ -50,6 +51,18 @@ impl Stop {
             }
             (SessionFault::Plan { problems, choices, facts }, Some(session)) => {
                 plan(&problems, session, &choices, &facts)
+            }
+            (SessionFault::NotFetched(fetches), Some(session)) => {
+                let defs = || fetches.iter().map(|fetch| &session.board.fetches[*fetch]);
+                let names: Vec<String> = defs().map(|def| format!("{} ({})", def.name, bytes(def.size))).collect();
+                let (what, them) = if names.len() == 1 { ("one file", "it") } else { ("files", "them") };
+                let told = Diagnostic::new(format!(
+                    "{what} that these values want must be fetched first: {}",
+                    names.join(", ")
+                ));
+                let told = told.note("Nothing was started.").next("boltboard fetch", format!("get {them}"));
+                let told = told.next("boltboard fetch --preview", "what there is to fetch, and what for");
+                Stop::new(Exit::HostLacks, told)
             }
             (SessionFault::Compiler { gap, choices }, Some(session)) => {
                 Stop::new(Exit::HostLacks, compiler_diagnostic(session, &choices, &gap))

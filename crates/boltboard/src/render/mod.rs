@@ -11,6 +11,7 @@ pub mod deliver;
 mod economy;
 pub mod env;
 pub mod failure;
+pub mod fetch;
 pub mod inspect;
 pub mod json;
 pub mod junit;

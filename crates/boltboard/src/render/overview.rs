@@ -20,6 +20,8 @@ pub struct Overview {
     pub made: Vec<bool>,
     /// Changes to the sources that it carries.
     pub changes: Vec<String>,
+    /// How many files are to be fetched that the values want, and their bytes.
+    pub to_fetch: (usize, u64),
     /// The profile in use.
     pub profile: String,
     /// How many choices count.
@@ -94,6 +96,9 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     };
     add("needs", if overview.missing.is_empty() { Role::Value } else { Role::Warn }, needs);
     add("profile", Role::Value, format!("{} with {}", overview.profile, count(overview.choices, "choice", "choices")));
+    if let (files @ 1.., size) = overview.to_fetch {
+        add("to fetch", Role::Warn, format!("{}, {}", count(files, "file", "files"), bytes(size)));
+    }
     if !overview.changes.is_empty() {
         let carried = count(overview.changes.len(), "change to the sources", "changes to the sources");
         add("carries", Role::Warn, format!("{carried}: {}", overview.changes.join(", ")));
@@ -115,6 +120,9 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     }
     text.push_str(&columns(&rows, 2, width));
     let mut next = Vec::new();
+    if overview.to_fetch.0 > 0 {
+        next.push(Next::new("boltboard fetch", "get what the tree does not carry"));
+    }
     if !overview.missing.is_empty() {
         next.push(Next::new("boltboard survey", "what is missing, and the ways out"));
     }

@@ -13,6 +13,7 @@ mod derived;
 mod exact;
 mod failing;
 mod faults;
+mod fetching;
 mod fortran;
 mod generations;
 mod generators;

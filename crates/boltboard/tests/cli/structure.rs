@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 36] = [
+const FLOW: [&str; 37] = [
     "base",
     "expr",
     "checks",
@@ -16,6 +16,7 @@ const FLOW: [&str; 36] = [
     "reading",
     "work",
     "store",
+    "fetch",
     "journal",
     "watch",
     "launch",

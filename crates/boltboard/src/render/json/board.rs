@@ -232,6 +232,7 @@ pub struct OverviewAnswer {
     parts: Vec<PartAnswer>,
     profile: String,
     changes: Vec<String>,
+    to_fetch: usize,
     choices: usize,
 }
 
@@ -262,6 +263,7 @@ pub fn overview(board: &Board, overview: &Overview) -> OverviewAnswer {
             .collect(),
         profile: overview.profile.clone(),
         changes: overview.changes.clone(),
+        to_fetch: overview.to_fetch.0,
         choices: overview.choices,
     }
 }
