@@ -110,6 +110,13 @@ pub fn parts() -> ArgValueCompleter {
     })
 }
 
+/// Add-ons.
+pub fn add_ons() -> ArgValueCompleter {
+    completer(|session, _| {
+        session.board.add_ons.iter().map(|add_on| (add_on.name.clone(), add_on.summary.clone())).collect()
+    })
+}
+
 /// What is fetched.
 pub fn fetches() -> ArgValueCompleter {
     completer(|session, _| {

@@ -271,9 +271,9 @@ impl LastBuild {
 }
 
 /// What was typed, as the core takes it.
-fn scope(global: &Global) -> Scope {
+pub fn scope(global: &Global) -> Scope {
     let Global { tree, sources, work, profile, tried, assume, forbid, facts, json: _ } = global.clone();
-    Scope { tree, sources, work, profile, tried, assume, forbid, facts }
+    Scope { tree, sources, work, profile, tried, assume, forbid, facts, with_add_on: None }
 }
 
 /// This process, as the core takes it.

@@ -56,6 +56,11 @@ impl Grafts {
         self.places.iter().map(|(at, real)| (at, real.as_path()))
     }
 
+    /// Returns the place that a path is or lies below.
+    pub fn over(&self, path: &RelPath) -> Option<&RelPath> {
+        self.places.keys().find(|at| path.beneath(at).is_some())
+    }
+
     /// Returns where a path of the tree at `root` really lies.
     pub fn real(&self, path: &RelPath, root: &Path) -> PathBuf {
         let found = self.iter().find_map(|(at, real)| Some(path.beneath(at)?.below(real)));

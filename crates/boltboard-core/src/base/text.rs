@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 
 use super::id::{Arena, Id};
+use super::{Grafts, RelPath};
 
 /// A text file: its name as shown to people, and its content, which may be read when it is first wanted.
 #[derive(Debug, Clone)]
@@ -47,6 +48,7 @@ pub struct SourceFiles {
     files: Arena<SourceFile>,
     /// Where files that were not read yet lie.
     root: PathBuf,
+    grafts: Grafts,
 }
 
 /// A place made ready to be shown: one line of a file.
@@ -71,8 +73,8 @@ impl SourceFiles {
     }
 
     /// Takes files below `root` that are read when their text is first wanted; one that is gone by then is empty.
-    pub fn unread<'a>(root: &Path, names: impl IntoIterator<Item = &'a str>) -> SourceFiles {
-        let mut files = SourceFiles { files: Arena::default(), root: root.to_path_buf() };
+    pub fn unread<'a>(root: &Path, grafts: &Grafts, names: impl IntoIterator<Item = &'a str>) -> SourceFiles {
+        let mut files = SourceFiles { files: Arena::default(), root: root.to_path_buf(), grafts: grafts.clone() };
         for name in names {
             files.files.add(SourceFile { name: name.into(), text: OnceLock::new() });
         }
@@ -92,7 +94,23 @@ impl SourceFiles {
     /// Returns a file's whole text.
     pub fn text(&self, file: FileId) -> &str {
         let file = &self.files[file];
-        file.text.get_or_init(|| std::fs::read_to_string(self.root.join(&*file.name)).unwrap_or_default().into())
+        file.text.get_or_init(|| std::fs::read_to_string(self.place(&file.name)).unwrap_or_default().into())
+    }
+
+    /// Lets files count as lying where they do.
+    pub fn grafted(&mut self, grafts: &Grafts) {
+        self.grafts = grafts.clone();
+    }
+
+    /// Where a file lies; relative to the root where that is not known.
+    fn place(&self, name: &str) -> PathBuf {
+        RelPath::of_file(name).map_or_else(|_| self.root.join(name), |path| self.grafts.real(&path, &self.root))
+    }
+
+    /// Returns a file's name as people know it: of one that lies elsewhere, where that is.
+    fn shown(&self, name: &str) -> String {
+        let of_graft = RelPath::of_file(name).ok().filter(|path| self.grafts.over(path).is_some());
+        of_graft.map_or_else(|| name.to_string(), |_| self.place(name).display().to_string())
     }
 
     /// Returns the text that a place covers.
@@ -120,7 +138,7 @@ impl SourceFiles {
             end -= 1;
         }
         Excerpt {
-            file: file.name.clone(),
+            file: self.shown(&file.name).into(),
             line,
             column,
             width: text[start..end].chars().count().max(1),

@@ -1,6 +1,7 @@
 //! The board: the checked, unchanging model of options, sections, needs and parts. It neither reads nor writes files.
 
 mod action;
+mod add_on;
 mod choice;
 mod fetch;
 mod finding;
@@ -30,6 +31,7 @@ use crate::base::{Arena, Grafts, Id, LazyArena, NameTable, Place, RelPath, Sourc
 use crate::expr::{Expr, Op, RawAtom, RawWhat};
 
 pub use action::{ActionAbsent, ActionBy, ActionDef};
+pub use add_on::{ADD_ONS, AddOn};
 pub use choice::{Asked, NEED_PREFIX, TryFault};
 pub use fetch::{Compression, FetchDef, FetchForm, FetchId, NoSha256, Sha256, name_of};
 pub use finding::{Acceptance, AcceptedOf, FindingKind};
@@ -133,7 +135,8 @@ impl Tree {
 
     /// Returns where a definition file of that name really lies.
     pub fn definition_file(&self, name: &str) -> PathBuf {
-        RelPath::of_file(name).map_or_else(|_| self.board_root.join(name), |path| self.definition(&path))
+        let path = RelPath::of_file(name).ok().filter(|_| !self.grafts.is_empty());
+        path.map_or_else(|| self.board_root.join(name), |path| self.definition(&path))
     }
 }
 
@@ -166,6 +169,8 @@ pub struct Board {
     pub smokes: Arena<SmokeDef>,
     /// What the tree uses and does not carry.
     pub fetches: Arena<FetchDef>,
+    /// Folders outside of the tree that bring more.
+    pub add_ons: Vec<AddOn>,
     /// What maintainers know about their definitions and accept.
     pub accepted: Vec<Acceptance>,
     /// What earlier versions had.

@@ -68,6 +68,22 @@ pub(super) const SMOKE: TableKeys = TableKeys {
     ],
 };
 
+pub(super) const ADD_ON: TableKeys = TableKeys {
+    name: "add-on",
+    written: "[add-on]",
+    says: "What a folder outside of the tree is that brings more to its board. It has a switch of its name, which is on unless something stands against it, and a section.",
+    keys: &[
+        key("name", Text, "its name, which its switch and its section have as well"),
+        key("version", Text, "its version"),
+        key("summary", Text, "one line about it"),
+        key("tree", Text, "the tree that it is for"),
+        key("tree-versions", Text, "the versions of the tree that it fits: `>= 2.4, < 4`"),
+        key("requires", Texts, "what its switch requires of the tree's options"),
+        key("needs", Texts, "what its switch needs of the host"),
+        key("more", Texts, "further files of it, by pattern"),
+    ],
+};
+
 pub(super) const FETCH: TableKeys = TableKeys {
     name: "fetch",
     written: "[fetch.NAME]",

@@ -2,13 +2,14 @@
 
 use std::path::{Path, PathBuf};
 
-use toml::de::DeTable;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
 
 use super::fields::{Log, Table};
 use super::problem::{Fault, Problem};
 use super::sources::Listing;
 use crate::base::files::read_regular;
-use crate::base::{FileId, Glob, Place, RelPath, SourceFiles};
+use crate::base::{FileId, Glob, Grafts, Place, RelPath, SourceFiles};
 
 /// The largest definition file, in bytes.
 const MAX_FILE: u64 = 16 * 1024 * 1024;
@@ -67,6 +68,14 @@ pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
     Err(TreeFault::NoTree(start))
 }
 
+/// Returns the name that a folder gives itself as an add-on, if it is one.
+pub fn add_on_in(folder: &Path) -> Option<String> {
+    let bytes = read_regular(&folder.join("boltboard.toml")).ok().filter(|bytes| bytes.len() as u64 <= MAX_FILE)?;
+    let text = String::from_utf8(bytes).ok()?;
+    let table = DeTable::parse(&text).ok()?.into_inner();
+    Some(table.get("add-on")?.get_ref().as_table()?.get("name")?.get_ref().as_str()?.to_string())
+}
+
 /// A definition file that is to be read.
 pub(super) struct NamedFile {
     path: RelPath,
@@ -78,13 +87,21 @@ pub(super) struct NamedFile {
 impl NamedFile {
     /// The root definition file.
     pub fn root() -> NamedFile {
-        NamedFile { path: RelPath::root().child("boltboard.toml"), named_at: None, leads: Leads::Anywhere }
+        NamedFile::root_of(&RelPath::root())
+    }
+
+    /// The one of an add-on that counts as lying there.
+    pub fn root_of(folder: &RelPath) -> NamedFile {
+        NamedFile { path: folder.child("boltboard.toml"), named_at: None, leads: Leads::Anywhere }
     }
 }
 
 /// Reads one file's text. Files do not depend on each other here, so several can be read at once.
-pub(super) fn read_text(root: &Path, named: &NamedFile) -> Result<String, Fault> {
-    text_of(root, &named.path, named.leads)
+pub(super) fn read_text(root: &Path, grafts: &Grafts, named: &NamedFile) -> Result<String, Fault> {
+    match grafts.iter().find_map(|(at, real)| Some((real, named.path.beneath(at)?))) {
+        Some((real, rest)) => text_of(real, &rest, named.leads),
+        None => text_of(root, &named.path, named.leads),
+    }
 }
 
 /// Takes a text in, or logs why there is none.
@@ -165,20 +182,19 @@ fn boards_of(glob: &Glob, text: &str, listing: &Listing) -> Vec<RelPath> {
     listing.matching(glob).filter(is_board).cloned().collect()
 }
 
-/// Returns the nested definition files that the root one names, sorted, and the files of the tree where it names some by
-/// pattern.
-pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> (Vec<NamedFile>, Option<Listing>) {
-    let tree = file.table.get("tree").and_then(|tree| tree.get_ref().as_table());
-    let Some(boards) = tree.and_then(|tree| tree.get("more")).and_then(|boards| boards.get_ref().as_array()) else {
-        return (Vec::new(), None);
-    };
+/// Returns the nested definition files that a root one names, sorted. The files of the tree are listed when they are first asked for.
+pub(super) fn named_boards(
+    (root, grafts): (&Path, &Grafts),
+    file: &RawFile<'_>,
+    listing: &mut Option<Listing>,
+    log: &Log,
+) -> Vec<NamedFile> {
     let mut named = std::collections::BTreeMap::new();
-    let mut listing = None;
-    for item in boards {
+    for item in patterns_of(file) {
         // A wrong type is reported when the table is read in full.
         let Some(text) = item.get_ref().as_str() else { continue };
         let place = Place::new(file.id, item.span());
-        let glob = match Glob::parse(&RelPath::root(), text) {
+        let glob = match Glob::parse(&file.folder, text) {
             Ok(glob) => glob,
             Err(fault) => {
                 log.add(Problem::at(place, fault));
@@ -189,7 +205,7 @@ pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> (Vec<N
             named.entry(plain.clone()).or_insert((place, Leads::Anywhere));
             continue;
         }
-        let listing = listing.get_or_insert_with(|| Listing::of(root));
+        let listing = listing.get_or_insert_with(|| Listing::with_grafts(root, grafts));
         let found = boards_of(&glob, text, listing);
         for path in &found {
             named.entry(path.clone()).or_insert((place, Leads::Walked));
@@ -198,7 +214,21 @@ pub(super) fn named_boards(root: &Path, file: &RawFile<'_>, log: &Log) -> (Vec<N
             log.add(Problem::at(place, Fault::NothingMatches(text.to_string())));
         }
     }
-    named.remove(&RelPath::root().child("boltboard.toml"));
+    named.remove(&file.folder.child("boltboard.toml"));
+    // What an add-on brings is named by itself.
+    named.retain(|path, _| grafts.over(path) == grafts.over(&file.folder));
     let file = |(path, (place, leads))| NamedFile { path, named_at: Some(place), leads };
-    (named.into_iter().map(file).collect(), listing)
+    named.into_iter().map(file).collect()
+}
+
+/// The patterns of further files, in the table by which a root file is one.
+fn patterns_of<'f, 'a>(file: &'f RawFile<'a>) -> impl Iterator<Item = &'f Spanned<DeValue<'a>>> {
+    let tables = ["tree", "add-on"].into_iter().filter_map(|key| file.table.get(key)?.get_ref().as_table());
+    tables.filter_map(|table| table.get("more")?.get_ref().as_array()).flatten()
+}
+
+/// Returns an add-on's root file and the patterns of its further ones, as paths of the tree.
+pub(super) fn more_of(file: &RawFile<'_>) -> Vec<String> {
+    let texts = patterns_of(file).filter_map(|item| item.get_ref().as_str());
+    ["boltboard.toml"].into_iter().chain(texts).map(|text| file.folder.child(text).to_string()).collect()
 }

@@ -75,6 +75,7 @@ pub const TABLES: &[TableKeys] = &[
         says: "What stands before all tables. `format` and `[tree]` belong into the root file.",
         keys: &[
             key("format", Number, "1"),
+            key("add-on", Like("add-on"), "`[add-on]`, in the root file of an add-on, where a tree has `[tree]`"),
             key("default-section", Text, "the section of this file's options that name none"),
             key(
                 "lists",
@@ -105,6 +106,7 @@ pub const TABLES: &[TableKeys] = &[
             key("sources", Text, "the folder of the sources, where these files lie outside of it"),
         ],
     },
+    delivery_keys::ADD_ON,
     TableKeys {
         name: "toolchain",
         written: "[toolchain], [host-toolchain]",

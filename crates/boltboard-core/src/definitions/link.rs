@@ -8,18 +8,19 @@ use super::accept;
 use super::each;
 use super::entry::{Entry, MacroHabit, RuleSink};
 use super::fields::{Fields, Log, Text};
-use super::find::RawFile;
+use super::find::{RawFile, more_of};
 use super::lists::{ListEntry, Lister, lists_of};
 use super::lookup::{Index, Names};
 use super::parts::PartRead;
 use super::problem::{Fault, Problem};
 use super::read::side_by_side;
 use super::sets::Shared;
-use super::{FetchPlace, Outside, action, fetch, history, metadata, options, outputs, parts, service, smoke, test};
+use super::add_on::{self, gated};
+use super::{AddOnPlace, FetchPlace, Outside, action, fetch, history, metadata, options, outputs, parts, service, smoke, test};
 use crate::base::{Arena, Grafts, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, Board, Ending, FetchDef, ListItem, Machine, NeedCheck, NeedDef, OptionDef, OptionId,
-    PartDef, PartId, PartKind, Rule, SectionDef, SectionId, Toolchain, Toolchains, Tree,
+    Acceptance, AcceptedOf, ActionDef, AddOn, Board, Ending, FetchDef, ListItem, Machine, NeedCheck, NeedDef, OptionDef, OptionId,
+    PartDef, PartId, PartKind, Rule, SectionDef, SectionId, SmokeDef, TestDef, Toolchain, Toolchains, Tree,
 };
 
 #[derive(Default)]
@@ -57,10 +58,15 @@ pub(super) fn link(
     let target_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]"));
     let host_found = fields.get("host-toolchain").and_then(|f| fields.sub(&f, "[host-toolchain]"));
     let mut entries = Entries::default();
-    collect(&mut entries, fields, first, log);
+    collect(&mut entries, fields, first, outside, log);
+    let add_ons = tree.as_ref().map_or_else(Vec::new, |tree| add_on::all(rest, outside, tree, log));
+    if let Some(tree) = &mut tree {
+        let roots = rest.iter().filter(|file| outside.add_ons.iter().any(|one| one.at() == file.folder));
+        tree.more.extend(roots.flat_map(more_of));
+    }
     let collected = side_by_side(rest, |(_, files)| {
         let mut entries = Entries::default();
-        files.iter().for_each(|file| collect(&mut entries, board_fields(file, log), file, log));
+        files.iter().for_each(|file| collect(&mut entries, board_fields(file, log), file, outside, log));
         entries
     });
     collected.into_iter().for_each(|more| entries.append(more));
@@ -77,7 +83,11 @@ pub(super) fn link(
         entries.parts.extend(alike.part.as_ref().map(entry));
         entries.tests.extend(alike.test.as_ref().map(entry));
     }
+    entries.options.extend(add_ons.iter().map(|add_on| add_on.switch(log)));
+    entries.sections.extend(add_ons.iter().map(|add_on| add_on.section(log)));
     let names = name_all(&mut entries, log);
+    let add_ons: Vec<AddOn> = add_ons.iter().filter_map(|add_on| add_on.known(&names, log)).collect();
+    let gate = |entry: &Entry<'_>, when| gated(&add_ons, entry.folder, when);
     let tree = tree?;
 
     let mut headers = Arena::default();
@@ -93,7 +103,7 @@ pub(super) fn link(
     }
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
     let OptionsRead { options, rules, accepted: accepted_options, with_past, with_signs } =
-        all_options(&entries.options, rest, &names, habits.first());
+        all_options(&entries.options, rest, (&names, &add_ons), habits.first());
     each_macro_once(&options, log);
     let signs = history::signs(&entries.options, &with_signs);
     let history = history::history((&entries.options, &with_past), &entries.split, &entries.gone, &names, log);
@@ -108,11 +118,13 @@ pub(super) fn link(
     let part_list: Vec<_> = entries.parts.iter().enumerate().map(read_part).collect();
     let mut tests = Arena::default();
     for entry in &entries.tests {
-        tests.add(test::test(entry, &names));
+        let test = test::test(entry, &names);
+        tests.add(TestDef { when: gate(entry, test.when), ..test });
     }
     let mut actions = Arena::default();
     for entry in &entries.actions {
-        actions.add(action::action(entry, &names));
+        let action = action::action(entry, &names);
+        actions.add(ActionDef { when: gate(entry, action.when), ..action });
     }
     let toolchain = |fields: Option<Fields<'_>>| match fields {
         Some(fields) => {
@@ -160,14 +172,19 @@ pub(super) fn link(
     let mut smokes = Arena::default();
     for entry in &entries.smokes {
         if let Some(smoke) = smoke::smoke(entry, &names, &part_arena) {
-            smokes.add(smoke);
+            smokes.add(SmokeDef { when: gate(entry, smoke.when), ..smoke });
         }
     }
     let mut fetches = Arena::default();
     for entry in &entries.fetches {
         if let Some(fetch) = fetch::fetch(entry, &names) {
-            fetches.add(fetch);
+            fetches.add(FetchDef { when: gate(entry, fetch.when), ..fetch });
         }
+    }
+    let ids: Vec<PartId> = part_arena.ids().collect();
+    for part in ids {
+        let part = part_arena.get_mut(part);
+        part.when = gated(&add_ons, &part.folder, part.when.take());
     }
     check_places(&fetches, log);
     let carriers = carriers(&part_arena, &needs);
@@ -192,6 +209,7 @@ pub(super) fn link(
         actions,
         smokes,
         fetches,
+        add_ons,
         accepted,
         history,
         signs,
@@ -295,8 +313,21 @@ fn board_fields<'a>(file: &'a RawFile<'_>, log: &'a Log) -> Fields<'a> {
     Fields::new(&file.table, file.id, Place::new(file.id, 0..0), "a board".into(), log)
 }
 
-fn collect<'a>(entries: &mut Entries<'a>, fields: Fields<'a>, file: &'a RawFile<'_>, log: &'a Log) {
-    let default_section = fields.text("default-section").map(Arc::new);
+fn collect<'a>(
+    entries: &mut Entries<'a>,
+    fields: Fields<'a>,
+    file: &'a RawFile<'_>,
+    outside: &Outside,
+    log: &'a Log,
+) {
+    let own = outside.add_ons.iter().map(AddOnPlace::at).find(|at| file.folder.beneath(at).is_some());
+    if own.as_ref() == Some(&file.folder) {
+        // Read before, because what follows from it has a name.
+        fields.get("add-on");
+        fields.get("format");
+    }
+    let own_section = || own.map(|folder| Text { text: folder.name().into(), place: fields.place });
+    let default_section = fields.text("default-section").or_else(own_section).map(Arc::new);
     for found in fields.list("accept") {
         let Some(table) = fields.sub(&found, "an entry of `accept`") else {
             fields.wrong_type(&found, "tables [[accept]]");
@@ -361,14 +392,23 @@ struct OptionsRead {
 }
 
 /// Reads all options, several at a time. Rules are numbered as if it had been one after the other.
-fn all_options(entries: &[Entry<'_>], rest: SectionId, names: &Names, habit: Option<&MacroHabit>) -> OptionsRead {
+fn all_options(
+    entries: &[Entry<'_>],
+    rest: SectionId,
+    (names, add_ons): (&Names, &[AddOn]),
+    habit: Option<&MacroHabit>,
+) -> OptionsRead {
     let read = |(start, chunk): (usize, &[Entry<'_>])| {
         let mut sink = RuleSink::default();
         let mut accepted = Vec::new();
         let option = |(index, entry): (usize, &Entry<'_>)| {
             let id = crate::base::Id::new(start + index);
             accepted.extend(accept::of_entry(entry, "option", AcceptedOf::Option(id)));
-            Box::new(options::option(entry, id, rest, names, habit, &mut sink))
+            let mut option = options::option(entry, id, rest, names, habit, &mut sink);
+            if add_ons.iter().all(|add_on| add_on.switch != id) {
+                option.applies_while = gated(add_ons, entry.folder, option.applies_while);
+            }
+            Box::new(option)
         };
         let options: Vec<Box<OptionDef>> = chunk.iter().enumerate().map(option).collect();
         let rules: Vec<Box<Rule>> = sink.rules.into_items().into_iter().map(Box::new).collect();

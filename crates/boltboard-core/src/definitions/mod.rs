@@ -4,6 +4,7 @@
 
 mod accept;
 mod action;
+mod add_on;
 mod delivery;
 mod delivery_keys;
 mod each;
@@ -34,11 +35,11 @@ mod sets;
 mod sources;
 mod test;
 
-pub use find::{TreeFault, WORK_MARK, boards_named, find_root};
+pub use find::{TreeFault, add_on_in, WORK_MARK, boards_named, find_root};
 pub use keys::{Key, Shape, TABLES, TableKeys};
 pub use needs::DISTRIBUTIONS;
 pub(crate) use needs::version_regex;
-pub use outside::{FetchPlace, Outside};
+pub use outside::{AddOnPlace, FetchPlace, Outside};
 pub use problem::{Fault, Problem};
 pub use read::read_tree;
 pub use schema::{definitions_schema, profile_schema, reference_text};

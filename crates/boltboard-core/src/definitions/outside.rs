@@ -3,19 +3,44 @@
 use std::path::{Path, PathBuf};
 
 use crate::base::{Grafts, RelPath};
-use crate::board::FetchDef;
+use crate::board::{ADD_ONS, FetchDef};
 
 /// The places outside of a tree that its board takes something from.
 #[derive(Debug, Clone, Default)]
 pub struct Outside {
     /// The folder of what was fetched.
     pub fetched: Option<PathBuf>,
+    /// Folders that bring more to the board, in the order in which they were added.
+    pub add_ons: Vec<AddOnPlace>,
+}
+
+/// Where an add-on really lies.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AddOnPlace {
+    /// Its name.
+    pub name: String,
+    /// Its folder.
+    pub folder: PathBuf,
+}
+
+impl AddOnPlace {
+    /// Returns where it counts as lying, as a path of the tree.
+    pub fn at(&self) -> RelPath {
+        RelPath::root().child(ADD_ONS).child(&self.name)
+    }
 }
 
 impl Outside {
+    /// Returns the folders of add-ons.
+    pub fn folders(&self) -> Grafts {
+        let mut grafts = Grafts::default();
+        self.add_ons.iter().for_each(|add_on| grafts.add(add_on.at(), add_on.folder.clone()));
+        grafts
+    }
+
     /// Returns what lies elsewhere and counts as if it lay in a tree with these sources. What the sources have themselves is theirs.
     pub fn grafts(&self, fetches: impl Iterator<Item = FetchPlace>, sources: &Path) -> Grafts {
-        let mut grafts = Grafts::default();
+        let mut grafts = self.folders();
         for FetchPlace { into, kept_as } in fetches {
             if into.below(sources).exists() {
                 continue;

@@ -178,6 +178,14 @@ pub enum Fault {
     /// A text of what is installed that names a place of the build.
     #[error("`{0}` names a place of the build, and what is installed lasts longer than that")]
     PlaceOfBuild(String),
+    /// An add-on that does not fit the tree, or is not there.
+    #[error("{text}")]
+    AddOn {
+        /// Its name.
+        name: String,
+        /// What stands against it.
+        text: String,
+    },
     /// A placeholder that means nothing.
     #[error("`${{{0}}}` has no meaning here")]
     Placeholder(String),

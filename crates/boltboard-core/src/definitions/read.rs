@@ -6,8 +6,8 @@ use super::fields::Log;
 use super::find::{MAX_FILES, NamedFile, RawFile, named_boards, parse_file, read_text, take_text};
 use super::problem::{Fault, Problem};
 use super::sources::Listing;
-use super::{Outside, Reading, link, order};
-use crate::base::{FileId, SourceFiles};
+use super::{AddOnPlace, Outside, Reading, link, order};
+use crate::base::{FileId, Grafts, SourceFiles};
 use crate::board::Board;
 
 /// Reads all definitions of the tree at `root`, with what comes from outside of it. `sources` overrides where its sources lie.
@@ -16,11 +16,23 @@ pub fn read_tree(root: &Path, sources: Option<&Path>, outside: &Outside) -> Read
     let mut files = SourceFiles::default();
     // Paths are compared with where files really lie.
     let root = &root.canonicalize().unwrap_or_else(|_| root.to_path_buf());
-    let first = NamedFile::root();
-    let first_id = take_text(&first, read_text(root, &first), &mut files, &log);
-    let (named, listing) = first_id.map_or((Vec::new(), None), |id| named_by(id, root, &files, &log));
-    let texts = side_by_side(&named, |(_, named)| named.iter().map(|file| read_text(root, file)).collect::<Vec<_>>());
-    let mut ids: Vec<FileId> = first_id.into_iter().collect();
+    let grafts = &outside.folders();
+    files.grafted(grafts);
+    let add_ons = outside.add_ons.iter().map(|add_on| NamedFile::root_of(&add_on.at()));
+    let roots: Vec<NamedFile> = [NamedFile::root()].into_iter().chain(add_ons).collect();
+    let mut first: Vec<FileId> = Vec::new();
+    for (index, file) in roots.iter().enumerate() {
+        let text = read_text(root, grafts, file);
+        let text = match index.checked_sub(1).map(|add_on| &outside.add_ons[add_on]) {
+            Some(add_on) => text.map_err(|fault| not_there(add_on, fault)),
+            None => text,
+        };
+        first.extend(take_text(file, text, &mut files, &log));
+    }
+    let (named, listing) = named_by(&first, (root, grafts), &files, &log);
+    let read = |file| read_text(root, grafts, file);
+    let texts = side_by_side(&named, |(_, named)| named.iter().map(read).collect::<Vec<_>>());
+    let mut ids = first;
     for (file, text) in named.iter().zip(texts.into_iter().flatten()) {
         ids.extend(take_text(file, text, &mut files, &log));
     }
@@ -30,11 +42,30 @@ pub fn read_tree(root: &Path, sources: Option<&Path>, outside: &Outside) -> Read
     Reading { board: board.filter(|_| problems.is_empty()), problems, files, listing }
 }
 
+fn not_there(add_on: &AddOnPlace, fault: Fault) -> Fault {
+    match fault {
+        Fault::Unreadable { reason, .. } => {
+            let (name, place) = (add_on.name.clone(), add_on.folder.join("boltboard.toml"));
+            let text = format!("the add-on `{name}` cannot be read: {}: {reason}", place.display());
+            Fault::AddOn { name, text }
+        }
+        other => other,
+    }
+}
+
 /// See [`named_boards`].
-fn named_by(first: FileId, root: &Path, files: &SourceFiles, log: &Log) -> (Vec<NamedFile>, Option<Listing>) {
-    // What is wrong with the root file is logged when it is read with the others.
-    let Some(file) = parse_file(first, files, &Log::default()) else { return (Vec::new(), None) };
-    let (mut named, listing) = named_boards(root, &file, log);
+fn named_by(
+    roots: &[FileId],
+    at: (&Path, &Grafts),
+    files: &SourceFiles,
+    log: &Log,
+) -> (Vec<NamedFile>, Option<Listing>) {
+    let (mut named, mut listing) = (Vec::new(), None);
+    for id in roots {
+        // What is wrong with a root file is logged when it is read with the others.
+        let Some(file) = parse_file(*id, files, &Log::default()) else { continue };
+        named.extend(named_boards(at, &file, &mut listing, log));
+    }
     if named.len() >= MAX_FILES {
         let fault = Fault::Limit { what: "the number of definition files".into(), limit: MAX_FILES.to_string() };
         log.add(Problem { fault, place: None, related: None, near: vec![] });

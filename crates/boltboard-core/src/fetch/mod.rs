@@ -16,7 +16,7 @@ use crate::base::files::{make_folder, remove_file, remove_folder};
 use crate::board::{FetchDef, FetchForm, Sha256, Tree};
 
 pub use get::{Attempt, AttemptFault, Progress};
-pub use unpack::UnpackFault;
+pub use unpack::{UnpackFault, unpack_named};
 
 #[cfg(test)]
 mod tests;

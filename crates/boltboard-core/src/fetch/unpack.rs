@@ -10,7 +10,7 @@ use tar::{Archive, EntryType};
 
 use crate::base::files::make_folder;
 use crate::base::{FileError, RelPath};
-use crate::board::Compression;
+use crate::board::{Compression, FetchForm};
 
 /// How many files, folders and links an archive may hold.
 const MAX_ENTRIES: usize = 500_000;
@@ -45,6 +45,18 @@ pub enum UnpackFault {
         /// What is at its top.
         there: String,
     },
+}
+
+/// Unpacks a file that is an archive by its name into an empty folder; `false` where it is none.
+///
+/// # Errors
+/// See [`UnpackFault`].
+pub fn unpack_named(file: &Path, into: &Path) -> Result<bool, UnpackFault> {
+    let name = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let FetchForm::Tar(compression) = FetchForm::of_name(&name) else { return Ok(false) };
+    let size = std::fs::metadata(file).map_err(FileError::on("read", file))?.len();
+    unpack(file, compression, None, into, size)?;
+    Ok(true)
 }
 
 /// Unpacks an archive of so many bytes into an empty folder.

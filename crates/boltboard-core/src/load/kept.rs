@@ -12,7 +12,7 @@ use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
 use crate::board::{
-    Acceptance, ActionDef, Board, FetchDef, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef,
+    Acceptance, ActionDef, AddOn, Board, FetchDef, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef,
     Signs, SmokeDef, TestDef, Toolchains, Tree,
 };
 use crate::definitions::{FetchPlace, Listing, Outside, boards_named};
@@ -61,6 +61,7 @@ struct Head {
     actions: Vec<ActionDef>,
     smokes: Vec<SmokeDef>,
     fetches: Vec<FetchDef>,
+    add_ons: Vec<AddOn>,
     accepted: Vec<Acceptance>,
     history: History,
     signs: BTreeMap<OptionId, Signs>,
@@ -93,7 +94,7 @@ pub(super) fn recall(
         Standing::Changed => return None,
         Standing::FoldersTouched => {
             // The next start need not look at the folders' names again.
-            let now = |folder: &RelPath| Stamp::of_any(&folder.below(root)).map(|stamp| (folder.clone(), stamp));
+            let now = |folder: &RelPath| Stamp::of_any(&head.tree.definition(folder)).map(|stamp| (folder.clone(), stamp));
             let folders: Option<Vec<_>> = head.folders.iter().map(|(folder, _)| now(folder)).collect();
             let settled = |folders: &Vec<(RelPath, Stamp)>| folders.iter().all(|(_, stamp)| stamp.is_settled(started));
             if let Some(folders) = folders.filter(settled) {
@@ -123,12 +124,13 @@ pub(super) fn recall(
         actions: arena(head.actions),
         smokes: arena(head.smokes),
         fetches: arena(head.fetches),
+        add_ons: head.add_ons,
         accepted: head.accepted,
         history: head.history,
         signs: head.signs,
         toolchains: head.toolchains,
         builds_for_host: head.builds_for_host,
-        files: SourceFiles::unread(root, head.files.iter().map(|(name, _)| name.as_str())),
+        files: SourceFiles::unread(root, &grafts, head.files.iter().map(|(name, _)| name.as_str())),
         named_by: head.named_by.into_iter().map(|(folder, _)| folder).collect(),
         order: logic.order.clone(),
         option_names: head.names,
@@ -154,12 +156,12 @@ impl Contents {
     /// could leave the same status.
     pub fn of(board: &Board, listing: Option<&Listing>, root: &Path, started: SystemTime) -> Option<Contents> {
         let settled = |path: &Path| Stamp::of_any(path).filter(|stamp| stamp.is_settled(started));
-        let file = |name: &str| Some((name.to_string(), settled(&root.join(name))?));
-        let folder = |folder: &RelPath| settled(&folder.below(root)).map(|stamp| (folder.clone(), stamp));
+        let file = |name: &str| Some((name.to_string(), settled(&board.tree.definition_file(name))?));
+        let folder = |folder: &RelPath| settled(&board.tree.definition(folder)).map(|stamp| (folder.clone(), stamp));
         let files: Option<Vec<(String, Stamp)>> = board.files.names().map(file).collect();
         let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, listing).map(folder).collect();
         let named =
-            |folder: &RelPath| settled(&folder.below(&board.tree.source_root)).map(|stamp| (folder.clone(), stamp));
+            |folder: &RelPath| settled(&board.tree.source(folder)).map(|stamp| (folder.clone(), stamp));
         let named_by: Option<Vec<(RelPath, Stamp)>> = board.named_by.iter().map(named).collect();
         let (files, folders, named_by) = (files?, folders?, named_by?);
         let mut items = Vec::new();
@@ -212,6 +214,7 @@ pub(super) fn keep(
         actions: board.actions.clone().into_items(),
         smokes: board.smokes.clone().into_items(),
         fetches: board.fetches.clone().into_items(),
+        add_ons: board.add_ons.clone(),
         accepted: board.accepted.clone(),
         history: board.history.clone(),
         signs: board.signs.clone(),
@@ -237,17 +240,16 @@ enum Standing {
 
 /// Looks at every file and folder. A folder that has changed may still hold the same definitions.
 fn standing(head: &Head, root: &Path) -> Standing {
-    let sources = &head.tree.source_root;
-    if head.named_by.iter().any(|(folder, stamp)| Stamp::of_any(&folder.below(sources)) != Some(*stamp)) {
+    if head.named_by.iter().any(|(folder, stamp)| Stamp::of_any(&head.tree.source(folder)) != Some(*stamp)) {
         return Standing::Changed;
     }
     let half = head.files.len() / 2;
     let same =
-        |files: &[(String, Stamp)]| files.iter().all(|(name, stamp)| Stamp::of(&root.join(name)) == Some(*stamp));
+        |files: &[(String, Stamp)]| files.iter().all(|(name, stamp)| Stamp::of(&head.tree.definition_file(name)) == Some(*stamp));
     // Looking up status is all that a warm start waits for, and it waits for the kernel.
     let (files, folders) = std::thread::scope(|scope| {
         let other = scope.spawn(|| same(&head.files[half..]));
-        let folders = head.folders.iter().all(|(folder, stamp)| Stamp::of_any(&folder.below(root)) == Some(*stamp));
+        let folders = head.folders.iter().all(|(folder, stamp)| Stamp::of_any(&head.tree.definition(folder)) == Some(*stamp));
         (same(&head.files[..half]) && other.join().unwrap_or(false), folders)
     });
     match (files, folders) {
@@ -258,7 +260,7 @@ fn standing(head: &Head, root: &Path) -> Standing {
 }
 
 fn same_boards(head: &Head, root: &Path) -> bool {
-    let listing = Listing::of(root);
+    let listing = Listing::with_grafts(root, &head.tree.grafts);
     let named = boards_named(&head.tree.more, &listing);
     let before = head.files.iter().map(|(name, _)| name.as_str()).filter(|name| *name != "boltboard.toml");
     named.iter().map(RelPath::as_str).eq(before)

@@ -9,6 +9,7 @@
 //!                                                                            └─► begin ─► lock ─► build ─► verify
 //! ```
 
+mod add_on;
 mod before;
 mod build;
 mod changes;
@@ -26,6 +27,7 @@ mod plan;
 mod scope;
 mod seal;
 
+pub use add_on::{AddOnFault, Incoming};
 pub use build::{Begun, BuildAsk, Built, Start, Verified};
 pub use changes::Carried;
 pub use compiler::{CompilerGap, Refused};

@@ -82,8 +82,10 @@ impl Session {
         let sources = scope.sources.clone().or(sources);
         // A tree that is only looked at gets no work folder.
         let kept = || KeptPlace { file: work.board(), program: around.program.clone(), work: work.clone() };
-        let place = work.exists().then(kept);
-        let outside = Outside { fetched: Some(work.fetched()) };
+        let place = (work.exists() && scope.with_add_on.is_none()).then(kept);
+        let mut add_ons = work.add_ons()?;
+        add_ons.extend(scope.with_add_on.clone());
+        let outside = Outside { fetched: Some(work.fetched()), add_ons };
         let loaded = load(&root, sources.as_deref(), &outside, place.as_ref());
         let Loaded { board, logic, search, source } = loaded.map_err(SessionFault::Definitions)?;
         debug!(root = %root.display(), work = %work.root().display(), %profile, definitions = ?source, options = board.options.len(), "opened");
@@ -93,7 +95,10 @@ impl Session {
             units: UnitsMemo::at(work.units()),
             opened,
             shelf: Shelf { aside: file.map(|file| (profile.clone(), file)), ..work.shelf(root.join("profiles")) },
-            tree_folders: vec![board.tree.board_root.clone(), board.tree.source_root.clone()],
+            tree_folders: [board.tree.board_root.clone(), board.tree.source_root.clone()]
+                .into_iter()
+                .chain(outside.add_ons.iter().map(|add_on| add_on.folder.clone()))
+                .collect(),
             launch: RealLaunch::default(),
             probes: ProbeMemo::load(&work.probes()),
             scope,

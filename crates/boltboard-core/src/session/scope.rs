@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use crate::base::Epoch;
+use crate::definitions::AddOnPlace;
 use crate::survey::EPOCH_VARIABLE;
 
 /// Where programs are looked for.
@@ -84,6 +85,8 @@ pub struct Scope {
     pub forbid: Vec<String>,
     /// The file with the facts of another host.
     pub facts: Option<PathBuf>,
+    /// An add-on that is tried beside those that are kept; nothing is kept of what follows.
+    pub with_add_on: Option<AddOnPlace>,
 }
 
 impl Scope {

@@ -55,6 +55,9 @@ impl Whereabouts {
             around.variable(EPOCH_VARIABLE).to_string(),
             around.processor().to_string(),
         ];
+        // One that cannot be read is told when the board is.
+        let add_ons = self.work.add_ons().unwrap_or_default();
+        parts.extend(add_ons.iter().map(|one| format!("{} {}", one.name, one.folder.display())));
         let counts = |name: &str| name.starts_with(OWN_VARIABLES) && name != TRACE_VARIABLE;
         let own = around.variables.iter().filter(|(name, _)| counts(name));
         parts.extend(own.map(|(name, value)| format!("{name}={value}")));

@@ -1,5 +1,6 @@
 //! The work folder: where everything of a tree lies, its lock, its ledger, and what is known of the contents of files.
 
+mod add_ons;
 mod folder;
 mod ledger;
 mod lock;

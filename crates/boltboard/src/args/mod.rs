@@ -102,6 +102,8 @@ pub enum Command {
     Back(commands::back::BackArgs),
     /// Print what a shell needs so that it finds what is installed
     Env(commands::env::EnvArgs),
+    /// Bring options, needs, parts and tests from a folder outside of the tree
+    AddOn(commands::add_on::AddOnArgs),
     /// Get what the tree uses and does not carry
     Fetch(commands::fetch::FetchArgs),
     /// Make packages of what was built

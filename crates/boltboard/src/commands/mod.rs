@@ -1,5 +1,6 @@
 //! One file a command.
 
+pub mod add_on;
 pub mod adopt;
 mod ask;
 pub mod back;
@@ -74,6 +75,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Package(args)) => package::run(global, screen, args),
         Some(Command::Uninstall(args)) => uninstall::run(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),
+        Some(Command::AddOn(args)) => add_on::run(global, screen, args),
         Some(Command::Adopt(args)) => adopt::run(global, screen, args),
         Some(Command::Init(args)) => init::run(global, screen, args),
         Some(Command::Export(args)) => export::run(global, screen, args),

@@ -36,6 +36,7 @@ pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exi
         profile: session.profile.to_string(),
         choices: resolved.choices.items.len(),
         changes: resolved.choices.changes.iter().map(|change| change.name.clone()).collect(),
+        add_ons: board.add_ons.iter().map(|add_on| format!("{} {}", add_on.name, add_on.version)).collect(),
         to_fetch: (to_fetch.len(), to_fetch.iter().sum()),
         profiles: session.shelf.list()?.keys().map(ToString::to_string).collect(),
         last: Ledger::read(&session.work.ledger())?.entries.pop(),

@@ -39,6 +39,9 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         Fault::Placeholder(_) if problem.near.is_empty() => {
             diagnostic.help("write `${NAME}` for an option's value, `${part:NAME}` for the file that a part makes")
         }
+        Fault::AddOn { name, .. } => {
+            diagnostic.next(format!("boltboard add-on remove {}", shell_word(name)), "do without it")
+        }
         Fault::Limit { .. }
         | Fault::Toml(_)
         | Fault::UnknownKey { .. }

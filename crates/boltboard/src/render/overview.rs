@@ -20,6 +20,8 @@ pub struct Overview {
     pub made: Vec<bool>,
     /// Changes to the sources that it carries.
     pub changes: Vec<String>,
+    /// Add-ons with their versions.
+    pub add_ons: Vec<String>,
     /// How many files are to be fetched that the values want, and their bytes.
     pub to_fetch: (usize, u64),
     /// The profile in use.
@@ -96,6 +98,9 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     };
     add("needs", if overview.missing.is_empty() { Role::Value } else { Role::Warn }, needs);
     add("profile", Role::Value, format!("{} with {}", overview.profile, count(overview.choices, "choice", "choices")));
+    if !overview.add_ons.is_empty() {
+        add("add-ons", Role::Value, overview.add_ons.join(", "));
+    }
     if let (files @ 1.., size) = overview.to_fetch {
         add("to fetch", Role::Warn, format!("{}, {}", count(files, "file", "files"), bytes(size)));
     }

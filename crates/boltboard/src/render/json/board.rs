@@ -232,6 +232,7 @@ pub struct OverviewAnswer {
     parts: Vec<PartAnswer>,
     profile: String,
     changes: Vec<String>,
+    add_ons: Vec<String>,
     to_fetch: usize,
     choices: usize,
 }
@@ -263,6 +264,7 @@ pub fn overview(board: &Board, overview: &Overview) -> OverviewAnswer {
             .collect(),
         profile: overview.profile.clone(),
         changes: overview.changes.clone(),
+        add_ons: overview.add_ons.clone(),
         to_fetch: overview.to_fetch.0,
         choices: overview.choices,
     }

@@ -1,0 +1,201 @@
+//! `boltboard add-on`
+
+use std::path::{Path, PathBuf};
+
+use boltboard_core::base::near_matches;
+use boltboard_core::board::{AddOn, Condition, options_of};
+use boltboard_core::session::{AddOnFault, Session as Core, Whereabouts};
+use clap::{Args, Subcommand};
+use serde::Serialize;
+
+use crate::args::Global;
+use crate::complete;
+use crate::fault::{Diagnostic, Exit, Next, Stop};
+use crate::render::Screen;
+use crate::render::text::{Cell, Role, columns, count, next_line, paint};
+use crate::session::{Session, scope, surroundings};
+
+/// Bring options, needs, parts and tests from a folder outside of the tree
+#[derive(Debug, Args)]
+pub struct AddOnArgs {
+    #[command(subcommand)]
+    what: Option<What>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// List the add-ons
+    List,
+    /// Add a folder or an archive that has a boltboard.toml with [add-on]
+    Add {
+        /// The folder, or an archive (tar, tar.gz, tar.xz, tar.zst)
+        #[arg(value_name = "FOLDER", value_hint = clap::ValueHint::AnyPath)]
+        from: PathBuf,
+    },
+    /// Take an add-on out again, with the choices that are about it
+    Remove {
+        /// Its name
+        #[arg(value_name = "NAME", add = complete::add_ons())]
+        name: String,
+    },
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct AddOnsAnswer {
+    format: u32,
+    add_ons: Vec<AddOnTold>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct AddOnTold {
+    name: String,
+    version: String,
+    summary: String,
+    folder: PathBuf,
+    on: bool,
+    options: usize,
+    parts: usize,
+    tests: usize,
+}
+
+/// Runs the command.
+pub fn run(global: &Global, screen: &Screen, args: &AddOnArgs) -> Result<Exit, Stop> {
+    match &args.what {
+        None | Some(What::List) => list(global, screen),
+        Some(What::Add { from }) => add(global, screen, from),
+        Some(What::Remove { name }) => remove(global, screen, name),
+    }
+}
+
+fn list(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
+    let session = Session::open(global, screen)?;
+    let all = told(&session)?;
+    if global.json {
+        screen.json(&AddOnsAnswer { format: crate::render::json::FORMAT, add_ons: all });
+        return Ok(Exit::Done);
+    }
+    if all.is_empty() {
+        screen.out(&format!("Nothing from outside of the tree is added to {}.\n", session.board.tree.name));
+        return Ok(Exit::Done);
+    }
+    let row = |one: &AddOnTold| -> Vec<Cell> {
+        let (role, state) = if one.on { (Role::Good, "on") } else { (Role::Warn, "off") };
+        vec![
+            (Role::Name, one.name.clone()),
+            (Role::Value, one.version.clone()),
+            (role, state.into()),
+            (Role::Faint, one.folder.display().to_string()),
+            (Role::Faint, one.summary.clone()),
+        ]
+    };
+    screen.out(&columns(&all.iter().map(row).collect::<Vec<_>>(), 0, screen.width));
+    for one in all.iter().filter(|one| !one.on) {
+        screen.out(&next_line(format!("boltboard why {}", one.name), "why it is off"));
+    }
+    Ok(Exit::Done)
+}
+
+/// All add-ons of the board, with what they bring.
+fn told(session: &Session) -> Result<Vec<AddOnTold>, Stop> {
+    let resolved = session.resolve()?;
+    let places = session.work.add_ons()?;
+    let board = &session.board;
+    let one = |add_on: &AddOn| {
+        let within = |file: &str| file.starts_with(&format!("{}/", add_on.folder));
+        let is_of = |place: boltboard_core::base::Place| within(board.files.name(place.file));
+        // Only what it brings depends on its switch.
+        let is_gated = |when: &Condition| options_of(&when.expr).contains(&add_on.switch);
+        AddOnTold {
+            name: add_on.name.clone(),
+            version: add_on.version.clone(),
+            summary: add_on.summary.clone(),
+            folder: places.iter().find(|place| place.name == add_on.name).map_or_else(PathBuf::new, |p| p.folder.clone()),
+            on: resolved.resolution.value(add_on.switch).to_string() == "on",
+            options: session.options_of_add_on(&add_on.name).len(),
+            parts: board.parts.iter().filter(|(_, part)| is_of(part.place)).count(),
+            tests: board.tests.iter().filter(|(_, test)| test.when.as_ref().is_some_and(is_gated)).count(),
+        }
+    };
+    Ok(board.add_ons.iter().map(one).collect())
+}
+
+fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
+    let around = surroundings()?;
+    let from = around.folder.join(from);
+    let at = Whereabouts::find(&scope(global), &around)?;
+    // A tree that is wrong is told of for itself, and gets its work folder.
+    let session = Session::open(global, screen)?;
+    session.prepare_work()?;
+    let incoming = at.incoming(&from).map_err(stop)?;
+    let name = incoming.place.name.clone();
+    // What does not fit, or clashes, is told before anything is kept.
+    let trying = boltboard_core::session::Scope { with_add_on: Some(incoming.place.clone()), ..scope(global) };
+    if let Err(fault) = Core::open(trying, around) {
+        let mut stop = Stop::of(fault, None);
+        // It was not added, so there is nothing to remove.
+        let removing = format!("boltboard add-on remove {name}");
+        stop.diagnostics.iter_mut().for_each(|told| told.next.retain(|next: &Next| next.command != removing));
+        return Err(stop.nothing_changed());
+    }
+    at.keep_add_on(incoming).map_err(stop)?;
+    let session = Session::open(global, screen)?;
+    let all = told(&session)?;
+    let Some(one) = all.into_iter().find(|one| one.name == name) else { return Ok(Exit::Done) };
+    if global.json {
+        screen.json(&AddOnsAnswer { format: crate::render::json::FORMAT, add_ons: vec![one] });
+        return Ok(Exit::Done);
+    }
+    screen.out(&format!("{} {} {}, from {}\n", paint(Role::Good, "Added:"), one.name, one.version, one.folder.display()));
+    let brings = [
+        (one.options, count(one.options, "option", "options")),
+        (one.parts, count(one.parts, "part", "parts")),
+        (one.tests, count(one.tests, "test", "tests")),
+    ];
+    let brings: Vec<String> = brings.into_iter().filter(|(number, _)| *number > 0).map(|(_, text)| text).collect();
+    screen.out(&format!("  It brings {}. The switch {} is {}.\n", brings.join(", "), one.name, if one.on { "on" } else { "off" }));
+    if !one.on {
+        screen.out(&next_line(format!("boltboard why {name}"), "why it is off"));
+        screen.out(&next_line(format!("boltboard ways {name}=on"), "what turns it on"));
+    }
+    screen.out(&next_line(format!("boltboard options in:{name}"), "what there is to choose"));
+    screen.out(&next_line("boltboard preview", "what a build would do"));
+    Ok(Exit::Done)
+}
+
+fn remove(global: &Global, screen: &Screen, name: &str) -> Result<Exit, Stop> {
+    let at = Whereabouts::find(&scope(global), &surroundings()?)?;
+    let known = at.work.add_ons()?;
+    if known.iter().all(|one| one.name != name) {
+        let near = near_matches(name, known.iter().map(|one| one.name.as_str()));
+        let diagnostic = Diagnostic::new(format!("there is no add-on `{name}`")).near(&near);
+        return Err(Stop::new(Exit::WrongUse, diagnostic.next("boltboard add-on list", "all add-ons")));
+    }
+    // Of one that does not fit any more, nobody knows which options it has.
+    let mut taken = Vec::new();
+    if let Ok(session) = Session::open(global, screen) {
+        taken = session.forget_choices(&session.options_of_add_on(name))?;
+    }
+    let folder = at.drop_add_on(name).map_err(stop)?.unwrap_or_default();
+    let mut text = format!("Removed: {name}, which lay in {}\n", folder.display());
+    for (profile, choices) in taken {
+        text += &format!("  Taken out of the profile {profile}: {}\n", choices.join(", "));
+    }
+    text += &next_line("boltboard build", "build without it");
+    screen.done(&text, global.json);
+    Ok(Exit::Done)
+}
+
+fn stop(fault: AddOnFault) -> Stop {
+    match fault {
+        AddOnFault::File(error) => error.into(),
+        fault @ (AddOnFault::Unpack { .. } | AddOnFault::None(_)) => {
+            Stop::new(Exit::WrongUse, Diagnostic::new(fault.to_string()).note("Nothing was changed."))
+        }
+        AddOnFault::Known { ref name, .. } => {
+            let told = Diagnostic::new(fault.to_string()).note("Nothing was changed.");
+            Stop::new(Exit::WrongUse, told.next(format!("boltboard add-on remove {name}"), "take that one out"))
+        }
+    }
+}
