@@ -119,10 +119,7 @@ fn switch<'a>(table: &DeTable<'a>, name: &Text) -> DeTable<'a> {
 fn section<'a>(name: &Text, summary: &str) -> DeTable<'a> {
     let mut section = DeTable::new();
     let title = if summary.is_empty() { name.text.clone() } else { format!("{}: {summary}", name.text) };
-    section.insert(
-        spanned(name, DeString::Borrowed("title")),
-        spanned(name, DeValue::String(DeString::Owned(title))),
-    );
+    section.insert(spanned(name, DeString::Borrowed("title")), spanned(name, DeValue::String(DeString::Owned(title))));
     section
 }
 

@@ -8,6 +8,7 @@ mod add_on;
 mod delivery;
 mod delivery_keys;
 mod each;
+mod entries;
 mod entry;
 mod fetch;
 mod fields;
@@ -35,7 +36,7 @@ mod sets;
 mod sources;
 mod test;
 
-pub use find::{TreeFault, add_on_in, WORK_MARK, boards_named, find_root};
+pub use find::{TreeFault, WORK_MARK, add_on_in, boards_named, find_root};
 pub use keys::{Key, Shape, TABLES, TableKeys};
 pub use needs::DISTRIBUTIONS;
 pub(crate) use needs::version_regex;

@@ -12,8 +12,8 @@ use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
 use crate::board::{
-    Acceptance, ActionDef, AddOn, Board, FetchDef, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId, SectionDef,
-    Signs, SmokeDef, TestDef, Toolchains, Tree,
+    Acceptance, ActionDef, AddOn, Board, FetchDef, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId,
+    SectionDef, Signs, SmokeDef, TestDef, Toolchains, Tree,
 };
 use crate::definitions::{FetchPlace, Listing, Outside, boards_named};
 use crate::logic::Logic;
@@ -94,7 +94,8 @@ pub(super) fn recall(
         Standing::Changed => return None,
         Standing::FoldersTouched => {
             // The next start need not look at the folders' names again.
-            let now = |folder: &RelPath| Stamp::of_any(&head.tree.definition(folder)).map(|stamp| (folder.clone(), stamp));
+            let now =
+                |folder: &RelPath| Stamp::of_any(&head.tree.definition(folder)).map(|stamp| (folder.clone(), stamp));
             let folders: Option<Vec<_>> = head.folders.iter().map(|(folder, _)| now(folder)).collect();
             let settled = |folders: &Vec<(RelPath, Stamp)>| folders.iter().all(|(_, stamp)| stamp.is_settled(started));
             if let Some(folders) = folders.filter(settled) {
@@ -160,8 +161,7 @@ impl Contents {
         let folder = |folder: &RelPath| settled(&board.tree.definition(folder)).map(|stamp| (folder.clone(), stamp));
         let files: Option<Vec<(String, Stamp)>> = board.files.names().map(file).collect();
         let folders: Option<Vec<(RelPath, Stamp)>> = watched(board, listing).map(folder).collect();
-        let named =
-            |folder: &RelPath| settled(&board.tree.source(folder)).map(|stamp| (folder.clone(), stamp));
+        let named = |folder: &RelPath| settled(&board.tree.source(folder)).map(|stamp| (folder.clone(), stamp));
         let named_by: Option<Vec<(RelPath, Stamp)>> = board.named_by.iter().map(named).collect();
         let (files, folders, named_by) = (files?, folders?, named_by?);
         let mut items = Vec::new();
@@ -244,12 +244,14 @@ fn standing(head: &Head, root: &Path) -> Standing {
         return Standing::Changed;
     }
     let half = head.files.len() / 2;
-    let same =
-        |files: &[(String, Stamp)]| files.iter().all(|(name, stamp)| Stamp::of(&head.tree.definition_file(name)) == Some(*stamp));
+    let same = |files: &[(String, Stamp)]| {
+        files.iter().all(|(name, stamp)| Stamp::of(&head.tree.definition_file(name)) == Some(*stamp))
+    };
     // Looking up status is all that a warm start waits for, and it waits for the kernel.
     let (files, folders) = std::thread::scope(|scope| {
         let other = scope.spawn(|| same(&head.files[half..]));
-        let folders = head.folders.iter().all(|(folder, stamp)| Stamp::of_any(&head.tree.definition(folder)) == Some(*stamp));
+        let folders =
+            head.folders.iter().all(|(folder, stamp)| Stamp::of_any(&head.tree.definition(folder)) == Some(*stamp));
         (same(&head.files[..half]) && other.join().unwrap_or(false), folders)
     });
     match (files, folders) {

@@ -159,6 +159,8 @@ impl<'a> Recorder<'a> {
         let PlanInput { board, choices, .. } = &self.input;
         let mut record = empty(&self.input);
         record.patches = choices.changes.iter().map(|change| change.name.clone()).collect();
+        let on = board.add_ons.iter().filter(|add_on| !self.input.resolution.value(add_on.switch).is_off());
+        record.add_ons = on.map(|add_on| format!("{} {}", add_on.name, add_on.version)).collect();
         for choice in &choices.items {
             let name = board.options[choice.option].name.clone();
             record.choices.insert(name, self.said(&choice.value));

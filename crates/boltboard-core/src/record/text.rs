@@ -39,6 +39,9 @@ pub struct Record {
     /// Changes to the sources that the profile carries.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub patches: Vec<String>,
+    /// Add-ons that are on, with their versions.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub add_ons: Vec<String>,
     /// Switches and modules that are off, or without effect.
     #[serde(default)]
     pub off: Vec<String>,
@@ -180,6 +183,7 @@ impl Record {
             profile: profile.to_string(),
             covers,
             patches: Vec::new(),
+            add_ons: Vec::new(),
             off: Vec::new(),
             compilers: BTreeMap::new(),
             flags: BTreeMap::new(),

@@ -25,6 +25,9 @@ pub enum AddOnFault {
         /// What is wrong with it.
         fault: UnpackFault,
     },
+    /// There is nothing of that name.
+    #[error("{0} is not there")]
+    Absent(PathBuf),
     /// It is no add-on.
     #[error("{0} is no add-on: it has no boltboard.toml with a name in its table [add-on]")]
     None(PathBuf),
@@ -54,12 +57,16 @@ impl Whereabouts {
     /// It is no add-on, or there is one of its name.
     pub fn incoming(&self, from: &Path) -> Result<Incoming, AddOnFault> {
         let mut unpacked = None;
+        if !from.exists() {
+            return Err(AddOnFault::Absent(from.to_path_buf()));
+        }
         let folder = if from.is_dir() {
             from.canonicalize().map_err(FileError::on("read", from))?
         } else {
             let own = self.work.own_add_ons();
             make_folder(&own)?;
-            let aside = tempfile::Builder::new().prefix(".new-").tempdir_in(&own).map_err(FileError::on("write", &own))?;
+            let aside =
+                tempfile::Builder::new().prefix(".new-").tempdir_in(&own).map_err(FileError::on("write", &own))?;
             let is_archive = unpack_named(from, aside.path());
             match is_archive.map_err(|fault| AddOnFault::Unpack { file: from.to_path_buf(), fault })? {
                 false => return Err(AddOnFault::None(from.to_path_buf())),
@@ -78,11 +85,11 @@ impl Whereabouts {
         Ok(Incoming { place: AddOnPlace { name, folder }, unpacked })
     }
 
-    /// Keeps an add-on.
+    /// Keeps an add-on, with the options that it brings.
     ///
     /// # Errors
     /// It cannot be written.
-    pub fn keep_add_on(&self, incoming: Incoming) -> Result<AddOnPlace, AddOnFault> {
+    pub fn keep_add_on(&self, incoming: Incoming, options: Vec<String>) -> Result<AddOnPlace, AddOnFault> {
         let Incoming { mut place, unpacked } = incoming;
         if let Some(aside) = unpacked {
             let own = self.work.own_add_ons().join(&place.name);
@@ -91,9 +98,7 @@ impl Whereabouts {
             drop(aside);
             place.folder = own;
         }
-        let mut all = self.work.add_ons()?;
-        all.push(place.clone());
-        self.work.set_add_ons(&all)?;
+        self.work.keep_add_on(&place, options)?;
         Ok(place)
     }
 
@@ -102,17 +107,14 @@ impl Whereabouts {
     /// # Errors
     /// It cannot be written.
     pub fn drop_add_on(&self, name: &str) -> Result<Option<PathBuf>, AddOnFault> {
-        let mut all = self.work.add_ons()?;
-        let Some(at) = all.iter().position(|one| one.name == name) else { return Ok(None) };
-        let dropped = all.remove(at);
-        self.work.set_add_ons(&all)?;
+        let Some(folder) = self.work.drop_add_on(name)? else { return Ok(None) };
         let own = self.work.own_add_ons();
-        if dropped.folder.starts_with(&own) {
+        if folder.starts_with(&own) {
             remove_folder(&own.join(name))?;
         }
         // Where no other one is in it, its folder goes as well.
         let _ = std::fs::remove_dir(&own);
-        Ok(Some(dropped.folder))
+        Ok(Some(folder))
     }
 }
 
@@ -125,6 +127,31 @@ fn only_folder(folder: &Path) -> PathBuf {
     }
 }
 
+impl Whereabouts {
+    /// Takes choices about these options out of all own profiles. Returns what was taken out of which.
+    ///
+    /// # Errors
+    /// A profile cannot be read or written.
+    pub fn forget_choices(&self, options: &[String]) -> Result<Vec<(ProfileName, Vec<String>)>, FileError> {
+        let shelf = self.work.shelf(self.root.join("profiles"));
+        let mut taken = Vec::new();
+        for name in shelf.list()?.into_keys() {
+            let Some(mut profile) = ProfileFile::open(&shelf.own_path(&name))? else { continue };
+            let mut entries = profile.entries();
+            entries.retain(|(option, _)| options.contains(option));
+            if entries.is_empty() {
+                continue;
+            }
+            for (option, _) in &entries {
+                profile.unset(option);
+            }
+            profile.save()?;
+            taken.push((name, entries.iter().map(|(option, value)| format!("{option}={value}")).collect()));
+        }
+        Ok(taken)
+    }
+}
+
 impl Session {
     /// Returns the names of the options that an add-on brings, its switch among them.
     pub fn options_of_add_on(&self, name: &str) -> Vec<String> {
@@ -132,28 +159,5 @@ impl Session {
         let is_of = |file: &str| RelPath::of_file(file).is_ok_and(|path| path.beneath(&add_on.folder).is_some());
         let options = self.board.options.iter().filter(|(_, option)| is_of(self.board.files.name(option.place.file)));
         options.map(|(_, option)| option.name.clone()).collect()
-    }
-
-    /// Takes choices about these options out of all own profiles. Returns what was taken out of which.
-    ///
-    /// # Errors
-    /// A profile cannot be read or written.
-    pub fn forget_choices(&self, options: &[String]) -> Result<Vec<(ProfileName, Vec<String>)>, FileError> {
-        let mut taken = Vec::new();
-        for name in self.shelf.list()?.into_keys() {
-            let path = self.shelf.own_path(&name);
-            let Some(mut profile) = ProfileFile::open(&path)? else { continue };
-            let entries = profile.entries();
-            let gone: Vec<&(String, String)> = entries.iter().filter(|(option, _)| options.contains(option)).collect();
-            if gone.is_empty() {
-                continue;
-            }
-            gone.iter().for_each(|(option, _)| {
-                profile.unset(option);
-            });
-            profile.save()?;
-            taken.push((name, gone.iter().map(|(option, value)| format!("{option}={value}")).collect()));
-        }
-        Ok(taken)
     }
 }

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use super::fault::SessionFault;
 use super::open::Session;
+use crate::base::files::remove_folder;
 use crate::board::Tree;
 use crate::patch::{Changed, Patch, apply, mirror};
 use crate::profile::{ChangeSort, Choices, SourceChange};
@@ -24,13 +25,17 @@ impl Session {
     /// # Errors
     /// A change cannot be read or does not fit, or there can be no work folder; nothing is changed then.
     pub(super) fn with_changes(&self, folders: Folders, choices: &Choices) -> Result<Folders, SessionFault> {
+        let tree = folders.build.join("tree");
         if !self.is_mirrored(choices) {
+            // One of before is of no use any more.
+            if tree.exists() {
+                remove_folder(&tree)?;
+            }
             return Ok(folders);
         }
         let changed = self.changed(choices)?;
         // The mirror lies in the work folder, which is known for one before anything else is in it.
         self.prepare_work()?;
-        let tree = folders.build.join("tree");
         let own: Vec<PathBuf> = vec![self.work.root().to_path_buf()];
         let Tree { source_root, grafts, .. } = &self.board.tree;
         mirror(source_root, &tree, &changed, grafts, &own)?;

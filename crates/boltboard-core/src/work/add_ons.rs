@@ -1,7 +1,7 @@
 //! Which folders outside of a tree bring more to its board, as a file of the work folder.
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
@@ -13,12 +13,19 @@ use crate::definitions::AddOnPlace;
 /// The format that is written.
 const FORMAT: u32 = 1;
 
-#[derive(Serialize, Deserialize)]
+#[derive(Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 struct Kept {
     format: u32,
-    /// Their folders, by name.
-    add_ons: BTreeMap<String, PathBuf>,
+    add_on: BTreeMap<String, KeptAddOn>,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+struct KeptAddOn {
+    folder: PathBuf,
+    /// The options that it brought when it was added, for the day on which it cannot be read.
+    options: Vec<String>,
 }
 
 impl WorkFolder {
@@ -31,42 +38,65 @@ impl WorkFolder {
         self.root().join("add-ons")
     }
 
+    fn kept_add_ons(&self) -> Result<Kept, FileError> {
+        let file = self.add_ons_file();
+        let Some(text) = read_text(&file)? else { return Ok(Kept { format: FORMAT, ..Kept::default() }) };
+        let wrong =
+            |text: String| FileError::on("read", &file)(std::io::Error::new(std::io::ErrorKind::InvalidData, text));
+        let kept: Kept = toml_edit::de::from_str(&text).map_err(|e| wrong(e.message().to_string()))?;
+        if kept.format != FORMAT {
+            return Err(wrong("it was made by a later version of this program".into()));
+        }
+        Ok(kept)
+    }
+
+    fn keep_add_ons(&self, kept: &Kept) -> Result<(), FileError> {
+        let file = self.add_ons_file();
+        if kept.add_on.is_empty() {
+            return remove_file(&file);
+        }
+        // Names and paths: they can be written.
+        let Ok(text) = toml_edit::ser::to_string_pretty(kept) else { return Ok(()) };
+        write_whole(&file, text.as_bytes())
+    }
+
     /// Returns the add-ons, by name.
     ///
     /// # Errors
     /// The file that says so cannot be read, or is none.
     pub fn add_ons(&self) -> Result<Vec<AddOnPlace>, FileError> {
-        let file = self.add_ons_file();
-        let Some(text) = read_text(&file)? else { return Ok(Vec::new()) };
-        let wrong = |text: String| FileError::on("read", &file)(std::io::Error::new(std::io::ErrorKind::InvalidData, text));
-        let kept: Kept = toml_edit::de::from_str(&text).map_err(|e| wrong(e.message().to_string()))?;
-        if kept.format != FORMAT {
-            return Err(wrong("it was made by a later version of this program".into()));
-        }
-        Ok(kept.add_ons.into_iter().map(|(name, folder)| AddOnPlace { name, folder: self.whole(&folder) }).collect())
+        // What came as an archive moves with the work folder.
+        let place = |(name, kept): (String, KeptAddOn)| AddOnPlace { name, folder: self.root().join(kept.folder) };
+        Ok(self.kept_add_ons()?.add_on.into_iter().map(place).collect())
     }
 
-    /// What came as an archive moves with the work folder.
-    fn whole(&self, folder: &Path) -> PathBuf {
-        if folder.is_absolute() { folder.to_path_buf() } else { self.root().join(folder) }
-    }
-
-    /// Keeps which add-ons there are.
+    /// Keeps an add-on, with the options that it brings.
     ///
     /// # Errors
     /// It cannot be written.
-    pub fn set_add_ons(&self, add_ons: &[AddOnPlace]) -> Result<(), FileError> {
-        let file = self.add_ons_file();
-        if add_ons.is_empty() {
-            return remove_file(&file);
-        }
-        let kept = |one: &AddOnPlace| {
-            let folder = one.folder.strip_prefix(self.root()).unwrap_or(&one.folder);
-            (one.name.clone(), folder.to_path_buf())
-        };
-        let kept = Kept { format: FORMAT, add_ons: add_ons.iter().map(kept).collect() };
-        // Names and paths: they can be written.
-        let Ok(text) = toml_edit::ser::to_string_pretty(&kept) else { return Ok(()) };
-        write_whole(&file, text.as_bytes())
+    pub fn keep_add_on(&self, place: &AddOnPlace, options: Vec<String>) -> Result<(), FileError> {
+        let mut kept = self.kept_add_ons()?;
+        let folder = place.folder.strip_prefix(self.root()).unwrap_or(&place.folder).to_path_buf();
+        kept.add_on.insert(place.name.clone(), KeptAddOn { folder, options });
+        self.keep_add_ons(&kept)
+    }
+
+    /// Returns the options that an add-on brought when it was added.
+    ///
+    /// # Errors
+    /// The file that says so cannot be read, or is none.
+    pub fn options_of_add_on(&self, name: &str) -> Result<Vec<String>, FileError> {
+        Ok(self.kept_add_ons()?.add_on.remove(name).map_or_else(Vec::new, |kept| kept.options))
+    }
+
+    /// Keeps an add-on no more. Returns where it lay, or `None` where there is no such one.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn drop_add_on(&self, name: &str) -> Result<Option<PathBuf>, FileError> {
+        let mut kept = self.kept_add_ons()?;
+        let Some(dropped) = kept.add_on.remove(name) else { return Ok(None) };
+        self.keep_add_ons(&kept)?;
+        Ok(Some(self.root().join(dropped.folder)))
     }
 }

@@ -12,7 +12,7 @@ use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, Next, Stop};
 use crate::render::Screen;
-use crate::render::text::{Cell, Role, columns, count, next_line, paint};
+use crate::render::text::{Cell, Role, columns, count, next_line, next_lines, paint};
 use crate::session::{Session, scope, surroundings};
 
 /// Bring options, needs, parts and tests from a folder outside of the tree
@@ -91,9 +91,9 @@ fn list(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
         ]
     };
     screen.out(&columns(&all.iter().map(row).collect::<Vec<_>>(), 0, screen.width));
-    for one in all.iter().filter(|one| !one.on) {
-        screen.out(&next_line(format!("boltboard why {}", one.name), "why it is off"));
-    }
+    let off = all.iter().filter(|one| !one.on);
+    let next: Vec<Next> = off.map(|one| Next::new(format!("boltboard why {}", one.name), "why it is off")).collect();
+    screen.out(&next_lines(&next, 0));
     Ok(Exit::Done)
 }
 
@@ -111,8 +111,11 @@ fn told(session: &Session) -> Result<Vec<AddOnTold>, Stop> {
             name: add_on.name.clone(),
             version: add_on.version.clone(),
             summary: add_on.summary.clone(),
-            folder: places.iter().find(|place| place.name == add_on.name).map_or_else(PathBuf::new, |p| p.folder.clone()),
-            on: resolved.resolution.value(add_on.switch).to_string() == "on",
+            folder: places
+                .iter()
+                .find(|place| place.name == add_on.name)
+                .map_or_else(PathBuf::new, |p| p.folder.clone()),
+            on: !resolved.resolution.value(add_on.switch).is_off(),
             options: session.options_of_add_on(&add_on.name).len(),
             parts: board.parts.iter().filter(|(_, part)| is_of(part.place)).count(),
             tests: board.tests.iter().filter(|(_, test)| test.when.as_ref().is_some_and(is_gated)).count(),
@@ -132,14 +135,17 @@ fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
     let name = incoming.place.name.clone();
     // What does not fit, or clashes, is told before anything is kept.
     let trying = boltboard_core::session::Scope { with_add_on: Some(incoming.place.clone()), ..scope(global) };
-    if let Err(fault) = Core::open(trying, around) {
-        let mut stop = Stop::of(fault, None);
-        // It was not added, so there is nothing to remove.
-        let removing = format!("boltboard add-on remove {name}");
-        stop.diagnostics.iter_mut().for_each(|told| told.next.retain(|next: &Next| next.command != removing));
-        return Err(stop.nothing_changed());
-    }
-    at.keep_add_on(incoming).map_err(stop)?;
+    let options = match Core::open(trying, around) {
+        Ok(with_it) => with_it.options_of_add_on(&name),
+        Err(fault) => {
+            let mut stop = Stop::of(fault, None);
+            // It was not added, so there is nothing to remove.
+            let removing = format!("boltboard add-on remove {name}");
+            stop.diagnostics.iter_mut().for_each(|told| told.next.retain(|next: &Next| next.command != removing));
+            return Err(stop.nothing_changed());
+        }
+    };
+    at.keep_add_on(incoming, options).map_err(stop)?;
     let session = Session::open(global, screen)?;
     let all = told(&session)?;
     let Some(one) = all.into_iter().find(|one| one.name == name) else { return Ok(Exit::Done) };
@@ -147,20 +153,33 @@ fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
         screen.json(&AddOnsAnswer { format: crate::render::json::FORMAT, add_ons: vec![one] });
         return Ok(Exit::Done);
     }
-    screen.out(&format!("{} {} {}, from {}\n", paint(Role::Good, "Added:"), one.name, one.version, one.folder.display()));
+    screen.out(&format!(
+        "{} {} {}, from {}\n",
+        paint(Role::Good, "Added:"),
+        one.name,
+        one.version,
+        one.folder.display()
+    ));
     let brings = [
         (one.options, count(one.options, "option", "options")),
         (one.parts, count(one.parts, "part", "parts")),
         (one.tests, count(one.tests, "test", "tests")),
     ];
     let brings: Vec<String> = brings.into_iter().filter(|(number, _)| *number > 0).map(|(_, text)| text).collect();
-    screen.out(&format!("  It brings {}. The switch {} is {}.\n", brings.join(", "), one.name, if one.on { "on" } else { "off" }));
+    screen.out(&format!(
+        "  It brings {}. The switch {} is {}.\n",
+        brings.join(", "),
+        one.name,
+        if one.on { "on" } else { "off" }
+    ));
+    let mut next = Vec::new();
     if !one.on {
-        screen.out(&next_line(format!("boltboard why {name}"), "why it is off"));
-        screen.out(&next_line(format!("boltboard ways {name}=on"), "what turns it on"));
+        next.push(Next::new(format!("boltboard why {name}"), "why it is off"));
+        next.push(Next::new(format!("boltboard ways {name}=on"), "what turns it on"));
     }
-    screen.out(&next_line(format!("boltboard options in:{name}"), "what there is to choose"));
-    screen.out(&next_line("boltboard preview", "what a build would do"));
+    next.push(Next::new(format!("boltboard options in:{name}"), "what there is to choose"));
+    next.push(Next::new("boltboard preview", "what a build would do"));
+    screen.out(&next_lines(&next, 0));
     Ok(Exit::Done)
 }
 
@@ -172,11 +191,12 @@ fn remove(global: &Global, screen: &Screen, name: &str) -> Result<Exit, Stop> {
         let diagnostic = Diagnostic::new(format!("there is no add-on `{name}`")).near(&near);
         return Err(Stop::new(Exit::WrongUse, diagnostic.next("boltboard add-on list", "all add-ons")));
     }
-    // Of one that does not fit any more, nobody knows which options it has.
-    let mut taken = Vec::new();
+    // Of one that cannot be read any more, those count that it brought once.
+    let mut options = at.work.options_of_add_on(name)?;
     if let Ok(session) = Session::open(global, screen) {
-        taken = session.forget_choices(&session.options_of_add_on(name))?;
+        options.extend(session.options_of_add_on(name));
     }
+    let taken = at.forget_choices(&options)?;
     let folder = at.drop_add_on(name).map_err(stop)?.unwrap_or_default();
     let mut text = format!("Removed: {name}, which lay in {}\n", folder.display());
     for (profile, choices) in taken {
@@ -190,7 +210,7 @@ fn remove(global: &Global, screen: &Screen, name: &str) -> Result<Exit, Stop> {
 fn stop(fault: AddOnFault) -> Stop {
     match fault {
         AddOnFault::File(error) => error.into(),
-        fault @ (AddOnFault::Unpack { .. } | AddOnFault::None(_)) => {
+        fault @ (AddOnFault::Unpack { .. } | AddOnFault::None(_) | AddOnFault::Absent(_)) => {
             Stop::new(Exit::WrongUse, Diagnostic::new(fault.to_string()).note("Nothing was changed."))
         }
         AddOnFault::Known { ref name, .. } => {

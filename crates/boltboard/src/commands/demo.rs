@@ -17,6 +17,8 @@ static SKERRY: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/skerry");
 
 /// What is another in its later version, laid over the earlier one.
 static LATER: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/skerry-3.0");
+/// Add-ons that lie beside it.
+static ADD_ONS: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo/add-ons");
 /// The later version.
 const LATER_VERSION: &str = "3.0";
 
@@ -93,6 +95,11 @@ const SCENES: &[Scene] = &[
     scene("What both have in common is reused.", &["build"]),
     scene("And back again.", &["profile", "use", "mine"]),
     scene("Going back costs hardly anything.", &["build"]),
+    scene(
+        "Someone else has made an add-on, in a folder of its own. What does it bring?",
+        &["add-on", "add", "../add-ons/aurora"],
+    ),
+    scene("Its module is built against this tree, and nothing else is.", &["build"]),
     scene("Where would it be installed?", &["install", "--preview"]),
     scene("Install it; no administrator is needed below one's own folders.", &["install"]),
     Scene {
@@ -133,6 +140,9 @@ pub fn run(screen: &Screen, args: &DemoArgs) -> Result<Exit, Stop> {
     let (tree, prefix) = (folder.join("skerry"), folder.join("installed"));
     make_folder(&tree)?;
     SKERRY.extract(&tree).map_err(FileError::on("write", &tree))?;
+    let add_ons = folder.join("add-ons");
+    make_folder(&add_ons)?;
+    ADD_ONS.extract(&add_ons).map_err(FileError::on("write", &add_ons))?;
     if let Some(version) = &args.tree_version {
         if version == LATER_VERSION {
             LATER.extract(&tree).map_err(FileError::on("write", &tree))?;

@@ -53,6 +53,7 @@ fn every_answer_has_just_its_documented_fields() {
             "missing",
             "parts",
             "profile",
+            "add-ons",
             "to-fetch",
             "changes",
             "choices",

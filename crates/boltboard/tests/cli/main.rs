@@ -1,5 +1,6 @@
 //! Tests of the built program: one binary, a file for each subject.
 
+mod add_ons;
 mod adopt;
 mod alike;
 mod board;

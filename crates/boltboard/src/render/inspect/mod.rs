@@ -134,6 +134,7 @@ fn record_text(one: &RecordTold, file: &str, brief: bool, all: bool, width: usiz
             width,
         );
     }
+    text += &list("add-ons", record.add_ons.iter().cloned(), width);
     text += &list("patches", record.patches.iter().cloned(), width);
     text += &table("Chosen", record.choices.iter().map(|(name, said)| (name.clone(), said.to_string())), width);
     text += &table("Who meets needs", record.providers.iter().map(|(need, by)| (need.clone(), by.clone())), width);
