@@ -6,6 +6,7 @@ mod archive;
 mod contents;
 mod deb;
 mod debian;
+mod licenses;
 mod needs;
 mod parcel;
 mod rpm;

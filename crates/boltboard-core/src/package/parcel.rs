@@ -10,7 +10,7 @@ use super::archive::write_files;
 use super::contents::{Packed, PackedFile, Share};
 use super::debian::{Dependency, dependencies};
 use super::needs::{Needed, needed};
-use super::{deb, rpm, spdx};
+use super::{deb, licenses, rpm, spdx};
 use crate::base::files::{make_folder, write_whole};
 use crate::base::{FileError, shell_word};
 use crate::board::{ActionAbsent, Tree};
@@ -250,6 +250,7 @@ pub fn write(
     }
     let bill = spdx::bill(parcel, input, root, &made[0].sha256);
     made.push(put(folder, &format!("{name}.spdx.json"), bill.as_bytes())?);
+    made.push(put(folder, &format!("{name}.licenses.txt"), licenses::list(parcel, input, root).as_bytes())?);
     Ok(made)
 }
 

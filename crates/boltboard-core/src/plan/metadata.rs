@@ -41,6 +41,19 @@ fn push(list: &mut Vec<String>, text: &str) {
 }
 
 impl PlanInput<'_> {
+    /// Words of the compiles of those who use what a metadata file tells of, beside the folders that they search.
+    pub fn metadata_compiles(&self, def: &MetadataDef) -> Vec<String> {
+        let mut open = Asked::default();
+        let mut words = self.filled(&def.flags);
+        for need in self.held(&def.public_needs) {
+            // Another metadata file stands for these where there is one.
+            let found = self.facts.meeting(*need).into_iter().filter_map(Fact::found);
+            found.for_each(|found| found.compile_flags.iter().for_each(|flag| push(&mut open.compiles, flag)));
+        }
+        words.extend(open.compiles);
+        words
+    }
+
     /// The text of a metadata file.
     ///
     /// # Errors

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
     After, BuiltFrom, CanAct, Contents, DueAction, InstallAsk, InstallFault, Lock, Machine, Record, Searching, Smoked,
-    Unready, install as core_install, installed_services, manifest_path, plan_install, smoke, smoke_runs,
+    Unready, header_runs, install as core_install, installed_services, manifest_path, plan_install, smoke, smoke_runs,
     system_program, unready, unready_services,
 };
 use boltboard_core::session::{Planned, Resolved};
@@ -157,12 +157,14 @@ fn check(session: &Session, screen: &Screen, resolved: &Resolved, below: Option<
     let below = below.map(|folder| session.around.folder.join(folder));
     let unready = if below.is_none() { unready_now(session, resolved, &planned)? } else { vec![] };
     let input = session.plan_input(resolved, &planned);
+    let contents = Contents::of(&input, &planned.plan, &[], &|_| true)?;
     let libraries = match &below {
-        Some(folder) => Contents::of(&input, &planned.plan, &[], &|_| true)?.library_folders(folder),
+        Some(folder) => contents.library_folders(folder),
         None => vec![],
     };
     let mut smoked = Vec::new();
-    for run in smoke_runs(&input, below.as_deref()) {
+    let headers = header_runs(&input, &contents, below.as_deref());
+    for run in smoke_runs(&input, below.as_deref()).into_iter().chain(headers) {
         let outcome = smoke(&run, &libraries, &session.launch)?;
         smoked.push((run, outcome));
     }

@@ -143,3 +143,35 @@ fn metadata_that_would_mislead_are_told() {
     let text = tree.read("inst/lib/pkgconfig/light.pc");
     assert!(text.ends_with("Libs: -L${prefix}/lib -llight -lm\nLibs.private: -ldl\n"), "{text}");
 }
+
+#[test]
+fn each_public_header_is_compiled_alone() {
+    let tree = installed("shared-library");
+    let runs = |ran: &crate::harness::Ran| ran.json()["smoke"].as_array().expect("runs").clone();
+    let check = |code: i32| tree.run("install --check --json").code(code);
+    let told = &runs(&check(0))[0];
+    assert_eq!((&told["name"], &told["works"]), (&"headers of light".into(), &true.into()), "{told}");
+    // One that works only behind another one.
+    tree.write("include/light/late.h", "static inline double late(void) { return UNIT * later; }\n");
+    tree.run("install").code(0);
+    let told = &runs(&check(1))[0];
+    assert_eq!(told["works"], false);
+    let said = told["said"].as_str().expect("words");
+    assert!(said.contains("inst/include/light/late.h") && said.contains("UNIT"), "{said}");
+    // The command that it tells is the one that was run.
+    let command = told["command"].as_str().expect("a command").replace("TREE", &tree.path().display().to_string());
+    let by_hand = Command::new("sh").args(["-c", &command]).output().expect("it runs");
+    assert!(!by_hand.status.success());
+    tree.write(
+        "include/light/late.h",
+        "#include <light/unit.h>\nextern double later;\nstatic inline double late(void) { return UNIT * later; }\n",
+    );
+    tree.run("install").code(0);
+    assert_eq!(runs(&check(0))[0]["works"], true);
+    // What is not public is nobody's business, and what was unpacked elsewhere is looked at there.
+    let staging = tree.at("staging");
+    tree.run(&format!("install --staging {}", staging.display())).code(0);
+    let ran = tree.run(&format!("install --check --json --staging {}", staging.display())).code(0);
+    let command = runs(&ran)[0]["command"].as_str().expect("a command").to_string();
+    assert!(command.contains("staging/") && command.matches(".h").count() == 3, "{command}");
+}

@@ -166,6 +166,10 @@ fn a_package_of_debian_says_what_it_is_needs_and_does() {
     let bill: serde_json::Value =
         serde_json::from_str(&std::fs::read_to_string(bill.expect("a bill")).expect("a text")).expect("JSON");
     assert_eq!(bill["spdxVersion"], "SPDX-2.3");
+    let list = made.iter().map(std::fs::DirEntry::path).find(|path| path.extension().is_some_and(|e| e == "txt"));
+    let list = std::fs::read_to_string(list.expect("a list")).expect("a text");
+    let (own, other) = ("\nMIT\n  Light_House: all that is not named here\n", "\nZlib\n  light\n");
+    assert!(list.contains(own) && list.contains(other) && list.contains("\nNeeded packages"), "{list}");
     let packages = bill["packages"].as_array().expect("packages");
     let license =
         |name: &str| packages.iter().find(|one| one["name"] == name).map(|one| one["licenseDeclared"].clone());
