@@ -3,7 +3,7 @@
 //! `cargo bench -p boltboard-bench`
 
 use boltboard_bench::demo_tree;
-use boltboard_core::definitions::{Listing, read_tree};
+use boltboard_core::definitions::{Listing, Outside, read_tree};
 use boltboard_core::logic::encode;
 use boltboard_core::profile::Choices;
 use boltboard_core::reading::{Dialects, Tokens};
@@ -13,8 +13,8 @@ use criterion::{Criterion, criterion_group, criterion_main};
 
 fn waits(criterion: &mut Criterion) {
     let tree = demo_tree();
-    criterion.bench_function("read the board", |bench| bench.iter(|| read_tree(&tree, None)));
-    let reading = read_tree(&tree, None);
+    criterion.bench_function("read the board", |bench| bench.iter(|| read_tree(&tree, None, &Outside::default())));
+    let reading = read_tree(&tree, None, &Outside::default());
     let Some(board) = reading.board else { return };
     let logic = encode(&board);
     let (choices, facts) = (Choices::default(), Facts::default());

@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use boltboard_core::board::Machine;
-use boltboard_core::definitions::read_tree;
+use boltboard_core::definitions::{Outside, read_tree};
 use boltboard_core::launch::{Job, Launch, LaunchError, Outcome, RealLaunch};
 use boltboard_core::survey::{
     CompilerFault, CompilerSearch, Compilers, Facts, Host, Joining, Language, ProbeMemo, Prober, Tools, Wishes,
@@ -97,7 +97,7 @@ impl Launch for Counting {
 pub fn measured(_: &[String]) -> Result<()> {
     let folder = tempfile::tempdir()?;
     std::fs::write(folder.path().join("boltboard.toml"), board())?;
-    let reading = read_tree(folder.path(), None);
+    let reading = read_tree(folder.path(), None, &Outside::default());
     for problem in &reading.problems {
         eprintln!("{}", problem.fault);
     }

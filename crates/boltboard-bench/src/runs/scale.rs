@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use boltboard_bench::boards::write_board;
 use boltboard_bench::{program, run};
-use boltboard_core::definitions::read_tree;
+use boltboard_core::definitions::{Outside, read_tree};
 use boltboard_core::logic::encode;
 use boltboard_core::profile::Choices;
 use boltboard_core::resolve::resolve;
@@ -27,7 +27,7 @@ fn measure(size: usize) -> Result<(), Fault> {
     let root = folder.path().canonicalize()?;
     let files = write_board(&root, size, 1)?;
     let bytes: u64 = files.iter().filter_map(|file| std::fs::metadata(file).ok()).map(|status| status.len()).sum();
-    let reading = read_tree(&root, None);
+    let reading = read_tree(&root, None, &Outside::default());
     let board = reading.board.ok_or("the generated board is wrong")?;
     let names: Vec<String> = board.option_names.iter().map(str::to_string).collect();
     let logic = encode(&board);

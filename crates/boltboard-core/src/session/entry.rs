@@ -88,7 +88,7 @@ impl Session {
                 return Ok(entry.disk);
             }
         }
-        Ok(Disk::of(&folders.tree, &folders.build, &self.work.store()))
+        Ok(Disk::of(&self.board.tree.source_root, &folders.build, &self.work.store()))
     }
 }
 

@@ -1,6 +1,8 @@
 //! A failed step: what its program said, what that leads to, and what to do next.
 
-use boltboard_core::base::shell_word;
+use std::path::{Path, PathBuf};
+
+use boltboard_core::base::{RelPath, shell_word};
 use boltboard_core::board::{Board, LeftOut, OptionId};
 use boltboard_core::judge::Reason;
 use boltboard_core::plan::Plan;
@@ -27,6 +29,13 @@ pub fn place(first: &FirstError) -> String {
     format!("{}{}{}", first.file, number(first.line), number(first.column))
 }
 
+/// Where a file of the tree really lies that comes from elsewhere.
+fn elsewhere(board: &Board, file: &str) -> Option<PathBuf> {
+    let path = RelPath::parse(file).ok()?;
+    board.tree.grafts.over(&path)?;
+    board.tree.source(&path).parent().map(Path::to_path_buf)
+}
+
 /// Tells of a failed step: its program's own words, what they lead to, the command that repeats it.
 pub fn failed(board: &Board, plan: &Plan, failure: &Failure, step: &Step, hints: &[Hint], width: usize) -> String {
     let owner = plan.owner(step);
@@ -35,6 +44,9 @@ pub fn failed(board: &Board, plan: &Plan, failure: &Failure, step: &Step, hints:
     if let Some(first) = &failure.first {
         let label = paint(Role::Bad, "first error:");
         text.push_str(&format!("  {label} {}: {}\n", place(first), paint(Role::Title, &first.message)));
+        if let Some(real) = elsewhere(board, &first.file) {
+            text.push_str(&format!("    this file lies in {}\n", real.display()));
+        }
     }
     let lines: Vec<&str> = failure.said.lines().collect();
     for line in lines.iter().take(SAID_LINES) {

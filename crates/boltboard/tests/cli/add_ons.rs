@@ -123,6 +123,10 @@ fn an_add_on_comes_with_its_options_parts_and_tests_and_goes_without_a_trace() {
     // The code comes out as it was at first, and so does the program.
     pair.run("build").code(0).steps(1);
     pair.run("test").code(0);
+    // What fails in it is told with where it lies.
+    pair.scratch.write("clock/src/more.c", "int more = nothing_here;\n");
+    let failed = pair.run("build").code(1);
+    failed.complains(&["first error: add-ons/clock/src/more.c:1:12", "this file lies in TREE/clock/src"]);
     pair.scratch.write("clock/src/more.c", "int more;\n");
     pair.run("build").code(0).steps(2);
     pair.run("build --verify").code(0);

@@ -308,6 +308,11 @@ fn whatever_happens_a_build_equals_a_clean_one() {
 }
 
 #[test]
+fn whatever_happens_to_a_tree_or_its_add_on_a_build_equals_a_clean_one() {
+    many(20, |_| Kind::AddOn);
+}
+
+#[test]
 fn whatever_happens_to_trees_made_at_random_a_build_equals_a_clean_one() {
     many(40, Kind::Random);
 }

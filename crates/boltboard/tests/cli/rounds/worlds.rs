@@ -25,6 +25,7 @@ pub struct World {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     Small,
+    AddOn,
     Random(u64),
     Nasty(u64),
     Fortran(u64),
@@ -36,6 +37,7 @@ impl Kind {
     pub fn world(self) -> World {
         let world = match self {
             Kind::Small => small(),
+            Kind::AddOn => with_add_on(),
             Kind::Random(seed) => random(seed),
             Kind::Nasty(seed) => super::nasty::nasty(seed),
             Kind::Fortran(seed) => super::fortran::fortran(seed),
@@ -150,6 +152,51 @@ fn small() -> World {
         shadows: owned(&["first/low.h", "second/late.h"]).into_iter().map(|name| (name, shadow.into())).collect(),
         verified_after: 1,
     }
+}
+
+const ADD_ON: &str = r#"format = 1
+[add-on]
+name = "more"
+version = "1"
+tree = "rounds"
+requires = "depth < 9"
+[option.loud]
+kind = "switch"
+[option.far]
+kind = "number"
+range = [0, 9]
+default = 1
+[part.more]
+kind = "program"
+sources = ["src/*.c", { when = "loud", add = ["loud/*.c"] }]
+include = ["first", "second"]
+uses = ["low", "shared"]
+"#;
+
+/// The small tree with an add-on, to which everything happens as well.
+fn with_add_on() -> World {
+    let mut world = small();
+    let place = |name: &str| world.host.at("brought").join(name).display().to_string();
+    let files = [
+        ("boltboard.toml", ADD_ON),
+        ("second/more.h", "#define MORE 0\n#ifdef R_LOUD\n#define LOUD 1\n#endif\nint a(void);\n"),
+        (
+            "src/main.c",
+            "#include \"rounds/options.h\"\n#include <more.h>\nint main(void) { return a() + MORE + R_FAR + 0; }\n",
+        ),
+        ("loud/l.c", "#include \"rounds/options.h\"\n#include <more.h>\nint l(void) { return LOUD + 0; }\n"),
+    ];
+    for (name, text) in files {
+        world.tree.write(&place(name), text);
+    }
+    world.tree.run(&format!("add-on add {}", place(""))).code(0);
+    world.edited.extend([place("src/main.c"), place("second/more.h"), place("loud/l.c")]);
+    let far = ("far".to_string(), (0..10).map(|n| n.to_string()).collect());
+    world.options.extend([switch("loud"), switch("more"), far]);
+    world.sources = Some(place("src"));
+    let shadow = "#undef MORE\n#define MORE 1\n#define LOUD 1\nint a(void);\n";
+    world.shadows.push((place("first/more.h"), shadow.into()));
+    world
 }
 
 /// A tree of some libraries of several kinds, headers that include each other, and options that ask for each other.
