@@ -48,36 +48,23 @@ fn all_but_when(entry: &Entry<'_>, fields: &Fields<'_>) -> Option<FetchDef> {
         fields.problem(found.place, Fault::Combination("`size` is a number of bytes up to 1 TiB".into()));
     }
     let digest = fields.required_text("sha256");
-    let sha256 = digest.and_then(|text| match text.text.parse::<Sha256>() {
-        Ok(digest) => Some(digest),
-        Err(fault) => {
-            fields.problem(text.place, Fault::Combination(fault.to_string()));
-            None
-        }
+    let sha256 = digest.and_then(|text| {
+        let read = text.text.parse::<Sha256>();
+        fields.read(&text, read.map_err(|fault| Fault::Combination(fault.to_string())))
     });
-    let into = fields.required_text("into").and_then(|text| match entry.folder.join(&text.text) {
-        Ok(path) if path != RelPath::root() => Some(path),
-        Ok(_) => {
-            fields.problem(text.place, Fault::Combination("`into` is a path below the tree's root".into()));
-            None
-        }
-        Err(fault) => {
-            fields.problem(text.place, fault);
-            None
-        }
+    let into = fields.required_text("into").and_then(|text| {
+        let path = fields.read(&text, entry.folder.join(&text.text))?;
+        let is_below = path != RelPath::root();
+        let fault = || Fault::Combination("`into` is a path below the tree's root".into());
+        fields.read(&text, is_below.then_some(path).ok_or_else(fault))
     });
     let usual = addresses.first().map_or(FetchForm::File, |address| FetchForm::of_name(name_of(&address.text)));
     let form = fields.word("unpack", &FetchForm::WORDS).unwrap_or(usual);
-    let folder = fields.text("folder").and_then(|text| match RelPath::parse(&text.text) {
-        Ok(path) if form != FetchForm::File => Some(path).filter(|path| *path != RelPath::root()),
-        Ok(_) => {
+    let folder = fields.text("folder").and_then(|text| {
+        if form == FetchForm::File {
             fields.problem(text.place, Fault::Combination("`folder` is of an archive, and this file is none".into()));
-            None
         }
-        Err(fault) => {
-            fields.problem(text.place, fault);
-            None
-        }
+        fields.read(&text, RelPath::parse(&text.text)).filter(|path| *path != RelPath::root())
     });
     Some(FetchDef {
         name: entry.name.text.clone(),

@@ -150,6 +150,11 @@ impl<'a> Fields<'a> {
         self.log.add(Problem::at(place, fault));
     }
 
+    /// Takes what was read of a text, or reports what is wrong with it.
+    pub fn read<T>(&self, text: &Text, read: Result<T, impl Into<Fault>>) -> Option<T> {
+        read.map_err(|fault| self.problem(text.place, fault)).ok()
+    }
+
     pub fn log(&self) -> &'a Log {
         self.log
     }

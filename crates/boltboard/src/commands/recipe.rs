@@ -2,10 +2,12 @@
 
 use std::collections::BTreeSet;
 use std::fmt::Write;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use boltboard_core::base::FileError;
-use boltboard_core::base::files::write_whole;
+use boltboard_core::base::files::{make_folder, write_whole};
+use boltboard_core::board::ADD_ONS;
+use boltboard_core::definitions::Listing;
 use boltboard_core::profile::Layers;
 use boltboard_core::remedy::{Family, packages};
 use boltboard_core::session::Resolved;
@@ -46,6 +48,9 @@ pub fn run(global: &Global, screen: &Screen, args: &RecipeArgs) -> Result<Exit, 
     let profile = folder.join(format!("{}.toml", session.profile));
     let draft = session.shelf.on_its_own(&session.profile, &resolved.choices, &profile, Layers::None, &session.board);
     draft.map_err(|fault| told(fault, &session))?.save()?;
+    for place in session.work.add_ons()? {
+        copy_folder(&place.folder, &folder.join(ADD_ONS).join(&place.name))?;
+    }
     session.host_record(&resolved.choices, &resolved.facts).save(&folder.join(HOST))?;
     write_whole(&folder.join(SCRIPT), script(&session, &resolved).as_bytes())?;
     let shown = args.into.display();
@@ -57,6 +62,16 @@ pub fn run(global: &Global, screen: &Screen, args: &RecipeArgs) -> Result<Exit, 
         screen.out(&next_line(format!("less {shown}/{SCRIPT}"), "what it does; hand the folder on as it is"));
     }
     Ok(Exit::Done)
+}
+
+/// Copies a folder without what is hidden and what builds wrote.
+fn copy_folder(from: &Path, to: &Path) -> Result<(), FileError> {
+    for file in Listing::of(from).files() {
+        let place = file.below(to);
+        make_folder(place.parent().unwrap_or(to))?;
+        std::fs::copy(file.below(from), &place).map_err(FileError::on("copy to", &place))?;
+    }
+    Ok(())
 }
 
 /// The packages of a family that bring what the profile was built with here.
@@ -109,6 +124,17 @@ fn script(session: &Session, resolved: &Resolved) -> String {
         text,
         "board() {{\n    command=$1\n    shift\n    (cd \"$tree\" && boltboard \"$command\" --profile \"$here/{profile}.toml\" \"$@\")\n}}\n\n"
     );
+    for add_on in &session.board.add_ons {
+        let name = &add_on.name;
+        let _ = writeln!(
+            text,
+            "echo '== Add-on {name}'\n\
+             (cd \"$tree\" && {{ boltboard show {name} > /dev/null 2>&1 || boltboard add-on add \"$here/{ADD_ONS}/{name}\"; }})"
+        );
+    }
+    if session.board.fetches.ids().next().is_some() {
+        text += "echo '== What the tree does not carry'\nboard fetch\n";
+    }
     text += "echo '== What this machine has, and how it differs from the one that this was written on'\n";
     let _ = writeln!(text, "board survey\nboard survey --against \"$here/{HOST}\" || true");
     let _ = writeln!(text, "echo '== Build'\nboard build{prefix}");

@@ -235,6 +235,26 @@ fn an_archive_is_unpacked_into_the_work_folder_and_goes_with_it() {
 }
 
 #[test]
+fn a_recipe_brings_its_add_ons_along() {
+    let pair = pair();
+    pair.run("add-on add ../clock").code(0);
+    pair.run("set clock=on hands=2").code(0);
+    pair.run("export recipe --into ../handed").code(0);
+    let fresh = self::pair();
+    std::fs::remove_dir_all(fresh.scratch.at("clock")).expect("removed");
+    let own = Path::new(env!("CARGO_BIN_EXE_boltboard")).parent().expect("a folder").display();
+    let prefix = fresh.scratch.at("there");
+    for _ in 0..2 {
+        let mut script = Command::new("sh");
+        script.arg(pair.scratch.at("handed/recipe.sh")).arg(fresh.scratch.at("station"));
+        script.env("PATH", format!("{own}:{}", crate::harness::usual_path())).env("PREFIX", &prefix);
+        let ran = fresh.scratch.ran(&mut script).code(0);
+        assert!(ran.out.contains("== Add-on clock"), "{}", ran.out);
+        assert!(prefix.join("bin/clock").exists());
+    }
+}
+
+#[test]
 fn a_folder_of_that_name_in_the_tree_is_nothing_special() {
     let pair = pair();
     pair.scratch.write(
