@@ -64,7 +64,12 @@ pub(super) fn link(
         entries.parts.extend(alike.part.as_ref().map(entry));
         entries.tests.extend(alike.test.as_ref().map(entry));
     }
-    entries.options.extend(add_ons.iter().map(|add_on| add_on.switch(log)));
+    for add_on in &add_ons {
+        // Before all else that it brings.
+        let switch = add_on.switch(log);
+        let first = entries.options.iter().position(|entry| entry.folder.beneath(switch.folder).is_some());
+        entries.options.insert(first.unwrap_or(entries.options.len()), switch);
+    }
     entries.sections.extend(add_ons.iter().map(|add_on| add_on.section(log)));
     let names = name_all(&mut entries, log);
     let add_ons: Vec<AddOn> = add_ons.iter().filter_map(|add_on| add_on.known(&names, log)).collect();

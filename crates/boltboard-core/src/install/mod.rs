@@ -44,7 +44,7 @@ pub use place::{Content, InTheWay, Installable};
 use place::{content_of, link_of_others, stays_below};
 pub(crate) use ready::gets;
 pub use ready::{Searching, Unready, unready};
-pub use services::{InstalledService, Machine, Right, UnreadyService, installed_services, unready_services};
+pub use services::{InstalledService, Right, ServiceHost, UnreadyService, installed_services, unready_services};
 pub use smoke::{SmokeRun, Smoked, smoke, smoke_runs};
 
 #[cfg(test)]

@@ -26,7 +26,7 @@ const MANAGER_RUNS: &str = "/run/systemd/system";
 
 /// Where this machine's service manager and its network are looked at.
 #[derive(Debug, Clone)]
-pub struct Machine {
+pub struct ServiceHost {
     /// Where units are looked for.
     pub units: Vec<PathBuf>,
     /// Whether a service manager runs this machine.
@@ -35,10 +35,10 @@ pub struct Machine {
     pub processes: PathBuf,
 }
 
-impl Machine {
+impl ServiceHost {
     /// This machine.
-    pub fn here() -> Machine {
-        Machine {
+    pub fn here() -> ServiceHost {
+        ServiceHost {
             units: UNIT_FOLDERS.map(PathBuf::from).to_vec(),
             has_manager: Path::new(MANAGER_RUNS).is_dir(),
             processes: PathBuf::from("/proc"),
@@ -173,7 +173,11 @@ pub fn installed_services(input: &PlanInput<'_>, manifest: &Manifest) -> Vec<Ins
 }
 
 /// Looks at all services that are installed, and at all units among what is installed.
-pub fn unready_services(manifest: &Manifest, services: &[InstalledService], machine: &Machine) -> Vec<UnreadyService> {
+pub fn unready_services(
+    manifest: &Manifest,
+    services: &[InstalledService],
+    machine: &ServiceHost,
+) -> Vec<UnreadyService> {
     let mut found = BTreeSet::new();
     for unit in manifest.files.iter().map(|file| &file.path).filter(|path| is_unit(path)) {
         look_at_unit(unit, manifest, machine, &mut found);
@@ -189,7 +193,7 @@ fn is_unit(path: &Path) -> bool {
         && path.parent().is_some_and(|at| at.ends_with("systemd/system"))
 }
 
-fn look_at_unit(unit: &Path, manifest: &Manifest, machine: &Machine, found: &mut BTreeSet<UnreadyService>) {
+fn look_at_unit(unit: &Path, manifest: &Manifest, machine: &ServiceHost, found: &mut BTreeSet<UnreadyService>) {
     if let Some(runs) = runs(unit)
         && manifest.files.iter().all(|file| file.path != runs)
         && let Some(ours) =
@@ -224,7 +228,7 @@ fn runs(unit: &Path) -> Option<PathBuf> {
     word.map(|word| PathBuf::from(word.replace("%%", "%")))
 }
 
-fn look_at_needs(service: &InstalledService, machine: &Machine, found: &mut BTreeSet<UnreadyService>) {
+fn look_at_needs(service: &InstalledService, machine: &ServiceHost, found: &mut BTreeSet<UnreadyService>) {
     let now = &service.now;
     let user = now.user.as_deref().unwrap_or("root");
     let account = User::from_name(user).ok().flatten();

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use super::PackageFault;
-use super::parcel::Form;
+use super::parcel::PackageForm;
 use crate::board::InstallRole;
 use crate::install::{Content, Contents};
 
@@ -64,11 +64,11 @@ impl Share {
     }
 
     /// What a package with only this share adds to its name, as each world has it.
-    pub fn suffix(self, form: Form) -> &'static str {
+    pub fn suffix(self, form: PackageForm) -> &'static str {
         match (self, form) {
             (Share::RunTime, _) => "",
-            (Share::Development, Form::Rpm) => "-devel",
-            (Share::Development, Form::Tar | Form::Deb) => "-dev",
+            (Share::Development, PackageForm::Rpm) => "-devel",
+            (Share::Development, PackageForm::Tar | PackageForm::Deb) => "-dev",
             (Share::Documentation, _) => "-doc",
         }
     }

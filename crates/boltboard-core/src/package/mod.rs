@@ -16,7 +16,7 @@ pub use architecture::Architecture;
 pub use contents::{Packed, PackedFile, Share, packed};
 pub use debian::{DebianVersion, Dependency};
 pub use needs::{Library, Needed};
-pub use parcel::{Form, Made, Parcel, parcels, write};
+pub use parcel::{PackageFile, PackageForm, Parcel, parcels, write};
 
 use std::path::PathBuf;
 

@@ -22,7 +22,7 @@ const LEVEL: i32 = 12;
 
 /// What a package is written as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
+pub enum PackageForm {
     /// A compressed archive with a list of what is in it.
     Tar,
     /// A package of Debian.
@@ -31,7 +31,7 @@ pub enum Form {
     Rpm,
 }
 
-impl Form {
+impl PackageForm {
     /// Checks that a tree says what a package of this form tells.
     ///
     /// # Errors
@@ -44,10 +44,10 @@ impl Form {
             return Err(PackageFault::Version(version.clone()));
         }
         match self {
-            Form::Deb if tree.maintainer.is_none() => Err(PackageFault::NoMaintainer),
-            Form::Rpm if tree.license.is_none() => Err(PackageFault::NoLicense),
-            Form::Rpm if version.contains('-') => Err(PackageFault::RpmVersion(version.clone())),
-            Form::Tar | Form::Deb | Form::Rpm => Ok(()),
+            PackageForm::Deb if tree.maintainer.is_none() => Err(PackageFault::NoMaintainer),
+            PackageForm::Rpm if tree.license.is_none() => Err(PackageFault::NoLicense),
+            PackageForm::Rpm if version.contains('-') => Err(PackageFault::RpmVersion(version.clone())),
+            PackageForm::Tar | PackageForm::Deb | PackageForm::Rpm => Ok(()),
         }
     }
 }
@@ -87,7 +87,7 @@ pub struct Parcel {
 /// A file that was written.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub struct Made {
+pub struct PackageFile {
     /// Where.
     pub path: PathBuf,
     /// In bytes.
@@ -144,7 +144,7 @@ pub(super) fn script_lines(action: &ActionNow, words: &[String], margin: &str) -
 pub fn parcels(
     input: &PlanInput<'_>,
     files: &[PackedFile],
-    (form, is_split): (Form, bool),
+    (form, is_split): (PackageForm, bool),
     root: &Path,
 ) -> Result<Vec<Parcel>, PackageFault> {
     form.check(&input.board.tree)?;
@@ -166,8 +166,8 @@ pub fn parcels(
         }
         let files: Vec<PackedFile> = own.into_iter().map(|(file, _)| file.clone()).collect();
         let depends = match form {
-            Form::Rpm => rpm::needs(&needed),
-            Form::Tar | Form::Deb => dependencies(root, &needed),
+            PackageForm::Rpm => rpm::needs(&needed),
+            PackageForm::Tar | PackageForm::Deb => dependencies(root, &needed),
         };
         let (name, version) = (format!("{of}{}", share.suffix(form)), version.clone());
         let actions = if share == Share::RunTime { actions.clone() } else { vec![] };
@@ -190,7 +190,7 @@ struct Listed {
 /// What lies in a package.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
-struct Manifest<'a> {
+struct FileList<'a> {
     format: u32,
     name: &'a str,
     version: &'a str,
@@ -206,27 +206,27 @@ struct Manifest<'a> {
 /// See [`PackageFault`]; nothing half is left.
 pub fn write(
     parcel: &Parcel,
-    form: Form,
+    form: PackageForm,
     input: &PlanInput<'_>,
     root: &Path,
     folder: &Path,
-) -> Result<Vec<Made>, PackageFault> {
+) -> Result<Vec<PackageFile>, PackageFault> {
     let tree = &input.board.tree;
     let epoch = input.tools.epoch;
     make_folder(folder)?;
     let (name, bytes) = match form {
-        Form::Tar => {
+        PackageForm::Tar => {
             let machine = parcel.needed.architecture.map_or("any", |machine| machine.name());
             let name = format!("{}-{}-{machine}.tar.zst", parcel.name, parcel.version);
             (name, compressed(&parcel.files, epoch)?)
         }
-        Form::Deb => {
+        PackageForm::Deb => {
             let machine = parcel.needed.architecture.map_or("all", |machine| machine.debian());
             let mut bytes = Vec::new();
             deb::write(parcel, tree, epoch, &mut bytes)?;
             (format!("{}_{}_{machine}.deb", parcel.name, parcel.version), bytes)
         }
-        Form::Rpm => {
+        PackageForm::Rpm => {
             let machine = parcel.needed.architecture.map_or("noarch", |machine| machine.rpm());
             let mut bytes = Vec::new();
             rpm::write(parcel, tree, epoch, &mut bytes)?;
@@ -234,8 +234,8 @@ pub fn write(
         }
     };
     let mut made = vec![put(folder, &name, &bytes)?];
-    if form == Form::Tar {
-        let manifest = Manifest {
+    if form == PackageForm::Tar {
+        let manifest = FileList {
             format: 1,
             name: &parcel.name,
             version: &parcel.version,
@@ -262,10 +262,10 @@ fn compressed(files: &[PackedFile], epoch: crate::base::Epoch) -> Result<Vec<u8>
     Ok(packer.finish().map_err(FileError::on("pack", place))?)
 }
 
-fn put(folder: &Path, name: &str, bytes: &[u8]) -> Result<Made, PackageFault> {
+fn put(folder: &Path, name: &str, bytes: &[u8]) -> Result<PackageFile, PackageFault> {
     let path = folder.join(name);
     write_whole(&path, bytes)?;
-    Ok(Made { path, size: bytes.len() as u64, sha256: sha256(bytes) })
+    Ok(PackageFile { path, size: bytes.len() as u64, sha256: sha256(bytes) })
 }
 
 /// The SHA-256 of some bytes, as other programs print it.

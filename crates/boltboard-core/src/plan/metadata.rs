@@ -10,7 +10,7 @@ use crate::survey::Fact;
 
 /// What a list of libraries asks those to link who build on it.
 #[derive(Default)]
-struct Asked {
+struct Links {
     /// Names of other metadata files.
     modules: Vec<String>,
     /// Words of links.
@@ -19,7 +19,7 @@ struct Asked {
     compiles: Vec<String>,
 }
 
-impl Asked {
+impl Links {
     fn need(&mut self, input: &PlanInput<'_>, need: NeedId) {
         for found in input.facts.meeting(need).into_iter().filter_map(Fact::found) {
             let module = found.place.as_ref().filter(|place| place.extension().is_some_and(|ending| ending == "pc"));
@@ -43,7 +43,7 @@ fn push(list: &mut Vec<String>, text: &str) {
 impl PlanInput<'_> {
     /// Words of the compiles of those who use what a metadata file tells of, beside the folders that they search.
     pub fn metadata_compiles(&self, def: &MetadataDef) -> Vec<String> {
-        let mut open = Asked::default();
+        let mut open = Links::default();
         let mut words = self.filled(&def.flags);
         for need in self.held(&def.public_needs) {
             // Another metadata file stands for these where there is one.
@@ -66,7 +66,7 @@ impl PlanInput<'_> {
             _ => path.to_string(),
         };
         let public: BTreeSet<NeedId> = self.held(&def.public_needs).into_iter().copied().collect();
-        let (mut open, mut private) = (Asked::default(), Asked::default());
+        let (mut open, mut private) = (Links::default(), Links::default());
         public.iter().for_each(|need| open.need(self, *need));
         let (mut folders, mut names) = (Vec::new(), Vec::new());
         for library in &def.libraries {
@@ -115,7 +115,7 @@ impl PlanInput<'_> {
         def: &MetadataDef,
         library: PartId,
         public: &BTreeSet<NeedId>,
-        private: &mut Asked,
+        private: &mut Links,
     ) -> Result<(), PlanFault> {
         let is_archive = |part: &PartDef| part.kind.ending() == Some(Ending::Archive);
         let outer = is_archive(&self.board.parts[library]);

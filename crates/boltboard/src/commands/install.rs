@@ -4,9 +4,9 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    After, BuiltFrom, CanAct, Contents, DueAction, InstallAsk, InstallFault, Lock, Machine, Record, Searching, Smoked,
-    Unready, header_runs, install as core_install, installed_services, manifest_path, plan_install, smoke, smoke_runs,
-    system_program, unready, unready_services,
+    After, BuiltFrom, CanAct, Contents, DueAction, InstallAsk, InstallFault, Lock, Record, Searching, ServiceHost,
+    Smoked, Unready, header_runs, install as core_install, installed_services, manifest_path, plan_install, smoke,
+    smoke_runs, system_program, unready, unready_services,
 };
 use boltboard_core::session::{Planned, Resolved};
 use boltboard_core::step::StepId;
@@ -139,7 +139,7 @@ fn unready_now(session: &Session, resolved: &Resolved, planned: &Planned) -> Res
     let searching = Searching::of(&variable("PATH"), &variable("LD_LIBRARY_PATH"), Path::new("/"));
     let services = installed_services(&session.plan_input(resolved, planned), &manifest);
     let mut all = unready(&manifest, &searching);
-    all.extend(unready_services(&manifest, &services, &Machine::here()).into_iter().map(Unready::Service));
+    all.extend(unready_services(&manifest, &services, &ServiceHost::here()).into_iter().map(Unready::Service));
     Ok(all)
 }
 

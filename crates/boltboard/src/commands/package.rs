@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::install::Contents;
-use boltboard_core::package::{Form, Made, PackageFault, Parcel, packed, parcels, write};
+use boltboard_core::package::{PackageFault, PackageFile, PackageForm, Parcel, packed, parcels, write};
 use clap::{Args, ValueEnum};
 
 use super::build::{BuildArgs, build_first};
@@ -26,7 +26,7 @@ pub struct PackageArgs {
     parts: Vec<String>,
     /// What to write
     #[arg(long = "as", value_enum, value_name = "FORM", default_value = "tar")]
-    form: PackageForm,
+    form: As,
     /// Write to DIR [default: boltboard-work/packages]
     #[arg(long, value_name = "DIR", value_hint = clap::ValueHint::DirPath)]
     into: Option<PathBuf>,
@@ -40,7 +40,7 @@ pub struct PackageArgs {
 
 /// What a package is written as.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum PackageForm {
+enum As {
     /// A compressed archive, with a list of its files
     Tar,
     /// A package of Debian
@@ -55,9 +55,9 @@ pub fn run(global: &Global, screen: &Screen, args: &PackageArgs) -> Result<Exit,
     let resolved = session.resolve()?;
     let parts = made_parts(&session, &resolved, &args.parts)?;
     let form = match args.form {
-        PackageForm::Tar => Form::Tar,
-        PackageForm::Deb => Form::Deb,
-        PackageForm::Rpm => Form::Rpm,
+        As::Tar => PackageForm::Tar,
+        As::Deb => PackageForm::Deb,
+        As::Rpm => PackageForm::Rpm,
     };
     form.check(&session.board.tree).map_err(stop)?;
     let into =
@@ -83,7 +83,7 @@ pub fn run(global: &Global, screen: &Screen, args: &PackageArgs) -> Result<Exit,
     let contents = Contents::of(&input, &built.planned.plan, &parts, &|_| false)?;
     let root = Path::new(ROOT);
     let all = parcels(&input, &packed(&contents).map_err(stop)?, (form, args.split), root).map_err(stop)?;
-    let mut made: Vec<(Parcel, Vec<Made>)> = Vec::new();
+    let mut made: Vec<(Parcel, Vec<PackageFile>)> = Vec::new();
     for parcel in all {
         let files = write(&parcel, form, &input, root, &into).map_err(stop)?;
         made.push((parcel, files));

@@ -165,9 +165,8 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
             | PlanFault::SameFile { .. }
             | PlanFault::Ring(_)
             | PlanFault::Define { .. } => diagnostic,
-            PlanFault::NotInstalled { used, .. } => {
-                diagnostic.help(format!("give {used} an `install` as well, or make it of kind `objects`, which is taken in"))
-            }
+            PlanFault::NotInstalled { used, .. } => diagnostic
+                .help(format!("give {used} an `install` as well, or make it of kind `objects`, which is taken in")),
         }
     };
     let exit = if all_lacking { Exit::HostLacks } else { Exit::Wrong };

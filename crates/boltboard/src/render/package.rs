@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 
 use boltboard_core::base::shell_word;
-use boltboard_core::package::{Made, Packed, PackedFile, Parcel, Share};
+use boltboard_core::package::{PackageFile, Packed, PackedFile, Parcel, Share};
 use serde::Serialize;
 
 use super::text::{Cell, Role, bytes, columns, count, next_line, paint};
@@ -35,7 +35,7 @@ pub fn preview(files: &[PackedFile], is_split: bool, width: usize) -> String {
 }
 
 /// Says what was written; places are shown from `from`.
-pub fn written(made: &[(Parcel, Vec<Made>)], from: &Path) -> String {
+pub fn written(made: &[(Parcel, Vec<PackageFile>)], from: &Path) -> String {
     let mut text = String::new();
     let shown = |path: &Path| path.strip_prefix(from).unwrap_or(path).display().to_string();
     for (parcel, files) in made {
@@ -52,7 +52,8 @@ pub fn written(made: &[(Parcel, Vec<Made>)], from: &Path) -> String {
             let all: Vec<String> = parcel.depends.iter().map(ToString::to_string).collect();
             text += &format!("  needs    {}\n", all.join(", "));
         }
-        let beside: Vec<String> = beside.iter().map(|file| shown(&file.path)).collect();
+        let name = |file: &PackageFile| file.path.file_name().map(|name| name.to_string_lossy().into_owned());
+        let beside: Vec<String> = beside.iter().filter_map(name).collect();
         text += &format!("  beside   {}\n", beside.join(", "));
         let no_owner = parcel.needed.libraries.values().filter(|library| library.owner.is_none());
         let unowned: Vec<&str> = no_owner
@@ -150,13 +151,13 @@ struct PackageTold<'m> {
     files: usize,
     needs: Vec<String>,
     not_known: Vec<&'m str>,
-    written: &'m [Made],
+    written: &'m [PackageFile],
 }
 
 impl<'m> PackageAnswer<'m> {
     /// Puts the answer together.
-    pub fn of(made: &'m [(Parcel, Vec<Made>)]) -> PackageAnswer<'m> {
-        let told = |(parcel, written): &'m (Parcel, Vec<Made>)| {
+    pub fn of(made: &'m [(Parcel, Vec<PackageFile>)]) -> PackageAnswer<'m> {
+        let told = |(parcel, written): &'m (Parcel, Vec<PackageFile>)| {
             let no_owner = parcel.needed.libraries.values().filter(|library| library.owner.is_none());
             let no_owner = no_owner.map(|library| library.name.as_str());
             PackageTold {
