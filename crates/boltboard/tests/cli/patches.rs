@@ -138,3 +138,17 @@ fn the_first_build_of_a_checkout_can_carry_changes() {
     tree.run("build --profile mine/station.toml").code(0);
     tree.run("build --profile mine/station.toml").code(0).says(&["Nothing to do"]);
 }
+
+#[test]
+fn a_patch_brings_folders_of_its_own() {
+    let tree = tree();
+    let patch = "--- a/src/low.c\n+++ b/src/low.c\n@@ -1 +1,2 @@\n+#include \"deep/er/more.h\"\n #include \"low.h\"\n\
+                 --- /dev/null\n+++ b/src/deep/er/more.h\n@@ -0,0 +1 @@\n+#define MORE 1\n";
+    tree.write("new.patch", patch);
+    tree.run("patch add new.patch").code(0);
+    tree.run("build --verify").code(0);
+    assert!(!tree.at("src/deep").exists(), "the sources stay as they are");
+    tree.run("patch remove new.patch").code(0);
+    tree.run("build --verify").code(0);
+    assert!(!tree.at("boltboard-work/builds/mine/tree").exists());
+}
