@@ -70,8 +70,13 @@ fn loose(board: &Board, listing: &Listing, sources: &[&RelPath], included: &Incl
             taken.extend(generator.files().into_iter().cloned());
         }
     }
-    // What was fetched is what it is.
-    let own = |file: &RelPath| board.fetches.iter().all(|(_, fetch)| file.beneath(&fetch.into).is_none());
+    // What was fetched is what it is, and an add-on may lie within the tree.
+    let of_add_on = |file: &RelPath| {
+        let place = file.below(&board.tree.source_root);
+        board.tree.grafts.iter().any(|(_, real)| place.starts_with(real))
+    };
+    let own =
+        |file: &RelPath| board.fetches.iter().all(|(_, fetch)| file.beneath(&fetch.into).is_none()) && !of_add_on(file);
     let loose = sources.iter().filter(|file| !taken.contains(**file) && !included.has(file) && own(file));
     loose
         .map(|file| Finding {

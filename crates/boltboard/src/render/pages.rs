@@ -72,6 +72,8 @@ const EXAMPLES: &[(&str, &[&str])] = &[
         "boltboard-env",
         &["boltboard env", "boltboard env --shell fish --undo", "boltboard env --shell module --write skerry"],
     ),
+    ("boltboard-add-on", &["boltboard add-on add ../tide-clock", "boltboard add-on list"]),
+    ("boltboard-fetch", &["boltboard fetch --preview", "boltboard fetch --offline --from archives"]),
     ("boltboard-package", &["boltboard package --preview", "boltboard package --as deb --split"]),
     ("boltboard-uninstall", &["boltboard uninstall --preview", "boltboard uninstall"]),
     ("boltboard-lint", &["boltboard lint", "boltboard lint --severity error"]),
@@ -93,17 +95,21 @@ const EXAMPLES: &[(&str, &[&str])] = &[
 
 /// Gives every command its whole name, so that its page is found: `boltboard-profile-new`.
 pub fn named(command: Command) -> Command {
-    fn below(command: Command, before: &str) -> Command {
-        let name =
-            if before.is_empty() { command.get_name().to_string() } else { format!("{before}-{}", command.get_name()) };
-        let typed = name.replace('-', " ");
+    fn below(command: Command, before: Option<(&str, &str)>) -> Command {
+        let own = command.get_name().to_string();
+        // A name may have a `-` of its own.
+        let (name, typed) = match before {
+            None => (own.clone(), own),
+            Some((name, typed)) => (format!("{name}-{own}"), format!("{typed} {own}")),
+        };
         let subs: Vec<String> = command.get_subcommands().map(|sub| sub.get_name().to_string()).collect();
-        let full = subs.iter().fold(command, |command, sub| command.mut_subcommand(sub, |sub| below(sub, &name)));
+        let above = Some((name.as_str(), typed.as_str()));
+        let full = subs.iter().fold(command, |command, sub| command.mut_subcommand(sub, |sub| below(sub, above)));
         full.display_name(name).bin_name(typed)
     }
     let mut command = command;
     command.build();
-    below(command, "")
+    below(command, None)
 }
 
 /// Returns the pages of a command and of all below it, by name.
@@ -163,6 +169,9 @@ mod tests {
             assert!(pages.iter().any(|(page, _)| *page == name), "{name}");
             assert!(EXAMPLES.iter().any(|(command, _)| *command == name), "no example for {name}");
         }
+        let whole = named(Cli::command());
+        let add_on = whole.find_subcommand("add-on").and_then(|add_on| add_on.find_subcommand("remove"));
+        assert_eq!(add_on.and_then(Command::get_bin_name), Some("boltboard add-on remove"));
         for (_, examples) in EXAMPLES {
             for example in *examples {
                 let words =
