@@ -13,7 +13,7 @@ use super::lookup::Names;
 use super::outside::Outside;
 use super::problem::{Fault, Problem};
 use crate::base::{Place, RelPath, Version, VersionRange};
-use crate::board::{AddOn, Atom, Condition, Tree};
+use crate::board::{AddOn, Atom, Condition, SectionId, Tree};
 use crate::expr::{Expr, is_name};
 
 /// The keys that its switch has as well.
@@ -152,6 +152,14 @@ impl<'a> ReadAddOn<'a> {
             place: self.name.place,
         })
     }
+}
+
+/// Returns the section in which another one of an add-on lies that names none.
+pub(super) fn outer_section(add_ons: &[AddOn], entry: &Entry<'_>, names: &Names) -> Option<SectionId> {
+    let add_on = add_ons.iter().find(|add_on| entry.folder.beneath(&add_on.folder).is_some())?;
+    let is_own = entry.name.text == add_on.name;
+    let name = Text { text: add_on.name.clone(), place: add_on.place };
+    if is_own { None } else { names.sections.find(&name, entry.log) }
 }
 
 /// Returns a condition together with that of the add-on that a folder belongs to.

@@ -66,11 +66,9 @@ pub(super) fn link(
     }
     for add_on in &add_ons {
         // Before all else that it brings.
-        let switch = add_on.switch(log);
-        let first = entries.options.iter().position(|entry| entry.folder.beneath(switch.folder).is_some());
-        entries.options.insert(first.unwrap_or(entries.options.len()), switch);
+        put_first(&mut entries.options, add_on.switch(log));
+        put_first(&mut entries.sections, add_on.section(log));
     }
-    entries.sections.extend(add_ons.iter().map(|add_on| add_on.section(log)));
     let names = name_all(&mut entries, log);
     let add_ons: Vec<AddOn> = add_ons.iter().filter_map(|add_on| add_on.known(&names, log)).collect();
     let gate = |entry: &Entry<'_>, when| gated(&add_ons, entry.folder, when);
@@ -85,7 +83,9 @@ pub(super) fn link(
     }
     let mut sections = Arena::default();
     for entry in &entries.sections {
-        sections.add(outputs::section(entry, &names));
+        let section = outputs::section(entry, &names);
+        let outer = section.parent.or_else(|| add_on::outer_section(&add_ons, entry, &names));
+        sections.add(SectionDef { parent: outer, ..section });
     }
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
     let OptionsRead { options, rules, accepted: accepted_options, with_past, with_signs } =
@@ -227,6 +227,12 @@ fn carriers(parts: &Arena<PartDef>, needs: &Arena<NeedDef>) -> BTreeMap<PartId, 
         }
     }
     carriers
+}
+
+/// Puts an entry before all others of its folder and below.
+fn put_first<'e>(entries: &mut Vec<Entry<'e>>, entry: Entry<'e>) {
+    let first = entries.iter().position(|other| other.folder.beneath(entry.folder).is_some());
+    entries.insert(first.unwrap_or(entries.len()), entry);
 }
 
 /// Reports what would come to lie within something else that is fetched.

@@ -75,7 +75,10 @@ fn pair() -> Pair {
             "clock/src/clock.c",
             "#include \"core.h\"\n#include \"options.h\"\n#include \"hands.h\"\nint main(void) { return core() + HANDS - S_HANDS - 3; }\n",
         ),
-        ("clock/face/boltboard.toml", "[option.face]\nkind = \"switch\"\nsummary = \"A face\"\nmacro = []\n"),
+        (
+            "clock/face/boltboard.toml",
+            "[section.dial]\ntitle = \"The dial\"\n[option.face]\nsection = \"dial\"\nkind = \"switch\"\nsummary = \"A face\"\nmacro = []\n",
+        ),
     ]);
     Pair { scratch }
 }
