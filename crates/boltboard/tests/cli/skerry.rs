@@ -90,8 +90,8 @@ fn the_demo_walks_the_whole_way() {
         "0 failed",
         "only for mine",
         " reused, ",
-        "Installed: 31 files written",
-        "Removed: 31 files",
+        "Installed: 32 files written",
+        "Removed: 32 files",
     ]);
     assert!(!ran.err.contains("error"), "{}", ran.err);
     assert!(!ran.out.contains("To be built first"), "another profile's build takes nothing from this one: {}", ran.out);
