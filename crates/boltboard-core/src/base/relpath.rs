@@ -130,12 +130,11 @@ impl RelPath {
 
     /// Returns what is left of this path beneath a folder, if it is that folder or lies beneath it.
     pub fn beneath(&self, folder: &RelPath) -> Option<RelPath> {
-        let rest = self.0.strip_prefix(&*folder.0)?;
-        match rest.strip_prefix('/') {
-            Some(rest) if !folder.0.is_empty() => Some(RelPath(rest.into())),
-            _ if rest.is_empty() || folder.0.is_empty() => Some(RelPath(rest.into())),
-            _ => None,
+        if folder.0.is_empty() {
+            return Some(self.clone());
         }
+        let rest = self.0.strip_prefix(&*folder.0)?;
+        if rest.is_empty() { Some(RelPath::root()) } else { rest.strip_prefix('/').map(|rest| RelPath(rest.into())) }
     }
 
     /// Returns what is left of `path` below `root`, if it is below it and valid UTF-8.

@@ -1,12 +1,9 @@
 //! What a tree uses and does not carry: archives of data or of sources, with their digests.
 
-use std::fmt;
-use std::str::FromStr;
-
 use serde::{Deserialize, Serialize};
 
 use super::Condition;
-use crate::base::{Digest, Id, Place, RelPath};
+use crate::base::{Digest, Id, Place, RelPath, Sha256};
 
 /// A file that is to be fetched before a build.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -102,37 +99,6 @@ pub fn name_of(address: &str) -> &str {
     path.trim_end_matches('/').rsplit('/').next().unwrap_or_default()
 }
 
-/// A SHA-256 digest.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct Sha256(pub [u8; 32]);
-
-impl fmt::Display for Sha256 {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
-    }
-}
-
-/// A text is no SHA-256 digest.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is no SHA-256 digest: 64 hexadecimal digits are")]
-pub struct NoSha256(pub String);
-
-impl FromStr for Sha256 {
-    type Err = NoSha256;
-    fn from_str(text: &str) -> Result<Sha256, NoSha256> {
-        let fault = || NoSha256(text.to_string());
-        if text.len() != 64 || !text.bytes().all(|byte| byte.is_ascii_hexdigit()) {
-            return Err(fault());
-        }
-        let mut bytes = [0; 32];
-        for (byte, digits) in bytes.iter_mut().zip(text.as_bytes().chunks(2)) {
-            let digits = std::str::from_utf8(digits).map_err(|_| fault())?;
-            *byte = u8::from_str_radix(digits, 16).map_err(|_| fault())?;
-        }
-        Ok(Sha256(bytes))
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -145,13 +111,5 @@ mod tests {
         assert_eq!(FetchForm::of_name("tar"), FetchForm::File);
         assert_eq!(FetchForm::of_name("a.bin"), FetchForm::File);
         assert_eq!(name_of("https://x.example/a/b.tar.gz?raw=1#x"), "b.tar.gz");
-    }
-
-    #[test]
-    fn digests_are_read_as_they_are_shown() {
-        let text = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad";
-        assert_eq!(text.parse::<Sha256>().unwrap().to_string(), text);
-        assert!("ba78".parse::<Sha256>().is_err());
-        assert!(text.replace('b', "é").parse::<Sha256>().is_err());
     }
 }

@@ -33,7 +33,7 @@ use crate::expr::{Expr, Op, RawAtom, RawWhat};
 pub use action::{ActionAbsent, ActionBy, ActionDef};
 pub use add_on::{ADD_ONS, AddOn};
 pub use choice::{Asked, NEED_PREFIX, TryFault};
-pub use fetch::{Compression, FetchDef, FetchForm, FetchId, NoSha256, Sha256, name_of};
+pub use fetch::{Compression, FetchDef, FetchForm, FetchId, name_of};
 pub use finding::{Acceptance, AcceptedOf, FindingKind};
 pub use generator::{
     CommandDef, Generator, ModuleTable, Phase, RecordForm, RecordHeader, SourceFile, ValueDef, Variable, WorkPlace,

@@ -5,8 +5,8 @@ use super::fields::{Fields, Log};
 use super::lookup::Names;
 use super::outside::FetchPlace;
 use super::problem::Fault;
-use crate::base::RelPath;
-use crate::board::{FetchDef, FetchForm, Sha256, name_of};
+use crate::base::{RelPath, Sha256};
+use crate::board::{FetchDef, FetchForm, name_of};
 
 /// The longest file that is fetched, in bytes.
 const MAX_SIZE: i64 = 1 << 40;

@@ -41,13 +41,13 @@ impl Outside {
     /// Returns what lies elsewhere and counts as if it lay in a tree with these sources. What the sources have themselves is theirs.
     pub fn grafts(&self, fetches: impl Iterator<Item = FetchPlace>, sources: &Path) -> Grafts {
         let mut grafts = self.folders();
-        for FetchPlace { into, kept_as } in fetches {
-            if into.below(sources).exists() {
+        for place in fetches {
+            if place.is_in(sources) {
                 continue;
             }
-            match self.fetched.as_ref().map(|folder| folder.join(kept_as)).filter(|kept| kept.exists()) {
-                Some(kept) => grafts.add(into, kept),
-                None => grafts.await_at(into),
+            match self.fetched.as_ref().and_then(|folder| place.kept_in(folder)) {
+                Some(kept) => grafts.add(place.into, kept),
+                None => grafts.await_at(place.into),
             }
         }
         grafts
@@ -67,5 +67,15 @@ impl FetchPlace {
     /// Returns the places of a definition.
     pub fn of(fetch: &FetchDef) -> FetchPlace {
         FetchPlace { into: fetch.into.clone(), kept_as: fetch.kept_as() }
+    }
+
+    /// Tells whether the sources have something there themselves, which is taken.
+    pub fn is_in(&self, sources: &Path) -> bool {
+        self.into.below(sources).exists()
+    }
+
+    /// Returns where it is kept below the folder of what was fetched, if it is.
+    pub fn kept_in(&self, fetched: &Path) -> Option<PathBuf> {
+        Some(fetched.join(&self.kept_as)).filter(|kept| kept.exists())
     }
 }

@@ -8,9 +8,8 @@ use std::time::Duration;
 
 use ureq::Agent;
 
-use super::digest_of;
-use crate::base::FileError;
 use crate::base::files::remove_file;
+use crate::base::{FileError, Sha256};
 use crate::board::FetchDef;
 
 /// How long a server may take to answer a connection.
@@ -24,7 +23,7 @@ const PIECE: usize = 1 << 16;
 
 /// What is told while something is got.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Progress {
+pub enum FetchProgress {
     /// So many bytes of it are there.
     Bytes(u64),
     /// It is there and is unpacked.
@@ -100,7 +99,7 @@ pub(super) fn from_file(file: &Path, fetch: &FetchDef, begun: &Path) -> Result<R
 
 /// Holds what is there against the definition; what is something else is thrown away.
 fn checked(begun: &Path, fetch: &FetchDef) -> Result<Result<(), AttemptFault>, FileError> {
-    let digest = digest_of(begun).map_err(FileError::on("read", begun))?;
+    let digest = Sha256::of_file(begun).map_err(FileError::on("read", begun))?;
     if digest == fetch.sha256 {
         let file = File::open(begun).map_err(FileError::on("read", begun))?;
         file.sync_all().map_err(FileError::on("write", begun))?;
@@ -115,12 +114,14 @@ pub(super) fn from_address(
     address: &str,
     fetch: &FetchDef,
     begun: &Path,
-    told: &mut dyn FnMut(Progress),
+    told: &mut dyn FnMut(FetchProgress),
 ) -> Result<Result<(), AttemptFault>, FileError> {
-    let mut fruitless = 0;
+    // Progress is what was never there before: an address that always begins anew and is cut off at some place makes none.
+    let (mut fruitless, mut most) = (0, 0);
     let length = |place: &Path| std::fs::metadata(place).map_or(0, |status| status.len());
     loop {
         let before = length(begun);
+        most = most.max(before);
         let resumed = before > 0;
         let ended = if before == fetch.size && resumed { Ok(()) } else { once(address, fetch, begun, told)? };
         match ended {
@@ -130,7 +131,7 @@ pub(super) fn from_address(
                 answer => return Ok(answer),
             },
             Err(fault @ (AttemptFault::Cut { .. } | AttemptFault::Stalled { .. } | AttemptFault::Unreachable(_))) => {
-                fruitless = if length(begun) > before { 0 } else { fruitless + 1 };
+                fruitless = if length(begun) > most { 0 } else { fruitless + 1 };
                 if fruitless >= FRUITLESS {
                     return Ok(Err(fault));
                 }
@@ -154,7 +155,7 @@ fn once(
     address: &str,
     fetch: &FetchDef,
     begun: &Path,
-    told: &mut dyn FnMut(Progress),
+    told: &mut dyn FnMut(FetchProgress),
 ) -> Result<Result<(), AttemptFault>, FileError> {
     let failed = || FileError::on("write", begun);
     let mut file = File::options().append(true).create(true).open(begun).map_err(failed())?;
@@ -176,7 +177,7 @@ fn take(
     fetch: &FetchDef,
     file: &mut File,
     got: &mut u64,
-    told: &mut dyn FnMut(Progress),
+    told: &mut dyn FnMut(FetchProgress),
 ) -> std::io::Result<Result<(), AttemptFault>> {
     loop {
         // The first answer includes finding the server.
@@ -199,7 +200,7 @@ fn take(
                         "the server sends another part than was asked for".into(),
                     )));
                 }
-                told(Progress::Bytes(*got));
+                told(FetchProgress::Bytes(*got));
             }
             Answer::Piece(bytes) => {
                 *got += bytes.len() as u64;
@@ -208,7 +209,7 @@ fn take(
                     return Ok(Err(AttemptFault::TooLong(fetch.size)));
                 }
                 file.write_all(&bytes)?;
-                told(Progress::Bytes(*got));
+                told(FetchProgress::Bytes(*got));
             }
             Answer::Failed(fault) => return Ok(Err(fault)),
             Answer::End if *got == fetch.size => return Ok(Ok(())),

@@ -6,16 +6,14 @@ mod get;
 mod unpack;
 
 use std::fs::File;
-use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use sha2::{Digest, Sha256 as Hasher};
-
-use crate::base::FileError;
 use crate::base::files::{make_folder, remove_file, remove_folder};
-use crate::board::{FetchDef, FetchForm, Sha256, Tree};
+use crate::base::{FileError, Sha256};
+use crate::board::{FetchDef, FetchForm, Tree};
+use crate::definitions::FetchPlace;
 
-pub use get::{Attempt, AttemptFault, Progress};
+pub use get::{Attempt, AttemptFault, FetchProgress};
 pub use unpack::{UnpackFault, unpack_named};
 
 #[cfg(test)]
@@ -49,7 +47,7 @@ impl FetchState {
 
 /// Where files are looked for beside the addresses of their definitions.
 #[derive(Debug, Clone, Default)]
-pub struct Sources {
+pub struct FetchFrom {
     /// Folders of this machine, which are asked first.
     pub folders: Vec<PathBuf>,
     /// Addresses of folders elsewhere, which are asked next.
@@ -60,7 +58,7 @@ pub struct Sources {
 
 /// Where something came from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Origin {
+pub enum GotFrom {
     /// It was there.
     Kept,
     /// A file of this machine.
@@ -109,10 +107,11 @@ impl Fetched {
 
     /// Tells how something stands.
     pub fn state(&self, fetch: &FetchDef, tree: &Tree) -> FetchState {
-        if fetch.into.below(&tree.source_root).exists() {
+        let place = FetchPlace::of(fetch);
+        if place.is_in(&tree.source_root) {
             return FetchState::InTree;
         }
-        if self.root.join(fetch.kept_as()).exists() {
+        if place.kept_in(&self.root).is_some() {
             return FetchState::Kept;
         }
         let size =
@@ -130,9 +129,9 @@ impl Fetched {
     pub fn get(
         &self,
         fetch: &FetchDef,
-        sources: &Sources,
-        told: &mut dyn FnMut(Progress),
-    ) -> Result<Origin, FetchFault> {
+        sources: &FetchFrom,
+        told: &mut dyn FnMut(FetchProgress),
+    ) -> Result<GotFrom, FetchFault> {
         make_folder(&self.root)?;
         let lock = self.root.join("lock");
         let held = File::options().write(true).create(true).truncate(false).open(&lock);
@@ -141,7 +140,7 @@ impl Fetched {
         let archive = self.archive(fetch);
         let unpacked = self.root.join(fetch.kept_as());
         let origin = if is_whole(&archive, fetch) {
-            Origin::Kept
+            GotFrom::Kept
         } else {
             // What is there under this name and is something else was spoilt.
             remove_file(&archive)?;
@@ -150,7 +149,7 @@ impl Fetched {
         if let FetchForm::Tar(compression) = fetch.form
             && !unpacked.exists()
         {
-            told(Progress::Unpacking);
+            told(FetchProgress::Unpacking);
             let aside = tempfile::Builder::new().prefix(".new-").tempdir_in(&self.root);
             let aside = aside.map_err(FileError::on("make a folder in", &self.root))?;
             unpack::unpack(&archive, compression, fetch.folder.as_ref(), aside.path(), fetch.size)
@@ -167,9 +166,9 @@ impl Fetched {
     fn obtain(
         &self,
         fetch: &FetchDef,
-        sources: &Sources,
-        told: &mut dyn FnMut(Progress),
-    ) -> Result<Origin, FetchFault> {
+        sources: &FetchFrom,
+        told: &mut dyn FnMut(FetchProgress),
+    ) -> Result<GotFrom, FetchFault> {
         let (begun, archive) = (self.begun(fetch), self.archive(fetch));
         let mut attempts = Vec::new();
         let name = fetch.file_name();
@@ -178,7 +177,7 @@ impl Fetched {
                 match get::from_file(&file, fetch, &begun)? {
                     Ok(()) => {
                         keep(&begun, &archive)?;
-                        return Ok(Origin::Folder(file));
+                        return Ok(GotFrom::Folder(file));
                     }
                     Err(fault) => attempts.push(Attempt { from: file.display().to_string(), fault }),
                 }
@@ -190,7 +189,7 @@ impl Fetched {
             match get::from_address(&address, fetch, &begun, told)? {
                 Ok(()) => {
                     keep(&begun, &archive)?;
-                    return Ok(Origin::Address(address));
+                    return Ok(GotFrom::Address(address));
                 }
                 Err(fault) => attempts.push(Attempt { from: address, fault }),
             }
@@ -220,18 +219,5 @@ fn keep(begun: &Path, archive: &Path) -> Result<(), FileError> {
 /// Tells whether a file is there and is what it is to be.
 fn is_whole(file: &Path, fetch: &FetchDef) -> bool {
     let size = std::fs::metadata(file).ok().filter(std::fs::Metadata::is_file).map(|status| status.len());
-    size == Some(fetch.size) && digest_of(file).is_ok_and(|digest| digest == fetch.sha256)
-}
-
-fn digest_of(file: &Path) -> std::io::Result<Sha256> {
-    let mut hasher = Hasher::new();
-    let mut file = File::open(file)?;
-    let mut buffer = vec![0; 1 << 16];
-    loop {
-        let read = file.read(&mut buffer)?;
-        if read == 0 {
-            return Ok(Sha256(hasher.finalize().into()));
-        }
-        hasher.update(&buffer[..read]);
-    }
+    size == Some(fetch.size) && Sha256::of_file(file).is_ok_and(|digest| digest == fetch.sha256)
 }

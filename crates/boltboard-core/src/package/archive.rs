@@ -13,8 +13,13 @@ use crate::base::{Epoch, FileError};
 const FOLDER_MODE: u32 = 0o755;
 
 /// Writes an archive of files, with the folders on the way to them. Everything belongs to the administrator but empty folders that
-/// are given to someone, and is of one time.
-pub(super) fn write_files(files: &[PackedFile], epoch: Epoch, out: impl Write) -> Result<(), FileError> {
+/// are given to someone, and is of one time. `seen` is told what is in each file.
+pub(super) fn write_files(
+    files: &[PackedFile],
+    epoch: Epoch,
+    out: impl Write,
+    seen: &mut dyn FnMut(&Path, &[u8]),
+) -> Result<(), FileError> {
     let mut builder = Builder::new(out);
     let mut made = BTreeSet::new();
     for file in files {
@@ -29,6 +34,7 @@ pub(super) fn write_files(files: &[PackedFile], epoch: Epoch, out: impl Write) -
         match &file.packed {
             Packed::File { source, mode, .. } => {
                 let content = std::fs::read(source).map_err(FileError::on("read", source))?;
+                seen(&file.path, &content);
                 let mut header = plain(EntryType::Regular, *mode, epoch);
                 header.set_size(content.len() as u64);
                 append(&mut builder, &mut header, &below(&file.path, false), &content, source)?;

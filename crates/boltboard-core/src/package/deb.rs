@@ -33,7 +33,7 @@ pub(super) fn write(parcel: &Parcel, tree: &Tree, epoch: Epoch, out: &mut dyn Wr
         control.extend(remove.map(|text| ("postrm", text, 0o755)));
     }
     let control = packed(|out| write_texts(&control, epoch, out))?;
-    let data = packed(|out| write_files(&parcel.files, epoch, out))?;
+    let data = packed(|out| write_files(&parcel.files, epoch, out, &mut |_, _| {}))?;
     let mut archive = ar::Builder::new(out);
     for (name, bytes) in [("debian-binary", &b"2.0\n"[..]), ("control.tar.gz", &control), ("data.tar.gz", &data)] {
         let mut header = ar::Header::new(name.as_bytes().to_vec(), bytes.len() as u64);

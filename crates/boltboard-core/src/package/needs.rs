@@ -42,6 +42,11 @@ impl Needed {
         self.architecture = self.architecture.or(more.architecture);
     }
 
+    /// The packages that own the libraries, in order.
+    pub(super) fn owners(&self) -> BTreeSet<&str> {
+        self.libraries.values().filter_map(|library| library.owner.as_deref()).collect()
+    }
+
     /// Joins what single files ask for.
     pub(super) fn of_all<'n>(all: impl IntoIterator<Item = &'n Needed>) -> Needed {
         let mut needed = Needed::default();

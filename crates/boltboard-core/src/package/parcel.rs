@@ -1,9 +1,9 @@
 //! Packages as a whole: names, shares, forms, and writing them.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde::Serialize;
-use sha2::{Digest as _, Sha256};
 
 use super::PackageFault;
 use super::archive::write_files;
@@ -12,7 +12,7 @@ use super::debian::{Dependency, dependencies};
 use super::needs::{Needed, needed};
 use super::{deb, licenses, rpm, spdx};
 use crate::base::files::{make_folder, write_whole};
-use crate::base::{FileError, shell_word};
+use crate::base::{FileError, Sha256, shell_word};
 use crate::board::{ActionAbsent, Tree};
 use crate::install::{ActionNow, actions_now};
 use crate::plan::PlanInput;
@@ -203,7 +203,7 @@ struct FileList<'a> {
 /// Writes a package into a folder, and its bill of materials beside it. Returns what was written, the package first.
 ///
 /// # Errors
-/// See [`PackageFault`]; nothing half is left.
+/// See [`PackageFault`]. Each file that is there is whole; what was to follow may be missing.
 pub fn write(
     parcel: &Parcel,
     form: PackageForm,
@@ -214,11 +214,12 @@ pub fn write(
     let tree = &input.board.tree;
     let epoch = input.tools.epoch;
     make_folder(folder)?;
+    let mut digests = BTreeMap::new();
     let (name, bytes) = match form {
         PackageForm::Tar => {
             let machine = parcel.needed.architecture.map_or("any", |machine| machine.name());
             let name = format!("{}-{}-{machine}.tar.zst", parcel.name, parcel.version);
-            (name, compressed(&parcel.files, epoch)?)
+            (name, compressed(&parcel.files, epoch, &mut digests)?)
         }
         PackageForm::Deb => {
             let machine = parcel.needed.architecture.map_or("all", |machine| machine.debian());
@@ -242,7 +243,7 @@ pub fn write(
             archive: &name,
             sha256: &made[0].sha256,
             libraries: parcel.needed.libraries.keys().map(String::as_str).collect(),
-            files: parcel.files.iter().map(listed).collect::<Result<_, _>>()?,
+            files: parcel.files.iter().map(|file| listed(file, &digests)).collect(),
         };
         let text = serde_json::to_string_pretty(&manifest).expect("texts and numbers become JSON") + "\n";
         let beside = format!("{name}.json");
@@ -254,36 +255,35 @@ pub fn write(
     Ok(made)
 }
 
-fn compressed(files: &[PackedFile], epoch: crate::base::Epoch) -> Result<Vec<u8>, PackageFault> {
+fn compressed(
+    files: &[PackedFile],
+    epoch: crate::base::Epoch,
+    digests: &mut BTreeMap<PathBuf, Sha256>,
+) -> Result<Vec<u8>, PackageFault> {
     let place = Path::new("/");
     let mut packer = zstd::Encoder::new(Vec::new(), LEVEL).map_err(FileError::on("pack", place))?;
     packer.include_checksum(true).map_err(FileError::on("pack", place))?;
-    write_files(files, epoch, &mut packer)?;
+    write_files(files, epoch, &mut packer, &mut |path, content| {
+        digests.insert(path.to_path_buf(), Sha256::of(content));
+    })?;
     Ok(packer.finish().map_err(FileError::on("pack", place))?)
 }
 
 fn put(folder: &Path, name: &str, bytes: &[u8]) -> Result<PackageFile, PackageFault> {
     let path = folder.join(name);
     write_whole(&path, bytes)?;
-    Ok(PackageFile { path, size: bytes.len() as u64, sha256: sha256(bytes) })
+    Ok(PackageFile { path, size: bytes.len() as u64, sha256: Sha256::of(bytes).to_string() })
 }
 
-/// The SHA-256 of some bytes, as other programs print it.
-fn sha256(bytes: &[u8]) -> String {
-    Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
-fn listed(file: &PackedFile) -> Result<Listed, PackageFault> {
+fn listed(file: &PackedFile, digests: &BTreeMap<PathBuf, Sha256>) -> Listed {
     let path = file.path.clone();
-    Ok(match &file.packed {
-        Packed::File { source, mode, is_config } => {
-            let bytes = std::fs::read(source).map_err(FileError::on("read", source))?;
-            let (mode, sha256) = (Some(format!("{mode:o}")), Some(sha256(&bytes)));
-            Listed { path, mode, sha256, link: None, config: *is_config }
+    let plain = Listed { path, mode: None, sha256: None, link: None, config: false };
+    match &file.packed {
+        Packed::File { mode, is_config, .. } => {
+            let sha256 = digests.get(&file.path).map(Sha256::to_string);
+            Listed { mode: Some(format!("{mode:o}")), sha256, config: *is_config, ..plain }
         }
-        Packed::Link(to) => Listed { path, mode: None, sha256: None, link: Some(to.clone()), config: false },
-        Packed::Folder { mode, .. } => {
-            Listed { path, mode: Some(format!("{mode:o}")), sha256: None, link: None, config: false }
-        }
-    })
+        Packed::Link(to) => Listed { link: Some(to.clone()), ..plain },
+        Packed::Folder { mode, .. } => Listed { mode: Some(format!("{mode:o}")), ..plain },
+    }
 }

@@ -5,6 +5,7 @@ use std::path::Path;
 use serde_json::{Value, json};
 
 use super::debian::installed_version;
+use super::licenses::licensed;
 use super::parcel::Parcel;
 use crate::plan::PlanInput;
 
@@ -23,16 +24,12 @@ pub(super) fn bill(parcel: &Parcel, input: &PlanInput<'_>, root: &Path, sha256: 
     let mut packages = vec![own];
     let mut relations = vec![relation("SPDXRef-DOCUMENT", "DESCRIBES", &id(name))];
     for (part, license) in licensed(input) {
-        let inner = format!("{name}-{part}");
+        let inner = format!("{name}-{}", part.name);
         packages.push(package(&inner, Some(version), license));
         relations.push(relation(&id(name), "CONTAINS", &id(&inner)));
     }
     let status = std::fs::read_to_string(root.join("var/lib/dpkg/status")).unwrap_or_default();
-    let mut owners: Vec<&String> =
-        parcel.needed.libraries.values().filter_map(|library| library.owner.as_ref()).collect();
-    owners.sort();
-    owners.dedup();
-    for owner in owners {
+    for owner in parcel.needed.owners() {
         packages.push(package(owner, installed_version(&status, owner).as_deref(), UNKNOWN));
         relations.push(relation(&id(name), "DEPENDS_ON", &id(owner)));
     }
@@ -50,13 +47,6 @@ pub(super) fn bill(parcel: &Parcel, input: &PlanInput<'_>, root: &Path, sha256: 
         "relationships": relations,
     });
     serde_json::to_string_pretty(&bill).expect("texts become JSON") + "\n"
-}
-
-/// The parts that are made and have a licence of their own, by name.
-fn licensed<'b>(input: &PlanInput<'b>) -> Vec<(&'b str, &'b str)> {
-    let board = input.board;
-    let made = board.parts.iter().filter(|(_, part)| input.is_made(part));
-    made.filter_map(|(_, part)| Some((part.name.as_str(), part.license.as_deref()?))).collect()
 }
 
 fn package(name: &str, version: Option<&str>, license: &str) -> Value {

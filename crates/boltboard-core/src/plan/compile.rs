@@ -373,7 +373,7 @@ pub(super) fn object_of(part: &PartDef, source: &Location) -> Location {
         None => part.name.clone(),
     };
     let path = source_path(source);
-    let near = path.as_str().strip_prefix(part.folder.as_str()).and_then(|rest| rest.strip_prefix('/'));
+    let near = Some(path.beneath(&part.folder)).filter(|_| part.folder != RelPath::root()).flatten();
     let shown = match (source, listed, near) {
         (Location::Made(path), ..) => format!("made/{path}"),
         (_, Some(_), Some(near)) => near.to_string(),

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use boltboard_core::base::near_matches;
 use boltboard_core::board::{FetchDef, FetchId};
-use boltboard_core::fetch::{FetchFault, Origin, Progress, Sources};
+use boltboard_core::fetch::{FetchFault, FetchFrom, FetchProgress, GotFrom};
 use boltboard_core::session::FetchStanding;
 use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -64,10 +64,13 @@ pub fn run(global: &Global, screen: &Screen, args: &FetchArgs) -> Result<Exit, S
     }
     session.prepare_work()?;
     let here = |folder: &PathBuf| session.around.folder.join(folder);
-    let sources =
-        Sources { folders: args.from.iter().map(here).collect(), mirrors: args.mirrors.clone(), offline: args.offline };
+    let sources = FetchFrom {
+        folders: args.from.iter().map(here).collect(),
+        mirrors: args.mirrors.clone(),
+        offline: args.offline,
+    };
     let fetched = session.fetched();
-    let mut origins: Vec<(FetchId, Origin)> = Vec::new();
+    let mut origins: Vec<(FetchId, GotFrom)> = Vec::new();
     let mut faults = Vec::new();
     for one in meant.iter().filter(|one| args.copy_to.is_some() || !one.state.is_there()) {
         let def = &session.board.fetches[one.fetch];
@@ -110,7 +113,7 @@ fn find(session: &Session, name: &str) -> Result<FetchId, Stop> {
 }
 
 /// Shows how far it is: a line that moves on a terminal, else one line.
-fn watch<'a>(screen: &'a Screen, def: &'a FetchDef) -> impl FnMut(Progress) + 'a {
+fn watch<'a>(screen: &'a Screen, def: &'a FetchDef) -> impl FnMut(FetchProgress) + 'a {
     let bar: RefCell<Option<ProgressBar>> = RefCell::new(None);
     move |progress| {
         let mut bar = bar.borrow_mut();
@@ -129,8 +132,8 @@ fn watch<'a>(screen: &'a Screen, def: &'a FetchDef) -> impl FnMut(Progress) + 'a
         };
         let bar = bar.get_or_insert_with(begin);
         match progress {
-            Progress::Bytes(there) => bar.set_position(there),
-            Progress::Unpacking => bar.set_message(format!("{}: unpacking", def.name)),
+            FetchProgress::Bytes(there) => bar.set_position(there),
+            FetchProgress::Unpacking => bar.set_message(format!("{}: unpacking", def.name)),
         }
     }
 }

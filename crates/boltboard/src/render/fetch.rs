@@ -1,7 +1,7 @@
 //! What the tree uses and does not carry.
 
 use boltboard_core::board::{Board, FetchDef, FetchId};
-use boltboard_core::fetch::{FetchState, Origin};
+use boltboard_core::fetch::{FetchState, GotFrom};
 use boltboard_core::session::{FetchStanding, Resolved, Session};
 use serde::Serialize;
 
@@ -63,7 +63,7 @@ fn missing(board: &Board, one: &FetchStanding) -> u64 {
 }
 
 /// Says what was got.
-pub fn got(board: &Board, meant: &[FetchStanding], origins: &[(FetchId, Origin)]) -> String {
+pub fn got(board: &Board, meant: &[FetchStanding], origins: &[(FetchId, GotFrom)]) -> String {
     if board.fetches.is_empty() {
         return format!("{} carries all that it uses: nothing is fetched.\n", board.tree.name);
     }
@@ -71,9 +71,9 @@ pub fn got(board: &Board, meant: &[FetchStanding], origins: &[(FetchId, Origin)]
     for (fetch, origin) in origins {
         let def = &board.fetches[*fetch];
         let from = match origin {
-            Origin::Kept => "it was there".to_string(),
-            Origin::Folder(file) => format!("from {}", file.display()),
-            Origin::Address(address) => format!("from {address}"),
+            GotFrom::Kept => "it was there".to_string(),
+            GotFrom::Folder(file) => format!("from {}", file.display()),
+            GotFrom::Address(address) => format!("from {address}"),
         };
         text += &format!("{} {} ({}), {from}\n", paint(Role::Good, "Fetched:"), def.name, bytes(def.size));
     }
@@ -110,7 +110,7 @@ struct FileTold<'b> {
 
 impl<'b> FetchAnswer<'b> {
     /// Makes the answer.
-    pub fn of(board: &'b Board, standings: &[FetchStanding], origins: &[(FetchId, Origin)]) -> FetchAnswer<'b> {
+    pub fn of(board: &'b Board, standings: &[FetchStanding], origins: &[(FetchId, GotFrom)]) -> FetchAnswer<'b> {
         let file = |one: &FetchStanding| {
             let def = &board.fetches[one.fetch];
             let (state, there) = match one.state {
@@ -121,9 +121,9 @@ impl<'b> FetchAnswer<'b> {
             };
             let origin = origins.iter().find(|(fetch, _)| *fetch == one.fetch).map(|(_, origin)| origin);
             let fetched_from = origin.and_then(|origin| match origin {
-                Origin::Kept => None,
-                Origin::Folder(file) => Some(file.display().to_string()),
-                Origin::Address(address) => Some(address.clone()),
+                GotFrom::Kept => None,
+                GotFrom::Folder(file) => Some(file.display().to_string()),
+                GotFrom::Address(address) => Some(address.clone()),
             });
             FileTold {
                 name: &def.name,

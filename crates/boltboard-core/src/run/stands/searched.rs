@@ -252,10 +252,7 @@ fn child(folder: &Location, name: &str, folders: &Folders) -> Option<Location> {
 }
 
 fn below(file: &Location, folder: &Location) -> Option<String> {
-    let rest = |file: &RelPath, folder: &RelPath| {
-        let rest = file.as_str().strip_prefix(folder.as_str())?;
-        if folder.as_str().is_empty() { Some(rest.to_string()) } else { rest.strip_prefix('/').map(str::to_string) }
-    };
+    let rest = |file: &RelPath, folder: &RelPath| file.beneath(folder).map(|rest| rest.as_str().to_string());
     match (file, folder) {
         (Location::Tree(file), Location::Tree(folder)) | (Location::Made(file), Location::Made(folder)) => {
             rest(file, folder)
