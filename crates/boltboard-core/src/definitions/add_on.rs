@@ -6,9 +6,10 @@
 use toml::Spanned;
 use toml::de::{DeArray, DeString, DeTable, DeValue};
 
+use super::entries::{board_fields, check_format};
 use super::entry::Entry;
-use super::fields::{Fields, Log, Text};
-use super::find::RawFile;
+use super::fields::{Log, Text};
+use super::find::{RawFile, more_of};
 use super::lookup::Names;
 use super::outside::Outside;
 use super::problem::{Fault, Problem};
@@ -27,6 +28,8 @@ pub(super) struct ReadAddOn<'a> {
     folder: &'a RelPath,
     switch: DeTable<'a>,
     section: DeTable<'a>,
+    /// Its root file and the patterns of further ones, as paths of the tree.
+    pub more: Vec<String>,
 }
 
 /// Reads all of them; reports those that are wrong or do not fit the tree.
@@ -37,14 +40,9 @@ pub(super) fn all<'a>(raw: &'a [RawFile<'_>], outside: &Outside, tree: &Tree, lo
 
 fn read<'a>(file: &'a RawFile<'_>, tree: &Tree, log: &'a Log) -> Option<ReadAddOn<'a>> {
     let own = file.folder.name();
-    let top = Fields::new(&file.table, file.id, Place::new(file.id, 0..0), "a board".into(), log);
-    match top.integer("format") {
-        Some(1) => {}
-        Some(other) => top.problem(top.place, Fault::Format(other)),
-        None => top.missing("format"),
-    }
-    let found = top.get("add-on");
-    let Some(found) = found else {
+    let top = board_fields(file, log);
+    check_format(&top, "the root board of an add-on");
+    let Some(found) = top.get("add-on") else {
         top.missing("add-on");
         return None;
     };
@@ -90,6 +88,7 @@ fn read<'a>(file: &'a RawFile<'_>, tree: &Tree, log: &'a Log) -> Option<ReadAddO
         folder: &file.folder,
         switch: switch(table, &name),
         section: section(&name, &summary),
+        more: more_of(file),
         name,
         summary,
     })

@@ -9,6 +9,7 @@ use super::find::RawFile;
 use super::lists::{ListEntry, lists_of};
 use super::lookup::{Index, Names};
 use super::options;
+use super::problem::Fault;
 use super::read::side_by_side;
 use super::{AddOnPlace, Outside};
 use crate::base::Place;
@@ -59,6 +60,19 @@ impl<'a> Entries<'a> {
 /// The keys of a file.
 pub(super) fn board_fields<'a>(file: &'a RawFile<'_>, log: &'a Log) -> Fields<'a> {
     Fields::new(&file.table, file.id, Place::new(file.id, 0..0), "a board".into(), log)
+}
+
+/// Checks that a root file is of a format that we know.
+pub(super) fn check_format(fields: &Fields<'_>, what: &str) {
+    match fields.integer("format") {
+        Some(1) => {}
+        Some(other) => fields.problem(fields.place, Fault::Format(other)),
+        None => {
+            if fields.get("format").is_none() {
+                fields.problem(fields.place, Fault::Missing { key: "format", context: what.into() });
+            }
+        }
+    }
 }
 
 /// Takes in the tables of a file.

@@ -85,12 +85,7 @@ pub(super) struct NamedFile {
 }
 
 impl NamedFile {
-    /// The root definition file.
-    pub fn root() -> NamedFile {
-        NamedFile::root_of(&RelPath::root())
-    }
-
-    /// The one of an add-on that counts as lying there.
+    /// The root definition file of the tree, or that of an add-on that counts as lying there.
     pub fn root_of(folder: &RelPath) -> NamedFile {
         NamedFile { path: folder.child("boltboard.toml"), named_at: None, leads: Leads::Anywhere }
     }

@@ -6,10 +6,10 @@ use std::path::Path;
 use super::accept;
 use super::add_on::{self, gated};
 use super::each;
-use super::entries::{Entries, board_fields, collect, name_all};
+use super::entries::{Entries, board_fields, check_format, collect, name_all};
 use super::entry::{Entry, MacroHabit, RuleSink};
 use super::fields::{Fields, Log};
-use super::find::{RawFile, more_of};
+use super::find::RawFile;
 use super::lists::Lister;
 use super::lookup::Names;
 use super::parts::PartRead;
@@ -41,10 +41,6 @@ pub(super) fn link(
     let mut entries = Entries::default();
     collect(&mut entries, fields, first, outside, log);
     let add_ons = tree.as_ref().map_or_else(Vec::new, |tree| add_on::all(rest, outside, tree, log));
-    if let Some(tree) = &mut tree {
-        let roots = rest.iter().filter(|file| outside.add_ons.iter().any(|one| one.at() == file.folder));
-        tree.more.extend(roots.flat_map(more_of));
-    }
     let collected = side_by_side(rest, |(_, files)| {
         let mut entries = Entries::default();
         files.iter().for_each(|file| collect(&mut entries, board_fields(file, log), file, outside, log));
@@ -52,6 +48,7 @@ pub(super) fn link(
     });
     collected.into_iter().for_each(|more| entries.append(more));
     if let Some(tree) = &mut tree {
+        tree.more.extend(add_ons.iter().flat_map(|add_on| add_on.more.iter().cloned()));
         let places: Vec<FetchPlace> = entries.fetches.iter().filter_map(fetch::place).collect();
         tree.grafts = outside.grafts(places.into_iter(), &tree.source_root);
     }
@@ -346,15 +343,7 @@ fn all_options(
 }
 
 fn read_tree_table(fields: &Fields<'_>, root: &Path, source_root: Option<&Path>) -> Option<Tree> {
-    match fields.integer("format") {
-        Some(1) => {}
-        Some(other) => fields.problem(fields.place, Fault::Format(other)),
-        None => {
-            if fields.get("format").is_none() {
-                fields.problem(fields.place, Fault::Missing { key: "format", context: "the root board".into() });
-            }
-        }
-    }
+    check_format(fields, "the root board");
     let Some(found) = fields.get("tree") else {
         fields.problem(fields.place, Fault::Missing { key: "tree", context: "the root board".into() });
         return None;

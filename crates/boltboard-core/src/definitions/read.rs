@@ -7,7 +7,7 @@ use super::find::{MAX_FILES, NamedFile, RawFile, named_boards, parse_file, read_
 use super::problem::{Fault, Problem};
 use super::sources::Listing;
 use super::{AddOnPlace, Outside, Reading, link, order};
-use crate::base::{FileId, Grafts, SourceFiles};
+use crate::base::{FileId, Grafts, RelPath, SourceFiles};
 use crate::board::Board;
 
 /// Reads all definitions of the tree at `root`, with what comes from outside of it. `sources` overrides where its sources lie.
@@ -18,21 +18,17 @@ pub fn read_tree(root: &Path, sources: Option<&Path>, outside: &Outside) -> Read
     let root = &root.canonicalize().unwrap_or_else(|_| root.to_path_buf());
     let grafts = &outside.folders();
     files.grafted(grafts);
-    let add_ons = outside.add_ons.iter().map(|add_on| NamedFile::root_of(&add_on.at()));
-    let roots: Vec<NamedFile> = [NamedFile::root()].into_iter().chain(add_ons).collect();
-    let mut first: Vec<FileId> = Vec::new();
-    for (index, file) in roots.iter().enumerate() {
-        let text = read_text(root, grafts, file);
-        let text = match index.checked_sub(1).map(|add_on| &outside.add_ons[add_on]) {
-            Some(add_on) => text.map_err(|fault| not_there(add_on, fault)),
-            None => text,
-        };
-        first.extend(take_text(file, text, &mut files, &log));
+    let own = NamedFile::root_of(&RelPath::root());
+    let mut ids: Vec<FileId> = Vec::new();
+    ids.extend(take_text(&own, read_text(root, grafts, &own), &mut files, &log));
+    for add_on in &outside.add_ons {
+        let file = NamedFile::root_of(&add_on.at());
+        let text = read_text(root, grafts, &file).map_err(|fault| not_there(add_on, fault));
+        ids.extend(take_text(&file, text, &mut files, &log));
     }
-    let (named, listing) = named_by(&first, (root, grafts), &files, &log);
+    let (named, listing) = named_by(&ids, (root, grafts), &files, &log);
     let read = |file| read_text(root, grafts, file);
     let texts = side_by_side(&named, |(_, named)| named.iter().map(read).collect::<Vec<_>>());
-    let mut ids = first;
     for (file, text) in named.iter().zip(texts.into_iter().flatten()) {
         ids.extend(take_text(file, text, &mut files, &log));
     }

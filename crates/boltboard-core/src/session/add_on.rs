@@ -5,7 +5,8 @@ use std::path::{Path, PathBuf};
 use super::open::Session;
 use super::place::Whereabouts;
 use crate::base::files::{make_folder, remove_folder};
-use crate::base::{FileError, RelPath};
+use crate::base::{FileError, Place, RelPath};
+use crate::board::{Condition, options_of};
 use crate::definitions::{AddOnPlace, add_on_in};
 use crate::expr::is_name;
 use crate::fetch::{UnpackFault, unpack_named};
@@ -79,8 +80,8 @@ impl Whereabouts {
         };
         let name = add_on_in(&folder).filter(|name| is_name(name));
         let name = name.ok_or_else(|| AddOnFault::None(from.to_path_buf()))?;
-        if let Some(known) = self.work.add_ons()?.into_iter().find(|known| known.name == name) {
-            return Err(AddOnFault::Known { name, folder: known.folder });
+        if let Some(known) = self.add_ons.iter().find(|known| known.name == name) {
+            return Err(AddOnFault::Known { name, folder: known.folder.clone() });
         }
         Ok(Incoming { place: AddOnPlace { name, folder }, unpacked })
     }
@@ -152,12 +153,32 @@ impl Whereabouts {
     }
 }
 
+/// What an add-on brings to the board.
+#[derive(Debug, Clone, Default)]
+pub struct Brought {
+    /// The names of its options, its switch among them.
+    pub options: Vec<String>,
+    /// How many parts.
+    pub parts: usize,
+    /// How many tests.
+    pub tests: usize,
+}
+
 impl Session {
-    /// Returns the names of the options that an add-on brings, its switch among them.
-    pub fn options_of_add_on(&self, name: &str) -> Vec<String> {
-        let Some(add_on) = self.board.add_ons.iter().find(|add_on| add_on.name == name) else { return Vec::new() };
-        let is_of = |file: &str| RelPath::of_file(file).is_ok_and(|path| path.beneath(&add_on.folder).is_some());
-        let options = self.board.options.iter().filter(|(_, option)| is_of(self.board.files.name(option.place.file)));
-        options.map(|(_, option)| option.name.clone()).collect()
+    /// Tells what an add-on brings; nothing where there is no such one.
+    pub fn brought_by(&self, name: &str) -> Brought {
+        let board = &self.board;
+        let Some(add_on) = board.add_ons.iter().find(|add_on| add_on.name == name) else { return Brought::default() };
+        let is_of = |place: Place| {
+            RelPath::of_file(board.files.name(place.file)).is_ok_and(|path| path.beneath(&add_on.folder).is_some())
+        };
+        // Only what it brings depends on its switch.
+        let is_gated = |when: &Condition| options_of(&when.expr).contains(&add_on.switch);
+        let options = board.options.iter().filter(|(_, option)| is_of(option.place));
+        Brought {
+            options: options.map(|(_, option)| option.name.clone()).collect(),
+            parts: board.parts.iter().filter(|(_, part)| is_of(part.place)).count(),
+            tests: board.tests.iter().filter(|(_, test)| test.when.as_ref().is_some_and(is_gated)).count(),
+        }
     }
 }

@@ -129,6 +129,7 @@ impl Session {
         };
         debug!(steps = planned.plan.steps.iter().count(), rest = planned.plan.rest, "planned");
         self.prepare_work()?;
+        self.drop_mirror(&planned.folders)?;
         if self.work.active()?.is_none() {
             // From now on, a work folder that names none has lost it.
             self.work.set_active(&first_profile()?)?;

@@ -4,11 +4,15 @@ use std::path::PathBuf;
 
 use super::fault::SessionFault;
 use super::open::Session;
+use crate::base::FileError;
 use crate::base::files::remove_folder;
 use crate::board::Tree;
 use crate::patch::{Changed, Patch, apply, mirror};
 use crate::profile::{ChangeSort, Choices, SourceChange};
 use crate::work::Folders;
+
+/// The mirror, in the folder of a build.
+const MIRROR: &str = "tree";
 
 /// A change with the files that it touches.
 #[derive(Debug, Clone)]
@@ -25,14 +29,10 @@ impl Session {
     /// # Errors
     /// A change cannot be read or does not fit, or there can be no work folder; nothing is changed then.
     pub(super) fn with_changes(&self, folders: Folders, choices: &Choices) -> Result<Folders, SessionFault> {
-        let tree = folders.build.join("tree");
         if !self.is_mirrored(choices) {
-            // One of before is of no use any more.
-            if tree.exists() {
-                remove_folder(&tree)?;
-            }
             return Ok(folders);
         }
+        let tree = folders.build.join(MIRROR);
         let changed = self.changed(choices)?;
         // The mirror lies in the work folder, which is known for one before anything else is in it.
         self.prepare_work()?;
@@ -40,6 +40,18 @@ impl Session {
         let Tree { source_root, grafts, .. } = &self.board.tree;
         mirror(source_root, &tree, &changed, grafts, &own)?;
         Ok(Folders { tree, ..folders })
+    }
+
+    /// Removes the mirror of earlier builds where none is wanted any more.
+    ///
+    /// # Errors
+    /// It cannot be removed.
+    pub(super) fn drop_mirror(&self, folders: &Folders) -> Result<(), FileError> {
+        let mirror = folders.build.join(MIRROR);
+        if folders.tree != mirror && mirror.exists() {
+            remove_folder(&mirror)?;
+        }
+        Ok(())
     }
 
     /// Tells whether a build stands on a mirror of the sources, because something in it is not as they have it.

@@ -27,7 +27,7 @@ mod plan;
 mod scope;
 mod seal;
 
-pub use add_on::{AddOnFault, Incoming};
+pub use add_on::{AddOnFault, Brought, Incoming};
 pub use build::{Begun, BuildAsk, Built, Start, Verified};
 pub use changes::Carried;
 pub use compiler::{CompilerGap, Refused};

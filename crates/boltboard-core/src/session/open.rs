@@ -10,7 +10,7 @@ use super::place::{WORK, Whereabouts, first_profile};
 use super::scope::{Scope, Surroundings};
 use crate::base::Epoch;
 use crate::board::{Board, PartId};
-use crate::definitions::Outside;
+use crate::definitions::{AddOnPlace, Outside};
 use crate::launch::RealLaunch;
 use crate::load::{KeptPlace, LazySearch, Loaded, load};
 use crate::logic::Logic;
@@ -49,6 +49,8 @@ pub struct Session {
     pub(super) units: UnitsMemo,
     /// The time that everything is built as if at.
     pub epoch: Epoch,
+    /// Folders outside of the tree that bring more to its board.
+    pub add_ons: Vec<AddOnPlace>,
     /// The folders of the tree, whose programs are not run before a build.
     pub tree_folders: Vec<PathBuf>,
 }
@@ -78,12 +80,11 @@ impl Session {
     /// There is none, its definitions are wrong, or the work folder cannot be used.
     pub fn open(scope: Scope, around: Surroundings) -> Result<Session, SessionFault> {
         let opened = SystemTime::now();
-        let Whereabouts { root, sources, work, profile, file } = Whereabouts::find(&scope, &around)?;
+        let Whereabouts { root, sources, work, profile, file, mut add_ons } = Whereabouts::find(&scope, &around)?;
         let sources = scope.sources.clone().or(sources);
         // A tree that is only looked at gets no work folder.
         let kept = || KeptPlace { file: work.board(), program: around.program.clone(), work: work.clone() };
         let place = (work.exists() && scope.with_add_on.is_none()).then(kept);
-        let mut add_ons = work.add_ons()?;
         add_ons.extend(scope.with_add_on.clone());
         let outside = Outside { fetched: Some(work.fetched()), add_ons };
         let loaded = load(&root, sources.as_deref(), &outside, place.as_ref());
@@ -99,6 +100,7 @@ impl Session {
                 .into_iter()
                 .chain(outside.add_ons.iter().map(|add_on| add_on.folder.clone()))
                 .collect(),
+            add_ons: outside.add_ons,
             launch: RealLaunch::default(),
             probes: ProbeMemo::load(&work.probes()),
             scope,

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use super::fault::SessionFault;
 use super::scope::{Scope, Surroundings};
-use crate::definitions::find_root;
+use crate::definitions::{AddOnPlace, find_root};
 use crate::profile::ProfileName;
 use crate::work::{Places, WorkFolder};
 
@@ -26,6 +26,8 @@ pub struct Whereabouts {
     pub profile: ProfileName,
     /// Its file, where it was named by that.
     pub file: Option<PathBuf>,
+    /// Folders outside of the tree that bring more to its board.
+    pub add_ons: Vec<AddOnPlace>,
 }
 
 impl Whereabouts {
@@ -64,7 +66,8 @@ impl Whereabouts {
                 known.map_or_else(first_profile, Ok)?
             }
         };
-        Ok(Whereabouts { root, sources, work, profile, file })
+        let add_ons = work.add_ons()?;
+        Ok(Whereabouts { root, sources, work, profile, file, add_ons })
     }
 }
 

@@ -55,9 +55,7 @@ impl Whereabouts {
             around.variable(EPOCH_VARIABLE).to_string(),
             around.processor().to_string(),
         ];
-        // One that cannot be read is told when the board is.
-        let add_ons = self.work.add_ons().unwrap_or_default();
-        parts.extend(add_ons.iter().map(|one| format!("{} {}", one.name, one.folder.display())));
+        parts.extend(self.add_ons.iter().map(|one| format!("{} {}", one.name, one.folder.display())));
         let counts = |name: &str| name.starts_with(OWN_VARIABLES) && name != TRACE_VARIABLE;
         let own = around.variables.iter().filter(|(name, _)| counts(name));
         parts.extend(own.map(|(name, value)| format!("{name}={value}")));
@@ -69,7 +67,14 @@ impl Session {
     fn whereabouts(&self) -> Whereabouts {
         let root = self.board.tree.board_root.clone();
         let file = self.shelf.aside.as_ref().map(|(_, file)| file.clone());
-        Whereabouts { root, sources: None, work: self.work.clone(), profile: self.profile.clone(), file }
+        Whereabouts {
+            root,
+            sources: None,
+            work: self.work.clone(),
+            profile: self.profile.clone(),
+            file,
+            add_ons: self.add_ons.clone(),
+        }
     }
 
     /// Returns what a build is sealed with; none where it answers a mere supposition. What was looked at for a `touched` part of the plan

@@ -10,6 +10,8 @@ use crate::base::FileError;
 use crate::base::files::{read_text, remove_file, write_whole};
 use crate::definitions::AddOnPlace;
 
+/// What cannot be done with a file that should list the add-ons and does not, as errors say it.
+pub const ADD_ONS_KEPT: &str = "read which add-ons there are from";
 /// The format that is written.
 const FORMAT: u32 = 1;
 
@@ -41,8 +43,9 @@ impl WorkFolder {
     fn kept_add_ons(&self) -> Result<Kept, FileError> {
         let file = self.add_ons_file();
         let Some(text) = read_text(&file)? else { return Ok(Kept { format: FORMAT, ..Kept::default() }) };
-        let wrong =
-            |text: String| FileError::on("read", &file)(std::io::Error::new(std::io::ErrorKind::InvalidData, text));
+        let wrong = |text: String| {
+            FileError::on(ADD_ONS_KEPT, &file)(std::io::Error::new(std::io::ErrorKind::InvalidData, text))
+        };
         let kept: Kept = toml_edit::de::from_str(&text).map_err(|e| wrong(e.message().to_string()))?;
         if kept.format != FORMAT {
             return Err(wrong("it was made by a later version of this program".into()));

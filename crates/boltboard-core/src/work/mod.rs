@@ -7,6 +7,7 @@ mod lock;
 mod status;
 mod why;
 
+pub use add_ons::ADD_ONS_KEPT;
 pub use folder::{Folders, PROFILE_IN_USE, Places, WorkFault, WorkFolder};
 pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome, folder_bytes};
 pub use lock::{LockFault, Locking, Waiting, WorkLock};

@@ -3,8 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use boltboard_core::base::near_matches;
-use boltboard_core::board::{AddOn, Condition, options_of};
-use boltboard_core::session::{AddOnFault, Session as Core, Whereabouts};
+use boltboard_core::board::AddOn;
+use boltboard_core::session::{AddOnFault, Brought, Session as Core, Whereabouts};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 
@@ -100,13 +100,9 @@ fn list(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
 /// All add-ons of the board, with what they bring.
 fn told(session: &Session) -> Result<Vec<AddOnTold>, Stop> {
     let resolved = session.resolve()?;
-    let places = session.work.add_ons()?;
-    let board = &session.board;
+    let places = &session.add_ons;
     let one = |add_on: &AddOn| {
-        let within = |file: &str| file.starts_with(&format!("{}/", add_on.folder));
-        let is_of = |place: boltboard_core::base::Place| within(board.files.name(place.file));
-        // Only what it brings depends on its switch.
-        let is_gated = |when: &Condition| options_of(&when.expr).contains(&add_on.switch);
+        let Brought { options, parts, tests } = session.brought_by(&add_on.name);
         AddOnTold {
             name: add_on.name.clone(),
             version: add_on.version.clone(),
@@ -116,12 +112,12 @@ fn told(session: &Session) -> Result<Vec<AddOnTold>, Stop> {
                 .find(|place| place.name == add_on.name)
                 .map_or_else(PathBuf::new, |p| p.folder.clone()),
             on: !resolved.resolution.value(add_on.switch).is_off(),
-            options: session.options_of_add_on(&add_on.name).len(),
-            parts: board.parts.iter().filter(|(_, part)| is_of(part.place)).count(),
-            tests: board.tests.iter().filter(|(_, test)| test.when.as_ref().is_some_and(is_gated)).count(),
+            options: options.len(),
+            parts,
+            tests,
         }
     };
-    Ok(board.add_ons.iter().map(one).collect())
+    Ok(session.board.add_ons.iter().map(one).collect())
 }
 
 fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
@@ -136,12 +132,18 @@ fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
     // What does not fit, or clashes, is told before anything is kept.
     let trying = boltboard_core::session::Scope { with_add_on: Some(incoming.place.clone()), ..scope(global) };
     let options = match Core::open(trying, around) {
-        Ok(with_it) => with_it.options_of_add_on(&name),
+        Ok(with_it) => with_it.brought_by(&name).options,
         Err(fault) => {
             let mut stop = Stop::of(fault, None);
             // It was not added, so there is nothing to remove.
             let removing = format!("boltboard add-on remove {name}");
-            stop.diagnostics.iter_mut().for_each(|told| told.next.retain(|next: &Next| next.command != removing));
+            for told in &mut stop.diagnostics {
+                let before = told.next.len();
+                told.next.retain(|next: &Next| next.command != removing);
+                if told.next.len() < before {
+                    told.help.push(format!("take another version of {name}, one that fits this tree"));
+                }
+            }
             return Err(stop.nothing_changed());
         }
     };
@@ -185,7 +187,7 @@ fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
 
 fn remove(global: &Global, screen: &Screen, name: &str) -> Result<Exit, Stop> {
     let at = Whereabouts::find(&scope(global), &surroundings()?)?;
-    let known = at.work.add_ons()?;
+    let known = &at.add_ons;
     if known.iter().all(|one| one.name != name) {
         let near = near_matches(name, known.iter().map(|one| one.name.as_str()));
         let diagnostic = Diagnostic::new(format!("there is no add-on `{name}`")).near(&near);
@@ -194,7 +196,7 @@ fn remove(global: &Global, screen: &Screen, name: &str) -> Result<Exit, Stop> {
     // Of one that cannot be read any more, those count that it brought once.
     let mut options = at.work.options_of_add_on(name)?;
     if let Ok(session) = Session::open(global, screen) {
-        options.extend(session.options_of_add_on(name));
+        options.extend(session.brought_by(name).options);
     }
     let taken = at.forget_choices(&options)?;
     let folder = at.drop_add_on(name).map_err(stop)?.unwrap_or_default();
@@ -211,7 +213,15 @@ fn stop(fault: AddOnFault) -> Stop {
     match fault {
         AddOnFault::File(error) => error.into(),
         fault @ (AddOnFault::Unpack { .. } | AddOnFault::None(_) | AddOnFault::Absent(_)) => {
-            Stop::new(Exit::WrongUse, Diagnostic::new(fault.to_string()).note("Nothing was changed."))
+            let told = Diagnostic::new(fault.to_string()).note("Nothing was changed.");
+            let help = match fault {
+                AddOnFault::Unpack { .. } => {
+                    "take a whole archive from those who made it, or a folder with what is in it"
+                }
+                AddOnFault::Absent(_) => "name a folder or an archive; a path begins where you are",
+                _ => "name the folder whose boltboard.toml has [add-on]",
+            };
+            Stop::new(Exit::WrongUse, told.help(help))
         }
         AddOnFault::Known { ref name, .. } => {
             let told = Diagnostic::new(fault.to_string()).note("Nothing was changed.");

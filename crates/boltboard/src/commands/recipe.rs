@@ -48,7 +48,7 @@ pub fn run(global: &Global, screen: &Screen, args: &RecipeArgs) -> Result<Exit, 
     let profile = folder.join(format!("{}.toml", session.profile));
     let draft = session.shelf.on_its_own(&session.profile, &resolved.choices, &profile, Layers::None, &session.board);
     draft.map_err(|fault| told(fault, &session))?.save()?;
-    for place in session.work.add_ons()? {
+    for place in &session.add_ons {
         copy_folder(&place.folder, &folder.join(ADD_ONS).join(&place.name))?;
     }
     session.host_record(&resolved.choices, &resolved.facts).save(&folder.join(HOST))?;

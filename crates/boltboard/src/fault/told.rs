@@ -209,6 +209,10 @@ impl From<FileError> for Stop {
             let diagnostic = diagnostic.next("boltboard --profile mine profile use mine", "use the profile mine");
             return Stop::new(Exit::Wrong, diagnostic).kind(FaultKind::WorkFolder);
         }
+        if error.action == boltboard_core::work::ADD_ONS_KEPT {
+            let help = "remove that file, and add them again: boltboard add-on add FOLDER";
+            return Stop::new(Exit::Wrong, diagnostic.help(help)).kind(FaultKind::WorkFolder);
+        }
         let exit = Exit::of_file(&error);
         let diagnostic = match exit {
             Exit::DiskFull => diagnostic

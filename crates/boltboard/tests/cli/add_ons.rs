@@ -171,7 +171,7 @@ fn what_does_not_fit_or_clashes_is_told_and_not_kept() {
     with(">= 2.4, < 4", ">= 3.1");
     refused(&["the add-on `clock` is for station >= 3.1, and this is station 2.4", "TREE/clock/boltboard.toml:7:18"]);
     with("\"station\"", "\"harbour\"");
-    refused(&["is for harbour, and this is station 2.4"]);
+    refused(&["is for harbour, and this is station 2.4", "→ take another version of clock, one that fits this tree"]);
     with(">= 2.4, < 4", "new ones");
     refused(&["new ones"]);
     with("[option.hands]", "[option.radio]");
@@ -188,6 +188,7 @@ fn what_does_not_fit_or_clashes_is_told_and_not_kept() {
     pair.run("add-on add ../clock").code(2).complains(&["is no add-on"]);
     pair.run("add-on add ../nowhere").code(2).complains(&["../nowhere is not there"]);
     pair.run("add-on remove clock").code(2).complains(&["there is no add-on `clock`"]);
+    pair.run("add-on add ../nowhere").code(2).complains(&["a path begins where you are"]);
     // What fits is there once.
     pair.scratch.write("clock/boltboard.toml", &board);
     pair.run("add-on add ../clock").code(0);
@@ -214,6 +215,20 @@ fn one_that_fits_no_more_or_is_gone_is_told_with_what_helps() {
 }
 
 #[test]
+fn a_list_of_add_ons_that_is_none_is_told_with_what_helps() {
+    let pair = pair();
+    pair.run("add-on add ../clock").code(0);
+    pair.scratch.write("station/boltboard-work/add-ons.toml", "format = 1\n[add-on.clock]\n");
+    for command in ["overview", "build", "add-on remove clock"] {
+        pair.run(command)
+            .code(3)
+            .complains(&["read which add-ons there are", "→ remove that file, and add them again"]);
+    }
+    std::fs::remove_file(pair.scratch.at("station/boltboard-work/add-ons.toml")).expect("removed");
+    pair.run("add-on add ../clock").code(0);
+}
+
+#[test]
 fn an_archive_is_unpacked_into_the_work_folder_and_goes_with_it() {
     let pair = pair();
     let tar = |words: &[&str]| {
@@ -224,7 +239,7 @@ fn an_archive_is_unpacked_into_the_work_folder_and_goes_with_it() {
     tar(&["cf", "evil.tar", "--transform", "s,clock/src,../out,", "-P", "clock"]);
     std::fs::remove_dir_all(pair.scratch.at("clock")).expect("removed");
     pair.run("add-on add ../evil.tar").code(2).complains(&["leads out of the archive", "Nothing was changed."]);
-    assert!(!pair.scratch.at("station/boltboard-work/out").exists());
+    assert!(!pair.scratch.at("station/boltboard-work/add-ons/out").exists());
     pair.run("add-on add ../clock-1.0.tar.gz").code(0).says(&["Added: clock 1.0"]);
     let own = pair.scratch.at("station/boltboard-work/add-ons");
     let kept: Vec<_> = std::fs::read_dir(&own).expect("there").map(|entry| entry.expect("read").file_name()).collect();
