@@ -36,7 +36,7 @@ pub use maps::{MappedFile, mapped_files};
 pub use names::NameTable;
 pub use near::near_matches;
 pub use op::Op;
-pub use relpath::{RelPath, RelPathFault, SOURCE_ENDINGS, is_source};
+pub use relpath::{RelPath, RelPathFault, SOURCE_ENDINGS, is_header, is_source};
 pub use severity::Severity;
 pub use sha256::{NoSha256, Sha256};
 pub use shell::{shell_word, shell_words};

@@ -40,6 +40,11 @@ pub fn is_source(path: &RelPath) -> bool {
     SOURCE_ENDINGS.contains(&path.extension())
 }
 
+/// Tells whether others include a file of this name.
+pub fn is_header(path: &RelPath) -> bool {
+    ["h", "hh", "hpp", "hxx", "h++", "inc", "ipp", "tpp", "def"].contains(&path.extension())
+}
+
 impl RelPath {
     /// Returns the root itself.
     pub fn root() -> RelPath {

@@ -17,6 +17,16 @@ pub struct AddOn {
     pub version: String,
     /// One line about it.
     pub summary: String,
+    /// The versions of the tree that it fits, where it says so.
+    pub fits: Option<String>,
+    /// More about it, for packages.
+    pub about: String,
+    /// Who answers for its packages, as in `Name <address>`.
+    pub maintainer: Option<String>,
+    /// Its licence, as SPDX writes it.
+    pub license: Option<String>,
+    /// Where it is at home.
+    pub homepage: Option<String>,
     /// Where it counts as lying, as a path of the tree.
     pub folder: RelPath,
     /// The switch that all that it brings depends on.

@@ -43,6 +43,12 @@ pub enum TryFault {
         /// The option.
         option: String,
     },
+    /// The option is as the tree was built that is installed.
+    #[error("{option} is as the tree was built that this kit is of; nobody chooses it here")]
+    InKit {
+        /// The option.
+        option: String,
+    },
     /// There is no such need.
     #[error("there is no need `{name}`")]
     UnknownNeed {
@@ -77,8 +83,10 @@ impl Board {
             return Ok(Asked::Provider(need, Provider::read(self, need, value)?));
         }
         let option = self.find_option(name)?;
-        if self.options[option].decided_by == DecidedBy::Others {
-            return Err(TryFault::Derived { option: name.to_string() });
+        match self.options[option].decided_by {
+            DecidedBy::People => {}
+            DecidedBy::Others => return Err(TryFault::Derived { option: name.to_string() }),
+            DecidedBy::Kit => return Err(TryFault::InKit { option: name.to_string() }),
         }
         let value = self.options[option].kind.read(value);
         value.map(|v| Asked::Value(option, v)).map_err(|fault| TryFault::Value { option: name.to_string(), fault })

@@ -2,6 +2,7 @@
 
 use super::Condition;
 use super::interp::{Interp, Piece};
+use super::kit::KitDef;
 use super::metadata::MetadataDef;
 use super::part::{PartId, When};
 use super::service::{ServiceDef, ServiceFile};
@@ -40,6 +41,13 @@ pub enum Generator {
         of: Box<MetadataDef>,
         /// The result, below the folder of generated files.
         to: RelPath,
+    },
+    /// The kit of the tree; its file stands for all of it.
+    Kit(Box<KitDef>),
+    /// Headers that a kit has.
+    Given {
+        /// The headers, below the folder of generated files.
+        files: Vec<RelPath>,
     },
     /// A file for the system's service manager.
     Service {
@@ -192,6 +200,8 @@ impl Generator {
             | Generator::Service { to, .. } => vec![to],
             Generator::ModuleTable(table) => vec![&table.to],
             Generator::Record(header) => vec![&header.to],
+            Generator::Kit(kit) => vec![&kit.to],
+            Generator::Given { files } => files.iter().collect(),
         }
     }
 
@@ -204,13 +214,18 @@ impl Generator {
             | Generator::ModuleTable(_)
             | Generator::Record(_)
             | Generator::Metadata { .. }
+            | Generator::Kit(_)
+            | Generator::Given { .. }
             | Generator::Service { .. } => None,
         }
     }
 
     /// Returns the patterns of the sources that it says it reads.
     pub fn reads(&self) -> &[Glob] {
-        self.command().map_or(&[], |command| &command.reads)
+        match self {
+            Generator::Kit(kit) => &kit.headers,
+            _ => self.command().map_or(&[], |command| &command.reads),
+        }
     }
 
     /// Returns the single files that it is made of.
@@ -221,6 +236,8 @@ impl Generator {
             Generator::ModuleTable(_)
             | Generator::Record(_)
             | Generator::Metadata { .. }
+            | Generator::Kit(_)
+            | Generator::Given { .. }
             | Generator::Service { .. } => vec![],
         }
     }

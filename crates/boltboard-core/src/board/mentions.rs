@@ -131,7 +131,8 @@ impl PartDef {
                 service.texts().for_each(|text| all.interp(text));
                 all.parts.insert(service.program);
             }
-            Some(Generator::Template { .. }) | None => {}
+            // It tells all values; generated parts are planned each time.
+            Some(Generator::Kit(_) | Generator::Given { .. } | Generator::Template { .. }) | None => {}
         }
         all
     }

@@ -8,6 +8,7 @@ mod finding;
 mod generator;
 mod history;
 mod interp;
+mod kit;
 mod lists;
 mod mentions;
 mod metadata;
@@ -24,6 +25,7 @@ mod test;
 mod toolchain;
 mod value;
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
@@ -41,6 +43,7 @@ pub use generator::{
 };
 pub use history::{ANY_VALUE, ChangedValues, Gone, History, OLD_VALUE, OptionPast, Signs, Split};
 pub use interp::{Folder, Interp, Piece, SourceWord};
+pub use kit::{BUILT, InKit, KIT_FILE, KitDef, PartOrigin, Prebuilt};
 pub use lists::{Exports, ListDef, ListItem, ListedModules, ModuleForm, ModulePlace};
 pub use mentions::Mentions;
 pub use metadata::MetadataDef;
@@ -171,6 +174,10 @@ pub struct Board {
     pub fetches: Arena<FetchDef>,
     /// Folders outside of the tree that bring more.
     pub add_ons: Vec<AddOn>,
+    /// That it is read from a kit, without the tree's sources.
+    pub kit: Option<InKit>,
+    /// Files of the sources that parts follow from.
+    pub followed: Vec<RelPath>,
     /// What maintainers know about their definitions and accept.
     pub accepted: Vec<Acceptance>,
     /// What earlier versions had.
@@ -241,6 +248,32 @@ impl Board {
         }
         path.reverse();
         path
+    }
+
+    /// Returns what is installed and packed as a whole: the tree, or where its kit is used what add-ons bring to it.
+    pub fn delivered(&self) -> Cow<'_, Tree> {
+        let (Some(_), Some(first)) = (&self.kit, self.add_ons.first()) else { return Cow::Borrowed(&self.tree) };
+        let names: Vec<&str> = self.add_ons.iter().map(|add_on| add_on.name.as_str()).collect();
+        Cow::Owned(Tree {
+            name: format!("{}+{}", self.tree.name, names.join("+")),
+            version: first.version.clone(),
+            summary: first.summary.clone(),
+            about: first.about.clone(),
+            maintainer: first.maintainer.clone(),
+            license: first.license.clone(),
+            homepage: first.homepage.clone(),
+            ..self.tree.clone()
+        })
+    }
+
+    /// Tells whether a file of this path is the tree's own, and no add-on's.
+    pub fn is_of_tree(path: &RelPath) -> bool {
+        path.beneath(&RelPath::root().child(ADD_ONS)).is_none()
+    }
+
+    /// Tells whether something is written in a definition file of the tree's own.
+    pub fn is_written_in_tree(&self, place: Place) -> bool {
+        RelPath::of_file(self.files.name(place.file)).is_ok_and(|path| Board::is_of_tree(&path))
     }
 
     /// Returns the option that says where everything is installed, if the tree has one.

@@ -49,6 +49,8 @@ pub enum DecidedBy {
     People,
     /// Nobody chooses it: its value follows from its defaults, and from what requires it.
     Others,
+    /// Nobody chooses it any more: it is as the tree was built that is installed.
+    Kit,
 }
 
 /// Who an option is for.

@@ -2,6 +2,7 @@
 
 use super::generator::{Generator, ValueDef};
 use super::interp::{Interp, Piece};
+use super::kit::{KitDef, PartOrigin, Prebuilt};
 use super::lists::{Exports, ListedModules, ModuleForm, ModulePlace};
 use super::need::NeedId;
 use super::option::OptionId;
@@ -41,6 +42,8 @@ pub struct PartDef {
     pub when: Option<Condition>,
     /// The part whose ways of compiling it shares, before its own.
     pub base: Option<PartId>,
+    /// Where it comes from.
+    pub origin: PartOrigin,
     /// Its sources; for data, its files.
     pub sources: Vec<SourceRule>,
     /// Folders searched for headers by its own sources.
@@ -208,6 +211,22 @@ impl PartDef {
         };
         let of_rules = self.sources.iter().flat_map(|rule| &rule.beside);
         of_texts.chain(of_generator).chain(of_rules).collect()
+    }
+
+    /// Returns what is in it, of the kit of the tree.
+    pub fn kit(&self) -> Option<&KitDef> {
+        match &self.kind {
+            PartKind::Generated(Generator::Kit(kit)) => Some(kit),
+            _ => None,
+        }
+    }
+
+    /// Returns where it lies, if it was built elsewhere.
+    pub fn prebuilt(&self) -> Option<&Prebuilt> {
+        match &self.origin {
+            PartOrigin::Kit(prebuilt) => Some(prebuilt),
+            PartOrigin::Here | PartOrigin::Absent => None,
+        }
     }
 
     /// Tells whether it follows from a list, and no definition names it.

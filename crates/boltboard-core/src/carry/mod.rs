@@ -209,7 +209,7 @@ impl Carrier<'_> {
     fn of_option(&self, now: &str, was: &str, value: &str) -> Fate {
         let Some(option) = self.board.option(now) else { return Fate::Open(Open::Unknown { near: Vec::new() }) };
         let definition = &self.board.options[option];
-        if definition.decided_by == DecidedBy::Others {
+        if definition.decided_by != DecidedBy::People {
             return Fate::Open(Open::Derived { name: now.to_string() });
         }
         let past = self.board.history.options.get(&option);

@@ -25,11 +25,23 @@ pub(super) struct ReadAddOn<'a> {
     name: Text,
     version: String,
     summary: String,
+    /// What it says of itself in the board.
+    said: AddOnSaid,
     folder: &'a RelPath,
     switch: DeTable<'a>,
     section: DeTable<'a>,
     /// Its root file and the patterns of further ones, as paths of the tree.
     pub more: Vec<String>,
+}
+
+/// What only the board tells of an add-on.
+#[derive(Clone)]
+struct AddOnSaid {
+    fits: Option<String>,
+    about: String,
+    maintainer: Option<String>,
+    license: Option<String>,
+    homepage: Option<String>,
 }
 
 /// Reads all of them; reports those that are wrong or do not fit the tree.
@@ -51,6 +63,14 @@ fn read<'a>(file: &'a RawFile<'_>, tree: &Tree, log: &'a Log) -> Option<ReadAddO
     let version = fields.required_text("version");
     let summary = fields.text_or_empty("summary");
     let (for_tree, versions) = (fields.required_text("tree"), fields.text("tree-versions"));
+    let text = |key| fields.text(key).map(|text| text.text);
+    let said = AddOnSaid {
+        fits: versions.as_ref().map(|versions| versions.text.clone()),
+        about: text("about").unwrap_or_default(),
+        maintainer: text("maintainer"),
+        license: text("license"),
+        homepage: text("homepage"),
+    };
     for key in ["more", "requires", "needs"] {
         fields.get(key);
     }
@@ -85,6 +105,7 @@ fn read<'a>(file: &'a RawFile<'_>, tree: &Tree, log: &'a Log) -> Option<ReadAddO
     fields.finish();
     Some(ReadAddOn {
         version: version?.text,
+        said,
         folder: &file.folder,
         switch: switch(table, &name),
         section: section(&name, &summary),
@@ -142,7 +163,13 @@ impl<'a> ReadAddOn<'a> {
 
     /// The add-on of the board, unless its switch has no name of its own.
     pub fn known(&self, names: &Names, log: &Log) -> Option<AddOn> {
+        let AddOnSaid { fits, about, maintainer, license, homepage } = self.said.clone();
         Some(AddOn {
+            fits,
+            about,
+            maintainer,
+            license,
+            homepage,
             name: self.name.text.clone(),
             version: self.version.clone(),
             summary: self.summary.clone(),

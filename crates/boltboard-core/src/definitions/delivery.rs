@@ -83,18 +83,19 @@ pub(super) fn add_file(
     parts: &mut Arena<PartDef>,
     file: MadeFile,
     generator: impl FnOnce(RelPath) -> Generator,
-) {
+) -> Option<PartId> {
     let name = format!("{}-{}", entry.name.text, file.word);
     if names.parts.has(&name) {
-        return complain(entry, format!("`{}` makes a part `{name}`, and there is one", entry.name.text));
+        complain(entry, format!("`{}` makes a part `{name}`, and there is one", entry.name.text));
+        return None;
     }
     // Names have no signs that a path could not have.
-    let Ok(at) = RelPath::parse(&file.at) else { return };
+    let at = RelPath::parse(&file.at).ok()?;
     let mut part = PartDef::plain(name, entry.name.place, entry.folder.clone());
     part.summary = file.summary;
     part.when = file.when;
     part.kind = PartKind::Generated(generator(at));
     let (to, role) = (file.to, InstallRole::Plain);
     part.install = Some(InstallRule { to, name: None, mode: FILE_MODE, role, folders: vec![] });
-    parts.add(part);
+    Some(parts.add(part))
 }

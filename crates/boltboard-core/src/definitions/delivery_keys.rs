@@ -52,6 +52,33 @@ pub(super) const METADATA: TableKeys = TableKeys {
     ],
 };
 
+pub(super) const KIT: TableKeys = TableKeys {
+    name: "kit",
+    written: "[kit.NAME]",
+    says: "What add-ons are built against where the sources of the tree are not: its definitions and values, headers and finished parts, installed as a folder.",
+    keys: &[
+        key("summary", Text, "one line about it"),
+        key(
+            "parts",
+            Conditional,
+            "the parts that add-ons can use: libraries, and programs that they bring modules for; what these use comes along",
+        ),
+        key("headers", Texts, "headers of the sources, by pattern"),
+        key("when", Condition, "it is there only while this holds"),
+        key(
+            "open",
+            Texts,
+            "options that whoever builds against it chooses anew; all others have the values of the tree",
+        ),
+        key(
+            "interface",
+            Texts,
+            "options that what is built against it depends on: with other values it does not fit any more",
+        ),
+        key("install", Text, "the folder that it is installed as; `${prefix}/lib/TREE/kit` unless told otherwise"),
+    ],
+};
+
 pub(super) const SMOKE: TableKeys = TableKeys {
     name: "smoke",
     written: "[smoke.NAME]",
@@ -76,6 +103,10 @@ pub(super) const ADD_ON: TableKeys = TableKeys {
         key("name", Text, "its name, which its switch and its section have as well"),
         key("version", Text, "its version"),
         key("summary", Text, "one line about it"),
+        key("about", Text, "more about it, for packages"),
+        key("maintainer", Text, "who answers for its packages, as in `Name <address>`"),
+        key("license", Text, "its licence, as SPDX writes it"),
+        key("homepage", Text, "where it is at home"),
         key("tree", Text, "the tree that it is for"),
         key("tree-versions", Text, "the versions of the tree that it fits: `>= 2.4, < 4`"),
         key("requires", Texts, "what its switch requires of the tree's options"),

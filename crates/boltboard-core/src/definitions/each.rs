@@ -9,10 +9,11 @@ use toml::de::{DeArray, DeString, DeTable, DeValue};
 use super::entry::{Entry, globs};
 use super::fields::{Fields, Found, Log, Table, Text};
 use super::find::RawFile;
+use super::kit_file::ReadKit;
 use super::problem::Fault;
 use super::sources::Listing;
 use crate::base::{Glob, RelPath};
-use crate::board::Tree;
+use crate::board::{Board, Tree};
 use crate::expr::is_name;
 
 /// What follows for one file.
@@ -38,15 +39,25 @@ struct Each<'a> {
 pub(super) struct Expanded<'a> {
     pub alike: Vec<Alike<'a>>,
     pub folders: Vec<RelPath>,
+    /// The files themselves.
+    pub files: Vec<RelPath>,
 }
 
 /// Reads all of them, and looks for their files among the sources of the tree.
-pub(super) fn expand<'a>(raw: &'a [RawFile<'_>], tree: Option<&Tree>, log: &'a Log) -> Expanded<'a> {
+pub(super) fn expand<'a>(
+    raw: &'a [RawFile<'_>],
+    tree: Option<&Tree>,
+    kit: Option<&ReadKit>,
+    log: &'a Log,
+) -> Expanded<'a> {
     let all: Vec<Each<'a>> = raw.iter().flat_map(|file| of_file(file, log)).collect();
     let Some(tree) = tree.filter(|_| !all.is_empty()) else { return Expanded::default() };
-    let listing = Listing::for_patterns(&tree.source_root, all.iter().flat_map(|each| &each.patterns));
+    let listing = match kit {
+        None => Listing::for_patterns(&tree.source_root, all.iter().flat_map(|each| &each.patterns)),
+        Some(kit) => Listing::told(kit.follows.clone()),
+    };
     let listing = listing.and_grafts(&tree.grafts);
-    let mut expanded = Expanded { alike: Vec::new(), folders: listing.folders().to_vec() };
+    let mut expanded = Expanded { folders: listing.folders().to_vec(), ..Expanded::default() };
     for each in &all {
         let mut files: Vec<&RelPath> = each.patterns.iter().flat_map(|glob| listing.matching(glob)).collect();
         files.retain(|file| !each.except.iter().any(|glob| glob.matches(file)));
@@ -57,6 +68,7 @@ pub(super) fn expand<'a>(raw: &'a [RawFile<'_>], tree: Option<&Tree>, log: &'a L
             let what = each.patterns.first().map_or(String::new(), |glob| glob.as_str().to_string());
             log.add(super::problem::Problem::at(each.naming.place, Fault::NothingMatches(what)));
         }
+        expanded.files.extend(files.iter().copied().filter(|file| Board::is_of_tree(file)).cloned());
         for file in files {
             expanded.alike.extend(each.of(file, log));
         }

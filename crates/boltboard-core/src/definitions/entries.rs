@@ -13,7 +13,7 @@ use super::problem::Fault;
 use super::read::side_by_side;
 use super::{AddOnPlace, Outside};
 use crate::base::Place;
-use crate::board::Acceptance;
+use crate::board::{Acceptance, Board};
 
 /// All tables of the definition files, before anything refers to anything.
 #[derive(Default)]
@@ -27,6 +27,7 @@ pub(super) struct Entries<'a> {
     pub actions: Vec<Entry<'a>>,
     pub services: Vec<Entry<'a>>,
     pub metadata: Vec<Entry<'a>>,
+    pub kits: Vec<Entry<'a>>,
     pub smokes: Vec<Entry<'a>>,
     pub fetches: Vec<Entry<'a>>,
     pub sets: Vec<Entry<'a>>,
@@ -37,6 +38,20 @@ pub(super) struct Entries<'a> {
 }
 
 impl<'a> Entries<'a> {
+    /// Leaves out what the tree itself does with what it makes: in a kit all of that is done.
+    pub fn without_delivery_of_tree(&mut self) {
+        let lists = [
+            &mut self.tests,
+            &mut self.actions,
+            &mut self.services,
+            &mut self.metadata,
+            &mut self.smokes,
+            &mut self.fetches,
+            &mut self.kits,
+        ];
+        lists.into_iter().for_each(|list| list.retain(|entry| !Board::is_of_tree(entry.folder)));
+    }
+
     pub fn append(&mut self, mut more: Entries<'a>) {
         self.options.append(&mut more.options);
         self.needs.append(&mut more.needs);
@@ -47,6 +62,7 @@ impl<'a> Entries<'a> {
         self.actions.append(&mut more.actions);
         self.services.append(&mut more.services);
         self.metadata.append(&mut more.metadata);
+        self.kits.append(&mut more.kits);
         self.smokes.append(&mut more.smokes);
         self.fetches.append(&mut more.fetches);
         self.sets.append(&mut more.sets);
@@ -102,7 +118,7 @@ pub(super) fn collect<'a>(
         table.finish();
     }
     entries.lists.extend(lists_of(&fields, file));
-    let tables: [(&'static str, &mut Vec<Entry<'a>>); 14] = [
+    let tables: [(&'static str, &mut Vec<Entry<'a>>); 15] = [
         ("option", &mut entries.options),
         ("need", &mut entries.needs),
         ("part", &mut entries.parts),
@@ -112,6 +128,7 @@ pub(super) fn collect<'a>(
         ("action", &mut entries.actions),
         ("service", &mut entries.services),
         ("metadata", &mut entries.metadata),
+        ("kit", &mut entries.kits),
         ("smoke", &mut entries.smokes),
         ("fetch", &mut entries.fetches),
         ("set", &mut entries.sets),
@@ -142,6 +159,7 @@ pub(super) fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
         actions: Index::new("action"),
         services: Index::new("service"),
         metadata: Index::new("metadata"),
+        kits: Index::new("kit"),
         smokes: Index::new("smoke"),
         fetches: Index::new("fetch"),
     };
@@ -159,6 +177,7 @@ pub(super) fn name_all(entries: &mut Entries<'_>, log: &Log) -> Names {
     entries.actions.retain(|entry| names.actions.add(&entry.name, log).is_some());
     entries.services.retain(|entry| names.services.add(&entry.name, log).is_some());
     entries.metadata.retain(|entry| names.metadata.add(&entry.name, log).is_some());
+    entries.kits.retain(|entry| names.kits.add(&entry.name, log).is_some());
     entries.smokes.retain(|entry| names.smokes.add(&entry.name, log).is_some());
     entries.fetches.retain(|entry| names.fetches.add(&entry.name, log).is_some());
     names

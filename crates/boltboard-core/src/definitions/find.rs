@@ -10,9 +10,10 @@ use super::problem::{Fault, Problem};
 use super::sources::Listing;
 use crate::base::files::read_regular;
 use crate::base::{FileId, Glob, Grafts, Place, RelPath, SourceFiles};
+use crate::board::KIT_FILE;
 
 /// The largest definition file, in bytes.
-const MAX_FILE: u64 = 16 * 1024 * 1024;
+pub(super) const MAX_FILE: u64 = 16 * 1024 * 1024;
 /// The largest number of definition files.
 pub(super) const MAX_FILES: usize = 50_000;
 /// The file that marks a work folder; no source is looked for beside it.
@@ -53,11 +54,7 @@ pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
         match read_regular(&file) {
             Ok(bytes) => {
                 let text = String::from_utf8_lossy(&bytes);
-                let marks = text
-                    .lines()
-                    .map(str::trim_start)
-                    .any(|l| ["[tree]", "tree =", "tree=", "tree."].iter().any(|m| l.starts_with(m)));
-                if marks || std::str::from_utf8(&bytes).is_err() {
+                if marks_a_tree(&text) || std::str::from_utf8(&bytes).is_err() {
                     return Ok(folder.to_path_buf());
                 }
             }
@@ -68,12 +65,28 @@ pub fn find_root(from: &Path) -> Result<PathBuf, TreeFault> {
     Err(TreeFault::NoTree(start))
 }
 
+/// Tells whether a text looks like the root file of a tree. That of an add-on names its tree within a table.
+fn marks_a_tree(text: &str) -> bool {
+    let lines = || text.lines().map(str::trim_start);
+    let is_key = |line: &str| ["tree =", "tree=", "tree."].iter().any(|key| line.starts_with(key));
+    lines().any(|line| line.starts_with("[tree]")) || lines().take_while(|line| !line.starts_with('[')).any(is_key)
+}
+
 /// Returns the name that a folder gives itself as an add-on, if it is one.
 pub fn add_on_in(folder: &Path) -> Option<String> {
+    said_of_add_on(folder, "name")
+}
+
+/// Returns the tree that an add-on says it is for.
+pub fn tree_of_add_on(folder: &Path) -> Option<String> {
+    said_of_add_on(folder, "tree")
+}
+
+fn said_of_add_on(folder: &Path, key: &str) -> Option<String> {
     let bytes = read_regular(&folder.join("boltboard.toml")).ok().filter(|bytes| bytes.len() as u64 <= MAX_FILE)?;
     let text = String::from_utf8(bytes).ok()?;
     let table = DeTable::parse(&text).ok()?.into_inner();
-    Some(table.get("add-on")?.get_ref().as_table()?.get("name")?.get_ref().as_str()?.to_string())
+    Some(table.get("add-on")?.get_ref().as_table()?.get(key)?.get_ref().as_str()?.to_string())
 }
 
 /// A definition file that is to be read.
@@ -85,6 +98,11 @@ pub(super) struct NamedFile {
 }
 
 impl NamedFile {
+    /// The file that makes the root a kit.
+    pub fn of_kit() -> NamedFile {
+        NamedFile { path: RelPath::root().child(KIT_FILE), named_at: None, leads: Leads::Anywhere }
+    }
+
     /// The root definition file of the tree, or that of an add-on that counts as lying there.
     pub fn root_of(folder: &RelPath) -> NamedFile {
         NamedFile { path: folder.child("boltboard.toml"), named_at: None, leads: Leads::Anywhere }
@@ -173,7 +191,7 @@ fn boards_of(glob: &Glob, text: &str, listing: &Listing) -> Vec<RelPath> {
     if let Some(plain) = glob.plain() {
         return vec![plain.clone()];
     }
-    let is_board = |path: &&RelPath| path.name() == "boltboard.toml" || !text.ends_with('*');
+    let is_board = |path: &&RelPath| path.name() == "boltboard.toml" || !text.ends_with('*') && path.name() != KIT_FILE;
     listing.matching(glob).filter(is_board).cloned().collect()
 }
 

@@ -438,6 +438,7 @@ pub const TABLES: &[TableKeys] = &[
     },
     delivery_keys::SERVICE,
     delivery_keys::METADATA,
+    delivery_keys::KIT,
     delivery_keys::SMOKE,
     delivery_keys::ACTION,
     delivery_keys::FETCH,

@@ -10,6 +10,7 @@ use super::entries::{Entries, board_fields, check_format, collect, name_all};
 use super::entry::{Entry, MacroHabit, RuleSink};
 use super::fields::{Fields, Log};
 use super::find::RawFile;
+use super::kit_file::ReadKit;
 use super::lists::Lister;
 use super::lookup::Names;
 use super::parts::PartRead;
@@ -19,8 +20,8 @@ use super::sets::Shared;
 use super::{FetchPlace, Outside, action, fetch, history, metadata, options, outputs, parts, service, smoke, test};
 use crate::base::{Arena, Grafts, LazyArena, NameTable, Place, SourceFiles};
 use crate::board::{
-    Acceptance, AcceptedOf, ActionDef, AddOn, Board, Ending, FetchDef, ListItem, Machine, NeedCheck, NeedDef,
-    OptionDef, OptionId, PartDef, PartId, PartKind, Rule, SectionDef, SectionId, SmokeDef, TestDef, Toolchain,
+    Acceptance, AcceptedOf, ActionDef, AddOn, Board, Ending, FetchDef, Importance, ListItem, Machine, NeedCheck,
+    NeedDef, OptionDef, OptionId, PartDef, PartId, PartKind, Rule, SectionDef, SectionId, SmokeDef, TestDef, Toolchain,
     Toolchains, Tree,
 };
 
@@ -28,14 +29,19 @@ use crate::board::{
 pub(super) fn link(
     root: &Path,
     source_root: Option<&Path>,
-    outside: &Outside,
+    (outside, kit): (&Outside, Option<&ReadKit>),
     raw: &[RawFile<'_>],
     files: &SourceFiles,
     log: &Log,
 ) -> Option<Board> {
     let (first, rest) = raw.split_first()?;
     let fields = board_fields(first, log);
+    // A kit has its headers where its definitions are.
+    let source_root = source_root.or(kit.map(|_| root));
     let mut tree = read_tree_table(&fields, root, source_root);
+    if let (Some(kit), Some(tree)) = (kit, &tree) {
+        kit.check(tree, log);
+    }
     let target_found = fields.get("toolchain").and_then(|f| fields.sub(&f, "[toolchain]"));
     let host_found = fields.get("host-toolchain").and_then(|f| fields.sub(&f, "[host-toolchain]"));
     let mut entries = Entries::default();
@@ -47,19 +53,23 @@ pub(super) fn link(
         entries
     });
     collected.into_iter().for_each(|more| entries.append(more));
+    if kit.is_some() {
+        entries.without_delivery_of_tree();
+    }
     if let Some(tree) = &mut tree {
         tree.more.extend(add_ons.iter().flat_map(|add_on| add_on.more.iter().cloned()));
         let places: Vec<FetchPlace> = entries.fetches.iter().filter_map(fetch::place).collect();
         tree.grafts = outside.grafts(places.into_iter(), &tree.source_root);
     }
-    let expanded = each::expand(raw, tree.as_ref(), log);
+    let expanded = each::expand(raw, tree.as_ref(), kit, log);
     for alike in &expanded.alike {
         let entry = |table| {
             let (name, folder) = (alike.name.clone(), &alike.folder);
             Entry { name, folder, default_section: None, table, log }
         };
         entries.parts.extend(alike.part.as_ref().map(entry));
-        entries.tests.extend(alike.test.as_ref().map(entry));
+        let is_done = kit.is_some() && Board::is_of_tree(&alike.folder);
+        entries.tests.extend(alike.test.as_ref().filter(|_| !is_done).map(entry));
     }
     for add_on in &add_ons {
         // Before all else that it brings.
@@ -86,13 +96,18 @@ pub(super) fn link(
     }
     let rest = sections.add(SectionDef { name: "other".into(), title: "Other".into(), parent: None, place: None });
     let OptionsRead { options, rules, accepted: accepted_options, with_past, with_signs } =
-        all_options(&entries.options, rest, (&names, &add_ons), habits.first());
+        all_options(&entries.options, rest, (&names, &add_ons, kit), habits.first(), log);
     each_macro_once(&options, log);
     let signs = history::signs(&entries.options, &with_signs);
     let history = history::history((&entries.options, &with_past), &entries.split, &entries.gone, &names, log);
     let mut needs = Arena::default();
     for entry in &entries.needs {
-        needs.add(super::needs::need(entry, &names));
+        let mut need = super::needs::need(entry, &names);
+        if kit.is_some() && Board::is_of_tree(entry.folder) {
+            // What of the tree is there is built; a missing need stops only what takes that in.
+            need.importance = Importance::Optional;
+        }
+        needs.add(need);
     }
     let sets: Vec<Shared> = entries.sets.iter().map(|entry| Shared::of_set(entry, &names)).collect();
     let read_part = |(index, entry): (usize, &Entry<'_>)| {
@@ -151,6 +166,7 @@ pub(super) fn link(
     }
     Lister::new(&names, &sets, &entries.lists, log, &mut part_arena).all(&owned);
     entries.services.iter().for_each(|entry| service::service(entry, &names, &mut part_arena));
+    entries.kits.iter().for_each(|entry| super::kit::kit(entry, &names, &tree.name, &mut part_arena));
     entries.metadata.iter().for_each(|entry| metadata::metadata(entry, &names, &mut part_arena));
     let mut smokes = Arena::default();
     for entry in &entries.smokes {
@@ -169,6 +185,10 @@ pub(super) fn link(
         let part = part_arena.get_mut(part);
         part.when = gated(&add_ons, &part.folder, part.when.take());
     }
+    if let Some(kit) = kit {
+        give_parts(kit, &mut part_arena, log);
+    }
+    let in_kit = kit.map(|kit| kit.said(options.iter(), &names, log));
     check_places(&fetches, log);
     let carriers = carriers(&part_arena, &needs);
     let of_host = |machine: Machine| machine == Machine::Host;
@@ -193,6 +213,8 @@ pub(super) fn link(
         smokes,
         fetches,
         add_ons,
+        kit: in_kit,
+        followed: expanded.files,
         accepted,
         history,
         signs,
@@ -205,11 +227,23 @@ pub(super) fn link(
     })
 }
 
+/// Makes the parts of the tree what the kit has of them.
+fn give_parts(kit: &ReadKit, parts: &mut Arena<PartDef>, log: &Log) {
+    let of_tree: Vec<PartId> =
+        parts.iter().filter(|(_, part)| Board::is_of_tree(&part.folder)).map(|(id, _)| id).collect();
+    for id in of_tree {
+        let uses = parts[id].uses.iter().filter(|used| kit.has(&parts[used.item])).cloned().collect();
+        let part = parts.get_mut(id);
+        part.uses = uses;
+        kit.give(part, log);
+    }
+}
+
 /// Who may take the objects of each part into a shared library or module: directly, or as an object set or static library that is taken
 /// in itself. Conditions are left for the plan.
 fn carriers(parts: &Arena<PartDef>, needs: &Arena<NeedDef>) -> BTreeMap<PartId, Vec<PartId>> {
     let mut carriers: BTreeMap<PartId, Vec<PartId>> = BTreeMap::new();
-    for (id, part) in parts.iter().filter(|(_, part)| part.kind.carries_objects()) {
+    for (id, part) in parts.iter().filter(|(_, part)| part.kind.carries_objects() || part.kit().is_some()) {
         let copies = part.needs.iter().filter_map(|need| needs[need.item].bundled);
         let items = part.kind.list().map_or(&[][..], |list| &list.items);
         let items = items.iter().filter_map(|item| match item {
@@ -307,8 +341,9 @@ struct OptionsRead {
 fn all_options(
     entries: &[Entry<'_>],
     rest: SectionId,
-    (names, add_ons): (&Names, &[AddOn]),
+    (names, add_ons, kit): (&Names, &[AddOn], Option<&ReadKit>),
     habit: Option<&MacroHabit>,
+    log: &Log,
 ) -> OptionsRead {
     let read = |(start, chunk): (usize, &[Entry<'_>])| {
         let mut sink = RuleSink::default();
@@ -316,7 +351,14 @@ fn all_options(
         let option = |(index, entry): (usize, &Entry<'_>)| {
             let id = crate::base::Id::new(start + index);
             accepted.extend(accept::of_entry(entry, "option", AcceptedOf::Option(id)));
-            let mut option = options::option(entry, id, rest, names, habit, &mut sink);
+            let built = kit.filter(|kit| Board::is_of_tree(entry.folder) && !kit.is_open(&entry.name.text));
+            // What an option asked for was there when the tree was built.
+            let mut unasked = RuleSink::default();
+            let sink = if built.is_some() { &mut unasked } else { &mut sink };
+            let mut option = options::option(entry, id, rest, names, habit, sink);
+            if let Some(kit) = kit {
+                kit.fix(&mut option, (id, Board::is_of_tree(entry.folder)), sink, log);
+            }
             if add_ons.iter().all(|add_on| add_on.switch != id) {
                 option.applies_while = gated(add_ons, entry.folder, option.applies_while);
             }

@@ -13,7 +13,7 @@ use super::sets::{Shared, both};
 use crate::base::{Arena, Place, RelPath};
 use crate::board::{
     Atom, Condition, InstallRule, Kind, ListDef, ListItem, Machine, ModuleForm, ModulePlace, ModuleRole, OptionId,
-    PartDef, PartId, PartKind, Piece, Position, SourceRule, When,
+    PartDef, PartId, PartKind, PartOrigin, Piece, Position, SourceRule, When,
 };
 use crate::expr::{self, Expr};
 
@@ -363,6 +363,7 @@ impl PartDef {
             values: vec![],
             flags: vec![],
             defines: vec![],
+            origin: PartOrigin::Here,
             given: vec![],
             position: Position::AsNeeded,
             link_flags: vec![],

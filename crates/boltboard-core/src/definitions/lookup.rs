@@ -7,8 +7,8 @@ use super::problem::{Fault, Problem};
 use super::sets::SetName;
 use crate::base::{Id, Place, RelPath, near_matches};
 use crate::board::{
-    ActionDef, Atom, Condition, FetchDef, Folder, HeaderDef, Interp, Kind, MetadataDef, NeedDef, OptionDef, OptionId,
-    PartDef, Piece, SectionDef, ServiceDef, SmokeDef, SourceWord, TestDef, When,
+    ActionDef, Atom, Condition, FetchDef, Folder, HeaderDef, Interp, Kind, KitDef, MetadataDef, NeedDef, OptionDef,
+    OptionId, PartDef, Piece, SectionDef, ServiceDef, SmokeDef, SourceWord, TestDef, When,
 };
 use crate::expr::{self, Op, RawAtom, RawWhat};
 
@@ -77,6 +77,7 @@ pub(super) struct Names {
     pub actions: Index<ActionDef>,
     pub services: Index<ServiceDef>,
     pub metadata: Index<MetadataDef>,
+    pub kits: Index<KitDef>,
     pub smokes: Index<SmokeDef>,
     pub fetches: Index<FetchDef>,
 }

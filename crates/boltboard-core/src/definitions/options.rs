@@ -197,7 +197,7 @@ fn pick_rules(fields: &Fields<'_>, option: OptionId, names: &Names, sink: &mut R
 fn level(fields: &Fields<'_>, decided_by: DecidedBy) -> Level {
     let usual = match decided_by {
         DecidedBy::People => Level::Everyday,
-        DecidedBy::Others => Level::Expert,
+        DecidedBy::Others | DecidedBy::Kit => Level::Expert,
     };
     fields.word("level", &Level::ALL).unwrap_or(usual)
 }

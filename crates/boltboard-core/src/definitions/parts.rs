@@ -10,7 +10,7 @@ use super::sets::Shared;
 use crate::base::RelPath;
 use crate::board::{
     EmptyFolder, Exports, InstallRole, InstallRule, Interp, Kind, LinkWay, ListedModules, Machine, Making, ModuleForm,
-    ModulePlace, ModuleRole, PartDef, PartId, PartKind, Position, SourceRule, When,
+    ModulePlace, ModuleRole, PartDef, PartId, PartKind, PartOrigin, Position, SourceRule, When,
 };
 
 /// A part as it was read.
@@ -61,6 +61,7 @@ pub(super) fn part(entry: &Entry<'_>, id: PartId, tree: &str, names: &Names, set
         values: values(&fields, names),
         flags: shared.flags,
         defines: shared.defines,
+        origin: PartOrigin::Here,
         given: vec![],
         position: match fields.get("position-independent").map(|_| fields.flag("position-independent")) {
             None => Position::AsNeeded,

@@ -4,11 +4,12 @@ use std::path::Path;
 
 use super::fields::Log;
 use super::find::{MAX_FILES, NamedFile, RawFile, named_boards, parse_file, read_text, take_text};
+use super::kit_file::ReadKit;
 use super::problem::{Fault, Problem};
 use super::sources::Listing;
 use super::{AddOnPlace, Outside, Reading, link, order};
 use crate::base::{FileId, Grafts, RelPath, SourceFiles};
-use crate::board::Board;
+use crate::board::{Board, KIT_FILE};
 
 /// Reads all definitions of the tree at `root`, with what comes from outside of it. `sources` overrides where its sources lie.
 pub fn read_tree(root: &Path, sources: Option<&Path>, outside: &Outside) -> Reading {
@@ -26,13 +27,17 @@ pub fn read_tree(root: &Path, sources: Option<&Path>, outside: &Outside) -> Read
         let text = read_text(root, grafts, &file).map_err(|fault| not_there(add_on, fault));
         ids.extend(take_text(&file, text, &mut files, &log));
     }
+    let is_kit = root.join(KIT_FILE).is_file();
+    let kit = NamedFile::of_kit();
+    let kit = is_kit.then(|| take_text(&kit, read_text(root, grafts, &kit), &mut files, &log)).flatten();
     let (named, listing) = named_by(&ids, (root, grafts), &files, &log);
     let read = |file| read_text(root, grafts, file);
     let texts = side_by_side(&named, |(_, named)| named.iter().map(read).collect::<Vec<_>>());
     for (file, text) in named.iter().zip(texts.into_iter().flatten()) {
         ids.extend(take_text(file, text, &mut files, &log));
     }
-    let board = read_texts(&ids, root, (sources, outside), &files, &log);
+    let kit = kit.and_then(|id| ReadKit::of(id, &files, &log));
+    let board = read_texts(&ids, root, (sources, outside, kit.as_ref()), &files, &log);
     let mut problems = log.into_problems();
     problems.sort_by_key(|p| p.place.map(|place| (place.file, place.start)));
     Reading { board: board.filter(|_| problems.is_empty()), problems, files, listing }
@@ -73,7 +78,7 @@ fn named_by(
 fn read_texts(
     ids: &[FileId],
     root: &Path,
-    (sources, outside): (Option<&Path>, &Outside),
+    (sources, outside, kit): (Option<&Path>, &Outside, Option<&ReadKit>),
     files: &SourceFiles,
     log: &Log,
 ) -> Option<Board> {
@@ -81,7 +86,8 @@ fn read_texts(
         |(_, ids): (usize, &[FileId])| ids.iter().filter_map(|id| parse_file(*id, files, log)).collect::<Vec<_>>();
     let raw: Vec<RawFile<'_>> = side_by_side(ids, parse).into_iter().flatten().collect();
     // Linking on top of unreadable files would only report their names as missing.
-    let mut board = if log.is_empty() { link::link(root, sources, outside, &raw, files, log)? } else { return None };
+    let mut board =
+        if log.is_empty() { link::link(root, sources, (outside, kit), &raw, files, log)? } else { return None };
     let order = std::thread::scope(|scope| {
         let linked = &board;
         scope.spawn(move || {

@@ -39,6 +39,12 @@ impl Listing {
         listing
     }
 
+    /// Takes files as told, wherever they lie.
+    pub(super) fn told(mut files: Vec<RelPath>) -> Listing {
+        files.sort();
+        Listing { files, folders: Vec::new() }
+    }
+
     /// Looks at the tree at `root` with all that counts as if it lay there.
     pub fn with_grafts(root: &Path, grafts: &Grafts) -> Listing {
         Listing::of(root).and_grafts(grafts)

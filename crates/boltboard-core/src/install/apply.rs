@@ -8,7 +8,8 @@ use super::lock::Lock;
 use super::manifest::{Installed, Manifest};
 use super::put::{lay, link_to};
 use super::{
-    Content, InTheWay, InstallFault, InstallFile, InstallPlan, InstallStep, Installable, There, content_of, folders,
+    Against, Content, InTheWay, InstallFault, InstallFile, InstallPlan, InstallStep, Installable, There, content_of,
+    folders,
 };
 use crate::base::files::read_regular;
 use crate::base::{Digest, FileError};
@@ -93,6 +94,8 @@ pub struct BuiltFrom {
     pub compiler: String,
     /// What the toolchain's environment set.
     pub environment: BTreeMap<String, String>,
+    /// The installed tree that it was built against, by its kit.
+    pub against: Option<Against>,
     /// What the records of its programs say alike.
     pub record: BuiltRecord,
     /// The time, in seconds since 1970.
@@ -131,7 +134,7 @@ pub fn install(
                 report.written.push(file.target.clone());
             }
             InstallStep::KeepEdited => {
-                let place = beside(&file.target, file.content.as_ref(), &board.tree.version)?;
+                let place = beside(&file.target, file.content.as_ref(), &board.delivered().version)?;
                 if content_of(&place)?.is_none() {
                     coming.add(file, &place)?;
                 }
@@ -231,10 +234,12 @@ fn change_of(
         }));
     }
     let known = before.map_or(&[][..], |manifest| &manifest.folders);
+    let delivered = board.delivered();
     let mut manifest = Manifest {
         format: 1,
-        tree: board.tree.name.clone(),
-        version: board.tree.version.clone(),
+        tree: delivered.name.clone(),
+        version: delivered.version.clone(),
+        against: from.against.clone(),
         profile: from.record.profile.clone(),
         patches: from.record.patches.clone(),
         compiler: from.compiler.clone(),

@@ -58,7 +58,10 @@ impl Contents {
                 let own = rule.name.as_deref().filter(|_| index == 0);
                 let source = output.handed_path(input.folders);
                 let content = if is_stale(output) { None } else { content_of(&source)? };
-                let path = to.join(own.unwrap_or(output.name()));
+                // A kit is a folder with folders in it.
+                let below = definition.kit().and_then(|kit| output.made().and_then(|made| made.beneath(&kit.folder())));
+                let name = own.map(str::to_string).or(below.map(|below| below.to_string()));
+                let path = to.join(name.as_deref().unwrap_or(output.name()));
                 all.files.push(FilePlace { part: *part, source, path, mode: rule.mode, role: rule.role, content });
             }
         }

@@ -5,10 +5,10 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 
-use super::Content;
+use super::{Against, Content};
 use crate::base::files::{read_regular, remove_file};
 use crate::base::{Digest, FileError};
-use crate::board::Board;
+use crate::board::{Board, KIT_FILE};
 use crate::record::Record as BuiltRecord;
 
 /// What was installed, so that exactly that can be removed.
@@ -37,6 +37,9 @@ pub struct Manifest {
     /// When it was installed, in seconds since 1970.
     #[serde(default)]
     pub installed_s: u64,
+    /// The installed tree that it was built against, where it is no tree by itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub against: Option<Against>,
     /// What it was built from.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub record: Option<BuiltRecord>,
@@ -93,7 +96,7 @@ impl Manifest {
         };
         let parsed = |bytes: &[u8]| {
             let found: Option<Manifest> = serde_json::from_slice(bytes).ok();
-            found.filter(|found| found.format == 1 && found.tree == board.tree.name)
+            found.filter(|found| found.format == 1 && found.tree == board.delivered().name)
         };
         let Some(bytes) = read(path)? else { return Ok(Recorded::Nothing) };
         let found = match parsed(&bytes) {
@@ -111,6 +114,18 @@ impl Manifest {
     pub fn write(&self, path: &Path) -> Result<(), FileError> {
         crate::base::files::write_whole(path, self.text().as_bytes())?;
         crate::base::files::write_whole(&copy_of(path), self.text().as_bytes())
+    }
+
+    /// The kits that it has, as folders.
+    pub fn kits(&self) -> impl Iterator<Item = &Path> {
+        let files = self.files.iter().filter(|file| file.path.file_name().is_some_and(|name| name == KIT_FILE));
+        files.filter_map(|file| file.path.parent())
+    }
+
+    /// The files that are there to be run, loaded or read where they lie: not those that a kit has.
+    pub fn in_use(&self) -> impl Iterator<Item = &Installed> {
+        let kits: Vec<&Path> = self.kits().collect();
+        self.files.iter().filter(move |file| kits.iter().all(|kit| !file.path.starts_with(kit)))
     }
 
     /// Removes the record and its copy.

@@ -1,6 +1,7 @@
 //! What goes where, preview, removal. A stranger's file is never touched, an edited configuration file is kept.
 
 mod actions;
+mod against;
 mod apply;
 mod change;
 mod contents;
@@ -30,6 +31,7 @@ use crate::plan::{Plan, PlanInput};
 
 pub use actions::{Acted, After, CanAct, DueAction, act, due_actions, system_program};
 pub(crate) use actions::{ActionNow, actions_now};
+pub use against::{Against, Differs, Misfit, check_fit, kit_in, misfits};
 pub use apply::{Believed, BuiltFrom, InstallReport, KeptEdit, Record, Removal, ThreeWay, install, uninstall};
 pub use change::{ChangeFault, Doing, Move, Recovered, State};
 pub use contents::{Contents, FilePlace};
@@ -65,6 +67,8 @@ pub struct InstallPlan {
     pub manifest_path: PathBuf,
     /// The record of the earlier installation.
     pub before: Option<Manifest>,
+    /// What else is installed and was built against the tree as it was.
+    pub misfits: Vec<Misfit>,
 }
 
 /// One file to install.
@@ -102,6 +106,9 @@ pub enum InstallStep {
     /// Something is there that is not ours, or not any more; nothing is installed.
     Foreign(&'static str),
 }
+
+/// Where records of installations lie, below the prefix.
+const RECORDS: &str = "share/boltboard";
 
 /// What is in the way of an installation.
 const NOT_OURS: &str = "not installed by this tree";
@@ -180,6 +187,18 @@ pub enum InstallFault {
     /// Another one is at it.
     #[error("another command is installing below {}", .0.display())]
     Busy(PathBuf),
+    /// What was built against a tree does not fit the one that is installed.
+    #[error("{name} was built against another {tree} than the one that is installed: {}", .differs.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))]
+    Interface {
+        /// What was built.
+        name: String,
+        /// The tree.
+        tree: String,
+        /// The kit of the one that is installed.
+        kit: PathBuf,
+        /// What differs.
+        differs: Vec<Differs>,
+    },
     /// Two parts go to one place.
     #[error("two files would be installed as {0}")]
     Twice(PathBuf),
@@ -221,7 +240,10 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
     }
     let folders = contents.folders.into_iter().map(|place| folders::planned(place, staging));
     let folders: Vec<InstallFolder> = folders.collect::<Result<_, _>>()?;
+    let mut unfit = Vec::new();
     if staging.is_none() {
+        check_fit(input)?;
+        unfit = misfits(input)?;
         let prefix = prefix(input)?;
         let targets = files.iter().map(|file| &file.target).chain(folders.iter().map(|folder| &folder.target));
         let above: BTreeSet<&Path> = targets.filter_map(|target| target.parent()).collect();
@@ -236,7 +258,7 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
     let installable = if known { Installable::default() } else { Installable::of(input) };
     let goes = |file: &Installed| ask.parts.is_empty() && (known || installable.has(&file.path));
     let (obsolete, kept) = others.into_iter().partition(goes);
-    Ok(InstallPlan { files, folders, obsolete, kept, manifest_path, before })
+    Ok(InstallPlan { files, folders, obsolete, kept, manifest_path, before, misfits: unfit })
 }
 
 impl InstallPlan {
@@ -282,7 +304,7 @@ pub(crate) fn prefix(input: &PlanInput<'_>) -> Result<PathBuf, InstallFault> {
 /// Returns where the record of an installation below a prefix lies: with what it records, not in the work folder, which
 /// can be thrown away.
 pub fn manifest_path(board: &Board, prefix: &Path) -> PathBuf {
-    prefix.join("share/boltboard").join(format!("{}.json", board.tree.name))
+    prefix.join(RECORDS).join(format!("{}.json", board.delivered().name))
 }
 
 fn staged(path: &Path, staging: Option<&Path>) -> PathBuf {

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
+use super::against::Misfit;
 use super::elf::{Elf, Symbols};
 use super::manifest::Manifest;
 use super::paths::{SearchVariable, search_paths};
@@ -51,6 +52,8 @@ pub enum Unready {
     },
     /// Something stands against a service.
     Service(UnreadyService),
+    /// Something else that is installed was built against the tree as it was.
+    Misfit(Misfit),
     /// A program or library asks for a library of this installation, and gets another one.
     OtherLibrary {
         /// The file that asks.
@@ -103,7 +106,7 @@ pub fn unready(manifest: &Manifest, searching: &Searching) -> Vec<Unready> {
     let programs = search_paths(manifest).remove(&SearchVariable::Programs).unwrap_or_default();
     for folder in programs {
         let names = |is: &dyn Fn(&Path) -> bool| -> Vec<PathBuf> {
-            let files = manifest.files.iter().map(|file| &file.path);
+            let files = manifest.in_use().map(|file| &file.path);
             files.filter(|path| path.parent() == Some(&folder) && is(path)).cloned().collect()
         };
         let ours = names(&can_run);
@@ -121,12 +124,11 @@ pub fn unready(manifest: &Manifest, searching: &Searching) -> Vec<Unready> {
         }
     }
     let own: BTreeMap<String, &PathBuf> = manifest
-        .files
-        .iter()
+        .in_use()
         .filter_map(|file| Some((file.path.file_name()?.to_str()?.to_string(), &file.path)))
         .filter(|(name, _)| name.starts_with("lib") && name.contains(".so"))
         .collect();
-    for file in manifest.files.iter().filter(|file| file.link.is_none()) {
+    for file in manifest.in_use().filter(|file| file.link.is_none()) {
         let Some(asks) = Elf::of(&file.path, Symbols::Left).and_then(|elf| elf.asks) else { continue };
         for library in asks.libraries {
             let ours = own.get(&library).copied();

@@ -23,6 +23,7 @@ role = "config"
 
 fn from() -> BuiltFrom {
     BuiltFrom {
+        against: None,
         compiler: "cc 1".into(),
         environment: std::collections::BTreeMap::new(),
         record: crate::record::Record::new("t", "1", "", "", "p", crate::record::Covers::All),

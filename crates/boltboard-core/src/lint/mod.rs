@@ -108,11 +108,16 @@ pub fn lint(board: &Board, logic: &Logic, listing: &Listing, built: &Journal) ->
     findings.extend(unused::findings(board, &mentioned));
     findings.extend(sources::findings(board, &mentioned, listing));
     findings.extend(built::findings(board, built));
+    // What lies in a kit was looked at where its tree is.
+    findings.retain(|finding| board.kit.is_none() || is_of_add_on(board, &finding.at));
     let mut used = vec![false; board.accepted.len()];
     let before = findings.len();
     findings.retain(|finding| !accepted(board, finding, &mut used));
     let accepted = before - findings.len();
     for (acceptance, _) in board.accepted.iter().zip(&used).filter(|(_, used)| !**used) {
+        if board.kit.is_some() && board.is_written_in_tree(acceptance.place) {
+            continue;
+        }
         findings.push(Finding {
             kind: FindingKind::AcceptedNothing,
             subject: Subject::Accepted(acceptance.kind),
@@ -125,6 +130,14 @@ pub fn lint(board: &Board, logic: &Logic, listing: &Listing, built: &Journal) ->
         key(a).cmp(&key(b))
     });
     Lint { findings, accepted }
+}
+
+fn is_of_add_on(board: &Board, at: &Spot) -> bool {
+    match at {
+        Spot::Definition(place) => !board.is_written_in_tree(*place),
+        Spot::Source(file, _) => !Board::is_of_tree(file),
+        Spot::Tree => false,
+    }
 }
 
 fn accepted(board: &Board, finding: &Finding, used: &mut [bool]) -> bool {

@@ -12,8 +12,8 @@ use super::{KeptPlace, LazySearch, Loaded, LoadedFrom};
 use crate::base::files::read_regular;
 use crate::base::{Arena, Digest, LazyArena, NameTable, Packed, RelPath, SourceFiles};
 use crate::board::{
-    Acceptance, ActionDef, AddOn, Board, FetchDef, HeaderDef, History, NeedDef, OptionDef, OptionId, PartId,
-    SectionDef, Signs, SmokeDef, TestDef, Toolchains, Tree,
+    Acceptance, ActionDef, AddOn, Board, FetchDef, HeaderDef, History, InKit, KIT_FILE, NeedDef, OptionDef, OptionId,
+    PartId, SectionDef, Signs, SmokeDef, TestDef, Toolchains, Tree,
 };
 use crate::definitions::{FetchPlace, Listing, Outside, boards_named};
 use crate::logic::Logic;
@@ -62,6 +62,8 @@ struct Head {
     smokes: Vec<SmokeDef>,
     fetches: Vec<FetchDef>,
     add_ons: Vec<AddOn>,
+    kit: Option<InKit>,
+    followed: Vec<RelPath>,
     accepted: Vec<Acceptance>,
     history: History,
     signs: BTreeMap<OptionId, Signs>,
@@ -85,6 +87,7 @@ pub(super) fn recall(
     let [head, logic, items] = sections(&bytes)?;
     let mut head: Head = postcard::from_bytes(head.bytes()).ok()?;
     let same = head.program == place.program && head.root == root && head.sources.as_deref() == sources;
+    let same = same && head.kit.is_some() == root.join(KIT_FILE).is_file();
     let grafts = outside.grafts(head.fetches.iter().map(FetchPlace::of), &head.tree.source_root);
     if !same || grafts != head.tree.grafts {
         return None;
@@ -126,6 +129,8 @@ pub(super) fn recall(
         smokes: arena(head.smokes),
         fetches: arena(head.fetches),
         add_ons: head.add_ons,
+        kit: head.kit,
+        followed: head.followed,
         accepted: head.accepted,
         history: head.history,
         signs: head.signs,
@@ -215,6 +220,8 @@ pub(super) fn keep(
         smokes: board.smokes.clone().into_items(),
         fetches: board.fetches.clone().into_items(),
         add_ons: board.add_ons.clone(),
+        kit: board.kit.clone(),
+        followed: board.followed.clone(),
         accepted: board.accepted.clone(),
         history: board.history.clone(),
         signs: board.signs.clone(),
@@ -264,7 +271,8 @@ fn standing(head: &Head, root: &Path) -> Standing {
 fn same_boards(head: &Head, root: &Path) -> bool {
     let listing = Listing::with_grafts(root, &head.tree.grafts);
     let named = boards_named(&head.tree.more, &listing);
-    let before = head.files.iter().map(|(name, _)| name.as_str()).filter(|name| *name != "boltboard.toml");
+    let before =
+        head.files.iter().map(|(name, _)| name.as_str()).filter(|name| !["boltboard.toml", KIT_FILE].contains(name));
     named.iter().map(RelPath::as_str).eq(before)
 }
 

@@ -19,7 +19,7 @@ pub(super) fn licensed<'b>(input: &PlanInput<'b>) -> Vec<(&'b PartDef, &'b str)>
 
 /// Writes the list: what the tree says, what parts say that come from elsewhere, and where those of needed packages stand.
 pub(super) fn list(parcel: &Parcel, input: &PlanInput<'_>, root: &Path) -> String {
-    let tree = &input.board.tree;
+    let tree = &*input.board.delivered();
     let mut by_license: BTreeMap<&str, Vec<String>> = BTreeMap::new();
     let own = tree.license.as_deref().unwrap_or(NOT_TOLD);
     by_license.entry(own).or_default().push(format!("{}: all that is not named here", tree.name));

@@ -8,12 +8,12 @@ use serde::Serialize;
 use super::PackageFault;
 use super::archive::write_files;
 use super::contents::{Packed, PackedFile, Share};
-use super::debian::{Dependency, dependencies};
+use super::debian::{DebianVersion, Dependency, dependencies};
 use super::needs::{Needed, needed};
 use super::{deb, licenses, rpm, spdx};
 use crate::base::files::{make_folder, write_whole};
 use crate::base::{FileError, Sha256, shell_word};
-use crate::board::{ActionAbsent, Tree};
+use crate::board::{ActionAbsent, Board, KIT_FILE, Tree};
 use crate::install::{ActionNow, actions_now};
 use crate::plan::PlanInput;
 
@@ -54,7 +54,7 @@ impl PackageForm {
 
 /// What the packages of a tree are called: small letters, and `-` for `_`.
 fn package_name(tree: &Tree) -> Result<String, PackageFault> {
-    let name = tree.name.to_ascii_lowercase().replace('_', "-");
+    let name = tree.name.to_ascii_lowercase().replace(['_', '+'], "-");
     let of_name = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || "+-.".contains(c);
     let starts = name.starts_with(|c: char| c.is_ascii_lowercase() || c.is_ascii_digit());
     if name.len() < 2 || !starts || !name.chars().all(of_name) {
@@ -125,6 +125,13 @@ fn shortened(text: &str, most: usize) -> String {
     short.trim_end().to_string()
 }
 
+/// The package of the tree that something was built against, by its kit.
+fn built_against(board: &Board) -> Result<Option<Dependency>, PackageFault> {
+    let Some(_) = &board.kit else { return Ok(None) };
+    let from = DebianVersion::new(&board.tree.version);
+    Ok(Some(Dependency { package: package_name(&board.tree)?, from: Some(from) }))
+}
+
 /// What a shell runs for an action with these words, if it has some; each line begins with `margin`.
 pub(super) fn script_lines(action: &ActionNow, words: &[String], margin: &str) -> Option<String> {
     let program = shell_word(words.first()?);
@@ -147,14 +154,19 @@ pub fn parcels(
     (form, is_split): (PackageForm, bool),
     root: &Path,
 ) -> Result<Vec<Parcel>, PackageFault> {
-    form.check(&input.board.tree)?;
-    let (of, version) = (package_name(&input.board.tree)?, &input.board.tree.version);
+    let delivered = input.board.delivered();
+    form.check(&delivered)?;
+    let (of, version) = (package_name(&delivered)?, &delivered.version);
     let actions = actions_now(input);
     let asked = needed(files, root)?;
     let machine = asked.iter().find_map(|needed| needed.architecture);
+    let kits: Vec<&Path> =
+        files.iter().filter(|file| file.path.ends_with(KIT_FILE)).filter_map(|file| file.path.parent()).collect();
     let mut parcels = Vec::new();
     for share in Share::ALL {
-        let is_in = |file: &PackedFile| if is_split { Share::of(file) == share } else { share == Share::RunTime };
+        let is_of_kit = |file: &PackedFile| kits.iter().any(|kit| file.path.starts_with(kit));
+        let share_of = |file: &PackedFile| if is_of_kit(file) { Share::Development } else { Share::of(file) };
+        let is_in = |file: &PackedFile| if is_split { share_of(file) == share } else { share == Share::RunTime };
         let own: Vec<(&PackedFile, &Needed)> = files.iter().zip(&asked).filter(|(file, _)| is_in(file)).collect();
         if own.is_empty() {
             continue;
@@ -169,6 +181,7 @@ pub fn parcels(
             PackageForm::Rpm => rpm::needs(&needed),
             PackageForm::Tar | PackageForm::Deb => dependencies(root, &needed),
         };
+        let depends = built_against(input.board)?.into_iter().chain(depends).collect();
         let (name, version) = (format!("{of}{}", share.suffix(form)), version.clone());
         let actions = if share == Share::RunTime { actions.clone() } else { vec![] };
         parcels.push(Parcel { name, of: of.clone(), version, share, files, needed, depends, actions });
@@ -211,7 +224,7 @@ pub fn write(
     root: &Path,
     folder: &Path,
 ) -> Result<Vec<PackageFile>, PackageFault> {
-    let tree = &input.board.tree;
+    let tree = &*input.board.delivered();
     let epoch = input.tools.epoch;
     make_folder(folder)?;
     let mut digests = BTreeMap::new();

@@ -14,7 +14,7 @@ const UNKNOWN: &str = "NOASSERTION";
 
 /// Writes the bill of a package whose file has this SHA-256.
 pub(super) fn bill(parcel: &Parcel, input: &PlanInput<'_>, root: &Path, sha256: &str) -> String {
-    let tree = &input.board.tree;
+    let tree = &*input.board.delivered();
     let (name, version) = (&parcel.name, &parcel.version);
     let license = tree.license.as_deref().unwrap_or(UNKNOWN);
     let mut own = package(name, Some(version), license);

@@ -265,6 +265,8 @@ impl<'a> Lower<'a> {
             let part = &self.input.board.parts[next];
             let known = self.carried.get(&next).copied();
             let is_shared = part.kind.ending() == Some(Ending::Shared) && self.input.linkage(part) == Linkage::Loadable;
+            // Modules of others take in what a kit has.
+            let is_shared = is_shared || part.kit().is_some();
             let carries = self.input.is_made(part) && (is_shared || part.kind.is_taken_in() && known == Some(true));
             if carries {
                 let mut on_the_way = at;

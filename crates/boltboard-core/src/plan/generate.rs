@@ -11,7 +11,8 @@ use crate::base::RelPath;
 use crate::board::{
     CommandDef, Generator, Interp, PartDef, PartId, Phase, SourceFile, Variable, WorkPlace, WrittenFrom,
 };
-use crate::step::{Compile, Form, Generate, Kind, Location, RunFolder, Stage, Tool, ToolPlace, Word, Write};
+use crate::definitions::made_at;
+use crate::step::{Compile, Copy, Form, Generate, Kind, Location, RunFolder, Stage, Tool, ToolPlace, Word, Write};
 use crate::survey::{EPOCH_VARIABLE, Language};
 
 /// The variable that says where programs are looked for.
@@ -50,6 +51,14 @@ impl Lower<'_> {
                     vec![]
                 }
             },
+            Generator::Kit(kit) => self.kit(id, part, kit),
+            Generator::Given { files } => {
+                for file in files {
+                    let (from, to) = (Location::Tree(made_at(file)), Location::Made(file.clone()));
+                    self.add(Some(id), part.place, Kind::Copy(Copy::default()), vec![from], vec![to], None);
+                }
+                self.input.generated_files(part)
+            }
             Generator::Phase { from, until, to } => self.phase(id, part, from, *until, to),
             Generator::Command(command) => self.commands(id, part, command),
         }

@@ -5,8 +5,8 @@ use std::collections::BTreeSet;
 use super::fill::main_output;
 use super::lower::{Lower, PlanInput, source_path};
 use crate::base::RelPath;
-use crate::board::{Ending, LinkWay, Linkage, ListItem, Machine, Making, PartDef, PartId, PartKind};
-use crate::step::{Archive, Fragment, Kind, Link, Location, Symlink, Tool, ToolPlace, Word};
+use crate::board::{Ending, Generator, LinkWay, Linkage, ListItem, Machine, Making, PartDef, PartId, PartKind};
+use crate::step::{Archive, Fragment, Kind, Link, Location, StepId, Symlink, Tool, ToolPlace, Word};
 use crate::survey::{Fact, Language};
 
 /// What a link is made of, in the order of the command line.
@@ -66,15 +66,20 @@ impl Lower<'_> {
         let kind = Kind::Link(Box::new(Link::new(tool, words, interfaces)));
         let linked = self.add(Some(id), part.place, kind, reads, vec![output.clone()], None);
         let outputs = linked_files(part);
-        for name in &outputs[1..] {
-            let target = source_path(&output).name().to_string();
-            let kind = Kind::Symlink(Symlink { target });
+        self.further_names(id, part, &outputs, linked);
+        outputs
+    }
+
+    /// Plans the further names of a part's file, the first of its outputs, which `made` makes.
+    pub(super) fn further_names(&mut self, id: PartId, part: &PartDef, outputs: &[Location], made: Option<StepId>) {
+        let Some((file, names)) = outputs.split_first() else { return };
+        for name in names {
+            let kind = Kind::Symlink(Symlink { target: source_path(file).name().to_string() });
             let named = self.add(Some(id), part.place, kind, vec![], vec![name.clone()], None);
-            if let (Some(named), Some(linked)) = (named, linked) {
-                self.plan.steps[named].after = [linked].into();
+            if let (Some(named), Some(made)) = (named, made) {
+                self.plan.steps[named].after = [made].into();
             }
         }
-        outputs
     }
 
     fn archive(&mut self, id: PartId, part: &PartDef, output: Location) -> Vec<Location> {
@@ -159,7 +164,7 @@ impl Lower<'_> {
         inputs
     }
 
-    fn languages_of(&self, part: PartId) -> BTreeSet<Language> {
+    pub(super) fn languages_of(&self, part: PartId) -> BTreeSet<Language> {
         self.objects.get(&part).map_or_else(BTreeSet::new, |objects| objects.languages.clone())
     }
 
@@ -273,6 +278,9 @@ impl PlanInput<'_> {
     /// Returns what a generated part makes.
     pub(super) fn generated_files(&self, part: &PartDef) -> Vec<Location> {
         match part.kind.generator() {
+            Some(Generator::Kit(kit)) => {
+                self.kit_files(part, kit).iter().map(|file| PlanInput::kit_place(kit, file)).collect()
+            }
             Some(generator) => generator.makes().into_iter().cloned().map(Location::Made).collect(),
             None => vec![main_output(part)],
         }

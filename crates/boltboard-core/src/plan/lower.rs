@@ -12,7 +12,7 @@ use super::macros::{HeaderText, MacroTable, macro_table};
 use super::steps::Plan;
 use super::used::Used;
 use crate::base::{Arena, Id, Place, RelPath, Walk};
-use crate::board::{Board, Condition, Importance, Linkage, Making, NeedId, PartDef, PartId, Value};
+use crate::board::{Board, Condition, Importance, Linkage, Making, NeedId, PartDef, PartId, PartOrigin, Value};
 use crate::definitions::Listing;
 use crate::profile::Choices;
 use crate::reading::UnitsMemo;
@@ -83,6 +83,14 @@ pub enum PlanFault {
         used: String,
         /// The condition under which that one is made.
         because: Option<String>,
+    },
+    /// A part uses one of the tree that its kit does not have.
+    #[error("part `{part}` uses `{used}`, which is not in the kit of the tree")]
+    NotInKit {
+        /// The part.
+        part: String,
+        /// The part that it uses.
+        used: String,
     },
     /// Nothing is left of a part's sources.
     #[error("part `{0}` has no sources with these options")]
@@ -300,7 +308,7 @@ impl PlanInput<'_> {
 
     /// Tells whether a part is made under the resolution.
     pub fn is_made(&self, part: &PartDef) -> bool {
-        part.gate().is_none_or(|gate| self.resolution.holds(self.facts, &gate))
+        part.origin != PartOrigin::Absent && part.gate().is_none_or(|gate| self.resolution.holds(self.facts, &gate))
     }
 
     /// Returns how a module is made; other parts count as loadable files of their own.
@@ -391,7 +399,10 @@ impl<'a> Lower<'a> {
         let wanted = self.is_planned(id);
         for used in self.input.waits_for(id, part) {
             let other = &self.input.board.parts[used];
-            if wanted && !self.input.is_made(other) {
+            if wanted && other.origin == PartOrigin::Absent {
+                let (part_name, used) = (part.name.clone(), other.name.clone());
+                self.problem(Some(part.place), PlanFault::NotInKit { part: part_name, used });
+            } else if wanted && !self.input.is_made(other) {
                 let because = other.gate().map(|gate| self.input.board.print(&gate));
                 let fault = PlanFault::UsesUnmade { part: part.name.clone(), used: other.name.clone(), because };
                 self.problem(Some(part.place), fault);
@@ -445,11 +456,14 @@ impl<'a> Lower<'a> {
             let copy = self.input.beside(Some(part), path);
             if let Location::Made(_) = copy {
                 let from = Location::of(&self.input.board.tree.definition(path), self.input.folders);
-                self.add(Some(id), part.place, Kind::Copy(Copy), vec![from], vec![copy], None);
+                self.add(Some(id), part.place, Kind::Copy(Copy::default()), vec![from], vec![copy], None);
             }
         }
         if let Some(generator) = part.kind.generator() {
             return self.generate(id, part, generator);
+        }
+        if part.prebuilt().is_some() {
+            return self.prebuilt(id, part);
         }
         let Some(ending) = part.kind.ending() else { return self.copy(id, part) };
         self.compile(id, part);
@@ -461,7 +475,7 @@ impl<'a> Lower<'a> {
         let mut outputs = Vec::new();
         for SourceOf { at, brought_by, .. } in self.sources(part) {
             let output = copied(part, &at);
-            self.add(Some(id), part.place, Kind::Copy(Copy), vec![at], vec![output.clone()], brought_by);
+            self.add(Some(id), part.place, Kind::Copy(Copy::default()), vec![at], vec![output.clone()], brought_by);
             outputs.push(output);
         }
         outputs

@@ -6,6 +6,7 @@ mod fill;
 mod flags;
 mod fortran;
 mod generate;
+mod kit;
 mod link;
 mod lower;
 mod macros;

@@ -161,7 +161,7 @@ impl<'a> Recorder<'a> {
         record.patches = choices.changes.iter().map(|change| change.name.clone()).collect();
         let on = board.add_ons.iter().filter(|add_on| !self.input.resolution.value(add_on.switch).is_off());
         record.add_ons = on.map(|add_on| format!("{} {}", add_on.name, add_on.version)).collect();
-        for choice in &choices.items {
+        for choice in choices.own() {
             let name = board.options[choice.option].name.clone();
             record.choices.insert(name, self.said(&choice.value));
         }
@@ -303,6 +303,10 @@ pub fn tells_of(part: &PartDef, language: Language) -> bool {
 
 /// Tells whether the files of a part carry a record: they are linked, or an archive, and nothing links them again.
 pub fn is_recorded(part: &PartDef) -> bool {
+    // What was built elsewhere says what it was built from, if anything.
+    if part.prebuilt().is_some() {
+        return false;
+    }
     match part.kind.ending() {
         Some(Ending::Program | Ending::Shared | Ending::Archive) => true,
         Some(Ending::Partial) => !part.kind.is_taken_in(),

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use super::only_with::OnlyWith;
 use crate::base::{Arena, Id, Place, RelPath, SourceFiles};
-use crate::board::{Asked, Board, NeedId, OptionId, Provider, TryFault, Value};
+use crate::board::{Asked, Board, KIT_FILE, NeedId, OptionId, Provider, TryFault, Value};
 
 /// One set of choices, weaker than those that come after it.
 #[derive(Debug, Clone)]
@@ -28,6 +28,8 @@ pub enum ProfileSource {
     Shipped,
     /// Given on the command line for once.
     Once,
+    /// What the tree was built with that a kit is of.
+    Kit,
 }
 
 /// An option's value that a person set.
@@ -110,14 +112,35 @@ pub struct ProviderChoice {
 impl Choices {
     /// Returns the name of the profile that they are of, if any is written.
     pub fn profile(&self) -> Option<&str> {
-        let mut written =
-            self.layers.iter().map(|(_, layer)| layer).filter(|layer| layer.source != ProfileSource::Once);
+        let is_written = |layer: &&Layer| matches!(layer.source, ProfileSource::Own | ProfileSource::Shipped);
+        let mut written = self.layers.iter().map(|(_, layer)| layer).filter(is_written);
         written.next_back().map(|layer| layer.name.as_str())
+    }
+
+    /// Adds what the tree was built with, where its board is that of a kit. Nobody chooses these otherwise.
+    pub fn in_kit(mut self, board: &Board) -> Choices {
+        let Some(kit) = &board.kit else { return self };
+        let layer = self.layers.add(Layer { name: KIT_FILE.into(), source: ProfileSource::Kit });
+        let file = self.files.add(KIT_FILE, board.files.text(kit.place.file));
+        let here = |place: &Place| Place { file, ..*place };
+        for (option, value, place) in &kit.values {
+            self.put(Choice { option: *option, value: value.clone(), layer, place: here(place), reason: None });
+        }
+        for (need, provider, place) in &kit.providers {
+            let choice = ProviderChoice { provider: provider.clone(), layer, place: here(place), reason: None };
+            self.providers.insert(*need, choice);
+        }
+        self
     }
 
     /// Tells whether there are choices for once among them.
     pub fn has_tried(&self) -> bool {
         self.items.iter().any(|choice| self.layers[choice.layer].source == ProfileSource::Once)
+    }
+
+    /// Returns the choices that people made, and not those with which the tree was built that a kit is of.
+    pub fn own(&self) -> impl Iterator<Item = &Choice> {
+        self.items.iter().filter(|choice| self.layers[choice.layer].source != ProfileSource::Kit)
     }
 
     /// Returns the choice for an option.

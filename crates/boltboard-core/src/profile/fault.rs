@@ -33,6 +33,7 @@ impl ProfileFault {
         match self {
             ProfileFault::UnknownOption(name)
             | ProfileFault::Derived(name)
+            | ProfileFault::InKit(name)
             | ProfileFault::LooseReason(name)
             | ProfileFault::Value { option: name, .. }
             | ProfileFault::WrongType { key: name, .. } => Some(name.clone()),
@@ -111,6 +112,9 @@ pub enum ProfileFault {
     /// It chooses an option that nobody chooses.
     #[error("nobody chooses {0}: its value follows from others")]
     Derived(String),
+    /// It chooses an option that is as the tree was built that is installed.
+    #[error("{0} is as the tree was built that this kit is of; nobody chooses it here")]
+    InKit(String),
     /// It gives an option a value that it does not take.
     #[error("{option} {fault}")]
     Value {

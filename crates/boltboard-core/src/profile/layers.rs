@@ -49,7 +49,7 @@ impl Shelf {
             drafts,
             shelf: self,
             board,
-            choices: Choices::default(),
+            choices: Choices::default().in_kit(board),
             problems: vec![],
             open: vec![],
             read: BTreeSet::new(),
@@ -63,7 +63,8 @@ impl Shelf {
             let problems = older.into_iter().chain(problems).collect();
             return Err(WrongProfile { problems, files: choices.files });
         }
-        choices.items = chosen.into_values().collect();
+        choices.items.extend(chosen.into_values());
+        choices.items.sort_by_key(|choice| choice.option);
         Ok(choices)
     }
 }
@@ -259,8 +260,13 @@ impl Reader<'_> {
                 self.problem(Some(Place::new(file, key_span)), near, ProfileFault::UnknownOption(name.into()));
                 continue;
             };
-            if self.board.options[option].decided_by == DecidedBy::Others {
-                self.problem(Some(Place::new(file, key_span)), vec![], ProfileFault::Derived(name.into()));
+            let fault = match self.board.options[option].decided_by {
+                DecidedBy::People => None,
+                DecidedBy::Others => Some(ProfileFault::Derived(name.into())),
+                DecidedBy::Kit => Some(ProfileFault::InKit(name.into())),
+            };
+            if let Some(fault) = fault {
+                self.problem(Some(Place::new(file, key_span)), vec![], fault);
                 continue;
             }
             let kind = &self.board.options[option].kind;

@@ -125,7 +125,8 @@ impl Shelf {
         let base = choices.layers.iter().filter(|(layer, _)| kept(*layer));
         let base: Vec<ProfileName> = base.filter_map(|(_, layer)| ProfileName::parse(&layer.name)).collect();
         draft.set_base(&base);
-        for layer in choices.layers.ids().filter(|layer| Some(*layer) != own && !kept(*layer)) {
+        let is_profile = |layer: &LayerId| choices.layers[*layer].source != ProfileSource::Kit;
+        for layer in choices.layers.ids().filter(is_profile).filter(|layer| Some(*layer) != own && !kept(*layer)) {
             let origin = self.origin(choices, layer)?;
             let remark = format!("from {}", choices.layers[layer].name);
             let before = draft.names(CHOOSE).len();

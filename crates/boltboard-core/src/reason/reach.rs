@@ -272,7 +272,7 @@ impl Start<'_> {
     /// The choice that makes a literal hold, where a single one does.
     fn choice_of(self, lit: Lit) -> Option<(OptionId, Value)> {
         let Owner::Option(option) = self.logic.owner(lit.var()) else { return None };
-        if self.board.options[option].decided_by == DecidedBy::Others {
+        if self.board.options[option].decided_by != DecidedBy::People {
             return None;
         }
         let shape = self.logic.shape(option);

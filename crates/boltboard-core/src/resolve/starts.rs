@@ -45,7 +45,7 @@ pub fn start(board: &Board, logic: &Logic, start: &StartingPoint, below: &Choice
     let mut wanted: Vec<(OptionId, Value)> = Vec::new();
     for option in logic.order.iter().copied() {
         let definition = &board.options[option];
-        if definition.decided_by == DecidedBy::Others || below.get(option).is_some() {
+        if definition.decided_by != DecidedBy::People || below.get(option).is_some() {
             continue;
         }
         let value = wish(board, definition, start, facts);

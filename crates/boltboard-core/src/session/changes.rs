@@ -9,10 +9,7 @@ use crate::base::files::remove_folder;
 use crate::board::Tree;
 use crate::patch::{Changed, Patch, apply, mirror};
 use crate::profile::{ChangeSort, Choices, SourceChange};
-use crate::work::Folders;
-
-/// The mirror, in the folder of a build.
-const MIRROR: &str = "tree";
+use crate::work::{Folders, MIRROR};
 
 /// A change with the files that it touches.
 #[derive(Debug, Clone)]

@@ -7,7 +7,7 @@ use super::fault::SessionFault;
 use super::open::{Resolved, Session};
 use super::scope::Surroundings;
 use crate::base::Digest;
-use crate::board::{EnvironmentDef, Interp, Machine, NeedId, OptionId, Piece, Toolchain};
+use crate::board::{EnvironmentDef, Interp, Machine, NeedId, OptionId, Piece, Prebuilt, Toolchain};
 use crate::checks::Package;
 use crate::definitions::Listing;
 use crate::profile::{Choices, ProfileName};
@@ -235,7 +235,13 @@ impl Session {
     /// Finds the compilers that the toolchain names, for the languages that there are.
     pub(super) fn tools(&self, listing: &Listing, resolved: &Resolved) -> Tools {
         let any = |wanted: &dyn Fn(Language) -> bool| listing.files().iter().filter_map(Language::of).any(wanted);
-        let wants = Wants { cxx: any(&|language| language == Language::Cxx), fortran: any(&Language::is_fortran) };
+        let built = |has: &dyn Fn(&Prebuilt) -> bool| {
+            self.board.kit.is_some() && self.board.parts.iter().any(|(_, part)| part.prebuilt().is_some_and(has))
+        };
+        let wants = Wants {
+            cxx: any(&|language| language == Language::Cxx) || built(&|part| part.has_cxx),
+            fortran: any(&Language::is_fortran) || built(&|part| part.has_fortran),
+        };
         self.tools_by(&|option| resolved.resolution.value(option).to_string(), wants)
     }
 

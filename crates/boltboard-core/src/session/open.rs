@@ -9,7 +9,7 @@ use super::fault::SessionFault;
 use super::place::{WORK, Whereabouts, first_profile};
 use super::scope::{Scope, Surroundings};
 use crate::base::Epoch;
-use crate::board::{Board, PartId};
+use crate::board::{Board, PartId, PartOrigin};
 use crate::definitions::{AddOnPlace, Outside};
 use crate::launch::RealLaunch;
 use crate::load::{KeptPlace, LazySearch, Loaded, load};
@@ -69,7 +69,9 @@ pub struct Resolved {
 impl Resolved {
     /// Whether a part is made with these values.
     pub fn makes(&self, board: &Board, part: PartId) -> bool {
-        board.parts[part].gate().is_none_or(|gate| self.resolution.holds(&self.facts, &gate))
+        let definition = &board.parts[part];
+        definition.origin != PartOrigin::Absent
+            && definition.gate().is_none_or(|gate| self.resolution.holds(&self.facts, &gate))
     }
 }
 
@@ -128,7 +130,8 @@ impl Session {
     /// The profile is wrong, or what is tried is no choice.
     pub fn choices_of(&self, profile: &ProfileName) -> Result<Choices, SessionFault> {
         let fresh = *profile == first_profile()? && self.source_of(profile)?.is_none();
-        let choices = if fresh { Choices::default() } else { self.shelf.read(profile, &self.board)? };
+        let choices =
+            if fresh { Choices::default().in_kit(&self.board) } else { self.shelf.read(profile, &self.board)? };
         Ok(choices.with_tried(&self.board, &self.scope.tried)?)
     }
 

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use super::fault::SessionFault;
 use super::scope::{Scope, Surroundings};
+use crate::board::KIT_FILE;
 use crate::definitions::{AddOnPlace, find_root};
 use crate::profile::ProfileName;
 use crate::work::{Places, WorkFolder};
@@ -37,17 +38,20 @@ impl Whereabouts {
     /// There is no tree, or nobody knows which profile is in use.
     pub fn find(scope: &Scope, around: &Surroundings) -> Result<Whereabouts, SessionFault> {
         let start = scope.tree.as_deref().map_or_else(|| around.folder.clone(), |tree| around.path_here(tree));
-        let (root, sources, work) = match find_root(&start) {
-            Ok(root) => {
-                let work = WorkFolder::at(&work_root(scope, around, &root));
-                (root, None, work)
+        let plain = |root: PathBuf| {
+            let work = WorkFolder::at(&work_root(scope, around, &root));
+            (root, None, work)
+        };
+        let own = scope.tree.is_none().then(|| remembered(scope, around)).flatten();
+        let (root, sources, work) = match (find_root(&start), own) {
+            (Ok(root), None) => plain(root),
+            // An add-on that is built against a kit may lie within some tree.
+            (Ok(root), Some((ref work, ref places))) if !is_kit(&places.board) || !work.root().starts_with(&root) => {
+                plain(root)
             }
+            (Err(fault), None) => return Err(fault.into()),
             // From within the sources of a tree that is described elsewhere.
-            Err(fault) if scope.tree.is_none() => {
-                let (work, places) = remembered(scope, around).ok_or(fault)?;
-                (find_root(&places.board)?, Some(places.sources), work)
-            }
-            Err(fault) => return Err(fault.into()),
+            (_, Some((work, places))) => (find_root(&places.board)?, Some(places.sources), work),
         };
         // With a `/` in it, it is a file.
         let file =
@@ -76,6 +80,10 @@ impl Whereabouts {
     pub fn outputs(&self) -> PathBuf {
         self.work.folders(&self.root, &self.profile).outputs()
     }
+}
+
+fn is_kit(folder: &Path) -> bool {
+    folder.join(KIT_FILE).is_file()
 }
 
 /// The nearest work folder above the current folder that knows which tree it belongs to.

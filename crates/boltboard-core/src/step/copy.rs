@@ -1,17 +1,20 @@
 //! Files of the tree that are parts as they are.
 
 use super::kind::{Acts, Made, MakeFault, Makes, Sees, Step};
-use crate::base::files::{read_regular, write_quickly};
+use crate::base::files::{read_regular, write_with_mode};
 use crate::base::{Digest, FileError};
 use crate::work::Folders;
 
 /// Puts the file that the step reads among the outputs.
-#[derive(Debug, Clone, Copy)]
-pub struct Copy;
+#[derive(Debug, Clone, Default)]
+pub struct Copy {
+    /// Whether it is a program, or is loaded as one.
+    pub can_run: bool,
+}
 
 impl Acts for Copy {
     fn tag(&self) -> &'static str {
-        "copy 4"
+        if self.can_run { "copy 4 to run" } else { "copy 4" }
     }
 
     fn verb(&self) -> &'static str {
@@ -31,7 +34,8 @@ impl Makes for Copy {
     fn make(&self, step: &Step, folders: &Folders) -> Result<Made, MakeFault> {
         let from = step.reads[0].path(folders);
         let content = read_regular(&from).map_err(FileError::on("read", &from))?;
-        write_quickly(&step.writes[0].path(folders), &content)?;
-        Ok(Made { digest: Digest::of(&content), mode: 0o644, looked: vec![] })
+        let mode = if self.can_run { 0o755 } else { 0o644 };
+        write_with_mode(&step.writes[0].path(folders), &[&content], mode)?;
+        Ok(Made { digest: Digest::of(&content), mode, looked: vec![] })
     }
 }

@@ -42,6 +42,14 @@ impl Location {
         }
     }
 
+    /// Returns its path below the folder of generated files, if it lies there.
+    pub fn made(&self) -> Option<&RelPath> {
+        match self {
+            Location::Made(path) => Some(path),
+            Location::Tree(_) | Location::Object(_) | Location::Output(_) | Location::System(_) => None,
+        }
+    }
+
     /// Returns the last name of its path; a file of the host has none here.
     pub fn name(&self) -> &str {
         match self {

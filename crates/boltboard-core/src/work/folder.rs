@@ -7,6 +7,9 @@ use crate::base::{Digest, FileError};
 use crate::definitions::WORK_MARK;
 use crate::profile::{ProfileName, Shelf};
 
+/// The folder of a build in which the tree of links lies that it stands on where something in the sources is another.
+pub const MIRROR: &str = "tree";
+
 /// The folder for what lay where a file of ours is to be, and is no file.
 pub(super) const SET_ASIDE: &str = "set-aside";
 
@@ -264,7 +267,13 @@ impl WorkFolder {
     /// Returns the names of the profiles that were built here, so that one of them was in use.
     pub fn built(&self) -> Vec<String> {
         let entries = std::fs::read_dir(self.root.join("builds")).into_iter().flatten();
-        let mut names: Vec<String> = entries.filter_map(|entry| entry.ok()?.file_name().into_string().ok()).collect();
+        // A preview leaves a mirror of the sources at most.
+        let is_built = |entry: &std::fs::DirEntry| {
+            let inside = std::fs::read_dir(entry.path()).into_iter().flatten().filter_map(Result::ok);
+            inside.map(|entry| entry.file_name()).any(|name| name != MIRROR)
+        };
+        let built = entries.filter_map(Result::ok).filter(is_built);
+        let mut names: Vec<String> = built.filter_map(|entry| entry.file_name().into_string().ok()).collect();
         names.sort();
         names
     }

@@ -8,7 +8,7 @@ mod status;
 mod why;
 
 pub use add_ons::ADD_ONS_KEPT;
-pub use folder::{Folders, PROFILE_IN_USE, Places, WorkFault, WorkFolder};
+pub use folder::{Folders, MIRROR, PROFILE_IN_USE, Places, WorkFault, WorkFolder};
 pub use ledger::{Course, CourseSpan, Disk, Ledger, LedgerEntry, LedgerOutcome, folder_bytes};
 pub use lock::{LockFault, Locking, Waiting, WorkLock};
 pub use status::{PathKey, Stamp, StatusMemo, time_of_files};

@@ -73,7 +73,7 @@ impl Card {
         let label = value.to_string();
         let summary = board.options[option].kind.summary_of(&label).unwrap_or_default().to_string();
         let kind = &board.options[option].kind;
-        let is_free = board.options[option].decided_by != DecidedBy::Others
+        let is_free = board.options[option].decided_by == DecidedBy::People
             && (kind.listed().is_empty() || matches!(kind, Kind::Words(_)));
         let hint = is_free.then(|| format!("Enter writes another: {}", kind.expected()));
         Card { hint, ..Card::new(Change::Choose(option, value), label, summary) }

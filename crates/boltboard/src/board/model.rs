@@ -373,9 +373,16 @@ impl Model {
         let (Some(item), Some(card)) = (self.item(), self.cards.get(self.hand).cloned()) else { return };
         if let Item::Option(option) = item {
             let definition = &self.session.board.options[option];
-            if definition.decided_by == DecidedBy::Others {
-                self.said = "Nobody chooses it: it follows from others (^W says from which).".into();
-                return;
+            match definition.decided_by {
+                DecidedBy::People => {}
+                DecidedBy::Others => {
+                    self.said = "Nobody chooses it: it follows from others (^W says from which).".into();
+                    return;
+                }
+                DecidedBy::Kit => {
+                    self.said = "Nobody chooses it: the tree was built so that this kit is of.".into();
+                    return;
+                }
             }
             let kind = &definition.kind;
             if kind.listed().is_empty() || matches!(kind, Kind::Words(_)) {

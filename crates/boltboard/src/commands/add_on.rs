@@ -4,7 +4,10 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::near_matches;
 use boltboard_core::board::AddOn;
-use boltboard_core::session::{AddOnFault, Brought, Session as Core, Whereabouts};
+use boltboard_core::definitions::tree_of_add_on;
+use boltboard_core::install::kit_in;
+use boltboard_core::resolve::Origin;
+use boltboard_core::session::{AddOnFault, Brought, Session as Core, WORK, Whereabouts};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 
@@ -13,6 +16,7 @@ use crate::complete;
 use crate::fault::{Diagnostic, Exit, Next, Stop};
 use crate::render::Screen;
 use crate::render::text::{Cell, Role, columns, count, next_line, next_lines, paint};
+use crate::render::why::rule_words;
 use crate::session::{Session, scope, surroundings};
 
 /// Bring options, needs, parts and tests from a folder outside of the tree
@@ -31,6 +35,9 @@ enum What {
         /// The folder, or an archive (tar, tar.gz, tar.xz, tar.zst)
         #[arg(value_name = "FOLDER", value_hint = clap::ValueHint::AnyPath)]
         from: PathBuf,
+        /// Build it against an installed tree: its kit, or the prefix that it is installed below
+        #[arg(long, value_name = "DIR", value_hint = clap::ValueHint::DirPath, conflicts_with = "tree")]
+        against: Option<PathBuf>,
     },
     /// Take an add-on out again, with the choices that are about it
     Remove {
@@ -64,7 +71,8 @@ struct AddOnTold {
 pub fn run(global: &Global, screen: &Screen, args: &AddOnArgs) -> Result<Exit, Stop> {
     match &args.what {
         None | Some(What::List) => list(global, screen),
-        Some(What::Add { from }) => add(global, screen, from),
+        Some(What::Add { from, against: None }) => add(global, screen, from),
+        Some(What::Add { from, against: Some(place) }) => add(&in_kit(global, from, place)?, screen, from),
         Some(What::Remove { name }) => remove(global, screen, name),
     }
 }
@@ -120,6 +128,24 @@ fn told(session: &Session) -> Result<Vec<AddOnTold>, Stop> {
     Ok(session.board.add_ons.iter().map(one).collect())
 }
 
+/// What is typed for every command, for an add-on that is built against an installed tree: there its work folder lies with the add-on.
+fn in_kit(global: &Global, from: &Path, place: &Path) -> Result<Global, Stop> {
+    let around = surroundings()?;
+    let (from, place) = (around.folder.join(from), around.folder.join(place));
+    let tree = tree_of_add_on(&from);
+    let Some(kit) = kit_in(&place, tree.as_deref()) else {
+        let told = Diagnostic::new(format!(
+            "there is no kit of {} in {}",
+            tree.unwrap_or_else(|| "a tree".to_string()),
+            place.display()
+        ));
+        let help = "name the prefix below which the tree is installed with its kit, or the kit's own folder (it has a boltboard-kit.toml)";
+        return Err(Stop::new(Exit::No, told.note("Nothing was changed.").help(help)));
+    };
+    let work = global.work.clone().or_else(|| from.is_dir().then(|| from.join(WORK)));
+    Ok(Global { tree: Some(kit), work, ..global.clone() })
+}
+
 fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
     let around = surroundings()?;
     let from = around.folder.join(from);
@@ -151,6 +177,12 @@ fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let all = told(&session)?;
     let Some(one) = all.into_iter().find(|one| one.name == name) else { return Ok(Exit::Done) };
+    if session.board.kit.is_some() && !one.on {
+        // Nobody can choose otherwise what the tree was built with.
+        let stop = does_not_fit(&session, &name)?;
+        at.drop_add_on(&name).map_err(self::stop)?;
+        return Err(stop);
+    }
     if global.json {
         screen.json(&AddOnsAnswer { format: crate::render::json::FORMAT, add_ons: vec![one] });
         return Ok(Exit::Done);
@@ -183,6 +215,20 @@ fn add(global: &Global, screen: &Screen, from: &Path) -> Result<Exit, Stop> {
     next.push(Next::new("boltboard preview", "what a build would do"));
     screen.out(&next_lines(&next, 0));
     Ok(Exit::Done)
+}
+
+/// Tells why an add-on does not fit the tree as it was built.
+fn does_not_fit(session: &Session, name: &str) -> Result<Stop, Stop> {
+    let resolved = session.resolve()?;
+    let board = &session.board;
+    let tree = format!("{} {}", board.tree.name, board.tree.version);
+    let mut told = Diagnostic::new(format!("the add-on {name} does not fit this {tree}, as it was built"));
+    let switch = board.add_ons.iter().find(|add_on| add_on.name == name).map(|add_on| add_on.switch);
+    if let Some(Origin::Blocked { by, .. }) = switch.map(|switch| &resolved.resolution.get(switch).origin) {
+        told = told.note(rule_words(board, *by));
+    }
+    let help = format!("build {} itself so, and install it anew; or take another version of {name}", board.tree.name);
+    Ok(Stop::new(Exit::No, told.note("Nothing was changed.").help(help)))
 }
 
 fn remove(global: &Global, screen: &Screen, name: &str) -> Result<Exit, Stop> {

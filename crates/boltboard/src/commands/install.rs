@@ -4,9 +4,9 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    After, BuiltFrom, CanAct, Contents, DueAction, InstallAsk, InstallFault, Lock, Record, Searching, ServiceHost,
-    Smoked, Unready, header_runs, install as core_install, installed_services, manifest_path, plan_install, smoke,
-    smoke_runs, system_program, unready, unready_services,
+    After, Against, BuiltFrom, CanAct, Contents, DueAction, InstallAsk, InstallFault, Lock, Record, Searching,
+    ServiceHost, Smoked, Unready, header_runs, install as core_install, installed_services, manifest_path, misfits,
+    plan_install, smoke, smoke_runs, system_program, unready, unready_services,
 };
 use boltboard_core::session::{Planned, Resolved};
 use boltboard_core::step::StepId;
@@ -107,6 +107,7 @@ pub fn run(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit,
     let from = BuiltFrom {
         compiler: tools.target.c.as_ref().map_or_else(|_| String::new(), Compiler::in_words),
         environment: tools.environment.clone(),
+        against: Against::of(&session.board, &built.resolved.resolution),
         record: session.common_record(&built.resolved, &built.planned),
         now_s: now_s(),
     };
@@ -139,6 +140,7 @@ fn unready_now(session: &Session, resolved: &Resolved, planned: &Planned) -> Res
     let searching = Searching::of(&variable("PATH"), &variable("LD_LIBRARY_PATH"), Path::new("/"));
     let services = installed_services(&session.plan_input(resolved, planned), &manifest);
     let mut all = unready(&manifest, &searching);
+    all.extend(misfits(&session.plan_input(resolved, planned))?.into_iter().map(Unready::Misfit));
     all.extend(unready_services(&manifest, &services, &ServiceHost::here()).into_iter().map(Unready::Service));
     Ok(all)
 }

@@ -35,7 +35,7 @@ pub fn in_place(session: &Session, resolved: &Resolved) -> Result<Manifest, Stop
 /// Tells that nothing of the tree is installed there.
 pub fn not_installed(session: &Session, prefix: &Path) -> Stop {
     let diagnostic =
-        Diagnostic::new(format!("{} is not installed below {}", session.board.tree.name, prefix.display()));
+        Diagnostic::new(format!("{} is not installed below {}", session.board.delivered().name, prefix.display()));
     let diagnostic = diagnostic.help("name the prefix that it was installed with: --try prefix=DIR");
     let diagnostic = diagnostic.next("boltboard ledger", "what was built when");
     Stop::new(Exit::No, diagnostic).kind(FaultKind::Install)
@@ -138,6 +138,14 @@ impl From<InstallFault> for Stop {
                 Exit::Wrong,
                 diagnostic.help("write `owner` of that entry of `empty-folders` in one of these ways"),
             ),
+            InstallFault::Interface { ref kit, .. } => {
+                let add = format!("boltboard add-on add . --against {}", shell_word(&kit.display().to_string()));
+                let diagnostic = diagnostic.note("Nothing was installed.");
+                Stop::new(
+                    Exit::No,
+                    diagnostic.next(add, "build it against the one that is installed, in the add-on's folder"),
+                )
+            }
             InstallFault::Detour { .. } => Stop::new(Exit::Wrong, diagnostic),
             InstallFault::LeavesStaging { .. } => {
                 Stop::new(Exit::No, diagnostic.note("Nothing was installed.").help("use an empty staging folder"))

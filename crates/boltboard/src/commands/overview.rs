@@ -34,7 +34,7 @@ pub fn run(global: &Global, screen: &Screen, _args: &OverviewArgs) -> Result<Exi
         missing: missing.map(|fact| board.needs[fact.need].name.clone()).collect(),
         made: board.parts.ids().map(|part| resolved.makes(board, part)).collect(),
         profile: session.profile.to_string(),
-        choices: resolved.choices.items.len(),
+        choices: resolved.choices.own().count(),
         changes: resolved.choices.changes.iter().map(|change| change.name.clone()).collect(),
         add_ons: board.add_ons.iter().map(|add_on| format!("{} {}", add_on.name, add_on.version)).collect(),
         to_fetch: (to_fetch.len(), to_fetch.iter().sum()),

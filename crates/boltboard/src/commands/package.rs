@@ -59,7 +59,7 @@ pub fn run(global: &Global, screen: &Screen, args: &PackageArgs) -> Result<Exit,
         As::Deb => PackageForm::Deb,
         As::Rpm => PackageForm::Rpm,
     };
-    form.check(&session.board.tree).map_err(stop)?;
+    form.check(&session.board.delivered()).map_err(stop)?;
     let into =
         args.into.as_ref().map_or_else(|| session.work.root().join("packages"), |dir| session.around.folder.join(dir));
     // What stands against it is told before anything is built.

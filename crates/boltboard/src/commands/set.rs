@@ -345,7 +345,7 @@ pub fn own_name(session: &Session, profile: &ProfileName) -> Result<ProfileName,
     let own = profile.clone();
     Ok(match session.source_of(&own)? {
         Some(ProfileSource::Shipped) => ProfileName::parse(&format!("my-{own}")).unwrap_or(own),
-        Some(ProfileSource::Own | ProfileSource::Once) | None => own,
+        Some(ProfileSource::Own | ProfileSource::Once | ProfileSource::Kit) | None => own,
     })
 }
 

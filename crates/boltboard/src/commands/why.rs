@@ -165,7 +165,7 @@ fn switch_on(
     let (facts, choices) = (explainer.facts, explainer.choices);
     let on = definition.kind.read(word).ok().map(|on| choices.clone().with(&session.board, option, on));
     let alone = on.is_some_and(|on| resolve(&session.board, &session.logic, &on, facts).is_ok());
-    let diagnostic = if definition.decided_by == DecidedBy::Others {
+    let diagnostic = if definition.decided_by != DecidedBy::People {
         // What has its value is chosen, not it.
         Diagnostic::default().next(format!("boltboard show {name}"), "what requires it")
     } else if alone {

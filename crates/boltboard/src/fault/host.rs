@@ -22,6 +22,13 @@ pub fn chosen_at(
     let layer = &choices.layers[layer];
     match layer.source {
         ProfileSource::Once => format!("on the command line{reason}"),
+        ProfileSource::Kit => {
+            format!(
+                "when the tree was built that this kit is of ({}:{})",
+                layer.name,
+                choices.files.excerpt(place).line
+            )
+        }
         ProfileSource::Own | ProfileSource::Shipped => {
             format!("in the profile {}, line {}{reason}", layer.name, choices.files.excerpt(place).line)
         }

@@ -154,6 +154,9 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
             PlanFault::UsesUnmade { .. } => {
                 diagnostic.help("give the entry of `uses` a condition, or switch on what makes that part")
             }
+            PlanFault::NotInKit { used, .. } => {
+                diagnostic.help(format!("have the makers of the tree name `{used}` in its kit, or do without it"))
+            }
             PlanFault::Template { near, .. } => diagnostic.near(near),
             PlanFault::CxxModules { .. }
             | PlanFault::SameModule { .. }
@@ -185,6 +188,7 @@ impl From<TryFault> for Stop {
                 diagnostic.near(&fault.near).next(format!("boltboard show {option}"), "what it accepts")
             }
             TryFault::Derived { option } => diagnostic.next(format!("boltboard why {option}"), "what it follows from"),
+            TryFault::InKit { .. } => diagnostic.help("build the tree itself with another value, and install it anew"),
             TryFault::UnknownNeed { near, .. } => diagnostic.near(near).next("boltboard survey --all", "all needs"),
             TryFault::UnknownFinding { near, .. } => {
                 diagnostic.near(near).next("boltboard lint --help", "all findings")

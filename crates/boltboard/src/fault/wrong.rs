@@ -75,6 +75,9 @@ pub(super) fn profile(problem: &ProfileProblem, files: &SourceFiles) -> Diagnost
         ProfileFault::Derived(name) => {
             diagnostic.help(format!("remove `{name}` from the profile, and choose what requires it"))
         }
+        ProfileFault::InKit(name) => {
+            diagnostic.help(format!("remove `{name}` from the profile, or build the tree itself with that value"))
+        }
         ProfileFault::OtherTree { .. } => {
             diagnostic.help("use a profile of this tree, or run in the tree that it is for")
         }

@@ -127,6 +127,9 @@ fn way_out(diagnostic: Diagnostic, board: &Board, choices: &Choices, choice: &Ch
     let own =
         choices.layers.iter().filter(|(_, layer)| layer.source == ProfileSource::Own).map(|(id, _)| id).next_back();
     match choices.layers[choice.layer].source {
+        ProfileSource::Kit => {
+            diagnostic.help(format!("{name}={} is as the tree was built that this kit is of", choice.value))
+        }
         ProfileSource::Once => diagnostic.help(format!("leave out {name}={}", choice.value)),
         // What a layer below chooses can only be chosen otherwise.
         ProfileSource::Own | ProfileSource::Shipped if own.is_some_and(|own| own != choice.layer) => {

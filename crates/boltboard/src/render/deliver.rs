@@ -9,6 +9,7 @@ use boltboard_core::install::{
 };
 
 use super::back::kept_edit;
+use super::ready::misfit;
 use super::text::{Cell, Role, columns, count, next_line, paint};
 
 /// Lists what an installation would do after so many steps were built.
@@ -66,6 +67,7 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
         };
         text.push_str(&format!("{} {command}  {}{how}\n", paint(Role::Name, "afterwards:"), action.summary));
     }
+    plan.misfits.iter().for_each(|one| text.push_str(&misfit(one)));
     for place in plan.in_the_way() {
         text.push_str(&format!("{} {place}\n", paint(Role::Bad, "in the way:")));
     }

@@ -1,7 +1,7 @@
 //! Options with their values, as a tree by section or as a flat table; and all about one.
 
 use boltboard_core::board::{Board, DecidedBy, Kind, OptionId, SectionId, Value};
-use boltboard_core::profile::Choices;
+use boltboard_core::profile::{Choices, ProfileSource};
 use boltboard_core::resolve::{Effect, Origin, Resolution, Resolved};
 
 use super::text::{Cell, Role, columns, columns_within, lines_within, paint, wrap};
@@ -17,6 +17,7 @@ pub fn origin_word(board: &Board, choices: &Choices, option: OptionId, resolved:
     }
     match &resolved.origin {
         Origin::Chosen => match choices.get(option) {
+            Some(choice) if choices.layers[choice.layer].source == ProfileSource::Kit => "as built".into(),
             Some(choice) if choice.layer != choices.layers.ids().next_back().unwrap_or(choice.layer) => {
                 format!("from {}", choices.layers[choice.layer].name)
             }
@@ -132,6 +133,7 @@ pub fn details(
     match definition.decided_by {
         DecidedBy::People => add("accepts", Role::Faint, definition.kind.expected()),
         DecidedBy::Others => add("accepts", Role::Faint, "no choice: its value follows from others".into()),
+        DecidedBy::Kit => add("accepts", Role::Faint, "no choice: the tree was built so that this kit is of".into()),
     }
     if let Kind::Pick(values) = &definition.kind {
         for value in values.iter().filter(|v| !v.summary.is_empty()) {

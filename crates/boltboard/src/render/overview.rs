@@ -98,6 +98,10 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     };
     add("needs", if overview.missing.is_empty() { Role::Value } else { Role::Warn }, needs);
     add("profile", Role::Value, format!("{} with {}", overview.profile, count(overview.choices, "choice", "choices")));
+    if let Some(kit) = &board.kit {
+        let stand = count(kit.values.len(), "value stands", "values stand");
+        add("kit", Role::Value, format!("of {} as it was built and installed: {stand}", tree.name));
+    }
     if !overview.add_ons.is_empty() {
         add("add-ons", Role::Value, overview.add_ons.join(", "));
     }

@@ -3,9 +3,21 @@
 use std::path::Path;
 
 use boltboard_core::base::shell_word;
-use boltboard_core::install::{Right, SmokeRun, Smoked, Unready, UnreadyService};
+use boltboard_core::install::{Misfit, Right, SmokeRun, Smoked, Unready, UnreadyService};
 
 use super::text::{Role, next_line, paint};
+
+/// Says what was built against the tree as it was.
+pub fn misfit(one: &Misfit) -> String {
+    let mut why: Vec<String> = one.differs.iter().map(ToString::to_string).collect();
+    why.extend(one.version.then(|| "it does not fit this version".to_string()));
+    let (name, then) = (&one.name, &one.then);
+    let head = paint(Role::Warn, "does not fit:");
+    format!(
+        "{head} {name} was built against version {then}, and {}: build it again, and install it anew\n",
+        why.join(", ")
+    )
+}
 
 /// Says what stands against what is installed being what runs.
 ///
@@ -41,9 +53,12 @@ pub fn unready(all: &[Unready], has: &dyn Fn(&str) -> bool) -> String {
                 ours.display()
             ),
             Unready::Service(one) => service(one),
+            Unready::Misfit(one) => misfit(one),
         };
     }
-    let helps = |one: &Unready| !matches!(one, Unready::NoLibrary { ours: None, .. } | Unready::Service(_));
+    let helps = |one: &Unready| {
+        !matches!(one, Unready::NoLibrary { ours: None, .. } | Unready::Service(_) | Unready::Misfit(_))
+    };
     if all.iter().any(helps) {
         text += &next_line("eval \"$(boltboard env)\"", "let this shell find what is installed first");
     }

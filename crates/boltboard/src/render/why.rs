@@ -2,7 +2,7 @@
 
 use boltboard_core::board::{Atom, Board, DefaultValue, NEED_PREFIX, NeedId, Rule, RuleId, RuleKind};
 use boltboard_core::expr::Expr;
-use boltboard_core::profile::Choices;
+use boltboard_core::profile::{Choices, Layer, ProfileSource};
 use boltboard_core::reason::{Blocker, Cause, Reason, Unmet};
 use boltboard_core::slate::Item;
 use boltboard_core::survey::Facts;
@@ -64,16 +64,18 @@ impl<'a> Teller<'a> {
         match &reason.cause {
             Cause::Chosen(choice) => {
                 let place = self.choices.files.excerpt(choice.place);
-                let layer = &self.choices.layers[choice.layer].name;
+                let Layer { name: layer, source } = &self.choices.layers[choice.layer];
                 let file = std::path::Path::new(&*place.file)
                     .file_name()
                     .map_or(String::new(), |n| n.to_string_lossy().into_owned());
-                let source = if file == *layer {
-                    format!("on the {layer}")
+                let chosen = if *source == ProfileSource::Kit {
+                    format!("as the tree was built that this kit is of ({file}, line {})", place.line)
+                } else if file == *layer {
+                    format!("chosen on the {layer}")
                 } else {
-                    format!("in the profile {layer} ({file}, line {})", place.line)
+                    format!("chosen in the profile {layer} ({file}, line {})", place.line)
                 };
-                self.line(depth, &format!("{head}: chosen {source}"));
+                self.line(depth, &format!("{head}: {chosen}"));
                 if let Some(reason) = &choice.reason {
                     self.line(depth + 1, &format!("the reason given: \"{reason}\""));
                 }

@@ -23,6 +23,7 @@ mod harness;
 mod hosts;
 mod json;
 mod lasting;
+mod kits;
 mod learn;
 mod linking;
 mod lists;

@@ -29,8 +29,10 @@ fn about(model: &Model, width: usize) -> Option<Vec<Line<'static>>> {
             let definition = &board.options[option];
             let mut lines = vec![Line::styled(definition.name.clone(), strong())];
             lines.extend(said(std::slice::from_ref(&definition.summary), Style::default()));
-            if definition.decided_by == DecidedBy::Others {
-                lines.push(Line::styled("nobody chooses it: it follows from others", faint()));
+            match definition.decided_by {
+                DecidedBy::People => {}
+                DecidedBy::Others => lines.push(Line::styled("nobody chooses it: it follows from others", faint())),
+                DecidedBy::Kit => lines.push(Line::styled("nobody chooses it: the tree was built so", faint())),
             }
             if let Some(other) = &model.other {
                 let value = other.resolved.resolution.value(option);

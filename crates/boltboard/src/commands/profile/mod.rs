@@ -167,11 +167,12 @@ fn list(session: &Session, screen: &Screen, as_json: bool) -> Result<Exit, Stop>
             let source = match source {
                 ProfileSource::Own | ProfileSource::Once => "your own",
                 ProfileSource::Shipped => "shipped with the tree",
+                ProfileSource::Kit => "as the tree was built",
             };
             let used = if *name == session.profile { "in use" } else { "" };
             let choices = session
                 .choices_of(name)
-                .map_or_else(|_| "cannot be read".into(), |c| count(c.items.len(), "choice", "choices"));
+                .map_or_else(|_| "cannot be read".into(), |c| count(c.own().count(), "choice", "choices"));
             vec![
                 (Role::Name, name.to_string()),
                 (Role::Good, used.to_string()),
@@ -321,9 +322,9 @@ fn check(
             Checked { profile: name.clone(), choices: None, idle: Vec::new(), problems: Vec::new(), for_others: false };
         let exit = match session.resolve_profile(name) {
             Ok(resolved) => {
-                let items = &resolved.choices.items;
-                checked.choices = Some(items.len());
-                let idle = items.iter().filter(|c| resolved.resolution.get(c.option).effect == Effect::NoEffect);
+                let items = || resolved.choices.own();
+                checked.choices = Some(items().count());
+                let idle = items().filter(|c| resolved.resolution.get(c.option).effect == Effect::NoEffect);
                 checked.idle = idle.map(|choice| session.board.options[choice.option].name.clone()).collect();
                 if strict && !checked.idle.is_empty() { Exit::No } else { Exit::Done }
             }

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::NEED_PREFIX;
-use boltboard_core::profile::{Choices, Draft, Layers, ProfileName, ProfileSource, ReshapeFault};
+use boltboard_core::profile::{Choices, Draft, Layer, Layers, ProfileName, ProfileSource, ReshapeFault};
 
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
@@ -88,7 +88,9 @@ pub(super) fn flatten(
     if into.is_none() && session.source_of(name)? != Some(ProfileSource::Own) {
         return Err(told(ReshapeFault::NotOwn(name.clone()), session));
     }
-    let layers: Vec<&str> = before.layers.iter().map(|(_, layer)| layer.name.as_str()).collect();
+    let is_profile = |layer: &Layer| layer.source != ProfileSource::Kit;
+    let layers: Vec<&Layer> = before.layers.iter().map(|(_, layer)| layer).filter(|layer| is_profile(layer)).collect();
+    let layers: Vec<&str> = layers.into_iter().map(|layer| layer.name.as_str()).collect();
     let below = &layers[..layers.len().saturating_sub(1)];
     if below.is_empty() && into.is_none() {
         screen.done(&format!("{name} is based on no other profile.\n"), session.global.json);
@@ -103,7 +105,8 @@ pub(super) fn flatten(
         screen.json(&json::reshaped(&[to.to_string()], &[], compared));
         return Ok(Exit::Done);
     }
-    let taken = before.items.iter().filter(|choice| choice.layer.index() + 1 < layers.len()).count();
+    let top = before.layers.ids().next_back();
+    let taken = before.own().filter(|choice| Some(choice.layer) != top).count();
     let was = if below.is_empty() { "no other profile".to_string() } else { below.join(", ") };
     screen.out(&format!("{to} says by itself what {name} says: {} from {was}.\n", count(taken, "choice", "choices")));
     screen.out(&said_compared(compared));

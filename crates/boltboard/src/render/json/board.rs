@@ -82,7 +82,7 @@ fn one(session: &Session, resolved: &Resolved, option: OptionId) -> OptionAnswer
         applies: value.effect == Effect::Applies,
         section: board.section_path(definition.section).iter().map(|s| board.sections[*s].name.clone()).collect(),
         level: definition.level.name(),
-        derived: definition.decided_by == DecidedBy::Others,
+        derived: definition.decided_by != DecidedBy::People,
         summary: definition.summary.clone(),
     }
 }
@@ -159,6 +159,7 @@ pub fn profile_list(
         source: match source {
             ProfileSource::Own | ProfileSource::Once => "own",
             ProfileSource::Shipped => "shipped",
+            ProfileSource::Kit => "kit",
         },
         in_use: name == active,
     };
@@ -213,7 +214,7 @@ pub fn profile(board: &Board, name: &ProfileName, choices: &Choices) -> ProfileS
         format: FORMAT,
         profile: name.to_string(),
         layers: choices.layers.iter().map(|(_, layer)| layer.name.clone()).collect(),
-        choices: choices.items.iter().map(one).chain(choices.providers.iter().map(provider)).collect(),
+        choices: choices.own().map(one).chain(choices.providers.iter().map(provider)).collect(),
     }
 }
 

@@ -17,6 +17,12 @@ pub struct UnreadyAnswer {
     first: Option<String>,
     user: Option<String>,
     port: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    add_on: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    built_against: Option<String>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    differs: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -69,6 +75,13 @@ impl UnreadyAnswer {
             Unready::OtherLibrary { file, ours, first } => {
                 UnreadyAnswer { library: text(ours), first: text(first), ..answer("another-library", file) }
             }
+            Unready::Misfit(one) => UnreadyAnswer {
+                what: "misfit",
+                add_on: Some(one.name.clone()),
+                built_against: Some(one.then.clone()),
+                differs: one.differs.iter().map(ToString::to_string).collect(),
+                ..UnreadyAnswer::default()
+            },
             Unready::Service(one) => match one {
                 UnreadyService::OtherUnit { ours, first, .. } => {
                     UnreadyAnswer { first: text(first), ..answer("another-unit", ours) }

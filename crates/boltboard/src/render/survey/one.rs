@@ -33,6 +33,7 @@ pub fn evidence(survey: &Survey<'_>, fact: &Fact, width: usize) -> String {
         let place = survey.choices.files.excerpt(chosen.place);
         let place = match survey.choices.layers[chosen.layer].source {
             ProfileSource::Once => "on the command line".to_string(),
+            ProfileSource::Kit => "when the tree was built that this kit is of".to_string(),
             ProfileSource::Own | ProfileSource::Shipped => format!("in {}, line {}", place.file, place.line),
         };
         let reason = chosen.reason.as_ref().map_or(String::new(), |reason| format!(" (\"{reason}\")"));

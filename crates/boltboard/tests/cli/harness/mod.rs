@@ -260,7 +260,7 @@ impl Scratch {
     }
 }
 
-fn copy(from: &Path, to: &Path) {
+pub fn copy(from: &Path, to: &Path) {
     std::fs::create_dir_all(to).expect("a folder");
     for entry in std::fs::read_dir(from).expect("the demo tree").filter_map(Result::ok) {
         let target = to.join(entry.file_name());

@@ -1,0 +1,2 @@
+#include <harbour/module.h>
+int harbour_depth(void) { return H_DEPTH + TICKS; }
