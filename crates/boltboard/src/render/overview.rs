@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use boltboard_core::board::{Board, Kind, PartDef};
+use boltboard_core::board::{Board, Kind, PartDef, PartOrigin};
 use boltboard_core::work::LedgerEntry;
 
 use super::text::{Cell, Role, bytes, columns, count, duration, next_lines, paint, wrap};
@@ -61,16 +61,18 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
     };
     add("options", Role::Value, options);
     let mut parts: BTreeMap<&str, (usize, usize)> = BTreeMap::new();
-    for ((_, part), made) in board.parts.iter().zip(&overview.made) {
+    // What a kit does not have is no part here.
+    let there = || board.parts.iter().zip(&overview.made).filter(|((_, part), _)| part.origin != PartOrigin::Absent);
+    for ((_, part), made) in there() {
         let entry = parts.entry(part.kind.name()).or_default();
         entry.1 += 1;
         entry.0 += usize::from(*made);
     }
     let total = overview.made.iter().filter(|made| **made).count();
-    add("parts", Role::Value, format!("{} of {} made with these options", total, board.parts.len()));
+    add("parts", Role::Value, format!("{} of {} made with these options", total, there().count()));
     for (kind, (made, all)) in parts {
         let of_kind = |wanted: bool| -> Vec<&str> {
-            let parts = board.parts.iter().zip(&overview.made);
+            let parts = there();
             // What lists give is counted; nobody reads thousands of names.
             let told = |part: &PartDef| part.kind.name() == kind && !part.is_listed();
             let parts = parts.filter(|((_, part), made)| told(part) && **made == wanted);
@@ -78,7 +80,7 @@ pub fn text(board: &Board, overview: &Overview, width: usize) -> String {
         };
         let (names, not) = (of_kind(true), of_kind(false));
         let number = if made == all { made.to_string() } else { format!("{made} of {all}") };
-        let listed = board.parts.iter().filter(|(_, part)| part.kind.name() == kind && part.is_listed()).count();
+        let listed = there().filter(|((_, part), _)| part.kind.name() == kind && part.is_listed()).count();
         let counted = match listed {
             0 => String::new(),
             listed if listed == all => " in lists".to_string(),

@@ -40,8 +40,11 @@ fn each_example_is_built_and_its_commands_work() {
         let tree = Scratch::new();
         let mut root = None;
         let mut commands = Vec::new();
+        let mut typed: Vec<(String, String)> = Vec::new();
         for (head, text) in blocks(&text) {
             match head.split_once(' ') {
+                // As somebody types them in that folder, after all else.
+                Some(("console", folder)) => typed.extend(text.lines().map(|line| (folder.to_string(), line.to_string()))),
                 Some((_, file)) => {
                     tree.write(file, &text);
                     if text.contains("[tree]") {
@@ -69,6 +72,13 @@ fn each_example_is_built_and_its_commands_work() {
             tree.run(&format!("{words} {at}")).code(0);
         }
         tree.run(&format!("build --verify {at}")).code(0);
+        for (folder, line) in typed {
+            let here = tree.at(&folder);
+            let command = line.split('#').next().unwrap_or_default().trim();
+            let command = command.replace("\"$PWD", &here.display().to_string()).replace('"', "");
+            let words = command.strip_prefix("boltboard ").unwrap_or_else(|| panic!("{line}"));
+            tree.ran(tree.command(words).current_dir(&here)).code(0);
+        }
     }
 }
 

@@ -208,3 +208,114 @@ fn packages_of_an_add_on_need_the_package_of_its_tree() {
         .collect();
     assert!(names.len() == 1 && names[0].starts_with("harbour-tide_1.0_"), "{names:?}");
 }
+
+const PUMP: &str = r#"format = 1
+[tree]
+name = "pump"
+version = "1"
+sources = "../src"
+[option.prefix]
+kind = "path"
+default = "/usr/local"
+summary = "Where it goes"
+macro = []
+[option.shiny]
+kind = "switch"
+summary = "Shine"
+macro = []
+[part.pumpd]
+kind = "program"
+sources = ["main.c"]
+exports = "names.txt"
+link-flags = ["-rdynamic"]
+install = "${prefix}/bin"
+[part.shine]
+kind = "static-library"
+sources = ["shine.c"]
+when = "shiny"
+public-include = ["."]
+[part.polish]
+kind = "objects"
+sources = ["polish.c"]
+[kit.pump]
+parts = ["pumpd", { when = "shiny", add = ["shine"] }]
+headers = ["*.h"]
+"#;
+
+const VALVE: &str = r#"format = 1
+[add-on]
+name = "valve"
+version = "3"
+tree = "pump"
+[option.valve-module]
+kind = "module"
+default = "loadable"
+summary = "A valve"
+[part.valve-module]
+kind = "module"
+option = "valve-module"
+program = "pumpd"
+symbol = "valve"
+sources = ["valve.c"]
+install = "${prefix}/lib/pump"
+"#;
+
+fn pump() -> Place {
+    let scratch = Scratch::with(&[
+        ("described/boltboard.toml", PUMP),
+        (
+            "src/main.c",
+            "int pump_flow(void) { return 4; }\nint pump_secret(void) { return 5; }\nint main(void) { return 0; }\n",
+        ),
+        ("src/names.txt", "pump_flow\n"),
+        ("src/pump.h", "int pump_flow(void);\nint pump_secret(void);\nint shine(void);\n"),
+        ("src/shine.c", "int shine(void) { return 6; }\n"),
+        ("src/polish.c", "int polish(void) { return 7; }\n"),
+        ("valve/boltboard.toml", VALVE),
+        ("valve/valve.c", "int pump_flow(void);\nint valve(void) { return pump_flow(); }\n"),
+    ]);
+    Place { scratch }
+}
+
+#[test]
+fn a_kit_holds_what_modules_may_use_also_of_a_tree_that_is_described_elsewhere() {
+    let place = pump();
+    place.run("described", &format!("set prefix={}", place.scratch.at("opt").display())).code(0);
+    place.run("described", "build").code(0);
+    place.run("described", "install").code(0);
+    for gone in ["described", "src"] {
+        std::fs::remove_dir_all(place.scratch.at(gone)).expect("removed");
+    }
+    place.run("valve", "add-on add . --against ../opt").code(0);
+    place.run("valve", "build").code(0);
+    place.scratch.edit("valve/valve.c", "return pump_flow", "int pump_secret(void); return pump_secret() + pump_flow");
+    place.run("valve", "build").code(1).complains(&["pump_secret", "does not let modules use it"]);
+    // What was not made when the tree was built is not there.
+    place.scratch.edit("valve/valve.c", "int pump_secret(void); return pump_secret() + ", "return ");
+    place.scratch.edit(
+        "valve/boltboard.toml",
+        "sources = [\"valve.c\"]",
+        "sources = [\"valve.c\"]\nuses = [\"shine\"]",
+    );
+    place.run("valve", "build").code(3).complains(&["part `valve-module` uses `shine`, which is not in the kit"]);
+}
+
+#[test]
+fn what_a_kit_takes_in_is_told_where_it_cannot_be() {
+    for (old, new, why) in [
+        ("[\"pumpd\",", "[\"polish\",", "`polish` is no library and no program"),
+        ("headers = [\"*.h\"]", "headers = [\"*.hh\"]", "*.hh"),
+        ("headers = [\"*.h\"]", "open = [\"shiny\"]\ninterface = [\"shiny\"]", "`shiny` cannot be both"),
+        ("headers = [\"*.h\"]", "interface = [\"shine\"]", "there is no option `shine`"),
+        ("headers = [\"*.h\"]", "header = [\"*.h\"]", "no key `header`"),
+    ] {
+        let place = pump();
+        place.scratch.edit("described/boltboard.toml", old, new);
+        let told = place.run("described", "build");
+        assert!(told.err.contains(why), "{why}: {}", told.err);
+    }
+    // An add-on has no kit of its own.
+    let place = pump();
+    place.scratch.edit("valve/boltboard.toml", "[option.valve", "[kit.valve]\nparts = [\"pumpd\"]\n[option.valve");
+    place.run("described", "add-on add ../valve").code(3).complains(&["a kit is one of the tree"]);
+}
