@@ -215,6 +215,12 @@ pub enum Fault {
     /// A generated source that no part makes.
     #[error("no part makes `{0}`")]
     NotMade(String),
+    /// A pattern would take a file whose name is no text.
+    #[error("`{path}` is meant by a pattern here, and its name is no UTF-8")]
+    NoText {
+        /// Its path, with the bytes at fault escaped.
+        path: String,
+    },
     /// A source that no compiler of ours takes.
     #[error("{path} cannot be compiled; the names of sources end in .{}", SOURCE_ENDINGS.join(", ."))]
     NotASource {

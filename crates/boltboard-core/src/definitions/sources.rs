@@ -14,12 +14,13 @@ use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
 pub struct Listing {
     files: Vec<RelPath>,
     folders: Vec<RelPath>,
+    unnamed: Vec<Unnamed>,
 }
 
 impl Listing {
     /// Looks at the tree at `root`. What cannot be looked into is left out.
     pub fn of(root: &Path) -> Listing {
-        let mut listing = Listing { files: Vec::new(), folders: Vec::new() };
+        let mut listing = Listing { files: Vec::new(), folders: Vec::new(), unnamed: Vec::new() };
         let mut level = vec![RelPath::root()];
         // Folders of one depth do not depend on each other.
         while !level.is_empty() {
@@ -31,6 +32,7 @@ impl Listing {
             for (folder, entries) in seen {
                 listing.folders.push(folder);
                 listing.files.extend(entries.files);
+                listing.unnamed.extend(entries.unnamed);
                 level.extend(entries.folders);
             }
         }
@@ -42,7 +44,7 @@ impl Listing {
     /// Takes files as told, wherever they lie.
     pub(super) fn told(mut files: Vec<RelPath>) -> Listing {
         files.sort();
-        Listing { files, folders: Vec::new() }
+        Listing { files, folders: Vec::new(), unnamed: Vec::new() }
     }
 
     /// Looks at the tree at `root` with all that counts as if it lay there.
@@ -62,6 +64,11 @@ impl Listing {
                 self.files.extend(there.files.iter().map(|file| at.child(file.as_str())));
                 let below = there.folders.iter().filter(|folder| !folder.as_str().is_empty());
                 self.folders.extend(below.map(|folder| at.child(folder.as_str())));
+                self.unnamed.extend(there.unnamed.iter().map(|one| Unnamed {
+                    path: at.child(one.path.as_str()),
+                    shown: at.child(&one.shown).to_string(),
+                    is_folder: one.is_folder,
+                }));
                 self.folders.push(at.clone());
             } else {
                 self.files.push(at.clone());
@@ -81,7 +88,7 @@ impl Listing {
             let known = places.entry(folder).or_insert(depth);
             *known = (*known).max(depth);
         }
-        let mut listing = Listing { files: Vec::new(), folders: Vec::new() };
+        let mut listing = Listing { files: Vec::new(), folders: Vec::new(), unnamed: Vec::new() };
         let mut waiting: Vec<(RelPath, Depth)> = places.into_iter().collect();
         let mut seen = BTreeSet::new();
         while let Some((folder, depth)) = waiting.pop() {
@@ -91,6 +98,7 @@ impl Listing {
             let Some((folder, entries)) = entries_of(root, &folder) else { continue };
             listing.folders.push(folder);
             listing.files.extend(entries.files);
+            listing.unnamed.extend(entries.unnamed);
             if depth == Depth::Below {
                 waiting.extend(entries.folders.into_iter().map(|folder| (folder, depth)));
             }
@@ -108,6 +116,7 @@ impl Listing {
         let kept = |name: &&RelPath| !name.below(folder).join(WORK_MARK).is_file();
         let folders = entries.folders.iter().filter(kept).map(|name| format!("{name}/"));
         let mut names: Vec<String> = entries.files.iter().map(RelPath::to_string).chain(folders).collect();
+        names.extend(entries.unnamed.into_iter().map(|one| one.shown));
         names.sort_unstable();
         Digest::of_parts(names.iter().map(String::as_str))
     }
@@ -115,6 +124,11 @@ impl Listing {
     /// Returns all folders that were looked into, the root among them.
     pub fn folders(&self) -> &[RelPath] {
         &self.folders
+    }
+
+    /// Tells whether there is something whose name is no text, so that it is missing here.
+    pub fn lacks_some(&self) -> bool {
+        !self.unnamed.is_empty()
     }
 
     /// Returns all files.
@@ -158,6 +172,29 @@ impl Listing {
 struct Entries {
     files: Vec<RelPath>,
     folders: Vec<RelPath>,
+    unnamed: Vec<Unnamed>,
+}
+
+/// Something whose name is no text, so that no definition can name it.
+#[derive(Debug, Clone)]
+struct Unnamed {
+    /// Its path, with a sign for each byte that is none of a text.
+    path: RelPath,
+    /// The same as people write it.
+    shown: String,
+    is_folder: bool,
+}
+
+impl Unnamed {
+    /// Tells whether a rule would take it, or something in it, if its name were one.
+    fn is_meant_by(&self, rule: &SourceRule) -> bool {
+        let within = |glob: &Glob| {
+            let (folder, depth) = glob.place();
+            depth == Depth::Below && self.path.beneath(&folder).is_some()
+        };
+        let meant = |glob: &Glob| if self.is_folder { within(glob) } else { glob.matches(&self.path) };
+        rule.globs.iter().any(meant) && !rule.except.iter().any(meant)
+    }
 }
 
 /// Tells whether nothing on the way to a folder keeps it out of listings.
@@ -175,8 +212,15 @@ fn entries_of(root: &Path, folder: &RelPath) -> Option<(RelPath, Entries)> {
     let mut entries = Entries::default();
     for entry in std::fs::read_dir(folder.below(root)).ok()?.filter_map(Result::ok) {
         let (name, Ok(kind)) = (entry.file_name(), entry.file_type()) else { continue };
-        // Names that are no text cannot be written in definitions.
-        let Some(name) = name.to_str().filter(|name| !name.starts_with('.')) else { continue };
+        if name.as_encoded_bytes().starts_with(b".") {
+            continue;
+        }
+        let Some(name) = name.to_str() else {
+            let path = folder.child(&name.to_string_lossy());
+            let shown = folder.child(&name.as_encoded_bytes().escape_ascii().to_string()).to_string();
+            entries.unnamed.push(Unnamed { path, shown, is_folder: kind.is_dir() });
+            continue;
+        };
         if name == WORK_MARK && entry.path().is_file() {
             return None;
         }
@@ -198,6 +242,9 @@ pub fn check_sources(board: &Board, listing: &Listing) -> Vec<Problem> {
         for rule in &part.sources {
             for glob in rule.globs.iter().filter(|glob| is_missing(board, listing, glob)) {
                 problems.push(Problem::at(rule.place, Fault::NothingMatches(glob.as_str().to_string())));
+            }
+            for unnamed in listing.unnamed.iter().filter(|one| one.is_meant_by(rule)) {
+                problems.push(Problem::at(rule.place, Fault::NoText { path: unnamed.shown.clone() }));
             }
             for file in listing.of_rule(rule) {
                 if compiled && !is_source(&file) && file.extension() != "o" {

@@ -153,6 +153,10 @@ impl Session {
         let mut looked = None;
         let touched = touching.plan(&mut |parts| {
             let listing = Listing::for_patterns(&self.board.tree.source_root, parts.patterns.into_iter());
+            if listing.lacks_some() {
+                // Whether it is meant is looked at where all is planned.
+                return None;
+            }
             let tools = self.tools(&listing, resolved);
             let input = self.input_of(resolved, &listing, &tools, &folders);
             let plan = lower_some(input, parts.macros, Wanted::Only(parts.wanted)).ok()?;

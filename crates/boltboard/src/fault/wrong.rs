@@ -61,6 +61,7 @@ pub(super) fn definition(problem: &Problem, files: &SourceFiles) -> Diagnostic {
         | Fault::Placeholder(_)
         | Fault::UnclosedPlaceholder
         | Fault::NotASource { .. } => diagnostic,
+        Fault::NoText { .. } => diagnostic.help("give it a name in UTF-8, or name it under `except`"),
     }
 }
 

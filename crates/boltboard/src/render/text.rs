@@ -227,6 +227,8 @@ pub fn lines_within(rows: &[Vec<Cell>], indent: usize, width: usize, limit: usiz
 
 /// Breaks a cell into lines of at most `width`: at blanks, else behind a sign that parts a word, else anywhere.
 fn broken(cell: &str, width: usize) -> Vec<String> {
+    // A name can have a line's end in it, and a cell is one line.
+    let cell = &cell.replace('\n', "\\n");
     if cell.width() <= width {
         return vec![cell.to_string()];
     }

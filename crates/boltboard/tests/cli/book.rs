@@ -44,7 +44,9 @@ fn each_example_is_built_and_its_commands_work() {
         for (head, text) in blocks(&text) {
             match head.split_once(' ') {
                 // As somebody types them in that folder, after all else.
-                Some(("console", folder)) => typed.extend(text.lines().map(|line| (folder.to_string(), line.to_string()))),
+                Some(("console", folder)) => {
+                    typed.extend(text.lines().map(|line| (folder.to_string(), line.to_string())))
+                }
                 Some((_, file)) => {
                     tree.write(file, &text);
                     if text.contains("[tree]") {

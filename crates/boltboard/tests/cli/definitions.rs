@@ -1,5 +1,7 @@
 //! Every wrong definition gives exactly the message that stands beside it in `tests/cli/wrong/`.
 
+use std::os::unix::ffi::OsStringExt;
+
 use std::path::Path;
 
 use crate::harness::Scratch;
@@ -122,4 +124,32 @@ fn sources_that_are_described_elsewhere_lead_to_their_description() {
     // Without it, the sources are as they were.
     std::fs::remove_dir_all(scratch.at("code/boltboard-work")).expect("removed");
     from("board", "build").code(0).says(&["Nothing to do"]);
+}
+
+#[test]
+fn a_file_whose_name_is_no_text_is_told_and_not_left_out() {
+    let odd = |name: &[u8]| std::ffi::OsString::from_vec(name.to_vec());
+    let tree = Scratch::with(&[
+        (
+            "boltboard.toml",
+            "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.t]\nkind = \"program\"\nsources = [\"src/*.c\"]\n[part.d]\nkind = \"data\"\nsources = [\"data/**\"]\n",
+        ),
+        ("src/main.c", "int main(void) { return 0; }\n"),
+        ("data/plain", "plain\n"),
+        ("aside/other", "nobody means it\n"),
+    ]);
+    std::fs::write(tree.at("aside").join(odd(b"odd\xff")), "odd").expect("written");
+    tree.run("build").code(0);
+    // What is current is looked at again where such a name comes to it.
+    let source = tree.at("src").join(odd(b"odd\xff.c"));
+    std::fs::write(&source, "int odd;\n").expect("written");
+    let told = tree.run("build").code(3);
+    told.complains(&["`src/odd\\xff.c` is meant by a pattern here", "boltboard.toml:7", "UTF-8"]);
+    std::fs::remove_file(&source).expect("removed");
+    tree.run("build").code(0).steps(0);
+    let folder = tree.at("data").join(odd(b"f\xffolder"));
+    std::fs::create_dir(&folder).expect("a folder");
+    tree.run("preview").code(3).complains(&["`data/f\\xffolder` is meant"]);
+    tree.edit("boltboard.toml", "[\"data/**\"]", "[\"data/**\"]\nexcept = [\"data/f*/**\"]");
+    tree.run("build").code(0);
 }
