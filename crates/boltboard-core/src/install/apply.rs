@@ -8,8 +8,8 @@ use super::lock::Lock;
 use super::manifest::{Installed, Manifest};
 use super::put::{lay, link_to};
 use super::{
-    Against, Content, InTheWay, InstallFault, InstallFile, InstallPlan, InstallStep, Installable, There, content_of,
-    folders,
+    Against, Content, InTheWay, InstallFault, InstallFile, InstallPlan, InstallStep, Installable, Running, There,
+    content_of, folders,
 };
 use crate::base::files::read_regular;
 use crate::base::{Digest, FileError};
@@ -31,6 +31,8 @@ pub struct InstallReport {
     pub not_given: Vec<(PathBuf, String)>,
     /// Files of the earlier installation that were removed.
     pub removed: Vec<PathBuf>,
+    /// What this machine was booted with and what replaces now, each with where it stays.
+    pub kept_beside: Vec<(PathBuf, PathBuf)>,
     /// The number of the generation that is in place now; 0 where none is recorded, or nothing was to do.
     pub generation: u32,
 }
@@ -81,6 +83,8 @@ pub struct Removal {
     pub left: Vec<PathBuf>,
     /// Files that the record names and that this tree does not install: they were left too.
     pub doubted: Vec<PathBuf>,
+    /// Files of the kernel that runs, which were left as well.
+    pub in_use: Vec<PathBuf>,
     /// Files that were gone already.
     pub gone: Vec<PathBuf>,
     /// Folders removed.
@@ -131,6 +135,7 @@ pub fn install(
             InstallStep::Same => report.same += 1,
             InstallStep::New | InstallStep::Replace => {
                 coming.add(file, &file.target)?;
+                report.kept_beside.extend(coming.keep(file, plan)?);
                 report.written.push(file.target.clone());
             }
             InstallStep::KeepEdited => {
@@ -170,6 +175,8 @@ pub fn install(
 #[derive(Default)]
 struct Coming {
     moves: Vec<Move>,
+    /// What stays beside what replaces it.
+    aside: Vec<Installed>,
     sources: BTreeMap<Digest, PathBuf>,
 }
 
@@ -188,6 +195,22 @@ impl Coming {
         };
         self.moves.push(Move { path: place.to_path_buf(), before, after });
         Ok(())
+    }
+
+    /// Keeps what a file replaces, under a name beside it; returns both places.
+    fn keep(&mut self, file: &InstallFile, plan: &InstallPlan) -> Result<Option<(PathBuf, PathBuf)>, InstallFault> {
+        let (Some(earlier), true) = (plan.earlier(file), file.keeps) else { return Ok(None) };
+        let (Some(digest), Some(mode)) = (earlier.digest, earlier.mode.or(Some(file.mode))) else { return Ok(None) };
+        let version = plan.before.as_ref().map_or("", |before| before.version.as_str());
+        let place = beside(&file.target, Some(&Content::File(digest)), version)?;
+        if content_of(&place)?.is_none() {
+            self.sources.insert(digest, file.target.clone());
+            let after = State::File { digest, mode };
+            self.moves.push(Move { path: place.clone(), before: State::Nothing, after });
+        }
+        let path = place.clone();
+        self.aside.push(Installed { path, digest: Some(digest), link: None, config: false, mode: Some(mode) });
+        Ok(Some((file.target.clone(), place)))
     }
 
     /// Puts them in place where nobody keeps a record: below a folder for a package.
@@ -217,6 +240,9 @@ fn change_of(
     for file in &plan.files {
         files.extend(recorded(file, plan)?);
     }
+    let aside = std::mem::take(&mut coming.aside);
+    files.retain(|file| aside.iter().all(|kept| kept.path != file.path));
+    files.extend(aside);
     files.sort_by(|a, b| a.path.cmp(&b.path));
     let mut folders = lock.made().to_vec();
     let new = plan.folders.iter().filter(|folder| folder.there == There::Nothing);
@@ -372,6 +398,7 @@ pub fn uninstall(
     manifest: &Manifest,
     manifest_path: &Path,
     believed: Believed<'_>,
+    running: &Running,
     seals: &mut dyn FnMut(Digest) -> Result<(), FileError>,
 ) -> Result<Removal, InstallFault> {
     let yard = Yard::of(manifest_path);
@@ -380,6 +407,10 @@ pub fn uninstall(
     for file in &manifest.files {
         if !believed.has(&file.path) {
             removal.doubted.push(file.path.clone());
+            continue;
+        }
+        if running.is_of_kernel(&file.path) && file.path.exists() {
+            removal.in_use.push(file.path.clone());
             continue;
         }
         match State::of(&file.path)? {

@@ -10,7 +10,7 @@ use super::change::{Change, Doing, Move, Recovered, State, Yard};
 use super::lock::Lock;
 use super::manifest::{Installed, Manifest, Recorded};
 use super::place::Content;
-use super::{InTheWay, InstallFault};
+use super::{InTheWay, InUse, InstallFault, Running};
 use crate::base::files::{read_regular, read_text, write_whole};
 use crate::base::{Digest, FileError};
 use crate::board::Board;
@@ -52,6 +52,8 @@ pub struct Generations {
 pub struct BackPlan {
     /// Edited configuration files that stay.
     pub kept: Vec<KeptEdit>,
+    /// Files that stay because they are in use now.
+    pub in_use: Vec<(PathBuf, InUse)>,
     change: Change,
 }
 
@@ -194,18 +196,20 @@ impl Generations {
     ///
     /// # Errors
     /// Something lies in the way, or what the generation needs is no longer kept.
-    pub fn plan_back(&self, to: u32, believed: Believed<'_>) -> Result<BackPlan, InstallFault> {
+    pub fn plan_back(&self, to: u32, believed: Believed<'_>, running: &Running) -> Result<BackPlan, InstallFault> {
         let (now, then) = (self.in_place(), &self.all[&to]);
         let installed: BTreeMap<&Path, &Installed> = now.files.iter().map(|file| (file.path.as_path(), file)).collect();
+        let mut after = then.clone();
         let mut plan = BackPlan {
             kept: vec![],
+            in_use: vec![],
             change: Change {
                 doing: Doing::Back,
                 moves: vec![],
                 folders: vec![],
                 leaving: vec![],
                 generation: to,
-                after: Some(then.text()),
+                after: None,
             },
         };
         let mut in_the_way = Vec::new();
@@ -222,6 +226,9 @@ impl Generations {
                     if file.is(&there) && mode_of(&there).is_none_or(|mode| file.mode.unwrap_or(mode) == mode) => {}
                 Some(State::Nothing) => plan.change.moves.push(self.comes(file, State::Nothing)?),
                 Some(there) if known.is_some_and(|known| known.is(&there)) || file.is(&there) => {
+                    if let Some(known) = known.filter(|_| running.is_booted(&file.path)) {
+                        self.stays(known, &now.version, &mut plan, &mut after)?;
+                    }
                     plan.change.moves.push(self.comes(file, there)?);
                 }
                 Some(_) if file.config => self.keeps(file, known, then, &mut plan)?,
@@ -230,6 +237,11 @@ impl Generations {
         }
         let wanted: BTreeSet<&Path> = then.files.iter().map(|file| file.path.as_path()).collect();
         for file in now.files.iter().filter(|file| !wanted.contains(file.path.as_path())) {
+            if let Some(used) = running.uses(&file.path) {
+                plan.in_use.push((file.path.clone(), used));
+                after.files.push(file.clone());
+                continue;
+            }
             match State::of(&file.path)? {
                 Some(there) if file.is(&there) && believed.has(&file.path) => {
                     plan.change.moves.push(Move { path: file.path.clone(), before: there, after: State::Nothing });
@@ -246,8 +258,30 @@ impl Generations {
         moves.iter().filter(|one| one.after != State::Nothing).for_each(|one| missing_folders(&one.path, &mut folders));
         then.folders.iter().for_each(|folder| missing_folders(&folder.join("x"), &mut folders));
         plan.change.folders = folders;
+        after.files.sort_by(|a, b| a.path.cmp(&b.path));
+        plan.change.after = Some(after.text());
         plan.change.leaving = now.folders.iter().filter(|folder| !then.folders.contains(folder)).cloned().collect();
         Ok(plan)
+    }
+
+    /// What this machine was booted with stays beside what comes in its place.
+    fn stays(
+        &self,
+        file: &Installed,
+        version: &str,
+        plan: &mut BackPlan,
+        after: &mut Manifest,
+    ) -> Result<(), InstallFault> {
+        let Some(digest) = file.digest else { return Ok(()) };
+        let place = beside(&file.path, Some(&Content::File(digest)), version)?;
+        let kept = Installed { path: place.clone(), ..file.clone() };
+        if State::of(&place)? == Some(State::Nothing) {
+            plan.change.moves.push(self.comes(&kept, State::Nothing)?);
+        }
+        after.files.retain(|file| file.path != place);
+        after.files.push(kept);
+        plan.in_use.push((place, InUse::Kernel));
+        Ok(())
     }
 
     /// A file of the generation that comes.

@@ -15,6 +15,7 @@ mod paths;
 mod place;
 mod put;
 mod ready;
+mod running;
 mod services;
 mod smoke;
 
@@ -46,6 +47,7 @@ pub use place::{Content, InTheWay, Installable};
 use place::{content_of, link_of_others, stays_below};
 pub(crate) use ready::gets;
 pub use ready::{Searching, Unready, unready};
+pub use running::{InUse, Running};
 pub use services::{InstalledService, Right, ServiceHost, UnreadyService, installed_services, unready_services};
 pub use smoke::{SmokeRun, Smoked, smoke, smoke_runs};
 
@@ -61,8 +63,10 @@ pub struct InstallPlan {
     pub folders: Vec<InstallFolder>,
     /// Files of an earlier installation that are no longer part of the tree.
     pub obsolete: Vec<Installed>,
-    /// Files of an earlier installation that are left as they are, because other parts are asked for.
+    /// Files of an earlier installation that are left as they are, because other parts are asked for, or because they are in use.
     pub kept: Vec<Installed>,
+    /// Those of them that would be removed if nobody used them now.
+    pub in_use: Vec<(PathBuf, InUse)>,
     /// Where the record of the installation lies.
     pub manifest_path: PathBuf,
     /// The record of the earlier installation.
@@ -90,6 +94,8 @@ pub struct InstallFile {
     pub content: Option<Content>,
     /// What will be done.
     pub step: InstallStep,
+    /// Whether what it replaces is what this machine was booted with, and stays beside it.
+    pub keeps: bool,
 }
 
 /// What an installation does with one file.
@@ -214,6 +220,8 @@ pub struct InstallAsk<'a> {
     pub is_stale: &'a dyn Fn(&Location) -> bool,
     /// Tells whether a record with this seal was written from here, see [`Manifest::seal`].
     pub wrote: &'a dyn Fn(&Digest) -> bool,
+    /// What runs now.
+    pub running: &'a Running,
 }
 
 /// Works out what an installation would do. Nothing need be built yet.
@@ -236,7 +244,7 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
         let target = staged(&path, staging);
         staging.map_or(Ok(()), |staging| stays_below(staging, &target))?;
         let step = step_for(content.as_ref(), &target, (&path, mode), role, before.as_ref())?;
-        files.push(InstallFile { part, source, target, final_path: path, mode, role, content, step });
+        files.push(InstallFile { part, source, target, final_path: path, mode, role, content, step, keeps: false });
     }
     let folders = contents.folders.into_iter().map(|place| folders::planned(place, staging));
     let folders: Vec<InstallFolder> = folders.collect::<Result<_, _>>()?;
@@ -257,8 +265,16 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
     let known = before.as_ref().is_some_and(|manifest| (ask.wrote)(&manifest.seal()));
     let installable = if known { Installable::default() } else { Installable::of(input) };
     let goes = |file: &Installed| ask.parts.is_empty() && (known || installable.has(&file.path));
-    let (obsolete, kept) = others.into_iter().partition(goes);
-    Ok(InstallPlan { files, folders, obsolete, kept, manifest_path, before, misfits: unfit })
+    let (obsolete, mut kept): (Vec<Installed>, Vec<Installed>) = others.into_iter().partition(goes);
+    // What runs is not taken away under whoever runs it: it goes with a later installation.
+    let (used, obsolete): (Vec<Installed>, Vec<Installed>) =
+        obsolete.into_iter().partition(|file| ask.running.uses(&file.path).is_some());
+    let in_use = used.iter().filter_map(|file| Some((file.path.clone(), ask.running.uses(&file.path)?))).collect();
+    kept.extend(used);
+    for file in &mut files {
+        file.keeps = file.step == InstallStep::Replace && staging.is_none() && ask.running.is_booted(&file.final_path);
+    }
+    Ok(InstallPlan { files, folders, obsolete, kept, in_use, manifest_path, before, misfits: unfit })
 }
 
 impl InstallPlan {

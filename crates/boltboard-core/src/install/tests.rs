@@ -21,6 +21,12 @@ install = "${prefix}/etc"
 role = "config"
 "#;
 
+/// A machine on which nothing runs.
+fn nobody() -> &'static Running {
+    static NOBODY: std::sync::LazyLock<Running> = std::sync::LazyLock::new(|| Running::of(Path::new("/not/there")));
+    &NOBODY
+}
+
 fn from() -> BuiltFrom {
     BuiltFrom {
         against: None,
@@ -33,7 +39,7 @@ fn from() -> BuiltFrom {
 
 /// All parts, built as they are to be.
 fn all(staging: Option<&Path>) -> InstallAsk<'_> {
-    InstallAsk { parts: &[], staging, is_stale: &|_| false, wrote: &|_| true }
+    InstallAsk { parts: &[], staging, is_stale: &|_| false, wrote: &|_| true, running: nobody() }
 }
 
 /// A tree whose parts are "built": their outputs lie in place.
@@ -72,7 +78,7 @@ impl Built {
 
     fn uninstall(&self) -> Removal {
         let path = self.to("share/boltboard/t.json");
-        uninstall(&self.record(), &path, Believed::All, &mut |_| Ok(())).expect("removed")
+        uninstall(&self.record(), &path, Believed::All, nobody(), &mut |_| Ok(())).expect("removed")
     }
 
     fn record(&self) -> Manifest {
@@ -137,7 +143,7 @@ fn a_removal_takes_exactly_what_was_installed() {
     let path = manifest_path(&built.planner.board, &built.tree.root().join("to"));
     let manifest = built.record();
     assert_eq!((manifest.tree.as_str(), manifest.profile.as_str(), manifest.files.len()), ("t", "p", 2));
-    let removal = uninstall(&manifest, &path, Believed::All, &mut |_| Ok(())).expect("removed");
+    let removal = uninstall(&manifest, &path, Believed::All, nobody(), &mut |_| Ok(())).expect("removed");
     assert_eq!(
         (removal.removed.as_slice(), removal.left.as_slice()),
         ([built.to("bin/tool")].as_slice(), [built.to("etc/t.conf")].as_slice())
@@ -153,7 +159,7 @@ fn folders_that_were_there_before_stay() {
     built.install().expect("installed");
     let path = manifest_path(&built.planner.board, &built.tree.root().join("to"));
     let manifest = built.record();
-    uninstall(&manifest, &path, Believed::All, &mut |_| Ok(())).expect("removed");
+    uninstall(&manifest, &path, Believed::All, nobody(), &mut |_| Ok(())).expect("removed");
     assert!(built.to("bin").is_dir() && !built.to("etc").exists());
 }
 
@@ -239,11 +245,11 @@ fn a_record_of_someone_else_removes_only_what_this_tree_installs() {
     std::fs::create_dir(built.to("lib")).expect("someone's");
     let path = built.to("share/boltboard/t.json");
     forged.write(&path).expect("written");
-    let strange = InstallAsk { parts: &[], staging: None, is_stale: &|_| false, wrote: &|_| false };
+    let strange = InstallAsk { parts: &[], staging: None, is_stale: &|_| false, wrote: &|_| false, running: nobody() };
     let plan = plan_install(&built.planner.input(), &built.planner.plan(), &strange).expect("a plan");
     assert_eq!((plan.obsolete.len(), plan.kept.len()), (0, 1), "it stays");
     let installable = Installable::of(&built.planner.input());
-    let removal = uninstall(&forged, &path, Believed::Only(&installable), &mut |_| Ok(())).expect("removed");
+    let removal = uninstall(&forged, &path, Believed::Only(&installable), nobody(), &mut |_| Ok(())).expect("removed");
     assert_eq!(removal.removed, [built.to("bin/tool"), built.to("etc/t.conf")]);
     assert_eq!(removal.doubted, std::slice::from_ref(&victim));
     assert!(victim.exists() && built.to("lib").exists());
@@ -371,4 +377,47 @@ fn what_changed_meanwhile_is_left() {
     yard.recover(&change).expect("finished");
     assert_eq!(std::fs::read_to_string(folder.path().join("gone")).expect("there"), "dear to someone");
     assert_eq!(std::fs::read_to_string(folder.path().join("first")).expect("there"), "new");
+}
+
+#[test]
+fn what_a_machine_was_booted_with_stays_beside_what_replaces_it() {
+    let built = Built::new();
+    built.install().expect("installed");
+    built.tree.write("proc/cmdline", "BOOT_IMAGE=(hd0,gpt2)/bin/tool root=/dev/sda1\n");
+    let booted = Running::of(&built.tree.root().join("proc"));
+    let install = |running: &Running| {
+        let ask = InstallAsk { running, ..all(None) };
+        let plan = plan_install(&built.planner.input(), &built.planner.plan(), &ask).expect("a plan");
+        let lock = built.lock();
+        let seals = &mut |_| Ok(());
+        super::install(&built.planner.board, &from(), &plan, Record::Write(&lock), seals).expect("installed")
+    };
+    let lies = |name: &str| std::fs::read_to_string(built.to(name)).ok();
+    built.tree.write("build/out/bin/tool", "tool 2");
+    let report = install(&booted);
+    assert_eq!(report.kept_beside, [(built.to("bin/tool"), built.to("bin/tool.from-1"))]);
+    assert_eq!((lies("bin/tool").as_deref(), lies("bin/tool.from-1").as_deref()), (Some("tool 2"), Some("tool 1")));
+    // Going back, too, and whatever goes back keeps what was booted.
+    let generations = Generations::read(&built.to("share/boltboard/t.json"), &built.planner.board);
+    let generations = generations.expect("readable").expect("there");
+    let plan = generations.plan_back(1, Believed::All, &booted).expect("a plan");
+    generations.back(&plan, &mut |_| Ok(())).expect("done");
+    assert_eq!((lies("bin/tool").as_deref(), lies("bin/tool.from-1-2").as_deref()), (Some("tool 1"), Some("tool 2")));
+    // A removal leaves it; once another one was booted, what stayed goes.
+    let path = built.to("share/boltboard/t.json");
+    let removal = uninstall(&built.record(), &path, Believed::All, &booted, &mut |_| Ok(())).expect("removed");
+    assert_eq!(removal.in_use, [built.to("bin/tool")]);
+    assert_eq!(lies("bin/tool").as_deref(), Some("tool 1"));
+    let other = Built::new();
+    other.install().expect("installed");
+    other.tree.write("proc/cmdline", "BOOT_IMAGE=/bin/tool\n");
+    other.tree.write("build/out/bin/tool", "tool 2");
+    let booted = Running::of(&other.tree.root().join("proc"));
+    let ask = InstallAsk { running: &booted, ..all(None) };
+    let plan = plan_install(&other.planner.input(), &other.planner.plan(), &ask).expect("a plan");
+    let seals = &mut |_| Ok(());
+    super::install(&other.planner.board, &from(), &plan, Record::Write(&other.lock()), seals).expect("installed");
+    assert!(other.to("bin/tool.from-1").exists());
+    let report = other.install().expect("installed");
+    assert_eq!(report.removed, [other.to("bin/tool.from-1")]);
 }

@@ -43,7 +43,7 @@ impl PlanInput<'_> {
     /// The headers that a generated part makes.
     fn made_headers(&self, part: &PartDef) -> Vec<RelPath> {
         let files = self.generated_files(part).into_iter().map(|file| source_path(&file).clone());
-        files.filter(|file| is_header(file)).collect()
+        files.filter(is_header).collect()
     }
 
     /// All files of a kit, by their places.

@@ -1,6 +1,6 @@
 //! `boltboard back`
 
-use boltboard_core::install::{After, Generations, Limits, Lock, manifest_path};
+use boltboard_core::install::{After, Generations, Limits, Lock, Running, manifest_path};
 use clap::Args;
 
 use super::installed::{
@@ -71,7 +71,7 @@ pub fn run(global: &Global, screen: &Screen, args: &BackArgs) -> Result<Exit, St
     }
     let written_here = generations.all.values().all(|manifest| session.work.wrote_record(&manifest.seal()));
     let installable = believed(&session, &resolved, written_here)?;
-    let plan = generations.plan_back(to, of(&installable))?;
+    let plan = generations.plan_back(to, of(&installable), &Running::here())?;
     if !args.preview {
         generations.back(&plan, &mut |seal| session.work.note_record(&seal))?;
     }

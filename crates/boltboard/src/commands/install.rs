@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::install::{
-    After, Against, BuiltFrom, CanAct, Contents, DueAction, InstallAsk, InstallFault, Lock, Record, Searching,
+    After, Against, BuiltFrom, CanAct, Contents, DueAction, InstallAsk, InstallFault, Lock, Record, Running, Searching,
     ServiceHost, Smoked, Unready, header_runs, install as core_install, installed_services, manifest_path, misfits,
     plan_install, smoke, smoke_runs, system_program, unready, unready_services,
 };
@@ -63,9 +63,14 @@ pub fn run(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit,
     let mut stale = session.to_hand_over(&resolved, &planned);
     stale.extend(due.iter().flat_map(|id| &planned.plan.steps[*id].writes).cloned());
     let wrote = |seal: &_| session.work.wrote_record(seal);
-    let (of_parts, below) = (&parts, staging.as_deref());
-    let before =
-        InstallAsk { parts: of_parts, staging: below, is_stale: &|output| stale.contains(output), wrote: &wrote };
+    let (of_parts, below, running) = (&parts, staging.as_deref(), &Running::here());
+    let before = InstallAsk {
+        parts: of_parts,
+        staging: below,
+        is_stale: &|output| stale.contains(output),
+        wrote: &wrote,
+        running,
+    };
     let plan = plan_install(&session.plan_input(&resolved, &planned), &planned.plan, &before)?;
     let acts = staging.is_none() && !args.no_actions;
     let actions = if acts { actions_after(&session, &resolved, &planned, After::Installing) } else { vec![] };
@@ -97,7 +102,7 @@ pub fn run(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit,
         return Ok(built.exit);
     }
     let input = session.plan_input(&built.resolved, &built.planned);
-    let now = InstallAsk { parts: of_parts, staging: below, is_stale: &|_| false, wrote: &wrote };
+    let now = InstallAsk { parts: of_parts, staging: below, is_stale: &|_| false, wrote: &wrote, running };
     let manifest = manifest_path(&session.board, &prefix_of(&session, &built.resolved)?);
     let lock = staging.is_none().then(|| Lock::take(&manifest)).transpose()?;
     let record = lock.as_ref().map_or(Record::Leave, Record::Write);
@@ -120,7 +125,7 @@ pub fn run(global: &Global, screen: &Screen, args: &InstallArgs) -> Result<Exit,
     } else {
         screen.out(&deliver::acted(&acted));
         screen.out(&ready::unready(&unready, &has_program));
-        screen.out(&deliver::installed(&report, staging.is_none()));
+        screen.out(&deliver::installed(&plan, &report, staging.is_none()));
     }
     Ok(exit_of_actions(&acted))
 }

@@ -1,6 +1,6 @@
 //! `boltboard uninstall`
 
-use boltboard_core::install::{After, Lock, manifest_path, uninstall};
+use boltboard_core::install::{After, Lock, Running, manifest_path, uninstall};
 use clap::Args;
 
 use super::installed::{
@@ -44,7 +44,8 @@ pub fn run(global: &Global, screen: &Screen, args: &UninstallArgs) -> Result<Exi
     let manifest = in_place(&session, &resolved)?;
     let written_here = session.work.wrote_record(&manifest.seal());
     let installable = believed(&session, &resolved, written_here)?;
-    let removal = uninstall(&manifest, &path, of(&installable), &mut |seal| session.work.note_record(&seal))?;
+    let removal =
+        uninstall(&manifest, &path, of(&installable), &Running::here(), &mut |seal| session.work.note_record(&seal))?;
     drop(lock);
     let acted = if args.no_actions || session.board.actions.is_empty() {
         vec![]

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use boltboard_core::install::{Acted, BackPlan, DueAction, Generations, KeptEdit, Manifest, Move, State, ThreeWay};
 use serde::Serialize;
 
+use super::deliver::stays;
 use super::json::{ActionTold, KeptTold};
 use super::text::{Cell, Role, age, columns, count, next_line, paint};
 
@@ -192,6 +193,7 @@ pub struct BackTold {
     written: Vec<PathBuf>,
     removed: Vec<PathBuf>,
     kept: Vec<KeptTold>,
+    in_use: Vec<PathBuf>,
     actions: Vec<ActionTold>,
 }
 
@@ -209,6 +211,7 @@ impl BackTold {
             written: paths(&|one| one.after != State::Nothing),
             removed: paths(&|one| one.after == State::Nothing),
             kept: plan.kept.iter().map(KeptTold::of).collect(),
+            in_use: plan.in_use.iter().map(|(path, _)| path.clone()).collect(),
             actions: acted.iter().map(ActionTold::done).collect(),
         }
     }
@@ -232,6 +235,7 @@ pub fn done(told: &BackTold, plan: &BackPlan, width: usize) -> String {
         columns(&rows, 0, width) + &format!("{files}\n")
     };
     plan.kept.iter().for_each(|kept| text += &kept_edit(kept));
+    plan.in_use.iter().for_each(|(path, used)| text += &stays(path, *used));
     text += &if told.done {
         next_line(format!("boltboard back {}", told.from), "forward again")
     } else {

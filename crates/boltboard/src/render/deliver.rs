@@ -1,11 +1,12 @@
 //! What goes where, and what was removed.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::{Board, PartId};
 use boltboard_core::install::{
-    Acted, CanAct, DueAction, InstallFile, InstallFolder, InstallPlan, InstallReport, InstallStep, Removal, There,
+    Acted, CanAct, DueAction, InUse, InstallFile, InstallFolder, InstallPlan, InstallReport, InstallStep, Removal,
+    There,
 };
 
 use super::back::kept_edit;
@@ -57,6 +58,11 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
             old.path.display()
         ));
     }
+    plan.in_use.iter().for_each(|(path, used)| text.push_str(&stays(path, *used)));
+    for file in plan.files.iter().filter(|file| file.keeps) {
+        let what = "is what this machine was booted with: it stays beside what replaces it";
+        text.push_str(&format!("{} {} {what}\n", paint(Role::Name, "stays:"), file.target.display()));
+    }
     for action in actions {
         let command = command_of(action);
         let how = match action.can {
@@ -106,8 +112,18 @@ pub fn acted(all: &[(DueAction, Acted)]) -> String {
     text
 }
 
+/// Says that a file is no longer part of the tree, and stays because somebody uses it now.
+pub fn stays(path: &Path, used: InUse) -> String {
+    let who = match used {
+        InUse::Process(number) => format!("process {number} uses it"),
+        InUse::Kernel => "it belongs to the kernel that runs".to_string(),
+    };
+    let head = paint(Role::Name, "stays for now:");
+    format!("{head} {} is no longer part of it, and {who}\n", path.display())
+}
+
 /// Sums an installation up.
-pub fn installed(report: &InstallReport, recorded: bool) -> String {
+pub fn installed(plan: &InstallPlan, report: &InstallReport, recorded: bool) -> String {
     let mut text = format!(
         "{} {} written, {} unchanged",
         paint(Role::Good, "Installed:"),
@@ -121,6 +137,17 @@ pub fn installed(report: &InstallReport, recorded: bool) -> String {
         text.push_str(&format!(", {} removed", report.removed.len()));
     }
     text.push_str(".\n");
+    plan.in_use.iter().for_each(|(path, used)| text.push_str(&stays(path, *used)));
+    if !plan.in_use.is_empty() {
+        text.push_str(&next_line("boltboard install", "remove that too, once nobody uses it"));
+    }
+    for (path, place) in &report.kept_beside {
+        let (path, place) = (path.display(), place.display());
+        text.push_str(&format!(
+            "{} what this machine was booted with as {path} is {place} now\n",
+            paint(Role::Name, "kept:")
+        ));
+    }
     report.kept.iter().for_each(|kept| text.push_str(&kept_edit(kept)));
     for (folder, owner) in &report.not_given {
         let folder = folder.display().to_string();
@@ -149,6 +176,13 @@ pub fn removed(removal: &Removal) -> String {
     for path in &removal.left {
         text.push_str(&format!(
             "{} {} was changed since it was installed\n",
+            paint(Role::Warn, "left:"),
+            path.display()
+        ));
+    }
+    for path in &removal.in_use {
+        text.push_str(&format!(
+            "{} {} belongs to the kernel that runs; remove it by hand once another one does\n",
             paint(Role::Warn, "left:"),
             path.display()
         ));

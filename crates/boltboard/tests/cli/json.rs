@@ -237,7 +237,7 @@ fn every_answer_has_just_its_documented_fields() {
     let quantities = ["wall-ms", "cpu-ms", "memory-bytes", "output-bytes", "code-bytes", "build-work-ms"];
     keys(first(&trial, "variants"), &[&["name", "profile", "tried", "failed?"], &quantities[..]].concat());
     let install = answer("install --preview");
-    keys(&install, &["format", "files", "folders", "obsolete", "actions", "manifest"]);
+    keys(&install, &["format", "files", "folders", "obsolete", "in-use", "actions", "manifest"]);
     keys(first(&install, "files"), &["path", "part", "mode", "step"]);
     tree.run(&format!("set prefix={}/to", tree.path().display())).code(0);
     tree.run("install").code(0);
@@ -248,7 +248,10 @@ fn every_answer_has_just_its_documented_fields() {
     let one = ["number", "in-place", "installed-s", "profile", "version", "files", "options"];
     keys(first(&back, "generations"), &[&one[..], &["added", "changed", "removed"]].concat());
     keys(first(first(&back, "generations"), "options"), &["option", "before?", "after?"]);
-    keys(&answer("back 1 --preview"), &["format", "from", "to", "done", "written", "removed", "kept", "actions"]);
+    keys(
+        &answer("back 1 --preview"),
+        &["format", "from", "to", "done", "written", "removed", "kept", "in-use", "actions"],
+    );
     keys(
         &answer("uninstall --preview"),
         &["format", "tree", "version", "profile", "patches", "compiler", "environment", "paths"],
@@ -333,12 +336,12 @@ fn commands_that_act_answer_too() {
     keys(first(&test, "tests"), &["test", "outcome", "why?", "wall-ms", "said", "log?", "command"]);
     answer(&format!("set prefix={}/to", tree.path().display()), 0);
     let installed = answer("install", 0);
-    let fields = ["format", "written", "unchanged", "kept", "folders", "not-given", "removed", "manifest"];
+    let fields = ["format", "written", "unchanged", "kept", "folders", "not-given", "removed", "in-use", "manifest"];
     keys(&installed, &[&fields[..], &["generation", "unready", "actions"]].concat());
     let checked = answer("install --check", 1);
     keys(&checked, &["format", "unready", "smoke"]);
     keys(first(&checked, "unready"), &["what", "file?", "library?", "first?", "user?", "port?"]);
-    let gone = ["format", "tree", "version", "removed", "left", "doubted", "gone", "actions"];
+    let gone = ["format", "tree", "version", "removed", "left", "doubted", "in-use", "gone", "actions"];
     keys(&answer("uninstall", 0), &gone);
     tree.write("src/main.c", "int main(void) { return wrong; }\n");
     let failed = answer("build", 1);

@@ -40,6 +40,7 @@ mod profiles;
 mod reasoning;
 mod records;
 mod rounds;
+mod running;
 mod same_text;
 mod schema;
 mod services;

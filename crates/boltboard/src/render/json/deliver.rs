@@ -20,6 +20,7 @@ pub struct InstallAnswer {
     files: Vec<FileAnswer>,
     folders: Vec<FolderAnswer>,
     obsolete: Vec<String>,
+    in_use: Vec<String>,
     actions: Vec<ActionTold>,
     manifest: String,
 }
@@ -76,6 +77,7 @@ pub fn install(board: &Board, plan: &InstallPlan, actions: &[DueAction]) -> Inst
         files: plan.files.iter().map(file).collect(),
         folders: plan.folders.iter().map(folder).collect(),
         obsolete: plan.obsolete.iter().map(|f| f.path.display().to_string()).collect(),
+        in_use: plan.in_use.iter().map(|(path, _)| path.display().to_string()).collect(),
         actions: actions.iter().map(ActionTold::due).collect(),
         manifest: plan.manifest_path.display().to_string(),
     }
@@ -91,6 +93,7 @@ pub struct InstalledAnswer {
     folders: Vec<String>,
     not_given: Vec<OwnerAnswer>,
     removed: Vec<String>,
+    in_use: Vec<String>,
     manifest: String,
     generation: u32,
     unready: Vec<UnreadyAnswer>,
@@ -182,6 +185,7 @@ pub fn installed(
             .map(|(path, owner)| OwnerAnswer { path: path.display().to_string(), owner: owner.clone() })
             .collect(),
         removed: paths(&report.removed),
+        in_use: plan.in_use.iter().map(|(path, _)| path.display().to_string()).collect(),
         manifest: plan.manifest_path.display().to_string(),
         generation: report.generation,
         unready: all.iter().map(UnreadyAnswer::of).collect(),
@@ -197,6 +201,7 @@ pub struct RemovedAnswer {
     version: String,
     removed: Vec<String>,
     left: Vec<String>,
+    in_use: Vec<String>,
     doubted: Vec<String>,
     gone: Vec<String>,
     actions: Vec<ActionTold>,
@@ -210,6 +215,7 @@ pub fn removed(manifest: &Manifest, removal: &Removal, acted: &[(DueAction, Acte
         version: manifest.version.clone(),
         removed: paths(&removal.removed),
         left: paths(&removal.left),
+        in_use: paths(&removal.in_use),
         doubted: paths(&removal.doubted),
         gone: paths(&removal.gone),
         actions: acted.iter().map(ActionTold::done).collect(),
