@@ -60,6 +60,7 @@ pub mod step;
 pub mod patch;
 pub mod carry;
 pub mod plan;
+pub mod shared;
 pub mod judge;
 pub mod lint;
 pub mod compare;

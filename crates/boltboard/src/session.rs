@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::ops::{Deref, DerefMut};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::{Asked, NEED_PREFIX, NeedId, OptionId, TryFault};
@@ -11,6 +11,7 @@ use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
     Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, WORK, Whereabouts,
 };
+use boltboard_core::shared::SharedConfig;
 use boltboard_core::survey::Facts;
 use boltboard_core::work::{Stamp, WorkLock};
 
@@ -44,7 +45,9 @@ impl DerefMut for Session {
 impl Session {
     /// Reads the tree that the arguments name.
     pub fn open(global: &Global, screen: &Screen) -> Result<Session, Stop> {
-        let core = Core::open(scope(global), surroundings()?)?;
+        let mut around = surroundings()?;
+        around.shared = shared(global)?;
+        let core = Core::open(scope(global), around)?;
         Ok(Session { core, global: global.clone(), screen: *screen })
     }
 
@@ -272,7 +275,7 @@ impl LastBuild {
 
 /// What was typed, as the core takes it.
 pub fn scope(global: &Global) -> Scope {
-    let Global { tree, sources, work, profile, tried, assume, forbid, facts, json: _ } = global.clone();
+    let Global { tree, sources, work, profile, tried, assume, forbid, facts, json: _, store: _ } = global.clone();
     Scope { tree, sources, work, profile, tried, assume, forbid, facts, with_add_on: None }
 }
 
@@ -288,6 +291,23 @@ pub fn surroundings() -> Result<Surroundings, Stop> {
         program: format!("{} {stamp:?}", env!("CARGO_PKG_VERSION")),
         own: own.map(|file| OwnProgram { file, gate: crate::GATE, guard: crate::GUARD }),
         cores: cores(),
+        shared: None,
+    })
+}
+
+/// The file in which a person says where results are shared. It never lies in a tree.
+pub fn shared_file() -> PathBuf {
+    let variable = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
+    let folder = variable("XDG_CONFIG_HOME").or_else(|| Some(variable("HOME")?.join(".config")));
+    folder.unwrap_or_else(|| PathBuf::from("/etc")).join("boltboard/store.toml")
+}
+
+/// Where results are shared, as it was typed or the person says.
+pub fn shared(global: &Global) -> Result<Option<SharedConfig>, Stop> {
+    let token = std::env::var("BOLTBOARD_STORE_TOKEN").ok();
+    SharedConfig::of(global.store.as_deref(), token.as_deref(), &shared_file()).map_err(|fault| {
+        let told = Diagnostic::new(fault.to_string());
+        Stop::new(Exit::WrongUse, told.next("boltboard store --help", "where results are shared, and how that is said"))
     })
 }
 

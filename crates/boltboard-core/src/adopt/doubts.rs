@@ -29,6 +29,10 @@ pub(super) fn note(story: &mut Story<'_>, model: &Model, questions: &[Question])
     for question in questions {
         match question {
             Question::Version | Question::Hints(_) => {}
+            Question::Names(clashes) => clashes.iter().for_each(|clash| {
+                let said = format!("{} have one name: which of them keeps it?", clash.files.join(", "));
+                story.doubt(&format!("name {}", clash.name), &said);
+            }),
             Question::Flags(flags) => {
                 story.doubt(&format!("flags {}", flags.join(" ")), "people may want to choose these: are they options?")
             }

@@ -10,7 +10,7 @@ use super::model::{Model, PartForm};
 use super::needs::Host;
 use super::paths::{absolute, relative_to};
 use super::patterns::Files;
-use super::questions::{Answers, Question};
+use super::questions::{Answers, NamesAnswer, Question};
 use super::story::{Doubt, Story};
 use super::text::{Writer, kept_place};
 use super::watched::Watched;
@@ -100,7 +100,7 @@ pub(super) fn picture(watched: &Watched, host: &Host, answers: &Answers, at: &Pa
         story.doubt("the watched build", &format!("not all of it was seen: {blind}"));
     }
     let all = story.compiles.len();
-    let mut model = Model::of(&mut story, host);
+    let mut model = Model::of(&mut story, host, answers.names.as_ref());
     let asked = Question::of(&model, answers);
     model.version = model.version.or_else(|| answers.version.clone());
     let objects: BTreeMap<(String, String), Theirs> = model
@@ -114,6 +114,12 @@ pub(super) fn picture(watched: &Watched, host: &Host, answers: &Answers, at: &Pa
         story.compiles.iter().filter(|c| !used.contains(&c.object)).map(|c| c.source.clone()).collect();
     for source in &unused {
         story.doubt(source, "it was compiled, and nothing was linked of it");
+    }
+    if let Some(NamesAnswer::Kept(files)) = &answers.names {
+        let known: BTreeSet<&String> = model.clashes.iter().flat_map(|clash| &clash.files).collect();
+        for file in files.iter().filter(|file| !known.contains(file)) {
+            story.doubt(file, "it is to keep its name, and no other file of that name was linked");
+        }
     }
     doubts::note(&mut story, &model, &asked);
     let files = Files::of(story.before.iter().map(String::as_str));

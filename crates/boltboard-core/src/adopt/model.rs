@@ -5,7 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::delivered::Delivered;
 use super::draw::Theirs;
 use super::made::Made;
-use super::names::{compilers, free_name, part_names, set_name, tree_name, version};
+use super::names::{NameClash, PartNames, compilers, free_name, part_names, set_name, tree_name, version};
+use super::questions::NamesAnswer;
 use super::needs::{DrawnNeed, Host, Libraries, Linked, libraries, plain_name};
 use super::paths::{absolute, base_name, folder_name};
 use super::story::{Join, JoinKind, Story};
@@ -81,6 +82,8 @@ type Group = (BTreeSet<usize>, usize);
 pub(super) struct Model {
     pub name: String,
     pub version: Option<String>,
+    /// Names that several parts would have.
+    pub clashes: Vec<NameClash>,
     pub compilers: (String, String),
     pub parts: Vec<DrawnPart>,
     pub needs: Vec<DrawnNeed>,
@@ -91,7 +94,7 @@ pub(super) struct Model {
 }
 
 impl Model {
-    pub fn of(story: &mut Story<'_>, host: &Host) -> Model {
+    pub fn of(story: &mut Story<'_>, host: &Host, answer: Option<&NamesAnswer>) -> Model {
         let made = Made::of(story);
         let mut objects = Objects::new();
         for (at, compile) in story.compiles.iter().enumerate() {
@@ -100,7 +103,7 @@ impl Model {
         let inputs: Vec<Inputs> = (0..story.joins.len()).map(|at| inputs_of(story, &objects, at)).collect();
         let linked: Linked = inputs.iter().flat_map(|inputs| inputs.libraries.iter().cloned()).collect();
         let found = libraries(host, &linked, &made.host_headers, &all_flags(story));
-        let names = part_names(story, &made);
+        let PartNames { names, clashes } = part_names(story, &made, answer);
         let groups = groups_of(story, &inputs);
         let mut taken: BTreeSet<String> = names.iter().cloned().collect();
         taken.extend(made.generated.iter().map(|part| part.name.clone()));
@@ -136,6 +139,7 @@ impl Model {
         Model {
             name: tree_name(story),
             version: version(story),
+            clashes,
             compilers: compilers(story),
             parts,
             needs: found.needs.into_values().collect(),

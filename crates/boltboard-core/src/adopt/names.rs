@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::made::Made;
 use super::needs::plain_name;
 use super::paths::{base_name, folder_name};
+use super::questions::NamesAnswer;
 use super::story::{JoinKind, Story};
 use super::words::Word;
 
@@ -19,25 +20,58 @@ pub(super) fn free_name(name: String, taken: &mut BTreeSet<String>) -> String {
     free
 }
 
-pub(super) fn part_names(story: &Story<'_>, made: &Made) -> Vec<String> {
+/// Parts of one kind whose files have one name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NameClash {
+    /// The name that each of them would have.
+    pub name: String,
+    /// Their files, as paths of the tree.
+    pub files: Vec<String>,
+}
+
+/// What parts are called.
+pub(super) struct PartNames {
+    /// The name of each join.
+    pub names: Vec<String>,
+    /// The names that several of them would have.
+    pub clashes: Vec<NameClash>,
+}
+
+pub(super) fn part_names(story: &Story<'_>, made: &Made, answer: Option<&NamesAnswer>) -> PartNames {
     let mut taken: BTreeSet<String> = made.generated.iter().map(|part| part.name.clone()).collect();
     let mut names = vec![String::new(); story.joins.len()];
-    let file = |at: usize| base_name(&story.last_name(&story.joins[at].output)).to_string();
+    let wanted: Vec<String> = (0..names.len()).map(|at| wanted_name(story, at)).collect();
+    let place = |at: usize| {
+        let last = story.last_name(&story.joins[at].output);
+        story.in_tree(&last).unwrap_or(&last).to_string()
+    };
+    let mut alike: BTreeMap<(JoinKind, &str), Vec<usize>> = BTreeMap::new();
+    wanted.iter().enumerate().for_each(|(at, name)| alike.entry((story.joins[at].kind, name)).or_default().push(at));
+    alike.retain(|_, joins| joins.len() > 1);
+    let clashing: BTreeSet<usize> = alike.values().flatten().copied().collect();
+    let with_folder = |at: usize| match answer {
+        Some(NamesAnswer::Folders) => clashing.contains(&at),
+        Some(NamesAnswer::Kept(files)) => {
+            let others = alike.get(&(story.joins[at].kind, wanted[at].as_str()));
+            let is_kept = |at: &usize| files.contains(&place(*at));
+            others.is_some_and(|others| others.iter().any(is_kept)) && !is_kept(&at)
+        }
+        Some(NamesAnswer::Numbered) | None => false,
+    };
     let mut order: Vec<usize> = (0..names.len()).collect();
     // Programs keep their names; a library of the same name gives way.
     order.sort_by_key(|at| {
-        (story.joins[*at].kind != JoinKind::Program, story.joins[*at].kind == JoinKind::Archive, *at)
+        let kind = story.joins[*at].kind;
+        (kind != JoinKind::Program, kind == JoinKind::Archive, with_folder(*at), *at)
     });
     for at in order {
-        let file = file(at);
-        let stem = match story.joins[at].kind {
-            JoinKind::Program => file.as_str(),
-            JoinKind::Archive => file.trim_end_matches(".a"),
-            JoinKind::Partial => file.trim_end_matches(".o"),
-            JoinKind::Shared => file.split(".so").next().unwrap_or(&file),
-        };
-        let short = stem.strip_prefix("lib").filter(|short| !short.is_empty()).unwrap_or(stem);
-        let name = if story.joins[at].kind == JoinKind::Program { plain_name(stem) } else { plain_name(short) };
+        let mut name = wanted[at].clone();
+        if with_folder(at) {
+            let place = place(at);
+            let folder = base_name(folder_name(&place));
+            let folder = if folder.is_empty() { tree_name(story) } else { plain_name(folder) };
+            name = format!("{folder}-{name}");
+        }
         let again = match story.joins[at].kind {
             JoinKind::Archive | JoinKind::Shared if taken.contains(&name) && !taken.contains(&format!("lib{name}")) => {
                 format!("lib{name}")
@@ -47,7 +81,26 @@ pub(super) fn part_names(story: &Story<'_>, made: &Made) -> Vec<String> {
         };
         names[at] = free_name(again, &mut taken);
     }
-    names
+    let clash = |((_, name), joins): (&(JoinKind, &str), &Vec<usize>)| NameClash {
+        name: (*name).to_string(),
+        files: joins.iter().map(|at| place(*at)).collect(),
+    };
+    let clashes = alike.iter().map(clash).collect();
+    PartNames { names, clashes }
+}
+
+/// The name that a part would have if it were the only one.
+fn wanted_name(story: &Story<'_>, at: usize) -> String {
+    let last = story.last_name(&story.joins[at].output);
+    let file = base_name(&last);
+    let stem = match story.joins[at].kind {
+        JoinKind::Program => file,
+        JoinKind::Archive => file.trim_end_matches(".a"),
+        JoinKind::Partial => file.trim_end_matches(".o"),
+        JoinKind::Shared => file.split(".so").next().unwrap_or(file),
+    };
+    let short = stem.strip_prefix("lib").filter(|short| !short.is_empty()).unwrap_or(stem);
+    if story.joins[at].kind == JoinKind::Program { plain_name(stem) } else { plain_name(short) }
 }
 
 /// A set of objects is called by what its users' names have in common, or by its folder.

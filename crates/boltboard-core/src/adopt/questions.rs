@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::model::Model;
+use super::names::NameClash;
 
 /// Answers of a person. What is not answered is drawn as is safe.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -14,6 +15,20 @@ pub struct Answers {
     pub flags: Option<FlagsAnswer>,
     /// The families of macros, and the macros, that become options.
     pub hints: Option<Vec<String>>,
+    /// What parts of one kind are called whose files have one name.
+    pub names: Option<NamesAnswer>,
+}
+
+/// What parts of one kind are called whose files have one name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum NamesAnswer {
+    /// The first that was linked has the name, the others a number behind it.
+    Numbered,
+    /// Each has the name of its folder before it.
+    Folders,
+    /// These files' parts have the name, the others that of their folder before it.
+    Kept(Vec<String>),
 }
 
 /// What becomes of such flags.
@@ -35,13 +50,15 @@ pub enum Question {
     Flags(Vec<String>),
     /// Macros of these families look like options.
     Hints(Vec<(String, Vec<String>)>),
+    /// Files of several parts have one name.
+    Names(Vec<NameClash>),
 }
 
 /// An answer that is none.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum AnswerFault {
     /// Nothing of that name is asked.
-    #[error("nothing called `{0}` is asked: `version`, `flags` and `hints` are")]
+    #[error("nothing called `{0}` is asked: `version`, `flags`, `names` and `hints` are")]
     Unknown(String),
     /// It is no answer to that.
     #[error("`{answer}` is no answer to `{question}`: write {known}")]
@@ -66,6 +83,9 @@ impl Question {
         if !flags.is_empty() && answers.flags.is_none() {
             questions.push(Question::Flags(flags));
         }
+        if !model.clashes.is_empty() && answers.names.is_none() {
+            questions.push(Question::Names(model.clashes.clone()));
+        }
         questions
     }
 
@@ -75,6 +95,7 @@ impl Question {
             Question::Version => "version",
             Question::Flags(_) => "flags",
             Question::Hints(_) => "hints",
+            Question::Names(_) => "names",
         }
     }
 
@@ -84,6 +105,7 @@ impl Question {
             Question::Version => "0",
             Question::Flags(_) => "fixed",
             Question::Hints(_) => "none",
+            Question::Names(_) => "numbered",
         }
     }
 }
@@ -117,6 +139,15 @@ impl Answers {
                     return Err(value("hints", "families or macros, as in `WITH,USE_TLS`, or `none`"));
                 }
                 self.hints = Some(if answer == "none" { Vec::new() } else { names });
+            }
+            "names" => {
+                let files = || answer.split(',').map(|file| file.trim().to_string());
+                self.names = Some(match answer {
+                    "numbered" => NamesAnswer::Numbered,
+                    "folders" => NamesAnswer::Folders,
+                    _ if files().all(|file| file.contains('/')) => NamesAnswer::Kept(files().collect()),
+                    _ => return Err(value("names", "`numbered`, `folders`, or the files that keep their names")),
+                });
             }
             other => return Err(AnswerFault::Unknown(other.to_string())),
         }
@@ -200,6 +231,8 @@ mod tests {
         answers.take("flags", "options").unwrap();
         answers.take("hints", "WITH, USE_TLS").unwrap();
         assert_eq!(answers.hints, Some(vec!["WITH".to_string(), "USE_TLS".to_string()]));
+        answers.take("names", "client/tool, server/other").unwrap();
+        assert_eq!(answers.names, Some(NamesAnswer::Kept(vec!["client/tool".into(), "server/other".into()])));
         assert_eq!(Answers::parse(&answers.text()), answers);
         assert_eq!(Answers::parse("other = 1"), Answers::default());
         for (key, answer, told) in [
@@ -210,7 +243,8 @@ mod tests {
                 "`a b` is no answer to `hints`: write families or macros, as in `WITH,USE_TLS`, or `none`",
             ),
             ("version", "", "`` is no answer to `version`: write a version, as in `2.4`"),
-            ("name", "x", "nothing called `name` is asked: `version`, `flags` and `hints` are"),
+            ("name", "x", "nothing called `name` is asked: `version`, `flags`, `names` and `hints` are"),
+            ("names", "tool", "`tool` is no answer to `names`: write `numbered`, `folders`, or the files that keep their names"),
         ] {
             assert_eq!(answers.take(key, answer).unwrap_err().to_string(), told);
         }

@@ -46,7 +46,7 @@ impl Compile {
 }
 
 /// What several objects became.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum JoinKind {
     Archive,
     Program,

@@ -9,12 +9,21 @@ use crate::base::Digest;
 use crate::step::{Kind, Location, Look, Step};
 use crate::store::Note;
 
+/// Tells whether a step can make a file: one that it is to write, or one beside its object where it leaves further ones.
+fn is_made_by(step: &Step, kept: &str) -> bool {
+    let Ok(place) = kept.parse::<Location>() else { return false };
+    let beside = |object: &Location| object.beside(place.name()).as_ref() == Some(&place);
+    step.writes.contains(&place) || step.makes_more() && step.writes.first().is_some_and(beside)
+}
+
 impl Judge<'_> {
     /// Returns the kept notes of a command, first those that were taken down when the same macros could be seen: of others it costs more to
     /// find out.
     pub(super) fn likely_notes(&self, step: &Step, base_key: &Digest) -> impl Iterator<Item = Note> {
         let names = self.names_digest(step);
         let mut notes = self.store.notes(base_key);
+        // Whoever wrote a note, it says nothing of places that this step has nothing to do with.
+        notes.retain(|note| note.outputs.iter().all(|output| is_made_by(step, &output.location)));
         notes.sort_by_key(|note| note.macro_names != names);
         notes.into_iter()
     }

@@ -388,7 +388,10 @@ impl Executor<'_> {
                 self.judge.status.learn(&path, output.digest);
             }
         }
-        self.store.add_note(&step.base_key(), note, scrap)
+        let key = step.base_key();
+        self.store.add_note(&key, note, scrap)?;
+        self.store.tell_others(&key, note);
+        Ok(())
     }
 }
 

@@ -21,6 +21,7 @@ use crate::record::Handed;
 use crate::run::{
     AfterFailure, BuildInput, BuildReport, Jobs, Reads, Verification, Watch, Watching, available_memory, build, verify,
 };
+use crate::shared::OthersReport;
 use crate::step::StepId;
 use crate::store::StoreLimits;
 use crate::watch::Gate;
@@ -85,6 +86,8 @@ pub struct Built {
     pub report: BuildReport,
     /// What the ledger says of it.
     pub entry: LedgerEntry,
+    /// What came from others and went to them, where results are shared.
+    pub shared: Option<OthersReport>,
 }
 
 /// What holding a build against a clean one came to.
@@ -109,6 +112,9 @@ impl Whereabouts {
         Ok((report, entry))
     }
 }
+
+/// How long a build waits at its end until what it made is given to others.
+const FOR_OTHERS: Duration = Duration::from_secs(20);
 
 impl Session {
     /// Begins a build of the profile in use: plans it and makes the work folder ready. Where it is known what has changed since the last
@@ -182,9 +188,10 @@ impl Session {
             sweep,
         });
         let only = only_of(&planned.plan, &ask.parts);
+        let others = self.others(&planned.plan, true);
         let input = BuildInput {
             plan: &planned.plan,
-            store: &self.store(),
+            store: &self.store_with(others.as_ref()),
             status,
             tokens: &TokenMemo::default(),
             launch: &self.launch,
@@ -224,13 +231,16 @@ impl Session {
         }
         entry.reasons = self.main_reasons(&planned.plan, &report);
         entry.disk = self.disk(&planned.folders, &report, entry.steps)?;
+        entry.shared = others.as_ref().map_or(0, |others| others.taken());
         Ledger::append(&self.work.ledger(), &entry)?;
+        // Before the store forgets anything.
+        let shared = others.map(|others| others.finish(FOR_OTHERS));
         self.trim_store()?;
         if !report.spans.is_empty() {
             course_of(&planned.plan, &report, entry.started_s).save(&planned.folders.build)?;
         }
         debug!("noted");
-        Ok(Built { report, entry })
+        Ok(Built { report, entry, shared })
     }
 
     /// Compares what was built with a clean build by a plan of everything; the clean build is removed afterwards. The lock is held until

@@ -37,6 +37,7 @@ pub(super) fn entry_of(
     slowest.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
     slowest.truncate(SLOWEST);
     LedgerEntry {
+        shared: 0,
         started_s: began.duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs()),
         profile: profile.to_string(),
         outcome: match (report.interrupted, report.failures.is_empty()) {

@@ -26,6 +26,7 @@ mod place;
 mod plan;
 mod scope;
 mod seal;
+mod shared;
 
 pub use add_on::{AddOnFault, Brought, Incoming};
 pub use build::{Begun, BuildAsk, Built, Start, Verified};

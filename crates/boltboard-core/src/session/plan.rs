@@ -176,7 +176,8 @@ impl Session {
         match touched {
             None => Ok(preview(&self.memory(planned)?.judge(&planned.plan))),
             Some(Touched { journal, status, .. }) => {
-                let (store, tokens) = (self.store(), TokenMemo::default());
+                let others = self.others(&planned.plan, false);
+                let (store, tokens) = (self.store_with(others.as_ref()), TokenMemo::default());
                 Ok(preview(&Judge::new(&planned.plan, journal, &store, status, &tokens)))
             }
         }
@@ -189,7 +190,7 @@ impl Session {
     pub fn memory(&self, planned: &Planned) -> Result<Memory, SessionFault> {
         Ok(Memory {
             journal: Journal::open(&planned.folders.build)?,
-            store: self.store(),
+            store: self.store_with(self.others(&planned.plan, false).as_ref()),
             status: StatusMemo::load(&self.work.status()),
             tokens: TokenMemo::default(),
         })

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use crate::base::Epoch;
 use crate::definitions::AddOnPlace;
+use crate::shared::SharedConfig;
 use crate::survey::EPOCH_VARIABLE;
 
 /// Where programs are looked for.
@@ -23,6 +24,8 @@ pub struct Surroundings {
     pub own: Option<OwnProgram>,
     /// How many processors there are.
     pub cores: usize,
+    /// Where results are shared, as the person says.
+    pub shared: Option<SharedConfig>,
 }
 
 /// This program as a helper of its own.

@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{ErrorKind, Seek, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use super::elsewhere::Elsewhere;
 use super::note::Note;
 use crate::base::files::{
     make_folder, move_file, packed, read_regular, read_text, remove_file, write_quickly, write_quickly_of,
@@ -19,12 +21,18 @@ const MAX_NOTES: usize = 32;
 #[derive(Debug, Clone)]
 pub struct Store {
     pub(super) root: PathBuf,
+    pub(super) elsewhere: Option<Arc<dyn Elsewhere>>,
 }
 
 impl Store {
     /// Names a store.
     pub fn at(root: &Path) -> Store {
-        Store { root: root.to_path_buf() }
+        Store { root: root.to_path_buf(), elsewhere: None }
+    }
+
+    /// The same store, which asks elsewhere for what it does not have.
+    pub fn with(self, elsewhere: Arc<dyn Elsewhere>) -> Store {
+        Store { elsewhere: Some(elsewhere), ..self }
     }
 
     /// Returns where it lies.
@@ -107,7 +115,7 @@ impl Store {
 
     /// Tells whether a content is kept.
     pub fn has(&self, digest: &Digest) -> bool {
-        self.path("content", digest).is_file()
+        self.path("content", digest).is_file() || self.elsewhere.as_ref().is_some_and(|other| other.has(digest))
     }
 
     /// How many bytes a kept content has.
@@ -124,14 +132,15 @@ impl Store {
     /// It cannot be written there.
     pub fn restore(&self, digest: &Digest, to: &Path, mode: u32) -> Result<bool, FileError> {
         let path = self.path("content", digest);
-        let content = match read_regular(&path) {
-            Ok(content) => content,
-            Err(_) => return Ok(false),
-        };
-        if Digest::of(&content) != *digest {
+        if let Ok(content) = read_regular(&path) {
+            if Digest::of(&content) == *digest {
+                write_with_mode(to, &[&content], mode)?;
+                return Ok(true);
+            }
             std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
-            return Ok(false);
         }
+        let Some(content) = self.elsewhere.as_ref().and_then(|other| other.content(digest)) else { return Ok(false) };
+        write_quickly(&path, &content)?;
         write_with_mode(to, &[&content], mode)?;
         Ok(true)
     }
@@ -153,11 +162,28 @@ impl Store {
         })
     }
 
-    /// Returns the notes for a command, newest first. A damaged file of notes counts as none.
+    /// Returns the notes for a command, newest first, and then those of others. A damaged file of notes counts as none.
     pub fn notes(&self, key: &Digest) -> Vec<Note> {
+        let mut notes = self.own_notes(key);
+        if let Some(other) = &self.elsewhere {
+            let more = other.notes(key).into_iter().filter(|note| notes.iter().all(|own| !own.is_like(note)));
+            notes.extend(more.collect::<Vec<_>>());
+        }
+        notes
+    }
+
+    /// Returns the notes for a command that are kept here.
+    pub fn own_notes(&self, key: &Digest) -> Vec<Note> {
         let bytes = read_regular(&self.path("notes", key)).unwrap_or_default();
         let sound = bytes.split_at_checked(8).filter(|(check, content)| Digest::of(content).short() == **check);
         sound.and_then(|(_, content)| postcard::from_bytes(content).ok()).unwrap_or_default()
+    }
+
+    /// Takes in that a step was made here, for others.
+    pub fn tell_others(&self, key: &Digest, note: &Note) {
+        if let Some(other) = &self.elsewhere {
+            other.made(key, note);
+        }
     }
 
     /// Drops a content that turned out to be wrong.
@@ -188,9 +214,8 @@ impl Store {
     /// # Errors
     /// It cannot be written.
     pub fn add_note(&self, key: &Digest, note: &Note, scrap: Option<&Path>) -> Result<(), FileError> {
-        let mut notes = self.notes(key);
-        let same = |a: &Note| a.inputs == note.inputs && a.macros == note.macros && a.absent == note.absent;
-        notes.retain(|old| !same(old));
+        let mut notes = self.own_notes(key);
+        notes.retain(|old| !old.is_like(note));
         notes.insert(0, note.clone());
         notes.truncate(MAX_NOTES);
         let path = self.path("notes", key);

@@ -68,8 +68,18 @@ impl Footing {
 }
 
 impl Store {
-    /// Returns what is known of a class, the newest first; nothing where the file is damaged.
+    /// Returns what is known of a class, the newest first, and then what others know of it.
     pub fn footings(&self, class: &Digest) -> Vec<Footing> {
+        let mut all = self.own_footings(class);
+        if let Some(other) = &self.elsewhere {
+            let known: Vec<Digest> = all.iter().map(|footing| footing.generation).collect();
+            all.extend(other.footings(class).into_iter().filter(|footing| !known.contains(&footing.generation)));
+        }
+        all
+    }
+
+    /// Returns what is known here of a class; nothing where the file is damaged.
+    pub fn own_footings(&self, class: &Digest) -> Vec<Footing> {
         let read = || {
             let bytes = read_regular(&self.path(SORT, class)).ok()?;
             let (check, content) = bytes.split_at_checked(8)?;
@@ -91,7 +101,7 @@ impl Store {
     /// # Errors
     /// It cannot be written.
     pub fn keep_footing(&self, class: &Digest, footing: Footing) -> Result<(), FileError> {
-        let mut all = self.footings(class);
+        let mut all = self.own_footings(class);
         match all.iter_mut().find(|known| known.generation == footing.generation) {
             Some(known) => *known = footing,
             None => all.insert(0, footing),

@@ -2,11 +2,13 @@
 //! is written aside and moved, so that it is whole after a kill at any instant.
 
 mod content;
+mod elsewhere;
 mod footing;
 mod limits;
 mod note;
 
 pub use content::Store;
+pub use elsewhere::Elsewhere;
 pub use footing::Footing;
 pub use limits::{StoreLimits, Trimmed};
 pub use note::{Note, Output};

@@ -32,6 +32,13 @@ pub struct Note {
     pub closely: bool,
 }
 
+impl Note {
+    /// Tells whether another one is of a run that stood on the same.
+    pub fn is_like(&self, other: &Note) -> bool {
+        self.inputs == other.inputs && self.macros == other.macros && self.absent == other.absent
+    }
+}
+
 /// A file that a step made.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Output {

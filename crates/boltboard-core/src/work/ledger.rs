@@ -36,6 +36,9 @@ pub struct LedgerEntry {
     /// How many compiles did not run because their text after preprocessing was the same.
     #[serde(default)]
     pub same_text: usize,
+    /// How many contents came from others.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub shared: usize,
     /// How many steps passed only when they ran alone.
     #[serde(default)]
     pub flaky: usize,
@@ -143,6 +146,11 @@ impl Course {
     pub fn save(&self, build: &Path) -> Result<(), FileError> {
         write_quickly(&build.join("course.json"), json_text(self).as_bytes())
     }
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref, reason = "as serde asks")]
+fn is_zero(count: &usize) -> bool {
+    *count == 0
 }
 
 /// How a build ended.

@@ -66,6 +66,7 @@ fn the_ledger_survives_a_torn_line() {
     let folder = tempfile::tempdir().expect("a folder");
     let path = folder.path().join("ledger.jsonl");
     let entry = LedgerEntry {
+        shared: 0,
         started_s: 7,
         profile: "p".into(),
         outcome: LedgerOutcome::Done,

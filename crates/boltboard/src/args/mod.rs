@@ -31,6 +31,9 @@ pub struct Global {
     /// Write everything to DIR instead of boltboard-work/
     #[arg(long, global = true, value_name = "DIR", env = "BOLTBOARD_WORK", help_heading = "Everywhere")]
     pub work: Option<PathBuf>,
+    /// Take and give results of builds at ADDRESS (http:// or https://); none where it is empty
+    #[arg(long, global = true, value_name = "ADDRESS", env = "BOLTBOARD_STORE", help_heading = "Everywhere")]
+    pub store: Option<String>,
     /// Use this profile instead of the one in use; with a `/` in it, the file of one
     #[arg(long, global = true, value_name = "NAME", help_heading = "Everywhere", add = complete::profiles())]
     pub profile: Option<String>,
@@ -106,6 +109,8 @@ pub enum Command {
     AddOn(commands::add_on::AddOnArgs),
     /// Get what the tree uses and does not carry
     Fetch(commands::fetch::FetchArgs),
+    /// Share results of builds with others
+    Store(commands::store::StoreArgs),
     /// Make packages of what was built
     Package(commands::package::PackageArgs),
     /// Remove what was installed

@@ -16,6 +16,7 @@ use crate::ending::on_end;
 use crate::fault::{Exit, Stop};
 use crate::render::build::{Progress, summary, verified};
 use crate::render::text::next_line;
+use crate::render::shared::report as told_of_others;
 use crate::render::{Screen, json};
 use crate::session::{LastBuild, Session};
 
@@ -194,7 +195,7 @@ fn build_since(
     stop_on_signal(&session.launch);
     let built = session.build(&begun, &lock, &ask, &mut progress);
     progress.finish();
-    let CoreBuilt { report, entry } = built?;
+    let CoreBuilt { report, entry, shared } = built?;
     if telling != Telling::Json {
         tell_unexpected(screen, plan, &report);
         if report.damaged {
@@ -207,6 +208,9 @@ fn build_since(
     let done = report.interrupted || report.failures.len() + report.ran.len() + lists.iter().sum::<usize>() > 0;
     if telling == Telling::All || telling == Telling::WhenDone && done {
         screen.out(&summary(Some(plan), &args.parts, &begun.planned.folders.outputs(), &report, &entry));
+    }
+    if let (Some(shared), true) = (&shared, telling != Telling::Json) {
+        screen.remark(told_of_others(shared).trim_end());
     }
     let exit = exit_of(&report, entry.outcome);
     let Begun { resolved, planned, .. } = begun;

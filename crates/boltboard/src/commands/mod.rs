@@ -31,6 +31,7 @@ mod recipe;
 pub mod ways;
 pub mod set;
 pub mod show;
+pub mod store;
 pub mod survey;
 pub mod tailor;
 pub mod test;
@@ -72,6 +73,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Back(args)) => back::run(global, screen, args),
         Some(Command::Env(args)) => env::run(global, screen, args),
         Some(Command::Fetch(args)) => fetch::run(global, screen, args),
+        Some(Command::Store(args)) => store::run(global, screen, args),
         Some(Command::Package(args)) => package::run(global, screen, args),
         Some(Command::Uninstall(args)) => uninstall::run(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),

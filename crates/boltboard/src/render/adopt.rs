@@ -71,6 +71,15 @@ pub fn question(question: &Question) -> String {
         Question::Flags(flags) => {
             format!("All is compiled with {}. Is that for people to choose (options), or fixed", flags.join(" "))
         }
+        Question::Names(clashes) => {
+            let told: Vec<String> =
+                clashes.iter().map(|clash| format!("{} ({})", clash.name, clash.files.join(", "))).collect();
+            format!(
+                "Several files have one name: {}. Number them (numbered), name them after their folders (folders), or write \
+                 which file keeps it",
+                told.join("; ")
+            )
+        }
         Question::Hints(families) => {
             let told = families.iter().map(|(family, names)| {
                 let more = if names.len() > 3 { format!(" and {} more", names.len() - 3) } else { String::new() };

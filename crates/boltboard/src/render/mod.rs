@@ -27,6 +27,7 @@ pub mod pages;
 pub mod preview;
 pub mod proof;
 pub mod ready;
+pub mod shared;
 pub mod survey;
 pub mod tailor;
 pub mod tests;

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 37] = [
+const FLOW: [&str; 38] = [
     "base",
     "expr",
     "checks",
@@ -30,6 +30,7 @@ const FLOW: [&str; 37] = [
     "record",
     "step",
     "plan",
+    "shared",
     "judge",
     "lint",
     "compare",

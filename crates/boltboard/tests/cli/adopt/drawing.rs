@@ -241,7 +241,7 @@ fn what_only_a_person_knows_is_asked_once() {
     let question = |question: &str, usual: &str| serde_json::json!({ "question": question, "usual": usual });
     assert_eq!(asked(&yard), serde_json::json!([question("version", "0"), question("flags", "fixed")]));
     yard.run(&["adopt", "draw", "--answer", "flags=some"]).code(2).complains(&["write `options` or `fixed`"]);
-    yard.run(&["adopt", "draw", "--answer", "names=some"]).code(2).complains(&["nothing called `names` is asked"]);
+    yard.run(&["adopt", "draw", "--answer", "title=some"]).code(2).complains(&["nothing called `title` is asked"]);
     yard.run(&["adopt", "draw", "--answer", "version=2.4", "--answer", "flags=options"]).code(0);
     // They are kept.
     assert_eq!(asked(&yard), serde_json::json!([]));

@@ -1,5 +1,6 @@
 //! Trees without a description, adopted from one watched build by a plain script.
 
+mod names;
 mod drawing;
 mod hard;
 mod options;

@@ -1,0 +1,47 @@
+//! What others made, for the builds of a session.
+
+use std::collections::BTreeSet;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use super::open::Session;
+use crate::base::Digest;
+use crate::plan::Plan;
+use crate::shared::{Asked, Others, SharedConfig};
+use crate::store::Store;
+
+/// The variable that says where a person is at home.
+const HOME: &str = "HOME";
+
+impl Session {
+    /// What others made of the steps of a plan, where a person says where that lies. `gets`: whether results are got, and not only looked
+    /// for.
+    pub fn others(&self, plan: &Plan, gets: bool) -> Option<Arc<Others>> {
+        let config = self.around.shared.clone()?;
+        Some(Arc::new(self.others_at(config, plan, gets)))
+    }
+
+    /// The same for a store that lies there.
+    pub fn others_at(&self, config: SharedConfig, plan: &Plan, gets: bool) -> Others {
+        let steps = plan.steps.iter().map(|(_, step)| step).filter(|step| step.has_process());
+        let keys: Vec<Digest> = steps.map(|step| step.base_key()).collect();
+        let sorted: BTreeSet<String> = keys.iter().map(Digest::to_string).collect();
+        // What a plan leaves out is not known, so that nothing stands for all of it.
+        let whole = (plan.rest == 0).then(|| Digest::of_parts(sorted.iter().map(String::as_str)));
+        let first = !self.work.built().contains(&self.profile.to_string());
+        let tree = &self.board.tree;
+        let mut own = vec![tree.board_root.clone(), tree.source_root.clone(), self.work.root().to_path_buf()];
+        own.extend(Some(self.around.variable(HOME)).filter(|home| !home.is_empty()).map(PathBuf::from));
+        let whole_paths: Vec<PathBuf> = own.iter().filter_map(|path| path.canonicalize().ok()).collect();
+        own.extend(whole_paths);
+        Others::new(config, self.store(), &own, Asked { keys, whole, first, gets })
+    }
+
+    /// Returns the store of this machine, which asks others where there are some.
+    pub(super) fn store_with(&self, others: Option<&Arc<Others>>) -> Store {
+        match others {
+            Some(others) => self.store().with(Arc::clone(others) as Arc<dyn crate::store::Elsewhere>),
+            None => self.store(),
+        }
+    }
+}

@@ -1,0 +1,252 @@
+//! Talking to a server: `GET` and `PUT` (RFC 9110) over few connections that are kept, with patience that has an end.
+
+use std::io::Read;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use ureq::Agent;
+use ureq::http::Response;
+
+use super::address::{Address, Secret, SharedConfig};
+
+/// How much a server that does not answer may cost in all.
+pub(super) const PATIENCE: Duration = Duration::from_secs(1);
+/// How long one may take to be reached.
+const CONNECT: Duration = Duration::from_millis(800);
+/// How long giving a result may take.
+const GIVING: Duration = Duration::from_secs(60);
+/// From how many answers on it is known how fast a server is.
+const SAMPLES: u32 = 3;
+
+/// A server, as far as it answers.
+#[derive(Debug)]
+pub(super) struct Client {
+    agent: Agent,
+    address: Address,
+    token: Option<Secret>,
+    off: AtomicBool,
+    takes_nothing: AtomicBool,
+    known: Mutex<Known>,
+}
+
+/// What is known of a server.
+#[derive(Debug, Default)]
+struct Known {
+    /// Why it is not asked any more.
+    off: Option<String>,
+    /// Why nothing is given to it any more.
+    takes_nothing: Option<String>,
+    /// What it has cost without giving anything.
+    lost: Duration,
+    samples: u32,
+    /// Time until the first byte, and time for each byte, in milliseconds.
+    latency: f64,
+    per_byte: f64,
+}
+
+/// An answer to a question.
+#[derive(Debug)]
+pub(super) enum Got {
+    /// It is there, in this version of it.
+    Found(Vec<u8>, Option<String>),
+    /// It is not there.
+    Absent,
+    /// Nobody knows.
+    Failed,
+}
+
+/// What became of something that was given.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) enum Given {
+    /// It is there.
+    Done,
+    /// Another version of it is there by now.
+    Other,
+    /// It was not taken.
+    Refused,
+}
+
+/// The version of what is there that something is to replace.
+pub(super) enum Replaces<'a> {
+    /// None: it is new.
+    Nothing,
+    /// This one.
+    Version(&'a str),
+    /// Any.
+    Anything,
+}
+
+impl Client {
+    pub fn new(config: &SharedConfig) -> Client {
+        let agent = Agent::config_builder()
+            .http_status_as_error(false)
+            // What lies elsewhere was not asked for, and a token is not told to it.
+            .max_redirects(0)
+            .max_redirects_will_error(false)
+            .timeout_connect(Some(CONNECT))
+            .max_idle_connections_per_host(16)
+            .user_agent(concat!("boltboard/", env!("CARGO_PKG_VERSION")))
+            .build()
+            .into();
+        Client {
+            agent,
+            address: config.address.clone(),
+            token: config.token.clone(),
+            off: AtomicBool::new(false),
+            takes_nothing: AtomicBool::new(config.read_only),
+            known: Mutex::default(),
+        }
+    }
+
+    fn known(&self) -> std::sync::MutexGuard<'_, Known> {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Tells whether it is not asked any more.
+    pub fn is_off(&self) -> bool {
+        self.off.load(Ordering::Relaxed)
+    }
+
+    /// Tells whether results can be given to it.
+    pub fn takes(&self) -> bool {
+        !self.is_off() && !self.takes_nothing.load(Ordering::Relaxed)
+    }
+
+    /// Why it is not asked any more, and why nothing is given to it.
+    pub fn troubles(&self) -> (Option<String>, Option<String>) {
+        let known = self.known();
+        (known.off.clone(), known.takes_nothing.clone())
+    }
+
+    fn give_up(&self, why: String) {
+        self.off.store(true, Ordering::Relaxed);
+        self.known().off.get_or_insert(why);
+    }
+
+    fn give_nothing(&self, why: String) {
+        self.takes_nothing.store(true, Ordering::Relaxed);
+        self.known().takes_nothing.get_or_insert(why);
+    }
+
+    /// Asks for a file of at most so many bytes.
+    pub fn get(&self, name: &str, most: u64, patience: Duration) -> Got {
+        if self.is_off() {
+            return Got::Failed;
+        }
+        let began = Instant::now();
+        let request = self.agent.get(self.address.of(name)).config().timeout_global(Some(patience)).build();
+        let request = match &self.token {
+            Some(token) => request.header("Authorization", format!("Bearer {}", token.text())),
+            None => request,
+        };
+        let mut response = match request.call() {
+            Ok(response) => response,
+            Err(error) => return self.failed(&error, began),
+        };
+        let answered = began.elapsed();
+        match response.status().as_u16() {
+            200 => {}
+            404 | 410 => return Got::Absent,
+            _ => {
+                self.give_up(refusal(&response));
+                return Got::Failed;
+            }
+        }
+        let version = response.headers().get("ETag").and_then(|tag| tag.to_str().ok()).map(str::to_string);
+        let length = response.headers().get("Content-Length").and_then(|text| text.to_str().ok()?.parse::<u64>().ok());
+        let mut bytes = Vec::new();
+        let read = response.body_mut().as_reader().take(most + 1).read_to_end(&mut bytes);
+        if let Err(error) = read {
+            return self.failed(&ureq::Error::from(error), began);
+        }
+        if bytes.len() as u64 > most || length.is_some_and(|length| length != bytes.len() as u64) {
+            // It is cut off, or no end is in sight: as if it were not there.
+            return Got::Absent;
+        }
+        self.learn(answered, began.elapsed(), bytes.len());
+        Got::Found(bytes, version)
+    }
+
+    fn failed(&self, error: &ureq::Error, began: Instant) -> Got {
+        let is_slow = matches!(error, ureq::Error::Timeout(_));
+        let is_over = {
+            let mut known = self.known();
+            known.lost += began.elapsed();
+            known.lost >= PATIENCE
+        };
+        if is_over || !is_slow {
+            self.give_up(if is_slow { "it does not answer in time".to_string() } else { told(error) });
+        }
+        Got::Failed
+    }
+
+    fn learn(&self, answered: Duration, whole: Duration, bytes: usize) {
+        let mut known = self.known();
+        let ms = |time: Duration| time.as_secs_f64() * 1000.0;
+        let body = (ms(whole) - ms(answered)).max(0.0) / (bytes.max(1) as f64);
+        let share = if known.samples == 0 { 1.0 } else { 0.2 };
+        known.latency += share * (ms(answered) - known.latency);
+        // The bytes of short answers come with the first of them.
+        if bytes > 1 << 14 || known.samples == 0 {
+            known.per_byte += share * (body - known.per_byte);
+        }
+        known.samples += 1;
+    }
+
+    /// How long it takes to get so many bytes, as far as that is known by now.
+    pub fn takes_for(&self, bytes: u64) -> Option<Duration> {
+        let known = self.known();
+        let ms = known.latency + known.per_byte * bytes as f64;
+        (known.samples >= SAMPLES).then(|| Duration::from_secs_f64((ms / 1000.0).clamp(0.0, 3600.0)))
+    }
+
+    /// Gives a file.
+    pub fn put(&self, name: &str, bytes: &[u8], replaces: &Replaces<'_>) -> Given {
+        if !self.takes() {
+            return Given::Refused;
+        }
+        let request = self.agent.put(self.address.of(name)).config().timeout_global(Some(GIVING)).build();
+        let request = request.header("Content-Type", "application/octet-stream");
+        let request = match &self.token {
+            Some(token) => request.header("Authorization", format!("Bearer {}", token.text())),
+            None => request,
+        };
+        let request = match replaces {
+            Replaces::Nothing => request.header("If-None-Match", "*"),
+            Replaces::Version(version) => request.header("If-Match", *version),
+            Replaces::Anything => request,
+        };
+        match request.send(bytes) {
+            Ok(response) => match response.status().as_u16() {
+                200 | 201 | 204 => Given::Done,
+                412 => Given::Other,
+                _ => {
+                    self.give_nothing(refusal(&response));
+                    Given::Refused
+                }
+            },
+            Err(error) => {
+                self.give_nothing(told(&error));
+                Given::Refused
+            }
+        }
+    }
+}
+
+/// What a server says that does not do what it was asked for.
+fn refusal<B>(response: &Response<B>) -> String {
+    let status = response.status();
+    let reason = status.canonical_reason().map_or(String::new(), |reason| format!(" ({reason})"));
+    match response.headers().get("Location").and_then(|to| to.to_str().ok()) {
+        Some(to) if status.is_redirection() => format!("it leads elsewhere, to {to}, and nobody is followed there"),
+        _ => format!("it answers {}{reason}", status.as_u16()),
+    }
+}
+
+fn told(error: &ureq::Error) -> String {
+    match error {
+        ureq::Error::Io(error) => error.to_string(),
+        error => error.to_string(),
+    }
+}

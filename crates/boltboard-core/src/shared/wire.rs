@@ -1,0 +1,135 @@
+//! The form of what lies in a shared store. A file is a mark and a zstd frame (RFC 8878) of what it holds; its name says what that is.
+
+use std::io::{Read, Write};
+
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+
+use super::keys::{PublicKey, Signed, SigningKey};
+use crate::base::Digest;
+use crate::step::Location;
+use crate::store::{Footing, Note};
+
+/// What each file begins with.
+const MARK: &[u8] = b"boltboard shared 1\n";
+/// How hard contents are compressed: fast, because a build waits.
+const LEVEL: i32 = 3;
+/// The longest notes of one command that are read, in bytes before compression.
+pub(super) const MOST_NOTES: u64 = 16 << 20;
+/// The longest content, likewise.
+pub(super) const MOST_CONTENT: u64 = 1 << 30;
+/// The longest pack, likewise.
+pub(super) const MOST_PACK: u64 = 1 << 30;
+/// How many notes of one command are given and taken.
+pub(super) const MOST_OF_COMMAND: usize = 8;
+/// Permission bits that a result can have.
+const MODES: u32 = 0o777;
+
+/// A note as it is shared.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(super) struct SharedNote {
+    pub note: Note,
+    /// How many bytes each of its results has.
+    pub sizes: Vec<u64>,
+    signed: Option<Signed>,
+}
+
+/// What is known of a class as it is shared.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(super) struct SharedFooting {
+    pub footing: Footing,
+    signed: Option<Signed>,
+}
+
+/// Much of a build in one file: all its notes, what its classes stand on, and its small contents.
+#[derive(Debug, Default, Serialize, Deserialize)]
+pub(super) struct Pack {
+    pub notes: Vec<(Digest, SharedNote)>,
+    pub footings: Vec<(Digest, SharedFooting)>,
+    pub contents: Vec<(Digest, Vec<u8>)>,
+}
+
+/// The names of files.
+pub(super) fn notes_name(key: &Digest) -> String {
+    format!("notes-{key}")
+}
+
+pub(super) fn footings_name(class: &Digest) -> String {
+    format!("footings-{class}")
+}
+
+pub(super) fn content_name(digest: &Digest) -> String {
+    format!("content-{digest}")
+}
+
+pub(super) fn pack_name(digest: &Digest) -> String {
+    format!("pack-{digest}")
+}
+
+impl SharedNote {
+    pub fn new(key: &Digest, note: Note, sizes: Vec<u64>, signing: Option<&SigningKey>) -> SharedNote {
+        let signed = signing.and_then(|signing| signing.sign(&what_is_signed("note", key, &(&note, &sizes))));
+        SharedNote { note, sizes, signed }
+    }
+
+    /// Tells whether it is sound, and of one whose results are taken.
+    pub fn is_taken(&self, key: &Digest, trusted: &[PublicKey]) -> bool {
+        let is_place = |location: &str| {
+            let place: Result<Location, _> = location.parse();
+            place.is_ok_and(|at| matches!(at, Location::Object(_) | Location::Made(_) | Location::Output(_)))
+        };
+        let is_sound = |output: &crate::store::Output| is_place(&output.location) && output.mode & !MODES == 0;
+        self.sizes.len() == self.note.outputs.len()
+            && self.note.outputs.iter().all(is_sound)
+            && is_signed(self.signed.as_ref(), trusted, || what_is_signed("note", key, &(&self.note, &self.sizes)))
+    }
+}
+
+impl SharedFooting {
+    pub fn new(class: &Digest, footing: Footing, signing: Option<&SigningKey>) -> SharedFooting {
+        let signed = signing.and_then(|signing| signing.sign(&what_is_signed("footing", class, &footing)));
+        SharedFooting { footing, signed }
+    }
+
+    /// Tells whether it is of one whose results are taken.
+    pub fn is_taken(&self, class: &Digest, trusted: &[PublicKey]) -> bool {
+        is_signed(self.signed.as_ref(), trusted, || what_is_signed("footing", class, &self.footing))
+    }
+}
+
+/// Where no key is named, everything is taken.
+fn is_signed(signed: Option<&Signed>, trusted: &[PublicKey], content: impl Fn() -> Vec<u8>) -> bool {
+    let Some(signed) = signed else { return trusted.is_empty() };
+    (trusted.is_empty() || trusted.contains(&signed.by)) && signed.is_of(&content())
+}
+
+/// What a signature is of: what it is, of what, and all of it.
+fn what_is_signed<T: Serialize>(what: &str, of: &Digest, content: &T) -> Vec<u8> {
+    let mut bytes = format!("{what} {of}\n").into_bytes();
+    bytes.extend(postcard::to_stdvec(content).unwrap_or_default());
+    bytes
+}
+
+/// Puts bytes into their form.
+pub(super) fn wrapped(bytes: &[u8]) -> Option<Vec<u8>> {
+    let mut encoder = zstd::Encoder::new(MARK.to_vec(), LEVEL).ok()?;
+    encoder.write_all(bytes).ok()?;
+    encoder.finish().ok()
+}
+
+/// Takes bytes out of their form, at most so many.
+pub(super) fn unwrapped(bytes: &[u8], most: u64) -> Option<Vec<u8>> {
+    let decoder = zstd::Decoder::new(bytes.strip_prefix(MARK)?).ok()?;
+    let mut content = Vec::new();
+    decoder.take(most + 1).read_to_end(&mut content).ok()?;
+    (content.len() as u64 <= most).then_some(content)
+}
+
+/// The same for values.
+pub(super) fn written<T: Serialize>(value: &T) -> Option<Vec<u8>> {
+    wrapped(&postcard::to_stdvec(value).ok()?)
+}
+
+pub(super) fn read<T: DeserializeOwned>(bytes: &[u8], most: u64) -> Option<T> {
+    postcard::from_bytes(&unwrapped(bytes, most)?).ok()
+}

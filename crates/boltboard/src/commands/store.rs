@@ -1,0 +1,141 @@
+//! `boltboard store`
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use boltboard_core::base::files::write_with_mode;
+use boltboard_core::shared::{OthersReport, SharedConfig, SigningKey};
+use clap::{Args, Subcommand};
+use serde::Serialize;
+
+use crate::args::Global;
+use crate::fault::{Diagnostic, Exit, Stop};
+use crate::render::Screen;
+use crate::render::shared::{configured, report as report_text};
+use crate::session::{Session, shared, shared_file};
+
+/// How long giving and looking may take in all.
+const PATIENCE: Duration = Duration::from_secs(3600);
+
+/// Share results of builds with others
+#[derive(Debug, Args)]
+#[command(after_long_help = "Where results are shared is said by --store ADDRESS, by the variable BOLTBOARD_STORE, or in your own file\n\
+    ~/.config/boltboard/store.toml: address, token-file, read-only, trusted, signing-key. A tree cannot say it.\n\
+    A token is taken from BOLTBOARD_STORE_TOKEN, or from the file that token-file names.")]
+pub struct StoreArgs {
+    #[command(subcommand)]
+    what: Option<What>,
+}
+
+#[derive(Debug, Subcommand)]
+enum What {
+    /// Tell where results are shared, and how
+    Status,
+    /// Give all results of the profile in use
+    Push,
+    /// Look at all results of the profile that lie there, and whether they are sound
+    Check,
+    /// Make a key that results of this machine are signed with
+    Key {
+        /// The file for the key, which is secret
+        #[arg(value_name = "FILE", value_hint = clap::ValueHint::FilePath)]
+        file: PathBuf,
+    },
+}
+
+/// An answer about a shared store.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct StatusAnswer {
+    format: u32,
+    address: Option<String>,
+    file: PathBuf,
+    token: bool,
+    read_only: bool,
+    trusted: Vec<String>,
+    signed_as: Option<String>,
+}
+
+/// Runs the command.
+pub fn run(global: &Global, screen: &Screen, args: &StoreArgs) -> Result<Exit, Stop> {
+    match &args.what {
+        None | Some(What::Status) => status(global, screen),
+        Some(What::Push) => push(global, screen),
+        Some(What::Check) => check(global, screen),
+        Some(What::Key { file }) => key(screen, file, global.json),
+    }
+}
+
+fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
+    let config = shared(global)?;
+    let file = shared_file();
+    if global.json {
+        let of = config.as_ref();
+        screen.json(&StatusAnswer {
+            format: crate::render::json::FORMAT,
+            address: of.map(|config| config.address.to_string()),
+            file,
+            token: of.is_some_and(|config| config.token.is_some()),
+            read_only: of.is_some_and(|config| config.read_only),
+            trusted: of.map_or_else(Vec::new, |config| config.trusted.iter().map(ToString::to_string).collect()),
+            signed_as: of.and_then(|config| Some(config.signing.as_ref()?.public().to_string())),
+        });
+    } else {
+        screen.out(&configured(config.as_ref(), &file));
+    }
+    Ok(Exit::Done)
+}
+
+/// Where results are shared; without, there is nothing to do.
+fn wanted(global: &Global) -> Result<SharedConfig, Stop> {
+    shared(global)?.ok_or_else(|| {
+        let told = Diagnostic::new("nobody says where results are shared");
+        let told = told.help(format!("write address = \"https://…\" into {}, or give --store", shared_file().display()));
+        Stop::new(Exit::WrongUse, told.next("boltboard store --help", "how that is said"))
+    })
+}
+
+fn push(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
+    let config = wanted(global)?;
+    let session = Session::open(global, screen)?;
+    let resolved = session.resolve()?;
+    let planned = session.plan(&resolved)?;
+    let report = session.others_at(config, &planned.plan, false).push(PATIENCE);
+    Ok(answer(global, screen, &report, report.takes_nothing.is_none() && report.off.is_none()))
+}
+
+fn check(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
+    let config = wanted(global)?;
+    let session = Session::open(global, screen)?;
+    let resolved = session.resolve()?;
+    let planned = session.plan(&resolved)?;
+    let report = session.others_at(config, &planned.plan, true).check(PATIENCE);
+    Ok(answer(global, screen, &report, report.off.is_none() && report.spoilt == 0))
+}
+
+fn answer(global: &Global, screen: &Screen, report: &OthersReport, is_well: bool) -> Exit {
+    if global.json {
+        screen.json(&crate::render::json::shared(report));
+    } else {
+        screen.out(&report_text(report));
+    }
+    if is_well { Exit::Done } else { Exit::No }
+}
+
+fn key(screen: &Screen, file: &PathBuf, json: bool) -> Result<Exit, Stop> {
+    if file.symlink_metadata().is_ok() {
+        let told = Diagnostic::new(format!("{} is there already", file.display()));
+        return Err(Stop::new(Exit::No, told.help("name a file that is not there yet; a key that others trust is not written over")));
+    }
+    let key = SigningKey::generate().map_err(|fault| Stop::new(Exit::Machine, Diagnostic::new(fault.to_string())))?;
+    write_with_mode(file, &[key.text().as_bytes()], 0o600)?;
+    screen.done(
+        &format!(
+            "Written: {}, which is secret. Others take what is signed with it when their `trusted` has\n  {}\n",
+            file.display(),
+            key.public()
+        ),
+        json,
+    );
+    Ok(Exit::Done)
+}

@@ -1,0 +1,65 @@
+//! What is said about results that are shared.
+
+use std::path::Path;
+
+use boltboard_core::shared::{OthersReport, SharedConfig};
+
+use super::text::{Role, bytes, columns, count, next_line, paint};
+
+/// Tells where results are shared, and how.
+pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
+    let Some(config) = config else {
+        return format!("Results are kept on this machine only.\n{}", next_line("boltboard store --help", "how they are shared"));
+    };
+    let own = match (&config.signing, config.read_only) {
+        (_, true) => "not given: read-only".to_string(),
+        (Some(key), false) => format!("given, signed as {}", key.public()),
+        (None, false) => "given, not signed".to_string(),
+    };
+    let trusted = match config.trusted.as_slice() {
+        [] => "of everybody whom the server lets write".to_string(),
+        keys => keys.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
+    };
+    let token = if config.token.is_some() { "told to the server" } else { "none" };
+    let rows = [
+        ("address", config.address.to_string()),
+        ("own file", file.display().to_string()),
+        ("token", token.to_string()),
+        ("ours", own),
+        ("taken", trusted),
+    ];
+    let cells = |(name, value): (&str, String)| vec![(Role::Faint, name.to_string()), (Role::Value, value)];
+    // Nobody copies a key that is broken into lines.
+    columns(&rows.map(cells), 0, usize::MAX / 4)
+}
+
+/// Tells what came from others and went to them.
+pub fn report(report: &OthersReport) -> String {
+    let mut text = String::new();
+    let OthersReport { address, taken, taken_bytes, given, private, left, spoilt, off, takes_nothing } = report;
+    if *taken > 0 {
+        text += &format!("From {address}: {}, {}.\n", count(*taken, "result", "results"), bytes(*taken_bytes));
+    }
+    if *given > 0 {
+        text += &format!("Given to {address}: {}.\n", count(*given, "result", "results"));
+    }
+    if *private > 0 {
+        let kept = count(*private, "result names", "results name");
+        text += &format!("{} {kept} places of this machine, and stay here.\n", paint(Role::Faint, "not given:"));
+    }
+    if *spoilt > 0 {
+        let things = count(*spoilt, "thing there is", "things there are");
+        text += &format!("{} {things} not what they should be, and not taken.\n", paint(Role::Warn, "not sound:"));
+    }
+    if *left > 0 {
+        let things = count(*left, "result is", "results are");
+        text += &format!("{things} not given yet.\n");
+        text += &next_line("boltboard store push", "give them");
+    }
+    if let Some(why) = off {
+        text += &format!("{} {address}: {why}. The build went on alone.\n", paint(Role::Warn, "not shared:"));
+    } else if let Some(why) = takes_nothing {
+        text += &format!("{} {address}: {why}.\n", paint(Role::Warn, "nothing given:"));
+    }
+    text
+}
