@@ -275,7 +275,7 @@ impl LastBuild {
 
 /// What was typed, as the core takes it.
 pub fn scope(global: &Global) -> Scope {
-    let Global { tree, sources, work, profile, tried, assume, forbid, facts, json: _, store: _ } = global.clone();
+    let Global { tree, sources, work, profile, tried, assume, forbid, facts, json: _, store_at: _ } = global.clone();
     Scope { tree, sources, work, profile, tried, assume, forbid, facts, with_add_on: None }
 }
 
@@ -305,7 +305,7 @@ pub fn shared_file() -> PathBuf {
 /// Where results are shared, as it was typed or the person says.
 pub fn shared(global: &Global) -> Result<Option<SharedConfig>, Stop> {
     let token = std::env::var("BOLTBOARD_STORE_TOKEN").ok();
-    SharedConfig::of(global.store.as_deref(), token.as_deref(), &shared_file()).map_err(|fault| {
+    SharedConfig::of(global.store_at.as_deref(), token.as_deref(), &shared_file()).map_err(|fault| {
         let told = Diagnostic::new(fault.to_string());
         Stop::new(Exit::WrongUse, told.next("boltboard store --help", "where results are shared, and how that is said"))
     })

@@ -6,9 +6,9 @@ use super::delivered::Delivered;
 use super::draw::Theirs;
 use super::made::Made;
 use super::names::{NameClash, PartNames, compilers, free_name, part_names, set_name, tree_name, version};
-use super::questions::NamesAnswer;
 use super::needs::{DrawnNeed, Host, Libraries, Linked, libraries, plain_name};
 use super::paths::{absolute, base_name, folder_name};
+use super::questions::NamesAnswer;
 use super::story::{Join, JoinKind, Story};
 use super::ways::Ways;
 use super::words::{Word, is_source};
@@ -129,7 +129,12 @@ impl Model {
             let part = empty_part(&names[at], form_of(join.kind));
             let part = DrawnPart { sources: sources_of(story, &made, &objects), uses: distinct(uses), ..part };
             let file = story.last_name(&join.output);
-            parts.push(with_link(part, join, &file, &inputs[at], &found));
+            let mut part = with_link(part, join, &file, &inputs[at], &found);
+            let place = story.in_tree(&file).unwrap_or(&file);
+            if clashes.iter().any(|clash| clash.files.iter().any(|other| other == place)) {
+                apart(&mut part, place);
+            }
+            parts.push(part);
         }
         if story.joins.is_empty() && !story.compiles.is_empty() {
             parts = by_folder(story, &made, &mut taken);
@@ -148,6 +153,13 @@ impl Model {
             made,
         }
     }
+}
+
+/// Gives a part whose file has the name of another one's a place of its own, unless it has the place that its own name gives it.
+fn apart(part: &mut DrawnPart, place: &str) {
+    let Some((top, file)) = part.output.as_ref().and_then(|output| output.rsplit_once('/')) else { return };
+    let folder = folder_name(place);
+    part.output = Some(format!("{top}/{folder}/{file}")).filter(|_| !folder.is_empty()).or(part.output.take());
 }
 
 /// Objects by who is made of them.

@@ -244,7 +244,11 @@ mod tests {
             ),
             ("version", "", "`` is no answer to `version`: write a version, as in `2.4`"),
             ("name", "x", "nothing called `name` is asked: `version`, `flags`, `names` and `hints` are"),
-            ("names", "tool", "`tool` is no answer to `names`: write `numbered`, `folders`, or the files that keep their names"),
+            (
+                "names",
+                "tool",
+                "`tool` is no answer to `names`: write `numbered`, `folders`, or the files that keep their names",
+            ),
         ] {
             assert_eq!(answers.take(key, answer).unwrap_err().to_string(), told);
         }

@@ -3,8 +3,10 @@
 use std::ops::ControlFlow::{self, Break, Continue};
 use std::sync::PoisonError;
 
+use tracing::trace;
+
 use super::step::Judge;
-use super::verdict::{Ahead, Reason};
+use super::verdict::{Ahead, Coming, Reason};
 use crate::base::Digest;
 use crate::step::{Kind, Location, Look, Step};
 use crate::store::Note;
@@ -30,6 +32,7 @@ impl Judge<'_> {
 
     /// Tells whether a note would be made again, and its results are kept. Most of those that are kept would not: macros tell the soonest.
     pub(super) fn stands(&self, step: &Step, note: &Note, ahead: &Ahead) -> bool {
+        trace!(step = step.name, reasons = ?self.against_note(step, note, ahead), "a kept note");
         let forms = self.forms(note.inputs.iter().map(|(look, _)| look.as_str()));
         let macros = note.macros.iter().map(|(name, value)| (name.as_str(), value.as_deref()));
         self.same_macros(step, macros, &forms)
@@ -73,6 +76,8 @@ impl Judge<'_> {
             match &look {
                 Look::Footing(class) if self.footing_stands(class, *then) => {}
                 Look::Footing(_) => self.tool_changes(step, &look).into_iter().try_for_each(&mut *tell)?,
+                // What comes has the mode that its step gives it.
+                Look::Mode(at) if matches!(ahead.coming(at), Some(Coming::Known(_))) => {}
                 _ => match self.look_now(&look, ahead) {
                     Ok(Some(now)) if now == *then => {}
                     Ok(now) => tell(changed(&look, now.is_some()))?,

@@ -31,7 +31,11 @@ impl Judge<'_> {
             Look::Interface(at) | Look::Data(at) => {
                 self.content(at, ahead)?.map(|content| self.of_library(look, at, content))
             }
-            Look::Mode(at) | Look::Status(at) | Look::Leads(at) => {
+            Look::Mode(at) => {
+                waits(at)?;
+                look.alone(&self.plan.folders, self.status).or_else(|| self.folder_to_be(at))
+            }
+            Look::Status(at) | Look::Leads(at) => {
                 waits(at)?;
                 look.alone(&self.plan.folders, self.status)
             }
@@ -41,6 +45,24 @@ impl Judge<'_> {
             Look::SearchPath => Some(Digest::of(self.plan.search_path.as_bytes())),
             Look::Unseen => None,
         })
+    }
+
+    /// What stands for a folder of ours that is not there before the first build: it will be one as that is in which it will lie.
+    fn folder_to_be(&self, at: &Location) -> Option<Digest> {
+        let (Location::Made(folder) | Location::Object(folder) | Location::Output(folder)) = at else { return None };
+        let is_within = |place: &Location| match (place, at) {
+            (Location::Made(path), Location::Made(_))
+            | (Location::Object(path), Location::Object(_))
+            | (Location::Output(path), Location::Output(_)) => path != folder && path.beneath(folder).is_some(),
+            _ => false,
+        };
+        let is_made = self.plan.steps.iter().any(|(_, step)| step.writes.iter().any(is_within));
+        let path = at.path(&self.plan.folders);
+        if !is_made || path.symlink_metadata().is_ok() {
+            return None;
+        }
+        let above = path.ancestors().find(|folder| folder.is_dir())?;
+        Look::Mode(Location::System(above.to_path_buf())).alone(&self.plan.folders, self.status)
     }
 
     /// Returns what stands for the guard of an option header.

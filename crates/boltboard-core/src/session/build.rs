@@ -21,7 +21,7 @@ use crate::record::Handed;
 use crate::run::{
     AfterFailure, BuildInput, BuildReport, Jobs, Reads, Verification, Watch, Watching, available_memory, build, verify,
 };
-use crate::shared::OthersReport;
+use crate::shared::{Gets, OthersReport};
 use crate::step::StepId;
 use crate::store::StoreLimits;
 use crate::watch::Gate;
@@ -188,7 +188,7 @@ impl Session {
             sweep,
         });
         let only = only_of(&planned.plan, &ask.parts);
-        let others = self.others(&planned.plan, true);
+        let others = self.others(&planned.plan, Gets::Worth);
         let input = BuildInput {
             plan: &planned.plan,
             store: &self.store_with(others.as_ref()),

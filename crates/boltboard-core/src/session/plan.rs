@@ -8,6 +8,7 @@ use crate::judge::{Judge, Preview, Sweep, Touched, Touching, preview};
 use crate::plan::{Plan, PlanInput, Wanted, lower, lower_some};
 use crate::profile::ProfileName;
 use crate::reading::TokenMemo;
+use crate::shared::Gets;
 use crate::step::{Tool, ToolPlace};
 use crate::store::Store;
 use crate::survey::Tools;
@@ -176,7 +177,7 @@ impl Session {
         match touched {
             None => Ok(preview(&self.memory(planned)?.judge(&planned.plan))),
             Some(Touched { journal, status, .. }) => {
-                let others = self.others(&planned.plan, false);
+                let others = self.others(&planned.plan, Gets::Nothing);
                 let (store, tokens) = (self.store_with(others.as_ref()), TokenMemo::default());
                 Ok(preview(&Judge::new(&planned.plan, journal, &store, status, &tokens)))
             }
@@ -190,7 +191,7 @@ impl Session {
     pub fn memory(&self, planned: &Planned) -> Result<Memory, SessionFault> {
         Ok(Memory {
             journal: Journal::open(&planned.folders.build)?,
-            store: self.store_with(self.others(&planned.plan, false).as_ref()),
+            store: self.store_with(self.others(&planned.plan, Gets::Nothing).as_ref()),
             status: StatusMemo::load(&self.work.status()),
             tokens: TokenMemo::default(),
         })

@@ -6,23 +6,23 @@ use std::sync::Arc;
 
 use super::open::Session;
 use crate::base::Digest;
+use crate::judge::{Preview, PreviewStep, Verdict};
 use crate::plan::Plan;
-use crate::shared::{Asked, Others, SharedConfig};
+use crate::shared::{Asked, Gets, Others, SharedConfig};
 use crate::store::Store;
 
 /// The variable that says where a person is at home.
 const HOME: &str = "HOME";
 
 impl Session {
-    /// What others made of the steps of a plan, where a person says where that lies. `gets`: whether results are got, and not only looked
-    /// for.
-    pub fn others(&self, plan: &Plan, gets: bool) -> Option<Arc<Others>> {
+    /// What others made of the steps of a plan, where a person says where that lies. `gets`: what is got of it.
+    pub fn others(&self, plan: &Plan, gets: Gets) -> Option<Arc<Others>> {
         let config = self.around.shared.clone()?;
         Some(Arc::new(self.others_at(config, plan, gets)))
     }
 
     /// The same for a store that lies there.
-    pub fn others_at(&self, config: SharedConfig, plan: &Plan, gets: bool) -> Others {
+    pub fn others_at(&self, config: SharedConfig, plan: &Plan, gets: Gets) -> Others {
         let steps = plan.steps.iter().map(|(_, step)| step).filter(|step| step.has_process());
         let keys: Vec<Digest> = steps.map(|step| step.base_key()).collect();
         let sorted: BTreeSet<String> = keys.iter().map(Digest::to_string).collect();
@@ -35,6 +35,19 @@ impl Session {
         let whole_paths: Vec<PathBuf> = own.iter().filter_map(|path| path.canonicalize().ok()).collect();
         own.extend(whole_paths);
         Others::new(config, self.store(), &own, Asked { keys, whole, first, gets })
+    }
+
+    /// How many results of a preview would come from others.
+    pub fn of_others(&self, plan: &Plan, preview: &Preview) -> usize {
+        let store = self.store();
+        let is_of_others = |step: &&PreviewStep| match &step.verdict {
+            Verdict::FromStore(note) => {
+                let own = store.own_notes(&plan.steps[step.step].base_key());
+                own.iter().all(|own| !own.is_like(note))
+            }
+            Verdict::Current | Verdict::Run | Verdict::Follows => false,
+        };
+        preview.steps.iter().filter(is_of_others).count()
     }
 
     /// Returns the store of this machine, which asks others where there are some.

@@ -16,7 +16,9 @@ pub struct Address(String);
 #[derive(Debug, thiserror::Error)]
 pub enum AddressFault {
     /// It is no address of ours.
-    #[error("`{0}` is no address of a shared store: it begins with http:// or https://, and names a server and a folder")]
+    #[error(
+        "`{0}` is no address of a shared store: it begins with http:// or https://, and names a server and a folder"
+    )]
     NoAddress(String),
     /// What a person wrote down is wrong.
     #[error("{file}: {why}")]

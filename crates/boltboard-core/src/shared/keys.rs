@@ -117,7 +117,8 @@ fn hex(bytes: &[u8]) -> String {
 }
 
 fn unhex(text: &str) -> Option<Vec<u8>> {
-    let digits: Option<Vec<u8>> = text.trim().chars().map(|c| c.to_digit(16).and_then(|d| u8::try_from(d).ok())).collect();
+    let digits: Option<Vec<u8>> =
+        text.trim().chars().map(|c| c.to_digit(16).and_then(|d| u8::try_from(d).ok())).collect();
     let digits = digits.filter(|digits| digits.len() % 2 == 0)?;
     Some(digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect())
 }
@@ -139,6 +140,9 @@ mod tests {
         for text in ["", "boltboard-key 12", "boltboard-key xy", &key.text()] {
             assert_eq!(PublicKey::parse(text), Err(KeyFault::NoPublic));
         }
-        assert!(SigningKey::parse(&key.public().to_string()).is_err() && SigningKey::parse("boltboard-signing-key 00").is_err());
+        assert!(
+            SigningKey::parse(&key.public().to_string()).is_err()
+                && SigningKey::parse("boltboard-signing-key 00").is_err()
+        );
     }
 }

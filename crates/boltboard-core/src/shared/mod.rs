@@ -6,7 +6,9 @@
 //! a second in all, and the build goes on alone.
 
 mod address;
+mod asking;
 mod client;
+mod giving;
 mod keys;
 mod others;
 mod private;
@@ -14,7 +16,4 @@ mod wire;
 
 pub use address::{Address, AddressFault, SharedConfig};
 pub use keys::{KeyFault, PublicKey, SigningKey};
-pub use others::{Asked, Others, OthersReport, Pushed};
-
-#[cfg(test)]
-mod tests;
+pub use others::{Asked, Gets, Others, OthersReport, Pushed};

@@ -44,7 +44,7 @@ pub(super) struct SharedFooting {
 /// Much of a build in one file: all its notes, what its classes stand on, and its small contents.
 #[derive(Debug, Default, Serialize, Deserialize)]
 pub(super) struct Pack {
-    pub notes: Vec<(Digest, SharedNote)>,
+    pub notes: Vec<(Digest, Vec<SharedNote>)>,
     pub footings: Vec<(Digest, SharedFooting)>,
     pub contents: Vec<(Digest, Vec<u8>)>,
 }

@@ -139,15 +139,20 @@ impl Store {
             }
             std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
         }
-        let Some(content) = self.elsewhere.as_ref().and_then(|other| other.content(digest)) else { return Ok(false) };
+        let Some((other, content)) = self.elsewhere.as_ref().and_then(|other| Some((other, other.content(digest)?)))
+        else {
+            return Ok(false);
+        };
         write_quickly(&path, &content)?;
         write_with_mode(to, &[&content], mode)?;
+        other.took(digest);
         Ok(true)
     }
 
     /// Returns a kept content, `None` when it is not kept or was damaged.
     pub fn read(&self, digest: &Digest) -> Option<Vec<u8>> {
-        read_regular(&self.path("content", digest)).ok().filter(|content| Digest::of(content) == *digest)
+        let own = read_regular(&self.path("content", digest)).ok().filter(|content| Digest::of(content) == *digest);
+        own.or_else(|| self.elsewhere.as_ref()?.content(digest))
     }
 
     /// Returns what follows from a content alone; works it out once and keeps it.
@@ -156,8 +161,10 @@ impl Store {
         let kept = read_text(&path).ok().flatten().and_then(|text| text.trim().parse().ok());
         kept.or_else(|| {
             let digest = work_out()?;
-            // What cannot be kept is worked out again.
-            let _ = write_quickly(&path, digest.to_string().as_bytes());
+            // What cannot be kept is worked out again; who only looks makes no store.
+            if self.root.is_dir() {
+                let _ = write_quickly(&path, digest.to_string().as_bytes());
+            }
             Some(digest)
         })
     }

@@ -20,6 +20,9 @@ pub trait Elsewhere: fmt::Debug + Send + Sync {
     /// A content, which has this digest.
     fn content(&self, digest: &Digest) -> Option<Vec<u8>>;
 
+    /// Takes in that a content is kept here from now on.
+    fn took(&self, digest: &Digest);
+
     /// Takes in that a step was made here; its results are in the store.
     fn made(&self, key: &Digest, note: &Note);
 }

@@ -33,7 +33,7 @@ pub struct Global {
     pub work: Option<PathBuf>,
     /// Take and give results of builds at ADDRESS (http:// or https://); none where it is empty
     #[arg(long, global = true, value_name = "ADDRESS", env = "BOLTBOARD_STORE", help_heading = "Everywhere")]
-    pub store: Option<String>,
+    pub store_at: Option<String>,
     /// Use this profile instead of the one in use; with a `/` in it, the file of one
     #[arg(long, global = true, value_name = "NAME", help_heading = "Everywhere", add = complete::profiles())]
     pub profile: Option<String>,

@@ -15,8 +15,8 @@ use crate::complete;
 use crate::ending::on_end;
 use crate::fault::{Exit, Stop};
 use crate::render::build::{Progress, summary, verified};
-use crate::render::text::next_line;
 use crate::render::shared::report as told_of_others;
+use crate::render::text::next_line;
 use crate::render::{Screen, json};
 use crate::session::{LastBuild, Session};
 

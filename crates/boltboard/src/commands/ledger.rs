@@ -39,6 +39,15 @@ fn some(quantity: u64, told: impl Fn(u64) -> String) -> String {
     if quantity == 0 { String::new() } else { told(quantity) }
 }
 
+/// How many results were reused, and how many things of them came from others.
+fn reused(entry: &LedgerEntry) -> String {
+    match (entry.reused, entry.shared) {
+        (0, _) => String::new(),
+        (reused, 0) => reused.to_string(),
+        (reused, shared) => format!("{reused}, {shared} from others"),
+    }
+}
+
 /// Runs the command.
 pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
@@ -104,7 +113,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             (Role::Name, entry.profile.clone()),
             (role, word.to_string()),
             (Role::Value, entry.ran.to_string()),
-            (Role::Value, some(number(entry.reused), |n| n.to_string())),
+            (Role::Value, reused(entry)),
             (Role::Value, some(number(entry.same_text), |n| n.to_string())),
             (Role::Faint, entry.steps.to_string()),
             (Role::Value, duration(entry.wall_ms)),

@@ -77,6 +77,9 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
     } else {
         let ahead = (&preview, &handing);
         screen.out(&render::preview(&session.board, &planned.plan, ahead, jobs, args.verbose, screen.width));
+        if let Some(config) = &session.around.shared {
+            screen.out(&render::from_others(session.of_others(&planned.plan, &preview), &config.address));
+        }
     }
     Ok(Exit::Done)
 }

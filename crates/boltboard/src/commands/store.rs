@@ -4,14 +4,14 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use boltboard_core::base::files::write_with_mode;
-use boltboard_core::shared::{OthersReport, SharedConfig, SigningKey};
+use boltboard_core::shared::{Gets, OthersReport, SharedConfig, SigningKey};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
-use crate::render::shared::{configured, report as report_text};
+use crate::render::shared::{configured, looked_at, report as report_text};
 use crate::session::{Session, shared, shared_file};
 
 /// How long giving and looking may take in all.
@@ -19,9 +19,11 @@ const PATIENCE: Duration = Duration::from_secs(3600);
 
 /// Share results of builds with others
 #[derive(Debug, Args)]
-#[command(after_long_help = "Where results are shared is said by --store ADDRESS, by the variable BOLTBOARD_STORE, or in your own file\n\
+#[command(
+    after_long_help = "Where results are shared is said by --store-at ADDRESS, by the variable BOLTBOARD_STORE, or in your own file\n\
     ~/.config/boltboard/store.toml: address, token-file, read-only, trusted, signing-key. A tree cannot say it.\n\
-    A token is taken from BOLTBOARD_STORE_TOKEN, or from the file that token-file names.")]
+    A token is taken from BOLTBOARD_STORE_TOKEN, or from the file that token-file names."
+)]
 pub struct StoreArgs {
     #[command(subcommand)]
     what: Option<What>,
@@ -90,7 +92,10 @@ fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
 fn wanted(global: &Global) -> Result<SharedConfig, Stop> {
     shared(global)?.ok_or_else(|| {
         let told = Diagnostic::new("nobody says where results are shared");
-        let told = told.help(format!("write address = \"https://…\" into {}, or give --store", shared_file().display()));
+        let told = told.help(format!(
+            "write address = \"https://…\" into {}, or give --store-at ADDRESS",
+            shared_file().display()
+        ));
         Stop::new(Exit::WrongUse, told.next("boltboard store --help", "how that is said"))
     })
 }
@@ -100,7 +105,7 @@ fn push(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
-    let report = session.others_at(config, &planned.plan, false).push(PATIENCE);
+    let report = session.others_at(config, &planned.plan, Gets::Nothing).push(PATIENCE);
     Ok(answer(global, screen, &report, report.takes_nothing.is_none() && report.off.is_none()))
 }
 
@@ -109,7 +114,10 @@ fn check(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
-    let report = session.others_at(config, &planned.plan, true).check(PATIENCE);
+    let report = session.others_at(config, &planned.plan, Gets::All).check(PATIENCE);
+    if !global.json {
+        screen.out(&looked_at(&report, planned.plan.steps.iter().filter(|(_, step)| step.has_process()).count()));
+    }
     Ok(answer(global, screen, &report, report.off.is_none() && report.spoilt == 0))
 }
 
@@ -125,7 +133,10 @@ fn answer(global: &Global, screen: &Screen, report: &OthersReport, is_well: bool
 fn key(screen: &Screen, file: &PathBuf, json: bool) -> Result<Exit, Stop> {
     if file.symlink_metadata().is_ok() {
         let told = Diagnostic::new(format!("{} is there already", file.display()));
-        return Err(Stop::new(Exit::No, told.help("name a file that is not there yet; a key that others trust is not written over")));
+        return Err(Stop::new(
+            Exit::No,
+            told.help("name a file that is not there yet; a key that others trust is not written over"),
+        ));
     }
     let key = SigningKey::generate().map_err(|fault| Stop::new(Exit::Machine, Diagnostic::new(fault.to_string())))?;
     write_with_mode(file, &[key.text().as_bytes()], 0o600)?;

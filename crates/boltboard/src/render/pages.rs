@@ -24,12 +24,15 @@ const FILES: &[(&str, &str)] = &[
     ("boltboard-work/", "All that is written: profiles, builds, logs, kept results."),
     ("boltboard-work/builds/PROFILE/out/", "What a build makes, each with the record of how it was made."),
     ("boltboard-work/profiles/NAME.toml, profiles/NAME.toml", "Your own profiles, and those of the tree."),
+    ("~/.config/boltboard/store.toml", "Where your results are shared, and whose you take."),
     ("PREFIX/share/boltboard/TREE.json", "The record of an installation."),
 ];
 
 /// Variables of the environment that count.
 const VARIABLES: &[(&str, &str)] = &[
     ("BOLTBOARD_WORK", "The work folder, as --work."),
+    ("BOLTBOARD_STORE", "Where results are shared, as --store-at."),
+    ("BOLTBOARD_STORE_TOKEN", "What is told to the server there."),
     ("BOLTBOARD_METADATA_PATH", "Further folders with metadata files of libraries."),
     ("SOURCE_DATE_EPOCH", "The time that generators and __DATE__ see."),
     ("PATH", "Where compilers and other programs are searched."),
@@ -74,6 +77,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ),
     ("boltboard-add-on", &["boltboard add-on add ../tide-clock", "boltboard add-on list"]),
     ("boltboard-fetch", &["boltboard fetch --preview", "boltboard fetch --offline --from archives"]),
+    ("boltboard-store", &["boltboard store", "boltboard store push", "boltboard store check"]),
     ("boltboard-package", &["boltboard package --preview", "boltboard package --as deb --split"]),
     ("boltboard-uninstall", &["boltboard uninstall --preview", "boltboard uninstall"]),
     ("boltboard-lint", &["boltboard lint", "boltboard lint --severity error"]),

@@ -10,6 +10,7 @@ use boltboard_core::record::Amiss;
 use boltboard_core::session::HandingAhead;
 use boltboard_core::work::Why;
 
+use boltboard_core::shared::Address;
 use boltboard_core::step::{Step, StepId};
 
 use super::text::{ENDLESS, Role, count, duration, paint, wrap};
@@ -228,6 +229,11 @@ pub fn explained(board: &Board, plan: &Plan, judge: &Judge<'_>, id: StepId, step
         }
     }
     text
+}
+
+/// Tells how many results would come from others.
+pub fn from_others(results: usize, address: &Address) -> String {
+    if results == 0 { String::new() } else { format!("Of what is reused, {results} from {address}.\n") }
 }
 
 fn expectation(work: Work, jobs: usize) -> String {

@@ -9,7 +9,10 @@ use super::text::{Role, bytes, columns, count, next_line, paint};
 /// Tells where results are shared, and how.
 pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
     let Some(config) = config else {
-        return format!("Results are kept on this machine only.\n{}", next_line("boltboard store --help", "how they are shared"));
+        return format!(
+            "Results are kept on this machine only.\n{}",
+            next_line("boltboard store --help", "how they are shared")
+        );
     };
     let own = match (&config.signing, config.read_only) {
         (_, true) => "not given: read-only".to_string(),
@@ -36,7 +39,8 @@ pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
 /// Tells what came from others and went to them.
 pub fn report(report: &OthersReport) -> String {
     let mut text = String::new();
-    let OthersReport { address, taken, taken_bytes, given, private, left, spoilt, off, takes_nothing } = report;
+    let OthersReport { address, found: _, taken, taken_bytes, given, private, left, spoilt, off, takes_nothing } =
+        report;
     if *taken > 0 {
         text += &format!("From {address}: {}, {}.\n", count(*taken, "result", "results"), bytes(*taken_bytes));
     }
@@ -62,4 +66,10 @@ pub fn report(report: &OthersReport) -> String {
         text += &format!("{} {address}: {why}.\n", paint(Role::Warn, "nothing given:"));
     }
     text
+}
+
+/// Tells what was seen of a profile's steps.
+pub fn looked_at(report: &OthersReport, steps: usize) -> String {
+    let OthersReport { address, found, .. } = report;
+    format!("{address} has results of {found} of {}.\n", count(steps, "step", "steps"))
 }

@@ -44,6 +44,7 @@ mod running;
 mod same_text;
 mod schema;
 mod services;
+mod sharing;
 mod shown;
 mod skerry;
 mod smoke;

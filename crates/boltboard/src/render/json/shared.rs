@@ -10,6 +10,7 @@ use super::FORMAT;
 pub struct SharedAnswer {
     format: u32,
     address: String,
+    found: usize,
     taken: usize,
     taken_bytes: u64,
     given: usize,
@@ -25,6 +26,7 @@ pub fn shared(report: &OthersReport) -> SharedAnswer {
     SharedAnswer {
         format: FORMAT,
         address: report.address.to_string(),
+        found: report.found,
         taken: report.taken,
         taken_bytes: report.taken_bytes,
         given: report.given,

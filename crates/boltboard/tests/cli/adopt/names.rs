@@ -44,14 +44,17 @@ fn which_part_keeps_a_name_is_asked_and_the_others_are_called_after_their_folder
     let text = yard.scratch.read("safe/boltboard.toml");
     assert!(text.contains("client/tool, server/tool have one name"), "{text}");
     assert_eq!(sorted(&text), ["libwire", "tool", "tool-2", "wire"]);
+    drawn("wrong", "names=nowhere/tool");
+    yard.run(&["adopt", "seen"]).code(0).says(&["nowhere/tool", "it is to keep its name"]);
+    let folders = drawn("folders", "names=folders");
+    assert_eq!(sorted(&folders), ["client-tool", "client-wire", "server-tool", "server-wire"]);
     let text = drawn("kept", "names=server/tool,server/libwire.a");
     assert_eq!(sorted(&text), ["client-tool", "client-wire", "tool", "wire"]);
     let kept = text.split("[part.tool]").nth(1).expect("it is there");
     assert!(kept.split("\n\n").next().is_some_and(|part| part.contains("server/tool.c")), "{kept}");
     assert!(!text.contains("have one name"), "{text}");
-    assert_eq!(sorted(&drawn("folders", "names=folders")), ["client-tool", "client-wire", "server-tool", "server-wire"]);
-    let text = drawn("wrong", "names=nowhere/tool");
-    assert!(text.contains("nowhere/tool: it is to keep its name"), "{text}");
     // Whatever they are called, the objects are those of the build.
-    yard.run(&["adopt", "prove", "--from", &yard.scratch.at("kept").display().to_string()]).code(0).says(&["objects are the same"]);
+    yard.run(&["adopt", "prove", "--from", &yard.scratch.at("kept").display().to_string()])
+        .code(0)
+        .says(&["objects are the same"]);
 }

@@ -1,5 +1,7 @@
 //! A scratch tree, and the program run on it in a sealed environment.
 
+pub mod web;
+
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};

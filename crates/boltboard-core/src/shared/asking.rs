@@ -1,0 +1,143 @@
+//! Asking for what others made: each thing once, and what comes is looked at before anybody sees it.
+
+use std::collections::HashSet;
+use std::time::Duration;
+
+use super::client::{Got, PATIENCE};
+use super::others::{Content, Gets, Inner, State, Task, USUAL_WORK, classes_of};
+use super::wire::{
+    self, MOST_CONTENT, MOST_NOTES, MOST_OF_COMMAND, MOST_PACK, Pack, SharedFooting, SharedNote, content_name,
+    footings_name, notes_name, pack_name,
+};
+use crate::base::Digest;
+use crate::store::Footing;
+
+impl Inner {
+    pub(super) fn ask(&self, task: &Task) {
+        match task {
+            Task::Pack(whole) => {
+                if let Got::Found(bytes, _) = self.client.get(&pack_name(whole), MOST_PACK, PATIENCE * 30) {
+                    self.take_pack(&bytes);
+                }
+                // What it lacks is asked for one by one.
+                let mut state = self.state();
+                let lacking = self.asked.keys.iter().filter(|key| matches!(state.notes.get(key), Some(None)));
+                let lacking: Vec<Digest> = lacking.copied().collect();
+                state.tasks.extend(lacking.into_iter().map(Task::Notes));
+                drop(state);
+                self.changed.notify_all();
+            }
+            Task::Notes(key) => {
+                let name = notes_name(key);
+                let got = self.client.get(&name, MOST_NOTES, PATIENCE);
+                let (notes, version) = match got {
+                    Got::Found(bytes, version) => (self.read_notes(key, &bytes), version),
+                    Got::Absent | Got::Failed => (Vec::new(), None),
+                };
+                let mut state = self.state();
+                state.versions.insert(name, version);
+                self.take_notes(&mut state, *key, notes);
+            }
+            Task::Footings(class) => {
+                let name = footings_name(class);
+                let (footings, version) = match self.client.get(&name, MOST_NOTES, PATIENCE) {
+                    Got::Found(bytes, version) => (self.read_footings(class, &bytes), version),
+                    Got::Absent | Got::Failed => (Vec::new(), None),
+                };
+                let mut state = self.state();
+                state.versions.insert(name, version);
+                state.footings.insert(*class, Some(footings));
+            }
+            Task::Content(digest) => {
+                let work = self.state().worth.get(digest).map_or(USUAL_WORK, |(_, work)| (*work).max(USUAL_WORK));
+                let got = self.client.get(&content_name(digest), MOST_CONTENT, work.max(PATIENCE));
+                let content = match got {
+                    Got::Found(bytes, _) => {
+                        let content = wire::unwrapped(&bytes, MOST_CONTENT);
+                        let content = content.filter(|content| Digest::of(content) == *digest);
+                        if content.is_none() {
+                            self.state().report.spoilt += 1;
+                        }
+                        content.map_or(Content::Not, Content::Here)
+                    }
+                    Got::Absent | Got::Failed => Content::Not,
+                };
+                self.state().contents.insert(*digest, content);
+            }
+        }
+    }
+
+    pub(super) fn read_notes(&self, key: &Digest, bytes: &[u8]) -> Vec<SharedNote> {
+        let Some(notes) = wire::read::<Vec<SharedNote>>(bytes, MOST_NOTES) else {
+            self.state().report.spoilt += 1;
+            return Vec::new();
+        };
+        let all = notes.len();
+        let taken: Vec<SharedNote> =
+            notes.into_iter().take(MOST_OF_COMMAND).filter(|note| note.is_taken(key, &self.config.trusted)).collect();
+        self.state().report.spoilt += all.min(MOST_OF_COMMAND) - taken.len();
+        taken
+    }
+
+    pub(super) fn read_footings(&self, class: &Digest, bytes: &[u8]) -> Vec<Footing> {
+        let all = wire::read::<Vec<SharedFooting>>(bytes, MOST_NOTES).unwrap_or_default();
+        let taken = all.into_iter().filter(|footing| footing.is_taken(class, &self.config.trusted));
+        taken.map(|shared| shared.footing).collect()
+    }
+
+    /// Takes in notes of a command; what the newest one stands on and made is asked for.
+    pub(super) fn take_notes(&self, state: &mut State, key: Digest, notes: Vec<SharedNote>) {
+        for shared in &notes {
+            let work = Duration::from_millis(shared.note.work_ms);
+            for (output, size) in shared.note.outputs.iter().zip(&shared.sizes) {
+                state.worth.insert(output.digest, (*size, work));
+            }
+        }
+        if let Some(newest) = notes.first() {
+            state.report.found += 1;
+            classes_of(&newest.note).for_each(|(class, _)| state.look_for_footings(class));
+            for output in &newest.note.outputs {
+                let wanted = match self.asked.gets {
+                    Gets::Nothing => false,
+                    Gets::Worth => !self.local.has(&output.digest) && self.is_worth(state, &output.digest),
+                    Gets::All => true,
+                };
+                if wanted && !state.contents.contains_key(&output.digest) {
+                    state.contents.insert(output.digest, Content::Coming);
+                    state.tasks.push_back(Task::Content(output.digest));
+                }
+            }
+        }
+        state.notes.insert(key, Some(notes));
+    }
+
+    pub(super) fn take_pack(&self, bytes: &[u8]) {
+        let Some(pack) = wire::read::<Pack>(bytes, MOST_PACK) else {
+            self.state().report.spoilt += 1;
+            return;
+        };
+        let Pack { notes, footings, contents } = pack;
+        let sound: Vec<(Digest, Vec<u8>)> =
+            contents.into_iter().filter(|(digest, content)| Digest::of(content) == *digest).collect();
+        let trusted = &self.config.trusted;
+        let taken = |(key, notes): (Digest, Vec<SharedNote>)| {
+            let all = notes.into_iter().take(MOST_OF_COMMAND);
+            (key, all.filter(|note| note.is_taken(&key, trusted)).collect::<Vec<_>>())
+        };
+        let notes = notes.into_iter().map(taken).filter(|(_, notes)| !notes.is_empty());
+        let footings = footings.into_iter().filter(|(class, footing)| footing.is_taken(class, trusted));
+        let (notes, footings): (Vec<_>, Vec<_>) = (notes.collect(), footings.collect());
+        let mut state = self.state();
+        state.contents.extend(sound.into_iter().map(|(digest, content)| (digest, Content::Here(content))));
+        for (class, shared) in footings {
+            let known = state.footings.entry(class).or_insert_with(|| Some(Vec::new()));
+            known.get_or_insert_default().push(shared.footing);
+        }
+        let wanted: HashSet<Digest> = self.asked.keys.iter().copied().collect();
+        for (key, notes) in notes.into_iter().filter(|(key, _)| wanted.contains(key)) {
+            self.take_notes(&mut state, key, notes);
+        }
+        drop(state);
+        self.changed.notify_all();
+    }
+}

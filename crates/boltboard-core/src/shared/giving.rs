@@ -1,0 +1,141 @@
+//! Giving others what was made here: what it made and stands on first, then the note that names it.
+
+use std::collections::HashSet;
+
+use super::client::{Given, Got, PATIENCE, Replaces};
+use super::others::{Inner, Task, classes_of};
+use super::wire::{
+    self, MOST_NOTES, MOST_OF_COMMAND, Pack, SharedFooting, SharedNote, content_name, footings_name, notes_name,
+    pack_name,
+};
+use crate::base::Digest;
+use crate::store::Note;
+
+/// The largest content that is given in a pack with others, in bytes.
+const SMALL: usize = 256 << 10;
+/// The most that one pack holds of contents, in bytes.
+const MOST_TOGETHER: usize = 256 << 20;
+
+impl Inner {
+    /// A result of this machine in the form in which it is shared; nothing of one that names places of this machine.
+    pub(super) fn shared(&self, key: &Digest, note: &Note) -> Option<SharedNote> {
+        let sizes: Option<Vec<u64>> = note.outputs.iter().map(|output| self.local.size_of(&output.digest)).collect();
+        let shared = SharedNote::new(key, note.clone(), sizes?, self.config.signing.as_ref());
+        (!self.private.is_in_note(note)).then_some(shared)
+    }
+
+    /// Gives a result: first what it made and stands on, then the note that names it.
+    pub(super) fn give(&self, key: &Digest, note: &Note) {
+        let Some(shared) = self.shared(key, note) else {
+            self.state().report.private += 1;
+            return;
+        };
+        let mut contents = Vec::new();
+        for output in &note.outputs {
+            let Some(content) = self.local.read(&output.digest) else { return };
+            if self.private.is_in(&content) {
+                self.state().report.private += 1;
+                return;
+            }
+            contents.push((output.digest, content));
+        }
+        for (digest, content) in contents {
+            if self.state().given.insert(digest) {
+                let Some(bytes) = wire::wrapped(&content) else { return };
+                // What is there already by this name is the same.
+                if self.client.put(&content_name(&digest), &bytes, &Replaces::Nothing) == Given::Refused {
+                    return;
+                }
+            }
+        }
+        for (class, generation) in classes_of(note) {
+            self.give_footing(&class, &generation);
+        }
+        if self.give_notes(key, shared) {
+            self.state().report.given += 1;
+        }
+    }
+
+    /// Adds a note to those that lie there; should others have added one meanwhile, once more.
+    pub(super) fn give_notes(&self, key: &Digest, shared: SharedNote) -> bool {
+        let name = notes_name(key);
+        for _ in 0..3 {
+            let (mut notes, version) = {
+                let state = self.state();
+                (state.notes.get(key).cloned().flatten().unwrap_or_default(), state.versions.get(&name).cloned())
+            };
+            notes.retain(|other| !other.note.is_like(&shared.note));
+            notes.insert(0, shared.clone());
+            notes.truncate(MOST_OF_COMMAND);
+            let Some(bytes) = wire::written(&notes) else { return false };
+            let replaces = match &version {
+                Some(Some(version)) => Replaces::Version(version),
+                Some(None) => Replaces::Nothing,
+                None => Replaces::Anything,
+            };
+            match self.client.put(&name, &bytes, &replaces) {
+                Given::Done => {
+                    self.state().notes.insert(*key, Some(notes));
+                    return true;
+                }
+                Given::Refused => return false,
+                Given::Other => self.ask(&Task::Notes(*key)),
+            }
+        }
+        false
+    }
+
+    pub(super) fn give_footing(&self, class: &Digest, generation: &Digest) {
+        if !self.state().given.insert(Digest::of_parts([class.to_string().as_str(), &generation.to_string()])) {
+            return;
+        }
+        let own = self.local.own_footings(class);
+        let Some(footing) = own.into_iter().find(|footing| footing.generation == *generation) else { return };
+        let name = footings_name(class);
+        // Few classes have many; those of others stay.
+        let others = match self.client.get(&name, MOST_NOTES, PATIENCE) {
+            Got::Found(bytes, _) => wire::read::<Vec<SharedFooting>>(&bytes, MOST_NOTES).unwrap_or_default(),
+            Got::Absent | Got::Failed => Vec::new(),
+        };
+        let mut all = vec![SharedFooting::new(class, footing, self.config.signing.as_ref())];
+        all.extend(others.into_iter().filter(|other| other.footing.generation != *generation));
+        all.truncate(2 * MOST_OF_COMMAND);
+        if let Some(bytes) = wire::written(&all) {
+            self.client.put(&name, &bytes, &Replaces::Anything);
+        }
+    }
+
+    /// Gives all of a build together, for whoever has nothing of it yet.
+    pub(super) fn give_together(&self) {
+        let Some(whole) = self.asked.whole else { return };
+        let mut pack = Pack::default();
+        let (mut classes, mut contents, mut bytes) = (HashSet::new(), HashSet::new(), 0);
+        for key in &self.asked.keys {
+            let Some(note) = self.local.own_notes(key).into_iter().next() else { continue };
+            let Some(shared) = self.shared(key, &note) else { continue };
+            for output in &note.outputs {
+                let Some(content) = self.local.read(&output.digest).filter(|content| !self.private.is_in(content))
+                else {
+                    continue;
+                };
+                if content.len() <= SMALL && bytes + content.len() <= MOST_TOGETHER && contents.insert(output.digest) {
+                    bytes += content.len();
+                    pack.contents.push((output.digest, content));
+                }
+            }
+            for (class, generation) in classes_of(&note).filter(|of| classes.insert(*of)) {
+                let own = self.local.own_footings(&class);
+                if let Some(footing) = own.into_iter().find(|footing| footing.generation == generation) {
+                    pack.footings.push((class, SharedFooting::new(&class, footing, self.config.signing.as_ref())));
+                }
+            }
+            // What others made of it in another state of the host stays known.
+            let others = self.state().notes.get(key).cloned().flatten().unwrap_or_default();
+            let others = others.into_iter().filter(|other| !other.note.is_like(&note)).take(MOST_OF_COMMAND - 1);
+            pack.notes.push((*key, std::iter::once(shared).chain(others).collect()));
+        }
+        if let Some(bytes) = wire::written(&pack) {
+            self.client.put(&pack_name(&whole), &bytes, &Replaces::Anything);
+        }
+    }
+}

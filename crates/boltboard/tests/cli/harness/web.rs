@@ -1,0 +1,191 @@
+//! A folder that a web server hands out and takes in, and all that can be wrong with one.
+
+use std::collections::BTreeMap;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
+
+/// What is wrong with a server.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Wrong {
+    Nothing,
+    /// It answers everything so.
+    Answers(u16),
+    /// It answers what is to be put there so.
+    TakesNothing(u16),
+    /// It takes a question and says nothing.
+    Silent,
+    /// A byte now and then.
+    Trickles,
+    /// Half of what it announces.
+    CutsOff,
+    /// Other bytes of the same length.
+    Spoils,
+    /// What is looked for lies elsewhere.
+    Leads(String),
+}
+
+#[derive(Debug)]
+struct State {
+    files: BTreeMap<String, Vec<u8>>,
+    wrong: Wrong,
+    token: Option<String>,
+    asked: usize,
+    put: usize,
+}
+
+/// The server; it ends with the test.
+#[derive(Debug, Clone)]
+pub struct Web {
+    pub address: String,
+    state: Arc<Mutex<State>>,
+}
+
+impl Web {
+    pub fn new() -> Web {
+        let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+        let address = format!("http://{}/team", listener.local_addr().expect("bound"));
+        let state = State { files: BTreeMap::new(), wrong: Wrong::Nothing, token: None, asked: 0, put: 0 };
+        let web = Web { address, state: Arc::new(Mutex::new(state)) };
+        let serving = web.clone();
+        std::thread::spawn(move || {
+            for stream in listener.incoming().map_while(Result::ok) {
+                let web = serving.clone();
+                std::thread::spawn(move || web.serve(stream));
+            }
+        });
+        web
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().expect("nobody panics with it")
+    }
+
+    pub fn be(&self, wrong: Wrong) {
+        self.state().wrong = wrong;
+    }
+
+    /// Answers only those who tell it this.
+    pub fn wants(&self, token: &str) {
+        self.state().token = Some(token.to_string());
+    }
+
+    /// How often it was asked for something, and how often something was put there.
+    pub fn counts(&self) -> (usize, usize) {
+        let state = self.state();
+        (state.asked, state.put)
+    }
+
+    /// What lies there, by name.
+    pub fn files(&self) -> BTreeMap<String, Vec<u8>> {
+        self.state().files.clone()
+    }
+
+    /// Changes all that lies there whose name begins so.
+    pub fn change(&self, begins: &str, change: impl Fn(&mut Vec<u8>)) {
+        let mut state = self.state();
+        state.files.iter_mut().filter(|(name, _)| name.starts_with(begins)).for_each(|(_, bytes)| change(bytes));
+    }
+
+    /// Takes away all that lies there whose name begins so.
+    pub fn drop(&self, begins: &str) {
+        self.state().files.retain(|name, _| !name.starts_with(begins));
+    }
+
+    fn serve(&self, stream: TcpStream) {
+        let mut reader = BufReader::new(stream.try_clone().expect("a stream"));
+        let mut stream = stream;
+        while self.answer(&mut reader, &mut stream).is_some() {}
+    }
+
+    /// Answers one question; nothing where the connection ends.
+    fn answer(&self, reader: &mut BufReader<TcpStream>, stream: &mut TcpStream) -> Option<()> {
+        let mut line = String::new();
+        reader.read_line(&mut line).ok().filter(|read| *read > 0)?;
+        let mut words = line.split_whitespace().map(str::to_string);
+        let (method, path) = (words.next()?, words.next()?);
+        let mut headers = BTreeMap::new();
+        loop {
+            let mut line = String::new();
+            reader.read_line(&mut line).ok()?;
+            let Some((name, value)) = line.trim_end().split_once(": ") else { break };
+            headers.insert(name.to_ascii_lowercase(), value.to_string());
+        }
+        let length = headers.get("content-length").and_then(|text| text.parse().ok()).unwrap_or(0);
+        let mut body = vec![0; length];
+        reader.read_exact(&mut body).ok()?;
+        let name = path.strip_prefix("/team/")?.to_string();
+        let (status, more, content) = self.decide(&method, &name, &headers, body)?;
+        let wrong = self.state().wrong.clone();
+        let told = content.len();
+        write!(stream, "HTTP/1.1 {status} So\r\nContent-Length: {told}\r\n{more}\r\n").ok()?;
+        match wrong {
+            Wrong::CutsOff if told > 1 => {
+                stream.write_all(&content[..told / 2]).ok()?;
+                None
+            }
+            Wrong::Trickles => {
+                for byte in content {
+                    stream.write_all(&[byte]).ok()?;
+                    std::thread::sleep(Duration::from_millis(150));
+                }
+                Some(())
+            }
+            Wrong::Spoils => {
+                let mut content = content;
+                content.iter_mut().skip(20).for_each(|byte| *byte ^= 0x55);
+                stream.write_all(&content).ok()
+            }
+            _ => stream.write_all(&content).ok(),
+        }
+    }
+
+    /// The status, further headers and the content of an answer.
+    fn decide(
+        &self,
+        method: &str,
+        name: &str,
+        headers: &BTreeMap<String, String>,
+        body: Vec<u8>,
+    ) -> Option<(u16, String, Vec<u8>)> {
+        let version = |bytes: &[u8]| format!("\"{}\"", boltboard_core::base::Digest::of(bytes));
+        let mut state = self.state();
+        if method == "PUT" {
+            state.put += 1;
+        } else {
+            state.asked += 1;
+        }
+        let plain = |status: u16| Some((status, String::new(), Vec::new()));
+        if state.token.as_ref().is_some_and(|token| headers.get("authorization") != Some(&format!("Bearer {token}"))) {
+            return plain(401);
+        }
+        match (&state.wrong, method) {
+            (Wrong::Answers(status), _) | (Wrong::TakesNothing(status), "PUT") => return plain(*status),
+            (Wrong::Leads(to), _) => return Some((302, format!("Location: {to}\r\n"), Vec::new())),
+            (Wrong::Silent, _) => {
+                drop(state);
+                std::thread::sleep(Duration::from_secs(60));
+                return None;
+            }
+            _ => {}
+        }
+        let there = state.files.get(name).cloned();
+        if method == "PUT" {
+            let other = match (headers.get("if-none-match"), headers.get("if-match"), &there) {
+                (Some(_), _, Some(_)) | (_, Some(_), None) => true,
+                (_, Some(wanted), Some(there)) => *wanted != version(there),
+                _ => false,
+            };
+            if other {
+                return plain(412);
+            }
+            state.files.insert(name.to_string(), body);
+            return plain(if there.is_some() { 204 } else { 201 });
+        }
+        match there {
+            Some(bytes) => Some((200, format!("ETag: {}\r\n", version(&bytes)), bytes)),
+            None => plain(404),
+        }
+    }
+}
