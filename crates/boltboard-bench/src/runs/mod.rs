@@ -10,5 +10,6 @@ pub mod memory;
 pub mod scale;
 pub mod screen;
 pub mod seen;
+pub mod sharing;
 pub mod trees;
 pub mod verdicts;

@@ -209,8 +209,9 @@ fn build_since(
     if telling == Telling::All || telling == Telling::WhenDone && done {
         screen.out(&summary(Some(plan), &args.parts, &begun.planned.folders.outputs(), &report, &entry));
     }
-    if let (Some(shared), true) = (&shared, telling != Telling::Json) {
-        screen.remark(told_of_others(shared).trim_end());
+    let told = shared.as_ref().map_or_else(String::new, told_of_others);
+    if telling != Telling::Json && !told.is_empty() {
+        screen.remark(told.trim_end());
     }
     let exit = exit_of(&report, entry.outcome);
     let Begun { resolved, planned, .. } = begun;
