@@ -8,7 +8,7 @@ use super::step::Judge;
 use super::verdict::{Ahead, Reason};
 use crate::base::{Digest, FileError};
 use crate::step::{Location, Look, Step};
-use crate::store::{Footing, Note};
+use crate::store::Footing;
 
 /// What is known of classes, looked up once.
 #[derive(Debug, Default)]
@@ -114,28 +114,6 @@ impl Judge<'_> {
         self.store.keep_footing(class, footing)?;
         self.footings.known.lock().unwrap_or_else(PoisonError::into_inner).remove(class);
         Ok(generation)
-    }
-
-    /// Keeps a note that others took down, and what it stands on, as if the step had run here.
-    ///
-    /// # Errors
-    /// It cannot be written.
-    pub fn take_over(&self, step: &Step, note: &Note) -> Result<(), FileError> {
-        let key = step.base_key();
-        if self.store.own_notes(&key).iter().any(|own| own.is_like(note)) {
-            return Ok(());
-        }
-        for (look, generation) in &note.inputs {
-            let Ok(Look::Footing(class)) = look.parse() else { continue };
-            let is_it = |footing: &Footing| footing.generation == *generation;
-            if self.store.own_footings(&class).iter().any(is_it) {
-                continue;
-            }
-            if let Some(footing) = self.store.footings(&class).into_iter().find(is_it) {
-                self.store.keep_footing(&class, footing)?;
-            }
-        }
-        self.store.add_note(&key, note, None)
     }
 
     fn now_of(&self, look: &str) -> Option<Digest> {

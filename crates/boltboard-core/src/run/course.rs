@@ -294,7 +294,7 @@ impl<'a, 's> Course<'a, 's> {
                     return Ok(false);
                 }
                 self.input.store.used(&step.base_key());
-                self.judge.take_over(step, &note)?;
+                self.input.store.keep_of_others(&step.base_key(), &note);
                 let mut note = note;
                 if let Some(renewed) = self.judge.renewed(step, &note) {
                     self.input.store.add_note(&step.base_key(), &renewed, None)?;

@@ -1,6 +1,7 @@
 //! Asking for what others made: each thing once, and what comes is looked at before anybody sees it.
 
 use std::collections::HashSet;
+use std::sync::PoisonError;
 use std::time::Duration;
 
 use super::client::{Got, PATIENCE};
@@ -10,7 +11,7 @@ use super::wire::{
     footings_name, notes_name, pack_name,
 };
 use crate::base::Digest;
-use crate::store::Footing;
+use crate::store::{Footing, Note};
 
 impl Inner {
     pub(super) fn ask(&self, task: &Task) {
@@ -62,9 +63,41 @@ impl Inner {
                     }
                     Got::Absent | Got::Failed => Content::Not,
                 };
-                self.state().contents.insert(*digest, content);
+                let is_here = matches!(content, Content::Here(_));
+                let mut state = self.state();
+                state.contents.insert(*digest, content);
+                if is_here && self.asked.gets == Gets::Worth {
+                    state.tasks.push_back(Task::Put(*digest));
+                }
+            }
+            Task::Put(digest) => {
+                let content = match self.state().contents.get(digest) {
+                    Some(Content::Here(content)) => content.clone(),
+                    Some(Content::Coming | Content::Not) | None => return,
+                };
+                // What cannot be kept comes again.
+                let _ = self.local.put_content(digest, &content);
+            }
+            Task::Keep(key, note) => self.keep_here(key, note),
+        }
+    }
+
+    /// Keeps a note that was gone by, first what it stands on.
+    fn keep_here(&self, key: &Digest, note: &Note) {
+        let lock = self.keeping.lock().unwrap_or_else(PoisonError::into_inner);
+        for (class, generation) in classes_of(note) {
+            let is_it = |footing: &&Footing| footing.generation == generation;
+            if self.local.own_footings(&class).iter().any(|footing| is_it(&footing)) {
+                continue;
+            }
+            let of_class = self.state().footings.get(&class).cloned().flatten().unwrap_or_default();
+            if let Some(footing) = of_class.iter().find(is_it) {
+                // One that is not kept makes the step run again one day.
+                let _ = self.local.keep_footing(&class, footing.clone());
             }
         }
+        drop(lock);
+        let _ = self.local.add_note(key, note, None);
     }
 
     pub(super) fn read_notes(&self, key: &Digest, bytes: &[u8]) -> Vec<SharedNote> {
@@ -128,6 +161,9 @@ impl Inner {
         let footings = footings.into_iter().filter(|(class, footing)| footing.is_taken(class, trusted));
         let (notes, footings): (Vec<_>, Vec<_>) = (notes.collect(), footings.collect());
         let mut state = self.state();
+        if self.asked.gets == Gets::Worth {
+            state.tasks.extend(sound.iter().map(|(digest, _)| Task::Put(*digest)));
+        }
         state.contents.extend(sound.into_iter().map(|(digest, content)| (digest, Content::Here(content))));
         for (class, shared) in footings {
             let known = state.footings.entry(class).or_insert_with(|| Some(Vec::new()));

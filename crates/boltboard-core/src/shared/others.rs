@@ -92,6 +92,8 @@ pub(super) struct Inner {
     pub(super) asked: Asked,
     pub(super) state: Mutex<State>,
     pub(super) changed: Condvar,
+    /// Held while what a class stands on is kept: several notes name one.
+    pub(super) keeping: Mutex<()>,
 }
 
 #[derive(Debug, Default)]
@@ -110,6 +112,7 @@ pub(super) struct State {
     /// How large contents are, and how long it took to make what they are of.
     pub(super) worth: HashMap<Digest, (u64, Duration)>,
     pub(super) given: HashSet<Digest>,
+    pub(super) took: HashSet<Digest>,
     pub(super) report: Counts,
 }
 
@@ -137,6 +140,10 @@ pub(super) enum Task {
     Notes(Digest),
     Footings(Digest),
     Content(Digest),
+    /// Puts a content that came into the store.
+    Put(Digest),
+    /// Puts a note of others into the store, with what it stands on.
+    Keep(Digest, Box<Note>),
 }
 
 impl Others {
@@ -152,6 +159,7 @@ impl Others {
             asked,
             state: Mutex::default(),
             changed: Condvar::new(),
+            keeping: Mutex::default(),
         };
         Others { inner: Arc::new(inner), workers: Mutex::default() }
     }
@@ -192,7 +200,12 @@ impl Others {
             self.begin();
             state = inner.state();
         }
-        while (state.busy > 0 || !state.gifts.is_empty()) && inner.client.takes() && Instant::now() < until {
+        // What is only looked for is not waited for any more; what came is kept.
+        state.tasks.retain(|task| matches!(task, Task::Put(_) | Task::Keep(..)));
+        let waits = |state: &State| {
+            !state.tasks.is_empty() || (state.busy > 0 || !state.gifts.is_empty()) && inner.client.takes()
+        };
+        while state.began.is_some() && waits(&state) && Instant::now() < until {
             state = inner.wait(state, until);
         }
         let gave = state.report.given > 0;
@@ -324,11 +337,19 @@ impl Elsewhere for Others {
 
     fn took(&self, digest: &Digest) {
         let mut state = self.inner.state();
-        // A second step with the same result has it from the store.
-        if let Some(Content::Here(content)) = state.contents.remove(digest) {
+        let size = match state.contents.get(digest) {
+            Some(Content::Here(content)) => content.len() as u64,
+            Some(Content::Coming | Content::Not) | None => return,
+        };
+        if state.took.insert(*digest) {
             state.report.taken += 1;
-            state.report.taken_bytes += content.len() as u64;
+            state.report.taken_bytes += size;
         }
+    }
+
+    fn keep(&self, key: &Digest, note: &Note) {
+        self.inner.state().tasks.push_back(Task::Keep(*key, Box::new(note.clone())));
+        self.inner.changed.notify_all();
     }
 
     fn made(&self, key: &Digest, note: &Note) {

@@ -135,6 +135,8 @@ impl Store {
         if let Ok(content) = read_regular(&path) {
             if Digest::of(&content) == *digest {
                 write_with_mode(to, &[&content], mode)?;
+                // It may have come from others a moment ago.
+                self.elsewhere.iter().for_each(|other| other.took(digest));
                 return Ok(true);
             }
             std::fs::remove_file(&path).map_err(FileError::on("remove", &path))?;
@@ -143,7 +145,7 @@ impl Store {
         else {
             return Ok(false);
         };
-        write_quickly(&path, &content)?;
+        // It is put into the store beside this.
         write_with_mode(to, &[&content], mode)?;
         other.took(digest);
         Ok(true)
@@ -184,6 +186,24 @@ impl Store {
         let bytes = read_regular(&self.path("notes", key)).unwrap_or_default();
         let sound = bytes.split_at_checked(8).filter(|(check, content)| Digest::of(content).short() == **check);
         sound.and_then(|(_, content)| postcard::from_bytes(content).ok()).unwrap_or_default()
+    }
+
+    /// Puts a content into the store, which has this digest.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub fn put_content(&self, digest: &Digest, content: &[u8]) -> Result<(), FileError> {
+        let path = self.path("content", digest);
+        if path.is_file() { Ok(()) } else { write_quickly(&path, content) }
+    }
+
+    /// Keeps a note that was gone by, should it be one of others.
+    pub fn keep_of_others(&self, key: &Digest, note: &Note) {
+        if let Some(other) = &self.elsewhere
+            && self.own_notes(key).iter().all(|own| !own.is_like(note))
+        {
+            other.keep(key, note);
+        }
     }
 
     /// Takes in that a step was made here, for others.

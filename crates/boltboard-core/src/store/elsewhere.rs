@@ -20,8 +20,11 @@ pub trait Elsewhere: fmt::Debug + Send + Sync {
     /// A content, which has this digest.
     fn content(&self, digest: &Digest) -> Option<Vec<u8>>;
 
-    /// Takes in that a content is kept here from now on.
+    /// Takes in that a content was put in place here.
     fn took(&self, digest: &Digest);
+
+    /// Has a note kept here from now on, with what it stands on, because it was gone by.
+    fn keep(&self, key: &Digest, note: &Note);
 
     /// Takes in that a step was made here; its results are in the store.
     fn made(&self, key: &Digest, note: &Note);

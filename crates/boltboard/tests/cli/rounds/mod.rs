@@ -6,6 +6,7 @@
 
 mod fortran;
 mod nasty;
+mod shared;
 mod worlds;
 
 use std::path::PathBuf;
@@ -260,7 +261,7 @@ fn live(kind: Kind, acts: &[Act]) -> Result<(), (usize, String)> {
 }
 
 /// Leaves out act after act while it still goes wrong.
-fn fewest(kind: Kind, mut acts: Vec<Act>) -> Vec<Act> {
+fn fewest(kind: Kind, mut acts: Vec<Act>, live: &dyn Fn(Kind, &[Act]) -> Result<(), (usize, String)>) -> Vec<Act> {
     let mut at = 0;
     while at < acts.len() {
         let mut fewer = acts.clone();
@@ -283,6 +284,11 @@ fn say(line: &str) {
 
 /// Runs lives, each on a tree of its own, until there were so many rounds.
 fn many(rounds: u64, kind: impl Fn(u64) -> Kind) {
+    many_by(rounds, kind, |kind, acts, _| live(kind, acts));
+}
+
+/// The same for lives of another sort; each knows its seed.
+fn many_by(rounds: u64, kind: impl Fn(u64) -> Kind, live: impl Fn(Kind, &[Act], u64) -> Result<(), (usize, String)>) {
     let told = |name: &str, otherwise| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(otherwise);
     let (rounds, first) = (told("BOLTBOARD_ROUNDS", rounds) as usize, told("BOLTBOARD_SEED", 1));
     let begun = SystemTime::now();
@@ -294,8 +300,8 @@ fn many(rounds: u64, kind: impl Fn(u64) -> Kind) {
         }
         let mut chance = fastrand::Rng::with_seed(seed);
         let acts: Vec<Act> = (0..LIFE.min(rounds - start)).map(|_| act(&mut chance)).collect();
-        if let Err((until, said)) = live(kind, &acts) {
-            let few = fewest(kind, acts[..until].to_vec());
+        if let Err((until, said)) = live(kind, &acts, seed) {
+            let few = fewest(kind, acts[..until].to_vec(), &|kind, acts| live(kind, acts, seed));
             panic!("{kind:?}, seed {seed}, {until} acts, fewest: {few:?}\n{said}");
         }
     }
