@@ -1,6 +1,6 @@
 //! `boltboard store`
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use boltboard_core::base::files::write_with_mode;
@@ -130,7 +130,7 @@ fn answer(global: &Global, screen: &Screen, report: &OthersReport, is_well: bool
     if is_well { Exit::Done } else { Exit::No }
 }
 
-fn key(screen: &Screen, file: &PathBuf, json: bool) -> Result<Exit, Stop> {
+fn key(screen: &Screen, file: &Path, json: bool) -> Result<Exit, Stop> {
     if file.symlink_metadata().is_ok() {
         let told = Diagnostic::new(format!("{} is there already", file.display()));
         return Err(Stop::new(

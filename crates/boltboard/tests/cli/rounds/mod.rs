@@ -246,8 +246,11 @@ fn act(chance: &mut fastrand::Rng) -> Act {
     }
 }
 
+/// What went wrong in a life, after how many acts.
+type Lived = Result<(), (usize, String)>;
+
 /// Lets acts happen, a build after each. Returns what went wrong after how many of them.
-fn live(kind: Kind, acts: &[Act]) -> Result<(), (usize, String)> {
+fn live(kind: Kind, acts: &[Act]) -> Lived {
     let world = kind.world();
     for (index, act) in acts.iter().enumerate() {
         happen(&world, *act);
@@ -261,7 +264,7 @@ fn live(kind: Kind, acts: &[Act]) -> Result<(), (usize, String)> {
 }
 
 /// Leaves out act after act while it still goes wrong.
-fn fewest(kind: Kind, mut acts: Vec<Act>, live: &dyn Fn(Kind, &[Act]) -> Result<(), (usize, String)>) -> Vec<Act> {
+fn fewest(kind: Kind, mut acts: Vec<Act>, live: &dyn Fn(Kind, &[Act]) -> Lived) -> Vec<Act> {
     let mut at = 0;
     while at < acts.len() {
         let mut fewer = acts.clone();
@@ -288,7 +291,7 @@ fn many(rounds: u64, kind: impl Fn(u64) -> Kind) {
 }
 
 /// The same for lives of another sort; each knows its seed.
-fn many_by(rounds: u64, kind: impl Fn(u64) -> Kind, live: impl Fn(Kind, &[Act], u64) -> Result<(), (usize, String)>) {
+fn many_by(rounds: u64, kind: impl Fn(u64) -> Kind, live: impl Fn(Kind, &[Act], u64) -> Lived) {
     let told = |name: &str, otherwise| std::env::var(name).ok().and_then(|text| text.parse().ok()).unwrap_or(otherwise);
     let (rounds, first) = (told("BOLTBOARD_ROUNDS", rounds) as usize, told("BOLTBOARD_SEED", 1));
     let begun = SystemTime::now();

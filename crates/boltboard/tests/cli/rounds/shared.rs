@@ -3,7 +3,7 @@
 
 use std::process::Command;
 
-use super::{Act, happen, many_by};
+use super::{Act, Lived, happen, many_by};
 use crate::harness::web::{Web, Wrong};
 use crate::harness::{Ran, Scratch};
 use crate::rounds::worlds::{Kind, World};
@@ -58,7 +58,7 @@ fn checkout(world: &World) -> Scratch {
     other
 }
 
-fn live(kind: Kind, acts: &[Act], seed: u64) -> Result<(), (usize, String)> {
+fn live(kind: Kind, acts: &[Act], seed: u64) -> Lived {
     let (world, web) = (kind.world(), Web::new());
     let mut chance = fastrand::Rng::with_seed(seed);
     for (index, act) in acts.iter().enumerate() {
