@@ -268,7 +268,7 @@ fn documented(answer: &Value) {
     }
 }
 
-const BUILT: [&str; 19] = [
+const BUILT: [&str; 20] = [
     "format",
     "profile",
     "outcome",
@@ -279,6 +279,7 @@ const BUILT: [&str; 19] = [
     "steps",
     "ran",
     "reused",
+    "from-others",
     "same-text",
     "written",
     "current",
