@@ -61,10 +61,10 @@ pub fn measured(words: &[String]) -> Result<(), Box<dyn Error>> {
     Ok(())
 }
 
-/// Takes away what was built, and with it the store.
-fn anew(work: &Path, all: bool) -> std::io::Result<()> {
-    if all {
-        return std::fs::remove_dir_all(work);
+/// Takes away what was built, and with it the store. What is known of the host stays: it is asked alike for both.
+fn anew(work: &Path, store: bool) -> std::io::Result<()> {
+    if store {
+        std::fs::remove_dir_all(work.join("store"))?;
     }
     std::fs::remove_dir_all(work.join("builds"))
 }
