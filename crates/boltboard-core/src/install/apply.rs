@@ -308,6 +308,7 @@ fn change_of(
 
 /// The files of the earlier installation that went.
 fn removed_of(plan: &InstallPlan, done: &[PathBuf]) -> Vec<PathBuf> {
+    let done: BTreeSet<&PathBuf> = done.iter().collect();
     plan.obsolete.iter().map(|old| old.path.clone()).filter(|path| done.contains(path)).collect()
 }
 
@@ -322,7 +323,7 @@ fn three_way(yard: &Yard, plan: &InstallPlan, file: &InstallFile) -> Result<Thre
 impl InstallPlan {
     /// What an earlier installation put at the place of a file.
     fn earlier(&self, file: &InstallFile) -> Option<&Installed> {
-        self.before.iter().flat_map(|manifest| &manifest.files).find(|earlier| earlier.path == file.final_path)
+        self.before.as_ref()?.file(&file.final_path)
     }
 }
 

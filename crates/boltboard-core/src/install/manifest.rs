@@ -95,7 +95,9 @@ impl Manifest {
             Err(e) => Err(FileError::on("read", path)(e)),
         };
         let parsed = |bytes: &[u8]| {
-            let found: Option<Manifest> = serde_json::from_slice(bytes).ok();
+            let mut found: Option<Manifest> = serde_json::from_slice(bytes).ok();
+            // As we write them; whoever looks one up goes by it.
+            found.iter_mut().for_each(|found| found.files.sort_by(|a, b| a.path.cmp(&b.path)));
             found.filter(|found| found.format == 1 && found.tree == board.delivered().name)
         };
         let Some(bytes) = read(path)? else { return Ok(Recorded::Nothing) };
@@ -114,6 +116,11 @@ impl Manifest {
     pub fn write(&self, path: &Path) -> Result<(), FileError> {
         crate::base::files::write_whole(path, self.text().as_bytes())?;
         crate::base::files::write_whole(&copy_of(path), self.text().as_bytes())
+    }
+
+    /// Returns what was installed at a place.
+    pub fn file(&self, path: &Path) -> Option<&Installed> {
+        self.files.binary_search_by(|file| file.path.as_path().cmp(path)).ok().map(|at| &self.files[at])
     }
 
     /// The kits that it has, as folders.

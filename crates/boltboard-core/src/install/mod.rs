@@ -259,7 +259,8 @@ pub fn plan_install(input: &PlanInput<'_>, plan: &Plan, ask: &InstallAsk<'_>) ->
             return Err(InstallFault::LinkOfOthers { folder, led });
         }
     }
-    let wanted = |path: &Path| files.iter().any(|file| file.final_path == path);
+    let places: BTreeSet<&Path> = files.iter().map(|file| file.final_path.as_path()).collect();
+    let wanted = |path: &Path| places.contains(path);
     let others: Vec<Installed> = before.iter().flat_map(|m| &m.files).filter(|f| !wanted(&f.path)).cloned().collect();
     // Who installs some parts keeps what else is installed; so does who cannot know whether the record is true.
     let known = before.as_ref().is_some_and(|manifest| (ask.wrote)(&manifest.seal()));
@@ -338,7 +339,7 @@ fn step_for(
     if let Content::Other(what) = there {
         return Ok(InstallStep::Foreign(what));
     }
-    let ours = before.and_then(|m| m.files.iter().find(|f| f.path == final_path));
+    let ours = before.and_then(|manifest| manifest.file(final_path));
     let as_installed = ours.is_some_and(|ours| ours.content().as_ref() == Some(&there));
     Ok(match ours {
         // A configuration file's mode is the person's as well.
