@@ -37,7 +37,7 @@ impl Sha256 {
 
 impl fmt::Display for Sha256 {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.iter().try_for_each(|byte| write!(f, "{byte:02x}"))
+        f.write_str(&hex::encode(self.0))
     }
 }
 
@@ -49,15 +49,8 @@ pub struct NoSha256(pub String);
 impl FromStr for Sha256 {
     type Err = NoSha256;
     fn from_str(text: &str) -> Result<Sha256, NoSha256> {
-        let fault = || NoSha256(text.to_string());
-        if text.len() != 64 || !text.bytes().all(|byte| byte.is_ascii_hexdigit()) {
-            return Err(fault());
-        }
         let mut bytes = [0; 32];
-        for (byte, digits) in bytes.iter_mut().zip(text.as_bytes().chunks(2)) {
-            let digits = std::str::from_utf8(digits).map_err(|_| fault())?;
-            *byte = u8::from_str_radix(digits, 16).map_err(|_| fault())?;
-        }
+        hex::decode_to_slice(text, &mut bytes).map_err(|_| NoSha256(text.to_string()))?;
         Ok(Sha256(bytes))
     }
 }

@@ -23,6 +23,8 @@ pub struct KitDef {
     pub name: String,
     /// Headers of the sources.
     pub headers: Vec<Glob>,
+    /// Files of the sources that parts follow from.
+    pub follows: Vec<RelPath>,
     /// Options that whoever builds against it chooses anew.
     pub open: Vec<OptionId>,
     /// Options that what is built against it depends on: with other values it does not fit any more.

@@ -176,8 +176,6 @@ pub struct Board {
     pub add_ons: Vec<AddOn>,
     /// That it is read from a kit, without the tree's sources.
     pub kit: Option<InKit>,
-    /// Files of the sources that parts follow from.
-    pub followed: Vec<RelPath>,
     /// What maintainers know about their definitions and accept.
     pub accepted: Vec<Acceptance>,
     /// What earlier versions had.
@@ -271,9 +269,14 @@ impl Board {
         path.beneath(&RelPath::root().child(ADD_ONS)).is_none()
     }
 
-    /// Tells whether something is written in a definition file of the tree's own.
+    /// Tells whether something is written in a definition file that counts as lying in a folder.
+    pub fn is_written_in(&self, place: Place, folder: &RelPath) -> bool {
+        RelPath::of_file(self.files.name(place.file)).is_ok_and(|path| path.beneath(folder).is_some())
+    }
+
+    /// Tells whether something is written in a definition file of the tree's own, and no add-on's.
     pub fn is_written_in_tree(&self, place: Place) -> bool {
-        RelPath::of_file(self.files.name(place.file)).is_ok_and(|path| Board::is_of_tree(&path))
+        !self.is_written_in(place, &RelPath::root().child(ADD_ONS))
     }
 
     /// Returns the option that says where everything is installed, if the tree has one.

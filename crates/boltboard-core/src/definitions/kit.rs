@@ -6,8 +6,8 @@ use super::lookup::Names;
 use crate::base::{Arena, RelPath};
 use crate::board::{Board, Ending, Generator, KIT_FILE, KitDef, OptionId, PartDef};
 
-/// Reads it, and adds the part that puts it together. `tree` is the tree's name.
-pub(super) fn kit(entry: &Entry<'_>, names: &Names, tree: &str, parts: &mut Arena<PartDef>) {
+/// Reads it, and adds the part that puts it together. `tree` is the tree's name, `follows` the files that parts follow from.
+pub(super) fn kit(entry: &Entry<'_>, names: &Names, (tree, follows): (&str, &[RelPath]), parts: &mut Arena<PartDef>) {
     let fields = entry.fields("kit");
     let log = entry.log;
     let uses = names.when_list(&fields, "parts", &mut |text| names.parts.find(text, log));
@@ -38,7 +38,7 @@ pub(super) fn kit(entry: &Entry<'_>, names: &Names, tree: &str, parts: &mut Aren
         }
     }
     let (Some(to), Ok(file)) = (to, RelPath::parse(&format!("kit/{name}/{KIT_FILE}"))) else { return };
-    let def = KitDef { name, headers, open, interface, to: file, place: entry.name.place };
+    let def = KitDef { name, headers, follows: follows.to_vec(), open, interface, to: file, place: entry.name.place };
     let summary = if summary.is_empty() { "what add-ons are built against".into() } else { summary };
     let made = MadeFile { word: "kit", summary, when, at: def.to.to_string(), to };
     if let Some(part) = add_file(entry, names, parts, made, |_| Generator::Kit(Box::new(def))) {

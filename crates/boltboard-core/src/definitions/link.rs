@@ -166,7 +166,10 @@ pub(super) fn link(
     }
     Lister::new(&names, &sets, &entries.lists, log, &mut part_arena).all(&owned);
     entries.services.iter().for_each(|entry| service::service(entry, &names, &mut part_arena));
-    entries.kits.iter().for_each(|entry| super::kit::kit(entry, &names, &tree.name, &mut part_arena));
+    entries
+        .kits
+        .iter()
+        .for_each(|entry| super::kit::kit(entry, &names, (&tree.name, &expanded.files), &mut part_arena));
     entries.metadata.iter().for_each(|entry| metadata::metadata(entry, &names, &mut part_arena));
     let mut smokes = Arena::default();
     for entry in &entries.smokes {
@@ -214,7 +217,6 @@ pub(super) fn link(
         fetches,
         add_ons,
         kit: in_kit,
-        followed: expanded.files,
         accepted,
         history,
         signs,

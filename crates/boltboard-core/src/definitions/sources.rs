@@ -10,7 +10,7 @@ use crate::base::{Depth, Digest, Glob, Grafts, RelPath, is_source, near_matches}
 use crate::board::{Board, Generator, PartId, PartKind, SourceRule};
 
 /// All files of a tree, sorted. Hidden folders, work folders and what lies behind links to folders are left out.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Listing {
     files: Vec<RelPath>,
     folders: Vec<RelPath>,
@@ -20,7 +20,7 @@ pub struct Listing {
 impl Listing {
     /// Looks at the tree at `root`. What cannot be looked into is left out.
     pub fn of(root: &Path) -> Listing {
-        let mut listing = Listing { files: Vec::new(), folders: Vec::new(), unnamed: Vec::new() };
+        let mut listing = Listing::default();
         let mut level = vec![RelPath::root()];
         // Folders of one depth do not depend on each other.
         while !level.is_empty() {
@@ -44,7 +44,7 @@ impl Listing {
     /// Takes files as told, wherever they lie.
     pub(super) fn told(mut files: Vec<RelPath>) -> Listing {
         files.sort();
-        Listing { files, folders: Vec::new(), unnamed: Vec::new() }
+        Listing { files, ..Listing::default() }
     }
 
     /// Looks at the tree at `root` with all that counts as if it lay there.
@@ -88,7 +88,7 @@ impl Listing {
             let known = places.entry(folder).or_insert(depth);
             *known = (*known).max(depth);
         }
-        let mut listing = Listing { files: Vec::new(), folders: Vec::new(), unnamed: Vec::new() };
+        let mut listing = Listing::default();
         let mut waiting: Vec<(RelPath, Depth)> = places.into_iter().collect();
         let mut seen = BTreeSet::new();
         while let Some((folder, depth)) = waiting.pop() {

@@ -130,7 +130,7 @@ impl Manifest {
     }
 
     /// The files that are there to be run, loaded or read where they lie: not those that a kit has.
-    pub fn in_use(&self) -> impl Iterator<Item = &Installed> {
+    pub fn outside_kits(&self) -> impl Iterator<Item = &Installed> {
         let kits: Vec<&Path> = self.kits().collect();
         self.files.iter().filter(move |file| kits.iter().all(|kit| !file.path.starts_with(kit)))
     }

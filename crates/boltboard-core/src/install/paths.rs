@@ -36,7 +36,7 @@ impl SearchVariable {
 /// The folders of an installation by the variable that leads there, in the order of their names.
 pub fn search_paths(manifest: &Manifest) -> BTreeMap<SearchVariable, Vec<PathBuf>> {
     let mut all: BTreeMap<SearchVariable, Vec<PathBuf>> = BTreeMap::new();
-    for file in manifest.in_use() {
+    for file in manifest.outside_kits() {
         if let Some((variable, folder)) = leads_to(file) {
             let folders = all.entry(variable).or_default();
             if !folders.iter().any(|known| known == folder) {

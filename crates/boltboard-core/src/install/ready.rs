@@ -106,7 +106,7 @@ pub fn unready(manifest: &Manifest, searching: &Searching) -> Vec<Unready> {
     let programs = search_paths(manifest).remove(&SearchVariable::Programs).unwrap_or_default();
     for folder in programs {
         let names = |is: &dyn Fn(&Path) -> bool| -> Vec<PathBuf> {
-            let files = manifest.in_use().map(|file| &file.path);
+            let files = manifest.outside_kits().map(|file| &file.path);
             files.filter(|path| path.parent() == Some(&folder) && is(path)).cloned().collect()
         };
         let ours = names(&can_run);
@@ -124,11 +124,11 @@ pub fn unready(manifest: &Manifest, searching: &Searching) -> Vec<Unready> {
         }
     }
     let own: BTreeMap<String, &PathBuf> = manifest
-        .in_use()
+        .outside_kits()
         .filter_map(|file| Some((file.path.file_name()?.to_str()?.to_string(), &file.path)))
         .filter(|(name, _)| name.starts_with("lib") && name.contains(".so"))
         .collect();
-    for file in manifest.in_use().filter(|file| file.link.is_none()) {
+    for file in manifest.outside_kits().filter(|file| file.link.is_none()) {
         let Some(asks) = Elf::of(&file.path, Symbols::Left).and_then(|elf| elf.asks) else { continue };
         for library in asks.libraries {
             let ours = own.get(&library).copied();

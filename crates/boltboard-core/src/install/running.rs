@@ -1,9 +1,10 @@
 //! What runs now, so that it is not taken away: programs and what they have loaded, and the kernel of this machine.
 
 use std::collections::BTreeMap;
-use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
+
+use crate::base::mapped_files;
 
 /// Where a host tells of its processes.
 const PROCESSES: &str = "/proc";
@@ -86,11 +87,8 @@ impl Running {
         for entry in std::fs::read_dir(&self.root).into_iter().flatten().filter_map(Result::ok) {
             let Some(process) = entry.file_name().to_str().and_then(|name| name.parse::<u32>().ok()) else { continue };
             let Ok(maps) = std::fs::read(entry.path().join("maps")) else { continue };
-            for line in maps.split(|byte| *byte == b'\n') {
-                // Six fields, and the last one is the path.
-                let Some(at) = line.iter().position(|byte| *byte == b'/') else { continue };
-                let path = Path::new(std::ffi::OsStr::from_bytes(&line[at..]));
-                all.entry(path.to_path_buf()).or_insert(process);
+            for file in mapped_files(&String::from_utf8_lossy(&maps)).filter(|file| !file.is_gone) {
+                all.entry(PathBuf::from(file.path)).or_insert(process);
             }
         }
         all
@@ -113,7 +111,7 @@ mod tests {
         write("cmdline", "BOOT_IMAGE=(hd0,msdos1)/station-2.4 root=/dev/sda1 ro quiet\n");
         write(
             "41/maps",
-            "55d0-55d1 r-xp 00000000 08:01 131 /opt/bin/station daemon\n7f00-7f01 r-xp 0 08:01 9 /opt/lib/libsea.so.2\n",
+            "55d0-55d1 r-xp 00000000 08:01 131 /opt/bin/station daemon\n7f00-7f01 r-xp 0 08:01 9 /opt/lib/libsea.so.2\n8f00-8f01 r-xp 0 08:01 8 /opt/lib/libsea.so.1 (deleted)\n",
         );
         write("41/comm", "station\n");
         write("self/maps", "55d0-55d1 r-xp 00000000 08:01 131 /opt/bin/nobody\n");
@@ -122,6 +120,7 @@ mod tests {
             ("/opt/bin/station daemon", Some(InUse::Process(41))),
             ("/opt/lib/libsea.so.2", Some(InUse::Process(41))),
             ("/opt/lib/libsea.so", None),
+            ("/opt/lib/libsea.so.1", None),
             ("/opt/bin/nobody", None),
             ("/boot/vmlinuz-6.1.0-18-amd64", Some(InUse::Kernel)),
             ("/lib/modules/6.1.0-18-amd64/kernel/fs/sea.ko", Some(InUse::Kernel)),

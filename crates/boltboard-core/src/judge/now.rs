@@ -49,18 +49,12 @@ impl Judge<'_> {
 
     /// What stands for a folder of ours that is not there before the first build: it will be one as that is in which it will lie.
     fn folder_to_be(&self, at: &Location) -> Option<Digest> {
-        let (Location::Made(folder) | Location::Object(folder) | Location::Output(folder)) = at else { return None };
-        let is_within = |place: &Location| match (place, at) {
-            (Location::Made(path), Location::Made(_))
-            | (Location::Object(path), Location::Object(_))
-            | (Location::Output(path), Location::Output(_)) => path != folder && path.beneath(folder).is_some(),
-            _ => false,
-        };
-        let is_made = self.plan.steps.iter().any(|(_, step)| step.writes.iter().any(is_within));
         let path = at.path(&self.plan.folders);
-        if !is_made || path.symlink_metadata().is_ok() {
+        if matches!(at, Location::Tree(_) | Location::System(_)) || path.symlink_metadata().is_ok() {
             return None;
         }
+        let is_within = |place: &Location| place.beneath(at).is_some_and(|rest| !rest.is_empty());
+        self.plan.steps.iter().find(|(_, step)| step.writes.iter().any(is_within))?;
         let above = path.ancestors().find(|folder| folder.is_dir())?;
         Look::Mode(Location::System(above.to_path_buf())).alone(&self.plan.folders, self.status)
     }

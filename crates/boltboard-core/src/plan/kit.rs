@@ -13,7 +13,7 @@ use crate::survey::{FactState, Language};
 
 /// A file of a kit.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct KitFile {
+struct KitFile {
     /// Where it lies in the kit.
     pub to: RelPath,
     /// The file that it is a copy of; none is the kit's own.
@@ -46,8 +46,8 @@ impl PlanInput<'_> {
         files.filter(is_header).collect()
     }
 
-    /// All files of a kit, by their places.
-    pub(super) fn kit_files(&self, part: &PartDef, kit: &KitDef) -> Vec<KitFile> {
+    /// All files of a kit, by their places; it has these parts.
+    fn kit_files(&self, kit: &KitDef, parts: &[PartId]) -> Vec<KitFile> {
         let board = self.board;
         let mut files = BTreeSet::from([KitFile { to: RelPath::root().child(KIT_FILE), from: None }]);
         let mut copy = |to: RelPath, from: Location| files.insert(KitFile { to, from: Some(from) });
@@ -60,7 +60,7 @@ impl PlanInput<'_> {
         for header in kit.headers.iter().flat_map(|glob| self.listing.matching(glob)) {
             copy(header.clone(), Location::Tree(header.clone()));
         }
-        for used in self.kit_parts(part).into_iter().map(|id| &board.parts[id]) {
+        for used in parts.iter().map(|id| &board.parts[*id]) {
             if used.kind.making() == Making::Generated {
                 self.made_headers(used).into_iter().for_each(|made| {
                     copy(made_at(&made), Location::Made(made));
@@ -84,8 +84,14 @@ impl PlanInput<'_> {
         files.into_iter().collect()
     }
 
+    /// Where all files of a kit are put together.
+    pub(super) fn kit_places(&self, part: &PartDef, kit: &KitDef) -> Vec<Location> {
+        let files = self.kit_files(kit, &self.kit_parts(part));
+        files.iter().map(|file| PlanInput::kit_place(kit, file)).collect()
+    }
+
     /// Where a file of a kit is put together.
-    pub(super) fn kit_place(kit: &KitDef, file: &KitFile) -> Location {
+    fn kit_place(kit: &KitDef, file: &KitFile) -> Location {
         Location::Made(kit.folder().child(file.to.as_str()))
     }
 }
@@ -94,11 +100,12 @@ impl Lower<'_> {
     /// Plans the kit of the tree; returns its files, its own first.
     pub(super) fn kit(&mut self, id: PartId, part: &PartDef, kit: &KitDef) -> Vec<Location> {
         let mut outputs = Vec::new();
-        for file in self.input.kit_files(part, kit) {
+        let parts = self.input.kit_parts(part);
+        for file in self.input.kit_files(kit, &parts) {
             let place = PlanInput::kit_place(kit, &file);
             let (kind, reads) = match file.from {
                 Some(from) => (Kind::Copy(Copy::default()), vec![from]),
-                None => (Kind::Write(Write { content: self.kit_text(part, kit) }), vec![]),
+                None => (Kind::Write(Write { content: self.kit_text(kit, &parts) }), vec![]),
             };
             self.add(Some(id), part.place, kind, reads, vec![place.clone()], None);
             outputs.push(place);
@@ -107,20 +114,19 @@ impl Lower<'_> {
     }
 
     /// What the kit says of how the tree was built.
-    fn kit_text(&self, part: &PartDef, kit: &KitDef) -> String {
+    fn kit_text(&self, kit: &KitDef, parts: &[PartId]) -> String {
         let PlanInput { board, resolution, facts, .. } = self.input;
         let mut text: KitText<String> = KitText::of(&board.tree);
         let name = |id: &OptionId| board.options[*id].name.clone();
         text.interface = kit.interface.iter().map(name).collect();
         text.open = kit.open.iter().map(name).collect();
-        text.follows = board.followed.iter().map(RelPath::to_string).collect();
+        text.follows = kit.follows.iter().map(RelPath::to_string).collect();
         for (id, option) in board.options.iter().filter(|(_, option)| board.is_written_in_tree(option.place)) {
             let resolved = resolution.get(id);
             if resolved.effect == Effect::Applies {
                 text.values.insert(option.name.clone(), resolved.value.to_string());
             }
         }
-        let parts = self.input.kit_parts(part);
         for (need, definition) in board.needs.iter() {
             let meeting = facts.meeting(need).into_iter();
             let mut copies = meeting.filter_map(|fact| match &fact.state {
@@ -132,9 +138,9 @@ impl Lower<'_> {
             }
         }
         for id in parts {
-            let part = &board.parts[id];
+            let part = &board.parts[*id];
             let made = if part.kind.making() == Making::Generated { self.input.made_headers(part) } else { vec![] };
-            let languages = self.languages_of(id);
+            let languages = self.languages_of(*id);
             let languages = [(Language::Cxx, KitLanguage::Cxx), (Language::Fortran, KitLanguage::Fortran)]
                 .into_iter()
                 .filter(|(language, _)| languages.contains(language));

@@ -278,9 +278,7 @@ impl PlanInput<'_> {
     /// Returns what a generated part makes.
     pub(super) fn generated_files(&self, part: &PartDef) -> Vec<Location> {
         match part.kind.generator() {
-            Some(Generator::Kit(kit)) => {
-                self.kit_files(part, kit).iter().map(|file| PlanInput::kit_place(kit, file)).collect()
-            }
+            Some(Generator::Kit(kit)) => self.kit_places(part, kit),
             Some(generator) => generator.makes().into_iter().cloned().map(Location::Made).collect(),
             None => vec![main_output(part)],
         }

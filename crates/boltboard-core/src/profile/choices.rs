@@ -138,6 +138,11 @@ impl Choices {
         self.items.iter().any(|choice| self.layers[choice.layer].source == ProfileSource::Once)
     }
 
+    /// Returns the layers of what people chose, the weakest first, and not that of the kit.
+    pub fn own_layers(&self) -> impl Iterator<Item = (LayerId, &Layer)> {
+        self.layers.iter().filter(|(_, layer)| layer.source != ProfileSource::Kit)
+    }
+
     /// Returns the choices that people made, and not those with which the tree was built that a kit is of.
     pub fn own(&self) -> impl Iterator<Item = &Choice> {
         self.items.iter().filter(|choice| self.layers[choice.layer].source != ProfileSource::Kit)

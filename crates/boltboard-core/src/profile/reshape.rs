@@ -125,10 +125,9 @@ impl Shelf {
         let base = choices.layers.iter().filter(|(layer, _)| kept(*layer));
         let base: Vec<ProfileName> = base.filter_map(|(_, layer)| ProfileName::parse(&layer.name)).collect();
         draft.set_base(&base);
-        let is_profile = |layer: &LayerId| choices.layers[*layer].source != ProfileSource::Kit;
-        for layer in choices.layers.ids().filter(is_profile).filter(|layer| Some(*layer) != own && !kept(*layer)) {
+        for (layer, known) in choices.own_layers().filter(|(layer, _)| Some(*layer) != own && !kept(*layer)) {
             let origin = self.origin(choices, layer)?;
-            let remark = format!("from {}", choices.layers[layer].name);
+            let remark = format!("from {}", known.name);
             let before = draft.names(CHOOSE).len();
             choices.items.iter().filter(|c| c.layer == layer).for_each(|c| draft.choose(board, c, Some(&origin)));
             draft.remark(CHOOSE, before, &remark);

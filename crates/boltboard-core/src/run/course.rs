@@ -293,11 +293,12 @@ impl<'a, 's> Course<'a, 's> {
                 if !self.restore(&note)? {
                     return Ok(false);
                 }
-                self.input.store.used(&step.base_key());
-                self.input.store.keep_of_others(&step.base_key(), &note);
+                let key = step.base_key();
+                self.input.store.used(&key);
+                self.input.store.keep_of_others(&key, &note);
                 let mut note = note;
                 if let Some(renewed) = self.judge.renewed(step, &note) {
-                    self.input.store.add_note(&step.base_key(), &renewed, None)?;
+                    self.input.store.add_note(&key, &renewed, None)?;
                     *note = renewed;
                 }
                 self.record(step, Some((*note).clone()))?;

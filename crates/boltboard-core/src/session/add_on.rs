@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use super::open::Session;
 use super::place::Whereabouts;
 use crate::base::files::{make_folder, remove_folder};
-use crate::base::{FileError, Place, RelPath};
+use crate::base::{FileError, Place};
 use crate::board::{Condition, options_of};
 use crate::definitions::{AddOnPlace, add_on_in};
 use crate::expr::is_name;
@@ -169,9 +169,7 @@ impl Session {
     pub fn brought_by(&self, name: &str) -> Brought {
         let board = &self.board;
         let Some(add_on) = board.add_ons.iter().find(|add_on| add_on.name == name) else { return Brought::default() };
-        let is_of = |place: Place| {
-            RelPath::of_file(board.files.name(place.file)).is_ok_and(|path| path.beneath(&add_on.folder).is_some())
-        };
+        let is_of = |place: Place| board.is_written_in(place, &add_on.folder);
         // Only what it brings depends on its switch.
         let is_gated = |when: &Condition| options_of(&when.expr).contains(&add_on.switch);
         let options = board.options.iter().filter(|(_, option)| is_of(option.place));

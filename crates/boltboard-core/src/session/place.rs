@@ -38,20 +38,22 @@ impl Whereabouts {
     /// There is no tree, or nobody knows which profile is in use.
     pub fn find(scope: &Scope, around: &Surroundings) -> Result<Whereabouts, SessionFault> {
         let start = scope.tree.as_deref().map_or_else(|| around.folder.clone(), |tree| around.path_here(tree));
-        let plain = |root: PathBuf| {
-            let work = WorkFolder::at(&work_root(scope, around, &root));
-            (root, None, work)
-        };
-        let own = scope.tree.is_none().then(|| remembered(scope, around)).flatten();
-        let (root, sources, work) = match (find_root(&start), own) {
-            (Ok(root), None) => plain(root),
+        let found = find_root(&start);
+        let remembered = match (&scope.tree, &found) {
+            (Some(_), _) => None,
+            // From within the sources of a tree that is described elsewhere.
+            (None, Err(_)) => remembered(scope, around),
             // An add-on that is built against a kit may lie within some tree.
-            (Ok(root), Some((ref work, ref places))) if !is_kit(&places.board) || !work.root().starts_with(&root) => {
-                plain(root)
+            (None, Ok(root)) => remembered(scope, around)
+                .filter(|(work, places)| work.root().starts_with(root) && is_kit(&places.board)),
+        };
+        let (root, sources, work) = match (found, remembered) {
+            (_, Some((work, places))) => (find_root(&places.board)?, Some(places.sources), work),
+            (Ok(root), None) => {
+                let work = WorkFolder::at(&work_root(scope, around, &root));
+                (root, None, work)
             }
             (Err(fault), None) => return Err(fault.into()),
-            // From within the sources of a tree that is described elsewhere.
-            (_, Some((work, places))) => (find_root(&places.board)?, Some(places.sources), work),
         };
         // With a `/` in it, it is a file.
         let file =

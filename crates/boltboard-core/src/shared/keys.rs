@@ -49,7 +49,7 @@ impl std::fmt::Debug for SigningKey {
 
 impl std::fmt::Display for PublicKey {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{PUBLIC}{}", hex(&self.0))
+        write!(f, "{PUBLIC}{}", hex::encode(self.0))
     }
 }
 
@@ -59,8 +59,10 @@ impl PublicKey {
     /// # Errors
     /// It is none.
     pub fn parse(text: &str) -> Result<PublicKey, KeyFault> {
-        let bytes = text.trim().strip_prefix(PUBLIC).and_then(unhex).ok_or(KeyFault::NoPublic)?;
-        bytes.try_into().map(PublicKey).map_err(|_| KeyFault::NoPublic)
+        let mut bytes = [0; 32];
+        let digits = text.trim().strip_prefix(PUBLIC).ok_or(KeyFault::NoPublic)?;
+        hex::decode_to_slice(digits, &mut bytes).map_err(|_| KeyFault::NoPublic)?;
+        Ok(PublicKey(bytes))
     }
 }
 
@@ -79,7 +81,7 @@ impl SigningKey {
     /// # Errors
     /// It is none.
     pub fn parse(text: &str) -> Result<SigningKey, KeyFault> {
-        let bytes = text.trim().strip_prefix(PRIVATE).and_then(unhex);
+        let bytes = text.trim().strip_prefix(PRIVATE).and_then(|digits| hex::decode(digits).ok());
         bytes.and_then(SigningKey::of).ok_or(KeyFault::NoPrivate)
     }
 
@@ -91,7 +93,7 @@ impl SigningKey {
 
     /// Returns its text, which is secret.
     pub fn text(&self) -> String {
-        format!("{PRIVATE}{}\n", hex(&self.document))
+        format!("{PRIVATE}{}\n", hex::encode(&self.document))
     }
 
     /// Returns the key that others check by.
@@ -110,17 +112,6 @@ impl Signed {
     pub fn is_of(&self, content: &[u8]) -> bool {
         UnparsedPublicKey::new(&ED25519, self.by.0).verify(content, &self.signature).is_ok()
     }
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
-fn unhex(text: &str) -> Option<Vec<u8>> {
-    let digits: Option<Vec<u8>> =
-        text.trim().chars().map(|c| c.to_digit(16).and_then(|d| u8::try_from(d).ok())).collect();
-    let digits = digits.filter(|digits| digits.len() % 2 == 0)?;
-    Some(digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect())
 }
 
 #[cfg(test)]

@@ -39,17 +39,17 @@ mod tests {
 
     #[test]
     fn what_names_a_place_of_ones_own_is_seen() {
-        let private = Private::of(&["/home/keeper".into(), "/work/tree".into(), "/".into(), "/root".into()]);
-        assert!(private.is_in(b"/root/x") && !private.is_in(b"/usr/include"));
-        assert!(private.is_in(b"\x00made in /work/tree/src\x00"));
-        assert!(!private.is_in(b"made in /work/other"));
+        let private = Private::of(&["/home/keeper".into(), "/srv/harbour".into(), "/".into()]);
+        assert!(private.is_in(b"/srv/harbour") && !private.is_in(b"/usr/include"));
+        assert!(private.is_in(b"\x00made in /srv/harbour/src\x00"));
+        assert!(!private.is_in(b"made in /srv/other"));
         let note = |look: &str, said: &str| Note {
             inputs: vec![(look.into(), Default::default())],
             said: said.into(),
             ..Note::default()
         };
         assert!(private.is_in_note(&note("system:/home/keeper/include/a.h", "")));
-        assert!(private.is_in_note(&note("tree:a.c", "/work/tree/a.c: warning")));
+        assert!(private.is_in_note(&note("tree:a.c", "/srv/harbour/a.c: warning")));
         assert!(!private.is_in_note(&note("system:/usr/include/a.h", "a.c: warning")));
     }
 }

@@ -50,6 +50,22 @@ impl Location {
         }
     }
 
+    /// Returns its path from a folder on, if it is that folder or lies beneath it.
+    pub fn beneath(&self, folder: &Location) -> Option<String> {
+        match (self, folder) {
+            (Location::Tree(path), Location::Tree(folder))
+            | (Location::Made(path), Location::Made(folder))
+            | (Location::Object(path), Location::Object(folder))
+            | (Location::Output(path), Location::Output(folder)) => {
+                path.beneath(folder).map(|rest| rest.as_str().to_string())
+            }
+            (Location::System(path), Location::System(folder)) => {
+                path.strip_prefix(folder).ok().and_then(|rest| rest.to_str()).map(str::to_string)
+            }
+            _ => None,
+        }
+    }
+
     /// Returns the last name of its path; a file of the host has none here.
     pub fn name(&self) -> &str {
         match self {

@@ -199,7 +199,7 @@ impl Searched<'_> {
         let folders: Vec<&Location> = self.quoted.iter().chain(self.folders).collect();
         for read in &self.read {
             for (number, folder) in folders.iter().enumerate() {
-                let Some(name) = below(read, folder) else { continue };
+                let Some(name) = read.beneath(folder) else { continue };
                 let before = computing.iter().chain(folders[..number].iter().copied());
                 let places = before.filter_map(|at| child(at, &name, self.places));
                 let missed = places.filter(|at| !self.read.contains(at) && !self.was_there(at));
@@ -248,19 +248,6 @@ fn child(folder: &Location, name: &str, folders: &Folders) -> Option<Location> {
         Location::Object(path) => join(path).map(Location::Object),
         Location::Output(path) => join(path).map(Location::Output),
         Location::System(path) => Some(Location::System(path.join(name))),
-    }
-}
-
-fn below(file: &Location, folder: &Location) -> Option<String> {
-    let rest = |file: &RelPath, folder: &RelPath| file.beneath(folder).map(|rest| rest.as_str().to_string());
-    match (file, folder) {
-        (Location::Tree(file), Location::Tree(folder)) | (Location::Made(file), Location::Made(folder)) => {
-            rest(file, folder)
-        }
-        (Location::System(file), Location::System(folder)) => {
-            file.strip_prefix(folder).ok().and_then(|rest| rest.to_str()).map(str::to_string)
-        }
-        _ => None,
     }
 }
 

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::NEED_PREFIX;
-use boltboard_core::profile::{Choices, Draft, Layer, Layers, ProfileName, ProfileSource, ReshapeFault};
+use boltboard_core::profile::{Choices, Draft, Layers, ProfileName, ProfileSource, ReshapeFault};
 
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
@@ -88,9 +88,7 @@ pub(super) fn flatten(
     if into.is_none() && session.source_of(name)? != Some(ProfileSource::Own) {
         return Err(told(ReshapeFault::NotOwn(name.clone()), session));
     }
-    let is_profile = |layer: &Layer| layer.source != ProfileSource::Kit;
-    let layers: Vec<&Layer> = before.layers.iter().map(|(_, layer)| layer).filter(|layer| is_profile(layer)).collect();
-    let layers: Vec<&str> = layers.into_iter().map(|layer| layer.name.as_str()).collect();
+    let layers: Vec<&str> = before.own_layers().map(|(_, layer)| layer.name.as_str()).collect();
     let below = &layers[..layers.len().saturating_sub(1)];
     if below.is_empty() && into.is_none() {
         screen.done(&format!("{name} is based on no other profile.\n"), session.global.json);
