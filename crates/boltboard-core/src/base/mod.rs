@@ -21,6 +21,7 @@ pub mod shell;
 pub mod text;
 pub mod version;
 pub mod walk;
+pub mod web;
 
 pub use c_name::is_c_name;
 pub use depfile::{Dependencies, parse_dependencies};

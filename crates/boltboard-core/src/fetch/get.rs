@@ -9,7 +9,7 @@ use std::time::Duration;
 use ureq::Agent;
 
 use crate::base::files::remove_file;
-use crate::base::{FileError, Sha256};
+use crate::base::{FileError, Sha256, web};
 use crate::board::FetchDef;
 
 /// How long a server may take to answer a connection.
@@ -224,7 +224,7 @@ fn request(address: &str, from: u64, sender: &SyncSender<Answer>) {
         .http_status_as_error(false)
         .timeout_connect(Some(CONNECT))
         .timeout_recv_response(Some(IDLE))
-        .user_agent(concat!("boltboard/", env!("CARGO_PKG_VERSION")))
+        .user_agent(web::USER_AGENT)
         .build()
         .into();
     // Digests are of the bytes as they are.
@@ -235,11 +235,7 @@ fn request(address: &str, from: u64, sender: &SyncSender<Answer>) {
     let mut response = match request.call() {
         Ok(response) => response,
         Err(error) => {
-            let told = match error {
-                ureq::Error::Io(error) => error.to_string(),
-                error => error.to_string(),
-            };
-            let _ = sender.send(Answer::Failed(AttemptFault::Unreachable(told)));
+            let _ = sender.send(Answer::Failed(AttemptFault::Unreachable(web::told(&error))));
             return;
         }
     };

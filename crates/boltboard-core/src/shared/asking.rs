@@ -4,17 +4,20 @@ use std::collections::HashSet;
 use std::sync::PoisonError;
 use std::time::Duration;
 
+use serde::de::DeserializeOwned;
+
 use super::client::{Got, PATIENCE};
 use super::others::{Content, Gets, Inner, State, Task, USUAL_WORK, classes_of};
 use super::wire::{
-    self, MOST_CONTENT, MOST_NOTES, MOST_OF_COMMAND, MOST_PACK, Pack, SharedFooting, SharedNote, content_name,
-    footings_name, notes_name, pack_name,
+    self, MOST_CONTENT, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, MOST_PACK, Pack, SharedFooting, SharedNote,
+    content_name, footings_name, notes_name, pack_name,
 };
 use crate::base::Digest;
 use crate::store::{Footing, Note};
 
 impl Inner {
     pub(super) fn ask(&self, task: &Task) {
+        let trusted = &self.client.config.trusted;
         match task {
             Task::Pack(whole) => {
                 if let Got::Found(bytes, _) = self.client.get(&pack_name(whole), MOST_PACK, PATIENCE * 30) {
@@ -29,25 +32,26 @@ impl Inner {
                 self.changed.notify_all();
             }
             Task::Notes(key) => {
-                let name = notes_name(key);
-                let got = self.client.get(&name, MOST_NOTES, PATIENCE);
-                let (notes, version) = match got {
-                    Got::Found(bytes, version) => (self.read_notes(key, &bytes), version),
-                    Got::Absent | Got::Failed => (Vec::new(), None),
+                let got = self.client.get(&notes_name(key), MOST_NOTES, PATIENCE);
+                let notes = match &got {
+                    Got::Found(bytes, _) => {
+                        self.sound(bytes, MOST_OF_COMMAND, |note: &SharedNote| note.is_taken(key, trusted))
+                    }
+                    Got::Absent | Got::Failed => Vec::new(),
                 };
                 let mut state = self.state();
-                state.versions.insert(name, version);
+                state.replaced.insert(*key, got.replaced());
                 self.take_notes(&mut state, *key, notes);
             }
             Task::Footings(class) => {
-                let name = footings_name(class);
-                let (footings, version) = match self.client.get(&name, MOST_NOTES, PATIENCE) {
-                    Got::Found(bytes, version) => (self.read_footings(class, &bytes), version),
-                    Got::Absent | Got::Failed => (Vec::new(), None),
+                let footings = match self.client.get(&footings_name(class), MOST_NOTES, PATIENCE) {
+                    Got::Found(bytes, _) => {
+                        self.sound(&bytes, MOST_OF_CLASS, |one: &SharedFooting| one.is_taken(class, trusted))
+                    }
+                    Got::Absent | Got::Failed => Vec::new(),
                 };
-                let mut state = self.state();
-                state.versions.insert(name, version);
-                state.footings.insert(*class, Some(footings));
+                let footings = footings.into_iter().map(|shared| shared.footing).collect();
+                self.state().footings.insert(*class, Some(footings));
             }
             Task::Content(digest) => {
                 let work = self.state().worth.get(digest).map_or(USUAL_WORK, |(_, work)| (*work).max(USUAL_WORK));
@@ -57,7 +61,9 @@ impl Inner {
                         let content = wire::unwrapped(&bytes, MOST_CONTENT);
                         let content = content.filter(|content| Digest::of(content) == *digest);
                         if content.is_none() {
-                            self.state().report.spoilt += 1;
+                            let mut state = self.state();
+                            state.counts.spoilt += 1;
+                            state.anew.insert(*digest);
                         }
                         content.map_or(Content::Not, Content::Here)
                     }
@@ -100,26 +106,19 @@ impl Inner {
         let _ = self.local.add_note(key, note, None);
     }
 
-    pub(super) fn read_notes(&self, key: &Digest, bytes: &[u8]) -> Vec<SharedNote> {
-        let Some(notes) = wire::read::<Vec<SharedNote>>(bytes, MOST_NOTES) else {
-            self.state().report.spoilt += 1;
+    /// What is sound of what came, and of whom it is taken; the rest is counted.
+    fn sound<T: DeserializeOwned>(&self, bytes: &[u8], most: usize, is_taken: impl Fn(&T) -> bool) -> Vec<T> {
+        let Some(all) = wire::read::<Vec<T>>(bytes, MOST_NOTES) else {
+            self.state().counts.spoilt += 1;
             return Vec::new();
         };
-        let all = notes.len();
-        let taken: Vec<SharedNote> =
-            notes.into_iter().take(MOST_OF_COMMAND).filter(|note| note.is_taken(key, &self.config.trusted)).collect();
-        self.state().report.spoilt += all.min(MOST_OF_COMMAND) - taken.len();
+        let (taken, other): (Vec<T>, Vec<T>) = all.into_iter().take(most).partition(is_taken);
+        self.state().counts.spoilt += other.len();
         taken
     }
 
-    pub(super) fn read_footings(&self, class: &Digest, bytes: &[u8]) -> Vec<Footing> {
-        let all = wire::read::<Vec<SharedFooting>>(bytes, MOST_NOTES).unwrap_or_default();
-        let taken = all.into_iter().filter(|footing| footing.is_taken(class, &self.config.trusted));
-        taken.map(|shared| shared.footing).collect()
-    }
-
     /// Takes in notes of a command; what the newest one stands on and made is asked for.
-    pub(super) fn take_notes(&self, state: &mut State, key: Digest, notes: Vec<SharedNote>) {
+    fn take_notes(&self, state: &mut State, key: Digest, notes: Vec<SharedNote>) {
         for shared in &notes {
             let work = Duration::from_millis(shared.note.work_ms);
             for (output, size) in shared.note.outputs.iter().zip(&shared.sizes) {
@@ -127,7 +126,7 @@ impl Inner {
             }
         }
         if let Some(newest) = notes.first() {
-            state.report.found += 1;
+            state.found.insert(key);
             classes_of(&newest.note).for_each(|(class, _)| state.look_for_footings(class));
             for output in &newest.note.outputs {
                 let wanted = match self.asked.gets {
@@ -144,15 +143,15 @@ impl Inner {
         state.notes.insert(key, Some(notes));
     }
 
-    pub(super) fn take_pack(&self, bytes: &[u8]) {
+    fn take_pack(&self, bytes: &[u8]) {
         let Some(pack) = wire::read::<Pack>(bytes, MOST_PACK) else {
-            self.state().report.spoilt += 1;
+            self.state().counts.spoilt += 1;
             return;
         };
         let Pack { notes, footings, contents } = pack;
         let sound: Vec<(Digest, Vec<u8>)> =
             contents.into_iter().filter(|(digest, content)| Digest::of(content) == *digest).collect();
-        let trusted = &self.config.trusted;
+        let trusted = &self.client.config.trusted;
         let taken = |(key, notes): (Digest, Vec<SharedNote>)| {
             let all = notes.into_iter().take(MOST_OF_COMMAND);
             (key, all.filter(|note| note.is_taken(&key, trusted)).collect::<Vec<_>>())

@@ -1,14 +1,14 @@
 //! Talking to a server: `GET` and `PUT` (RFC 9110) over few connections that are kept, with patience that has an end.
 
 use std::io::Read;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-use ureq::Agent;
 use ureq::http::Response;
+use ureq::{Agent, RequestBuilder};
 
-use super::address::{Address, Secret, SharedConfig};
+use super::address::SharedConfig;
+use crate::base::web;
 
 /// How much a server that does not answer may cost in all.
 pub(super) const PATIENCE: Duration = Duration::from_secs(1);
@@ -23,20 +23,17 @@ const SAMPLES: u32 = 3;
 #[derive(Debug)]
 pub(super) struct Client {
     agent: Agent,
-    address: Address,
-    token: Option<Secret>,
-    off: AtomicBool,
-    takes_nothing: AtomicBool,
+    pub config: SharedConfig,
+    /// Why it is not asked any more.
+    pub off: OnceLock<String>,
+    /// Why nothing is given to it any more.
+    pub takes_nothing: OnceLock<String>,
     known: Mutex<Known>,
 }
 
-/// What is known of a server.
+/// What is known of how fast a server is.
 #[derive(Debug, Default)]
 struct Known {
-    /// Why it is not asked any more.
-    off: Option<String>,
-    /// Why nothing is given to it any more.
-    takes_nothing: Option<String>,
     /// What it has cost without giving anything.
     lost: Duration,
     samples: u32,
@@ -67,18 +64,31 @@ pub(super) enum Given {
     Refused,
 }
 
-/// The version of what is there that something is to replace.
-pub(super) enum Replaces<'a> {
-    /// None: it is new.
+/// What is there that something is to replace.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Replaces {
+    /// Nothing: it is new.
     Nothing,
-    /// This one.
-    Version(&'a str),
-    /// Any.
+    /// This version.
+    Version(String),
+    /// Whatever it is.
     Anything,
 }
 
+impl Got {
+    /// What is to be replaced by what is made of this. What nobody knows is left alone.
+    pub fn replaced(&self) -> Replaces {
+        match self {
+            Got::Found(_, Some(version)) => Replaces::Version(version.clone()),
+            // A server need not tell versions.
+            Got::Found(_, None) => Replaces::Anything,
+            Got::Absent | Got::Failed => Replaces::Nothing,
+        }
+    }
+}
+
 impl Client {
-    pub fn new(config: &SharedConfig) -> Client {
+    pub fn new(config: SharedConfig) -> Client {
         let agent = Agent::config_builder()
             .http_status_as_error(false)
             // What lies elsewhere was not asked for, and a token is not told to it.
@@ -86,17 +96,10 @@ impl Client {
             .max_redirects_will_error(false)
             .timeout_connect(Some(CONNECT))
             .max_idle_connections_per_host(16)
-            .user_agent(concat!("boltboard/", env!("CARGO_PKG_VERSION")))
+            .user_agent(web::USER_AGENT)
             .build()
             .into();
-        Client {
-            agent,
-            address: config.address.clone(),
-            token: config.token.clone(),
-            off: AtomicBool::new(false),
-            takes_nothing: AtomicBool::new(config.read_only),
-            known: Mutex::default(),
-        }
+        Client { agent, config, off: OnceLock::new(), takes_nothing: OnceLock::new(), known: Mutex::default() }
     }
 
     fn known(&self) -> std::sync::MutexGuard<'_, Known> {
@@ -105,28 +108,28 @@ impl Client {
 
     /// Tells whether it is not asked any more.
     pub fn is_off(&self) -> bool {
-        self.off.load(Ordering::Relaxed)
+        self.off.get().is_some()
     }
 
     /// Tells whether results can be given to it.
     pub fn takes(&self) -> bool {
-        !self.is_off() && !self.takes_nothing.load(Ordering::Relaxed)
-    }
-
-    /// Why it is not asked any more, and why nothing is given to it.
-    pub fn troubles(&self) -> (Option<String>, Option<String>) {
-        let known = self.known();
-        (known.off.clone(), known.takes_nothing.clone())
+        !self.is_off() && !self.config.read_only && self.takes_nothing.get().is_none()
     }
 
     fn give_up(&self, why: String) {
-        self.off.store(true, Ordering::Relaxed);
-        self.known().off.get_or_insert(why);
+        self.off.get_or_init(|| why);
     }
 
     fn give_nothing(&self, why: String) {
-        self.takes_nothing.store(true, Ordering::Relaxed);
-        self.known().takes_nothing.get_or_insert(why);
+        self.takes_nothing.get_or_init(|| why);
+    }
+
+    /// A request as the server wants it.
+    fn with_token<B>(&self, request: RequestBuilder<B>) -> RequestBuilder<B> {
+        match &self.config.token {
+            Some(token) => request.header("Authorization", format!("Bearer {}", token.text())),
+            None => request,
+        }
     }
 
     /// Asks for a file of at most so many bytes.
@@ -135,12 +138,8 @@ impl Client {
             return Got::Failed;
         }
         let began = Instant::now();
-        let request = self.agent.get(self.address.of(name)).config().timeout_global(Some(patience)).build();
-        let request = match &self.token {
-            Some(token) => request.header("Authorization", format!("Bearer {}", token.text())),
-            None => request,
-        };
-        let mut response = match request.call() {
+        let request = self.agent.get(self.config.address.of(name)).config().timeout_global(Some(patience)).build();
+        let mut response = match self.with_token(request).call() {
             Ok(response) => response,
             Err(error) => return self.failed(&error, began),
         };
@@ -176,7 +175,7 @@ impl Client {
             known.lost >= PATIENCE
         };
         if is_over || !is_slow {
-            self.give_up(if is_slow { "it does not answer in time".to_string() } else { told(error) });
+            self.give_up(if is_slow { "it does not answer in time".to_string() } else { web::told(error) });
         }
         Got::Failed
     }
@@ -202,19 +201,15 @@ impl Client {
     }
 
     /// Gives a file.
-    pub fn put(&self, name: &str, bytes: &[u8], replaces: &Replaces<'_>) -> Given {
+    pub fn put(&self, name: &str, bytes: &[u8], replaces: &Replaces) -> Given {
         if !self.takes() {
             return Given::Refused;
         }
-        let request = self.agent.put(self.address.of(name)).config().timeout_global(Some(GIVING)).build();
-        let request = request.header("Content-Type", "application/octet-stream");
-        let request = match &self.token {
-            Some(token) => request.header("Authorization", format!("Bearer {}", token.text())),
-            None => request,
-        };
+        let request = self.agent.put(self.config.address.of(name)).config().timeout_global(Some(GIVING)).build();
+        let request = self.with_token(request).header("Content-Type", "application/octet-stream");
         let request = match replaces {
             Replaces::Nothing => request.header("If-None-Match", "*"),
-            Replaces::Version(version) => request.header("If-Match", *version),
+            Replaces::Version(version) => request.header("If-Match", version),
             Replaces::Anything => request,
         };
         match request.send(bytes) {
@@ -227,7 +222,7 @@ impl Client {
                 }
             },
             Err(error) => {
-                self.give_nothing(told(&error));
+                self.give_nothing(web::told(&error));
                 Given::Refused
             }
         }
@@ -241,12 +236,5 @@ fn refusal<B>(response: &Response<B>) -> String {
     match response.headers().get("Location").and_then(|to| to.to_str().ok()) {
         Some(to) if status.is_redirection() => format!("it leads elsewhere, to {to}, and nobody is followed there"),
         _ => format!("it answers {}{reason}", status.as_u16()),
-    }
-}
-
-fn told(error: &ureq::Error) -> String {
-    match error {
-        ureq::Error::Io(error) => error.to_string(),
-        error => error.to_string(),
     }
 }

@@ -5,8 +5,8 @@ use std::collections::HashSet;
 use super::client::{Given, Got, PATIENCE, Replaces};
 use super::others::{Inner, Task, classes_of};
 use super::wire::{
-    self, MOST_NOTES, MOST_OF_COMMAND, Pack, SharedFooting, SharedNote, content_name, footings_name, notes_name,
-    pack_name,
+    self, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, Pack, SharedFooting, SharedNote, content_name, footings_name,
+    notes_name, pack_name,
 };
 use crate::base::Digest;
 use crate::store::Note;
@@ -15,26 +15,28 @@ use crate::store::Note;
 const SMALL: usize = 256 << 10;
 /// The most that one pack holds of contents, in bytes.
 const MOST_TOGETHER: usize = 256 << 20;
+/// How often something is added to what lies there, should others add to it meanwhile.
+const TRIES: usize = 3;
 
 impl Inner {
     /// A result of this machine in the form in which it is shared; nothing of one that names places of this machine.
-    pub(super) fn shared(&self, key: &Digest, note: &Note) -> Option<SharedNote> {
+    fn shared(&self, key: &Digest, note: &Note) -> Option<SharedNote> {
         let sizes: Option<Vec<u64>> = note.outputs.iter().map(|output| self.local.size_of(&output.digest)).collect();
-        let shared = SharedNote::new(key, note.clone(), sizes?, self.config.signing.as_ref());
+        let shared = SharedNote::new(key, note.clone(), sizes?, self.client.config.signing.as_ref());
         (!self.private.is_in_note(note)).then_some(shared)
     }
 
     /// Gives a result: first what it made and stands on, then the note that names it.
     pub(super) fn give(&self, key: &Digest, note: &Note) {
         let Some(shared) = self.shared(key, note) else {
-            self.state().report.private += 1;
+            self.state().counts.private += 1;
             return;
         };
         let mut contents = Vec::new();
         for output in &note.outputs {
             let Some(content) = self.local.read(&output.digest) else { return };
             if self.private.is_in(&content) {
-                self.state().report.private += 1;
+                self.state().counts.private += 1;
                 return;
             }
             contents.push((output.digest, content));
@@ -42,8 +44,10 @@ impl Inner {
         for (digest, content) in contents {
             if self.state().given.insert(digest) {
                 let Some(bytes) = wire::wrapped(&content) else { return };
-                // What is there already by this name is the same.
-                if self.client.put(&content_name(&digest), &bytes, &Replaces::Nothing) == Given::Refused {
+                // What is there already by this name is the same, unless it was seen to be another.
+                let is_anew = self.state().anew.contains(&digest);
+                let replaces = if is_anew { Replaces::Anything } else { Replaces::Nothing };
+                if self.client.put(&content_name(&digest), &bytes, &replaces) == Given::Refused {
                     return;
                 }
             }
@@ -52,28 +56,25 @@ impl Inner {
             self.give_footing(&class, &generation);
         }
         if self.give_notes(key, shared) {
-            self.state().report.given += 1;
+            self.state().counts.given += 1;
         }
     }
 
     /// Adds a note to those that lie there; should others have added one meanwhile, once more.
-    pub(super) fn give_notes(&self, key: &Digest, shared: SharedNote) -> bool {
-        let name = notes_name(key);
-        for _ in 0..3 {
-            let (mut notes, version) = {
-                let state = self.state();
-                (state.notes.get(key).cloned().flatten().unwrap_or_default(), state.versions.get(&name).cloned())
+    fn give_notes(&self, key: &Digest, shared: SharedNote) -> bool {
+        for _ in 0..TRIES {
+            let known = self.state().replaced.get(key).cloned();
+            let Some(replaces) = known else {
+                // Those of others stay.
+                self.ask(&Task::Notes(*key));
+                continue;
             };
+            let mut notes = self.state().notes.get(key).cloned().flatten().unwrap_or_default();
             notes.retain(|other| !other.note.is_like(&shared.note));
             notes.insert(0, shared.clone());
             notes.truncate(MOST_OF_COMMAND);
             let Some(bytes) = wire::written(&notes) else { return false };
-            let replaces = match &version {
-                Some(Some(version)) => Replaces::Version(version),
-                Some(None) => Replaces::Nothing,
-                None => Replaces::Anything,
-            };
-            match self.client.put(&name, &bytes, &replaces) {
+            match self.client.put(&notes_name(key), &bytes, &replaces) {
                 Given::Done => {
                     self.state().notes.insert(*key, Some(notes));
                     return true;
@@ -85,23 +86,28 @@ impl Inner {
         false
     }
 
-    pub(super) fn give_footing(&self, class: &Digest, generation: &Digest) {
+    /// Adds what a class stands on to what others know of it.
+    fn give_footing(&self, class: &Digest, generation: &Digest) {
         if !self.state().given.insert(Digest::of_parts([class.to_string().as_str(), &generation.to_string()])) {
             return;
         }
         let own = self.local.own_footings(class);
         let Some(footing) = own.into_iter().find(|footing| footing.generation == *generation) else { return };
         let name = footings_name(class);
-        // Few classes have many; those of others stay.
-        let others = match self.client.get(&name, MOST_NOTES, PATIENCE) {
-            Got::Found(bytes, _) => wire::read::<Vec<SharedFooting>>(&bytes, MOST_NOTES).unwrap_or_default(),
-            Got::Absent | Got::Failed => Vec::new(),
-        };
-        let mut all = vec![SharedFooting::new(class, footing, self.config.signing.as_ref())];
-        all.extend(others.into_iter().filter(|other| other.footing.generation != *generation));
-        all.truncate(2 * MOST_OF_COMMAND);
-        if let Some(bytes) = wire::written(&all) {
-            self.client.put(&name, &bytes, &Replaces::Anything);
+        let own = SharedFooting::new(class, footing, self.client.config.signing.as_ref());
+        for _ in 0..TRIES {
+            // Few classes have many; those of others stay.
+            let got = self.client.get(&name, MOST_NOTES, PATIENCE);
+            let others = match &got {
+                Got::Found(bytes, _) => wire::read::<Vec<SharedFooting>>(bytes, MOST_NOTES).unwrap_or_default(),
+                Got::Absent | Got::Failed => Vec::new(),
+            };
+            let others = others.into_iter().filter(|other| other.footing.generation != *generation);
+            let all: Vec<SharedFooting> = [own.clone()].into_iter().chain(others).take(MOST_OF_CLASS).collect();
+            let Some(bytes) = wire::written(&all) else { return };
+            if self.client.put(&name, &bytes, &got.replaced()) != Given::Other {
+                return;
+            }
         }
     }
 
@@ -126,7 +132,8 @@ impl Inner {
             for (class, generation) in classes_of(&note).filter(|of| classes.insert(*of)) {
                 let own = self.local.own_footings(&class);
                 if let Some(footing) = own.into_iter().find(|footing| footing.generation == generation) {
-                    pack.footings.push((class, SharedFooting::new(&class, footing, self.config.signing.as_ref())));
+                    pack.footings
+                        .push((class, SharedFooting::new(&class, footing, self.client.config.signing.as_ref())));
                 }
             }
             // What others made of it in another state of the host stays known.

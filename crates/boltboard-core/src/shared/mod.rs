@@ -16,4 +16,4 @@ mod wire;
 
 pub use address::{Address, AddressFault, SharedConfig};
 pub use keys::{KeyFault, PublicKey, SigningKey};
-pub use others::{Asked, Gets, Others, OthersReport, Pushed};
+pub use others::{Asked, Gets, Others, OthersCounts, OthersReport};

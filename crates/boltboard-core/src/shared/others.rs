@@ -8,7 +8,7 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use super::address::{Address, SharedConfig};
-use super::client::{Client, PATIENCE};
+use super::client::{Client, PATIENCE, Replaces};
 use super::private::Private;
 use super::wire::SharedNote;
 use crate::base::Digest;
@@ -19,7 +19,8 @@ use crate::store::{Elsewhere, Footing, Note, Store};
 const AT_ONCE: usize = 8;
 /// What a content may cost of whose making nothing is known.
 pub(super) const USUAL_WORK: Duration = Duration::from_millis(200);
-
+/// How long a thread sleeps that has nothing to do, unless it is woken.
+const IDLE: Duration = Duration::from_millis(200);
 /// What starting a step and putting its results away costs beside its own work.
 const STARTING: Duration = Duration::from_millis(10);
 
@@ -62,31 +63,34 @@ pub struct OthersReport {
     pub address: Address,
     /// Of how many commands results were seen there.
     pub found: usize,
-    /// How many contents were taken.
+    /// What else was seen and done.
+    pub counts: OthersCounts,
+    /// How many contents were taken; of a check, how many are sound.
     pub taken: usize,
     /// Their bytes.
     pub taken_bytes: u64,
-    /// How many results were given.
-    pub given: usize,
-    /// How many were kept to oneself, because they name places of this machine.
-    pub private: usize,
-    /// How many are still to be given.
+    /// How many results are still to be given.
     pub left: usize,
-    /// How many things there were not what they say.
-    pub spoilt: usize,
     /// Why the server is not asked any more.
     pub off: Option<String>,
     /// Why nothing is given to it.
     pub takes_nothing: Option<String>,
 }
 
-/// What was pushed of a build.
-pub type Pushed = OthersReport;
+/// What is counted while results are shared.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct OthersCounts {
+    /// How many results were given.
+    pub given: usize,
+    /// How many were kept to oneself, because they name places of this machine.
+    pub private: usize,
+    /// How many things there were not what they say.
+    pub spoilt: usize,
+}
 
 #[derive(Debug)]
 pub(super) struct Inner {
     pub(super) client: Client,
-    pub(super) config: SharedConfig,
     pub(super) private: Private,
     pub(super) local: Store,
     pub(super) asked: Asked,
@@ -106,24 +110,20 @@ pub(super) struct State {
     pub(super) ended: bool,
     /// Those that are asked for have nothing yet.
     pub(super) notes: HashMap<Digest, Option<Vec<SharedNote>>>,
-    pub(super) versions: HashMap<String, Option<String>>,
+    /// What was there of the notes of those that were asked for.
+    pub(super) replaced: HashMap<Digest, Replaces>,
     pub(super) footings: HashMap<Digest, Option<Vec<Footing>>>,
     pub(super) contents: HashMap<Digest, Content>,
     /// How large contents are, and how long it took to make what they are of.
     pub(super) worth: HashMap<Digest, (u64, Duration)>,
     pub(super) given: HashSet<Digest>,
-    pub(super) took: HashSet<Digest>,
-    pub(super) report: Counts,
-}
-
-#[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Counts {
-    pub(super) found: usize,
-    pub(super) taken: usize,
-    pub(super) taken_bytes: u64,
-    pub(super) given: usize,
-    pub(super) private: usize,
-    pub(super) spoilt: usize,
+    /// Contents that are given whatever lies there by their names.
+    pub(super) anew: HashSet<Digest>,
+    /// Commands of which results were seen there.
+    pub(super) found: HashSet<Digest>,
+    /// What came from there, with its size.
+    pub(super) took: HashMap<Digest, u64>,
+    pub(super) counts: OthersCounts,
 }
 
 #[derive(Debug)]
@@ -150,10 +150,8 @@ impl Others {
     /// Makes ready. Nothing is asked before somebody needs it. `local` is the store of this machine, `own` are places that are nobody
     /// else's business.
     pub fn new(config: SharedConfig, local: Store, own: &[PathBuf], asked: Asked) -> Others {
-        let client = Client::new(&config);
         let inner = Inner {
-            client,
-            config,
+            client: Client::new(config),
             private: Private::of(own),
             local,
             asked,
@@ -208,7 +206,7 @@ impl Others {
         while state.began.is_some() && waits(&state) && Instant::now() < until {
             state = inner.wait(state, until);
         }
-        let gave = state.report.given > 0;
+        let gave = state.counts.given > 0;
         let left = state.gifts.len();
         state.ended = true;
         state.tasks.clear();
@@ -223,31 +221,29 @@ impl Others {
             // One that still waits for a server is left alone.
             let _ = worker.join();
         }
-        let (off, takes_nothing) = inner.client.troubles();
-        let Counts { found, taken, taken_bytes, given, private, spoilt } = inner.state().report;
+        let state = inner.state();
         OthersReport {
-            address: inner.config.address.clone(),
-            found,
-            taken,
-            taken_bytes,
-            given,
-            private,
+            address: inner.client.config.address.clone(),
+            found: state.found.len(),
+            counts: state.counts,
+            taken: state.took.len(),
+            taken_bytes: state.took.values().sum(),
             left,
-            spoilt,
-            off,
-            takes_nothing,
+            off: inner.client.off.get().cloned(),
+            takes_nothing: inner.client.takes_nothing.get().cloned(),
         }
     }
 
     /// How many contents were taken up to now.
     pub fn taken(&self) -> usize {
-        self.inner.state().report.taken
+        self.inner.state().took.len()
     }
 
-    /// Gives all results of these commands that are kept here, also those that were made earlier.
-    pub fn push(&self, patience: Duration) -> Pushed {
+    /// Gives all results of these commands that are kept here, also those that were made earlier, in place of what lies there.
+    pub fn push(&self, patience: Duration) -> OthersReport {
         for key in &self.inner.asked.keys {
             if let Some(note) = self.inner.local.own_notes(key).into_iter().next() {
+                self.inner.state().anew.extend(note.outputs.iter().map(|output| output.digest));
                 self.made(key, &note);
             }
         }
@@ -262,12 +258,11 @@ impl Others {
         while (state.busy > 0 || !state.tasks.is_empty()) && !self.inner.client.is_off() && Instant::now() < until {
             state = self.inner.wait(state, until);
         }
-        let here = state.contents.values().filter_map(|content| match content {
-            Content::Here(content) => Some(content.len() as u64),
+        let sound = state.contents.iter().filter_map(|(digest, content)| match content {
+            Content::Here(content) => Some((*digest, content.len() as u64)),
             Content::Coming | Content::Not => None,
         });
-        let sizes: Vec<u64> = here.collect();
-        (state.report.taken, state.report.taken_bytes) = (sizes.len(), sizes.iter().sum());
+        state.took = sound.collect();
         drop(state);
         self.finish(Duration::ZERO)
     }
@@ -341,10 +336,7 @@ impl Elsewhere for Others {
             Some(Content::Here(content)) => content.len() as u64,
             Some(Content::Coming | Content::Not) | None => return,
         };
-        if state.took.insert(*digest) {
-            state.report.taken += 1;
-            state.report.taken_bytes += size;
-        }
+        state.took.insert(*digest, size);
     }
 
     fn keep(&self, key: &Digest, note: &Note) {
@@ -427,11 +419,7 @@ impl Inner {
                 state.busy -= 1;
                 self.changed.notify_all();
             } else {
-                state = self
-                    .changed
-                    .wait_timeout(state, Duration::from_millis(200))
-                    .unwrap_or_else(PoisonError::into_inner)
-                    .0;
+                state = self.changed.wait_timeout(state, IDLE).unwrap_or_else(PoisonError::into_inner).0;
             }
         }
     }

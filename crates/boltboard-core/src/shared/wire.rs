@@ -22,6 +22,8 @@ pub(super) const MOST_CONTENT: u64 = 1 << 30;
 pub(super) const MOST_PACK: u64 = 1 << 30;
 /// How many notes of one command are given and taken.
 pub(super) const MOST_OF_COMMAND: usize = 8;
+/// How much is given and taken of what a class stands on.
+pub(super) const MOST_OF_CLASS: usize = 16;
 /// Permission bits that a result can have.
 const MODES: u32 = 0o777;
 

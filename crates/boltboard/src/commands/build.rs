@@ -15,7 +15,7 @@ use crate::complete;
 use crate::ending::on_end;
 use crate::fault::{Exit, Stop};
 use crate::render::build::{Progress, summary, verified};
-use crate::render::shared::report as told_of_others;
+use crate::render::shared::of_build as told_of_others;
 use crate::render::text::next_line;
 use crate::render::{Screen, json};
 use crate::session::{LastBuild, Session};

@@ -118,7 +118,7 @@ fn check(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
     if !global.json {
         screen.out(&looked_at(&report, planned.plan.steps.iter().filter(|(_, step)| step.has_process()).count()));
     }
-    Ok(answer(global, screen, &report, report.off.is_none() && report.spoilt == 0))
+    Ok(answer(global, screen, &report, report.off.is_none() && report.counts.spoilt == 0))
 }
 
 fn answer(global: &Global, screen: &Screen, report: &OthersReport, is_well: bool) -> Exit {

@@ -73,7 +73,7 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
         };
         text.push_str(&format!("{} {command}  {}{how}\n", paint(Role::Name, "afterwards:"), action.summary));
     }
-    plan.misfits.iter().for_each(|one| text.push_str(&misfit(one)));
+    plan.misfits.iter().for_each(|one| text += &misfit(one));
     for place in plan.in_the_way() {
         text.push_str(&format!("{} {place}\n", paint(Role::Bad, "in the way:")));
     }

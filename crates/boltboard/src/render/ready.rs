@@ -7,16 +7,14 @@ use boltboard_core::install::{Misfit, Right, SmokeRun, Smoked, Unready, UnreadyS
 
 use super::text::{Role, next_line, paint};
 
-/// Says what was built against the tree as it was.
+/// Says what was built against the tree as it was, and what helps.
 pub fn misfit(one: &Misfit) -> String {
-    let mut why: Vec<String> = one.differs.iter().map(ToString::to_string).collect();
-    why.extend(one.version.then(|| "it does not fit this version".to_string()));
-    let (name, then) = (&one.name, &one.then);
-    let head = paint(Role::Warn, "does not fit:");
-    format!(
-        "{head} {name} was built against version {then}, and {}: build it again, and install it anew\n",
-        why.join(", ")
-    )
+    let Misfit { name, then, version, differs } = one;
+    let mut why: Vec<String> = differs.iter().map(ToString::to_string).collect();
+    why.extend(version.then(|| "it does not fit this version".to_string()));
+    let helps = if *version { "take a version of it that fits" } else { "run boltboard install in its folder" };
+    let (head, why) = (paint(Role::Warn, "does not fit:"), why.join(", "));
+    format!("{head} {name} was built against version {then}, and {why}: {helps} once this is installed\n")
 }
 
 /// Says what stands against what is installed being what runs.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use boltboard_core::shared::{OthersReport, SharedConfig};
+use boltboard_core::shared::{OthersCounts, OthersReport, SharedConfig};
 
 use super::text::{Role, bytes, columns, count, next_line, paint};
 
@@ -38,34 +38,46 @@ pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
 
 /// Tells what came from others and went to them.
 pub fn report(report: &OthersReport) -> String {
+    told(report, "")
+}
+
+/// The same after a build.
+pub fn of_build(report: &OthersReport) -> String {
+    told(report, " The build went on alone.")
+}
+
+fn told(report: &OthersReport, alone: &str) -> String {
     let mut text = String::new();
-    let OthersReport { address, found: _, taken, taken_bytes, given, private, left, spoilt, off, takes_nothing } =
-        report;
+    let OthersReport { address, found: _, counts, taken, taken_bytes, left, off, takes_nothing } = report;
+    let OthersCounts { given, private, spoilt } = *counts;
     if *taken > 0 {
         text += &format!("From {address}: {}, {}.\n", count(*taken, "result", "results"), bytes(*taken_bytes));
     }
-    if *given > 0 {
-        text += &format!("Given to {address}: {}.\n", count(*given, "result", "results"));
+    if given > 0 {
+        text += &format!("Given to {address}: {}.\n", count(given, "result", "results"));
     }
-    if *private > 0 {
-        let kept = count(*private, "result names", "results name");
+    if private > 0 {
+        let kept = count(private, "result names", "results name");
         text += &format!("{} {kept} places of this machine, and stay here.\n", paint(Role::Faint, "not given:"));
     }
-    if *spoilt > 0 {
-        let things = count(*spoilt, "thing there is", "things there are");
+    if spoilt > 0 {
+        let things = count(spoilt, "thing there is", "things there are");
         text += &format!("{} {things} not what they should be, and not taken.\n", paint(Role::Warn, "not sound:"));
+        if given == 0 {
+            text += &next_line("boltboard store push", "give sound ones in their place");
+        }
     }
     if *left > 0 {
         let things = count(*left, "result is", "results are");
         text += &format!("{things} not given yet.\n");
         text += &next_line("boltboard store push", "give them");
     }
-    if let Some(why) = off {
-        text += &format!("{} {address}: {why}. The build went on alone.\n", paint(Role::Warn, "not shared:"));
-    } else if let Some(why) = takes_nothing {
-        text += &format!("{} {address}: {why}.\n", paint(Role::Warn, "nothing given:"));
-    }
-    text
+    let trouble = match (off, takes_nothing) {
+        (Some(why), _) => format!("{} {address}: {why}.{alone}\n", paint(Role::Warn, "not shared:")),
+        (None, Some(why)) => format!("{} {address}: {why}.\n", paint(Role::Warn, "nothing given:")),
+        (None, None) => return text,
+    };
+    text + &trouble + &next_line("boltboard store", "where that is, and what is told to it")
 }
 
 /// Tells what was seen of a profile's steps.

@@ -104,7 +104,20 @@ fn another_checkout_is_built_of_what_the_first_one_made_and_no_compiler_runs() {
 
 #[test]
 fn hosts_that_differ_share_only_what_is_the_same() {
-    let web = Web::new();
+    // A server need not know of versions.
+    for wrong in [Wrong::Nothing, Wrong::NoVersions] {
+        let web = Web::new();
+        web.be(wrong);
+        hosts_share(&web);
+    }
+}
+
+/// What a file there holds. One of notes begins with how many there are.
+fn plain(bytes: &[u8]) -> Vec<u8> {
+    zstd::decode_all(&bytes["boltboard shared 1\n".len()..]).expect("a frame")
+}
+
+fn hosts_share(web: &Web) {
     // A header of the host, which no key covers: it counts by content. Both hosts have it at one place, one after the other.
     let place = tempfile::tempdir().expect("a folder");
     let header = place.path().join("limits-of-host.h");
@@ -118,15 +131,22 @@ fn hosts_that_differ_share_only_what_is_the_same() {
         tree
     };
     let one = host("#define HOST 1\n");
-    run(&one, &web, "build").code(0);
+    run(&one, web, "build").code(0);
     let other = host("#define HOST 2\n");
-    let told = run(&other, &web, "--json build").code(0);
+    let told = run(&other, web, "--json build").code(0);
     // The compile that sees it, and what stands on that.
     assert_eq!(built(&told), (3, 3));
     other.equals_clean();
+    // Whoever gives leaves there what others gave: of that compile, two results.
+    let results = |(name, bytes): (&String, &Vec<u8>)| name.starts_with("notes-").then(|| plain(bytes)[0]);
+    let most = || web.files().iter().filter_map(results).max();
+    assert_eq!(most(), Some(2));
+    run(&other, web, "store push").code(0);
+    assert_eq!(most(), Some(2));
+    web.drop("pack-");
     let alike = host("#define HOST 1\n");
     // What is sooner made than got is made.
-    assert!(built(&run(&alike, &web, "--json build").code(0)).1 >= 3);
+    assert!(built(&run(&alike, web, "--json build").code(0)).1 >= 3);
     alike.equals_clean();
     assert_eq!(one.outputs("mine"), alike.outputs("mine"));
     assert_ne!(one.outputs("mine"), other.outputs("mine"));
@@ -196,8 +216,13 @@ fn what_was_spoilt_there_is_made_anew_and_never_taken() {
     let told = run(&second, &web, "build").code(0);
     assert!(told.err.contains("not sound:"), "{}", told.err);
     second.equals_clean();
+    // What the build made is there in place of it.
+    run(&second, &web, "store check").code(0);
+    web.change("content-", |bytes| bytes.clone_from(&other));
     let told = run(&second, &web, "store check").code(1);
-    assert!(told.out.contains("not sound:"), "{}", told.out);
+    assert!(told.out.contains("not sound:") && told.out.contains("→ boltboard store push"), "{}", told.out);
+    run(&second, &web, "store push").code(0);
+    run(&second, &web, "store check").code(0);
 }
 
 #[test]
@@ -290,10 +315,7 @@ fn what_names_places_of_this_machine_stays_here() {
     first.edit("boltboard.toml", "[\"-Iinclude\"]", "[\"-Iinclude\", \"-I${path:tree}/include\"]");
     first.write("lib/place.c", &format!("const char *place = \"{place}/lib\";\n"));
     run(&first, &web, "build").code(0);
-    let leaks = |bytes: &[u8]| {
-        let plain = zstd::decode_all(&bytes["boltboard shared 1\n".len()..]).expect("a frame");
-        plain.windows(place.len()).any(|window| window == place.as_bytes())
-    };
+    let leaks = |bytes: &[u8]| plain(bytes).windows(place.len()).any(|window| window == place.as_bytes());
     let leaking: Vec<String> =
         web.files().into_iter().filter(|(_, bytes)| leaks(bytes)).map(|(name, _)| name).collect();
     assert!(leaking.is_empty(), "{leaking:?}");
@@ -304,11 +326,11 @@ fn what_names_places_of_this_machine_stays_here() {
 #[test]
 fn a_tree_does_not_say_where_its_results_go() {
     let (web, first) = (Web::new(), tree());
+    first.run("build").code(0);
     for file in ["store.toml", ".config/boltboard/store.toml", "boltboard-work/store.toml", "profiles/store.toml"] {
         first.write(file, &format!("address = \"{}\"\n", web.address));
     }
-    std::fs::remove_dir_all(first.at("boltboard-work")).expect("removed");
-    std::fs::remove_dir_all(first.at("profiles")).expect("removed");
+    first.run("clean").code(0);
     first.ran(first.command("build").env("HOME", first.at("home"))).code(0);
     assert_eq!(web.counts(), (0, 0));
     first.ran(first.command("store").env("HOME", first.at("home"))).code(0).says(&["on this machine only"]);

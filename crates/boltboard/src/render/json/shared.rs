@@ -1,6 +1,6 @@
 //! Answers about results that are shared.
 
-use boltboard_core::shared::OthersReport;
+use boltboard_core::shared::{OthersCounts, OthersReport};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -23,16 +23,17 @@ pub struct SharedAnswer {
 
 /// Answers `store push` and `store check`.
 pub fn shared(report: &OthersReport) -> SharedAnswer {
+    let OthersCounts { given, private, spoilt } = report.counts;
     SharedAnswer {
         format: FORMAT,
         address: report.address.to_string(),
         found: report.found,
         taken: report.taken,
         taken_bytes: report.taken_bytes,
-        given: report.given,
-        private: report.private,
+        given,
+        private,
         left: report.left,
-        spoilt: report.spoilt,
+        spoilt,
         off: report.off.clone(),
         takes_nothing: report.takes_nothing.clone(),
     }
