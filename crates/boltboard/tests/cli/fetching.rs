@@ -1,13 +1,9 @@
 //! What the tree uses and does not carry: it is told before a build, got, checked, kept once, and built like all else.
 
-use std::io::{BufRead, BufReader, Write};
-use std::net::TcpListener;
-use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+use crate::harness::web::{Web, Wrong};
 use crate::harness::{Scratch, usual_path};
 
 const BOARD: &str = r#"format = 1
@@ -52,80 +48,34 @@ sources = ["data/*.dat"]
 output = "data"
 "#;
 
-/// A folder served over HTTP, with how often it was asked. The rest of a file comes late where `waits` says so.
-struct Server {
-    address: String,
-    asked: Arc<AtomicUsize>,
-    folder: tempfile::TempDir,
-}
-
-fn serve(waits: Option<Duration>) -> Server {
-    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
-    let address = format!("http://{}", listener.local_addr().expect("bound"));
-    let folder = tempfile::tempdir().expect("a folder");
-    let (root, asked): (PathBuf, Arc<AtomicUsize>) = (folder.path().into(), Arc::default());
-    let seen = Arc::clone(&asked);
-    std::thread::spawn(move || {
-        for mut stream in listener.incoming().map_while(Result::ok) {
-            seen.fetch_add(1, Ordering::SeqCst);
-            let mut lines = BufReader::new(stream.try_clone().expect("a stream")).lines().map_while(Result::ok);
-            let path = lines.next().and_then(|line| Some(line.split(' ').nth(1)?.to_string())).unwrap_or_default();
-            let from = lines.take_while(|line| !line.is_empty()).find_map(|line| {
-                line.to_ascii_lowercase().strip_prefix("range: bytes=")?.trim_end_matches('-').parse().ok()
-            });
-            let from: usize = from.unwrap_or(0);
-            let Ok(content) = std::fs::read(root.join(path.trim_start_matches('/'))) else {
-                let _ = write!(stream, "HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\nConnection: close\r\n\r\n");
-                continue;
-            };
-            let (last, size) = (content.len().saturating_sub(1), content.len());
-            let head = if from == 0 {
-                "HTTP/1.1 200 OK".to_string()
-            } else {
-                format!("HTTP/1.1 206 Partial Content\r\nContent-Range: bytes {from}-{last}/{size}")
-            };
-            let _ = write!(stream, "{head}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", size - from);
-            let rest = &content[from..];
-            let (first, later) = rest.split_at(rest.len() / 2);
-            let _ = stream.write_all(first);
-            if let Some(waits) = waits.filter(|_| from == 0) {
-                let _ = stream.flush();
-                std::thread::sleep(waits);
-            }
-            let _ = stream.write_all(later);
-        }
-    });
-    Server { address, asked, folder }
-}
-
-impl Server {
-    fn asked(&self) -> usize {
-        self.asked.load(Ordering::SeqCst)
-    }
-}
-
 fn done(command: &mut Command) -> String {
     let output = command.output().expect("it runs");
     assert!(output.status.success(), "{command:?}: {}", String::from_utf8_lossy(&output.stderr));
     String::from_utf8(output.stdout).expect("text")
 }
 
-/// Makes the archive in a folder; returns its size and digest.
-fn archive(folder: &Path, body: &str) -> (u64, String) {
-    let library = folder.join("squash-1.2");
+const ARCHIVE: &str = "squash-1.2.tar.gz";
+
+/// Makes the archive and lays it there, with the tides; returns its size and digest.
+fn archive(web: &Web, body: &str) -> (usize, String) {
+    let folder = tempfile::tempdir().expect("a folder");
+    let library = folder.path().join("squash-1.2");
     std::fs::create_dir_all(&library).expect("a folder");
     std::fs::write(library.join("squash.c"), body).expect("written");
     std::fs::write(library.join("squash.h"), "int squash(int);\n").expect("written");
-    let file = folder.join("squash-1.2.tar.gz");
-    done(Command::new("tar").current_dir(folder).args(["czf", "squash-1.2.tar.gz", "squash-1.2"]));
-    std::fs::write(folder.join("tides.dat"), "1 2 3\n").expect("written");
+    done(Command::new("tar").current_dir(&folder).args(["czf", ARCHIVE, "squash-1.2"]));
+    let file = folder.path().join(ARCHIVE);
     let digest = done(Command::new("sha256sum").arg(&file));
-    (std::fs::metadata(&file).expect("there").len(), digest.split(' ').next().expect("a digest").to_string())
+    let content = std::fs::read(file).expect("there");
+    let size = content.len();
+    web.lay(ARCHIVE, content);
+    web.lay("tides.dat", b"1 2 3\n".to_vec());
+    (size, digest.split(' ').next().expect("a digest").to_string())
 }
 
 const BODY: &str = "#include \"options.h\"\n#include \"squash.h\"\n#ifdef T_LOUD\nint squash(int x) { return x * 3; }\n#else\nint squash(int x) { return x * 3; }\nint quiet;\n#endif\n";
 
-fn tree(address: &str, size: u64, digest: &str) -> Scratch {
+fn tree(address: &str, size: usize, digest: &str) -> Scratch {
     let board = BOARD.replace("ADDRESS", address).replace("SIZE", &size.to_string()).replace("DIGEST", digest);
     Scratch::with(&[
         ("boltboard.toml", &board),
@@ -135,8 +85,8 @@ fn tree(address: &str, size: u64, digest: &str) -> Scratch {
 
 #[test]
 fn what_is_not_there_is_told_before_a_build_and_built_like_all_else_once_it_is() {
-    let server = serve(None);
-    let (size, digest) = archive(server.folder.path(), BODY);
+    let server = Web::new();
+    let (size, digest) = archive(&server, BODY);
     let tree = tree(&server.address, size, &digest);
     // All that only looks goes on.
     tree.run("overview").code(0).says(&["to fetch", "1 file"]);
@@ -145,14 +95,14 @@ fn what_is_not_there_is_told_before_a_build_and_built_like_all_else_once_it_is()
     for command in ["preview", "build", "test"] {
         tree.run(command).code(4).complains(&["must be fetched first: squash", "→ boltboard fetch "]);
     }
-    assert_eq!(server.asked(), 0, "nobody is asked unless told so");
+    assert_eq!(server.counts().0, 0, "nobody is asked unless told so");
     tree.run("fetch --preview").code(0).says(&["squash", "to get", "not wanted: tides is off", "get 1 file"]);
     let told = tree.run("fetch --json").code(0).json();
     assert_eq!(told["files"][0]["state"], "fetched");
     assert_eq!(told["files"][0]["fetched-from"], format!("{}/squash-1.2.tar.gz", server.address));
     assert_eq!((&told["files"][1]["state"], &told["files"][1]["wanted"]), (&"absent".into(), &false.into()));
     tree.run("fetch").code(0).says(&["1 of 1 file was there already"]);
-    assert_eq!(server.asked(), 1);
+    assert_eq!(server.counts().0, 1);
     tree.run("build").code(0).steps(4);
     tree.run("build").code(0).says(&["Nothing to do"]);
     assert!(!tree.at("third").exists(), "the sources stay as they are");
@@ -172,12 +122,12 @@ fn what_is_not_there_is_told_before_a_build_and_built_like_all_else_once_it_is()
 
 #[test]
 fn another_version_is_got_and_builds_what_it_changes() {
-    let server = serve(None);
-    let (size, digest) = archive(server.folder.path(), BODY);
+    let server = Web::new();
+    let (size, digest) = archive(&server, BODY);
     let tree = tree(&server.address, size, &digest);
     tree.run("fetch").code(0);
     tree.run("build").code(0);
-    let (later_size, later) = archive(server.folder.path(), &BODY.replace("x * 3", "x + 4"));
+    let (later_size, later) = archive(&server, &BODY.replace("x * 3", "x + 4"));
     let board = tree.read("boltboard.toml");
     tree.write(
         "boltboard.toml",
@@ -188,16 +138,16 @@ fn another_version_is_got_and_builds_what_it_changes() {
     tree.run("build").code(0).steps(3);
     tree.equals_clean();
     // Both are kept: going back asks nobody.
-    let asked = server.asked();
+    let asked = server.counts().0;
     tree.write("boltboard.toml", &board);
     tree.run("build").code(0).steps(0);
-    assert_eq!(server.asked(), asked);
+    assert_eq!(server.counts().0, asked);
 }
 
 #[test]
 fn what_the_tree_carries_is_taken_and_a_patch_fits_what_was_fetched() {
-    let server = serve(None);
-    let (size, digest) = archive(server.folder.path(), BODY);
+    let server = Web::new();
+    let (size, digest) = archive(&server, BODY);
     let tree = tree(&server.address, size, &digest);
     tree.run("fetch").code(0);
     tree.write(
@@ -220,8 +170,8 @@ fn what_the_tree_carries_is_taken_and_a_patch_fits_what_was_fetched() {
 
 #[test]
 fn a_machine_without_a_network_takes_what_was_carried_to_it() {
-    let server = serve(None);
-    let (size, digest) = archive(server.folder.path(), BODY);
+    let server = Web::new();
+    let (size, digest) = archive(&server, BODY);
     let here = tree(&server.address, size, &digest);
     here.run("fetch --all --copy-to carried").code(0);
     let there = tree("http://127.0.0.1:9", size, &digest);
@@ -234,30 +184,31 @@ fn a_machine_without_a_network_takes_what_was_carried_to_it() {
     let carried = here.at("carried").display().to_string();
     there.run(&format!("fetch --offline --from {carried}")).code(0).says(&["Fetched: squash"]);
     there.run("build").code(0);
-    let mirror = serve(None);
-    std::fs::copy(here.at("carried/tides.dat"), mirror.folder.path().join("tides.dat")).expect("copied");
+    let mirror = Web::new();
+    mirror.lay("tides.dat", here.read("carried/tides.dat").into_bytes());
     there.run(&format!("fetch tides --mirror {}/", mirror.address)).code(0).says(&[&mirror.address]);
     there.run("fetch squas").code(2).complains(&["did you mean `squash`?"]);
 }
 
 #[test]
 fn what_is_wrong_is_told_with_each_address_and_leaves_nothing() {
-    let server = serve(None);
-    let (size, digest) = archive(server.folder.path(), BODY);
+    let server = Web::new();
+    let (size, digest) = archive(&server, BODY);
     let tree = tree(&server.address, size, &digest.replace('a', "b").replace('1', "2"));
     let ran = tree.run("fetch").code(4);
     ran.complains(&["its content is another one: its SHA-256 digest is", &digest]);
     let answer = tree.run("fetch --json").code(4).json();
     assert_eq!(answer["errors"][0]["kind"], "host");
-    std::fs::remove_file(server.folder.path().join("squash-1.2.tar.gz")).expect("removed");
+    server.drop(ARCHIVE);
     tree.run("fetch").code(4).complains(&["the server answers 404"]);
     tree.run("build").code(4);
 }
 
 #[test]
 fn a_killed_fetch_is_gone_on_with() {
-    let server = serve(Some(Duration::from_secs(20)));
-    let (size, digest) = archive(server.folder.path(), BODY);
+    let server = Web::new();
+    server.be(Wrong::Waits(Duration::from_secs(20)));
+    let (size, digest) = archive(&server, BODY);
     let tree = tree(&server.address, size, &digest);
     let mut running = Command::new(env!("CARGO_BIN_EXE_boltboard"))
         .arg("fetch")
@@ -276,10 +227,9 @@ fn a_killed_fetch_is_gone_on_with() {
     running.kill().expect("killed");
     running.wait().expect("gone");
     tree.run("fetch --preview").code(0).says(&["are there"]);
-    let other = serve(None);
-    let file = "squash-1.2.tar.gz";
-    std::fs::copy(server.folder.path().join(file), other.folder.path().join(file)).expect("copied");
+    let other = Web::new();
+    other.lay(ARCHIVE, server.files()[ARCHIVE].clone());
     tree.run(&format!("fetch --mirror {}", other.address)).code(0).says(&["Fetched: squash", &other.address]);
     tree.run("build").code(0);
-    assert_eq!(server.asked(), 1);
+    assert_eq!(server.counts().0, 1);
 }

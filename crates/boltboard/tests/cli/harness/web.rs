@@ -16,6 +16,8 @@ pub enum Wrong {
     TakesNothing(u16),
     /// It takes a question and says nothing.
     Silent,
+    /// The first half of what it has, and after so long the second.
+    Waits(Duration),
     /// A byte now and then.
     Trickles,
     /// Half of what it announces.
@@ -79,6 +81,11 @@ impl Web {
         (state.asked, state.put)
     }
 
+    /// Lays something there.
+    pub fn lay(&self, name: &str, bytes: Vec<u8>) {
+        self.state().files.insert(name.to_string(), bytes);
+    }
+
     /// What lies there, by name.
     pub fn files(&self) -> BTreeMap<String, Vec<u8>> {
         self.state().files.clone()
@@ -126,6 +133,12 @@ impl Web {
             Wrong::CutsOff if told > 1 => {
                 stream.write_all(&content[..told / 2]).ok()?;
                 None
+            }
+            Wrong::Waits(long) => {
+                let (first, later) = content.split_at(told / 2);
+                stream.write_all(first).ok()?;
+                std::thread::sleep(long);
+                stream.write_all(later).ok()
             }
             Wrong::Trickles => {
                 for byte in content {
@@ -185,7 +198,13 @@ impl Web {
             state.files.insert(name.to_string(), body);
             return plain(if there.is_some() { 204 } else { 201 });
         }
+        let from =
+            headers.get("range").and_then(|range| range.strip_prefix("bytes=")?.trim_end_matches('-').parse().ok());
         match there {
+            Some(bytes) if from.is_some_and(|from| (1..bytes.len()).contains(&from)) => {
+                let (from, last, size) = (from.unwrap_or(0), bytes.len() - 1, bytes.len());
+                Some((206, format!("Content-Range: bytes {from}-{last}/{size}\r\n"), bytes[from..].to_vec()))
+            }
             Some(bytes) if state.wrong == Wrong::NoVersions => Some((200, String::new(), bytes)),
             Some(bytes) => Some((200, format!("ETag: {}\r\n", version(&bytes)), bytes)),
             None => plain(404),
