@@ -13,6 +13,8 @@ use rustix::termios::{Winsize, tcsetwinsize};
 
 /// How a program says that a frame is whole.
 const FRAME_END: &[u8] = b"\x1b[?2026l";
+/// A title that we give to the terminal once the program has ended.
+const ENDED: &[u8] = b"\x1b]2;ended\x07";
 
 /// What came out of the program so far.
 pub struct Shown {
@@ -128,11 +130,14 @@ impl Sitting {
         Ok(())
     }
 
-    /// Waits for the program's end; nothing when it does not come.
+    /// Waits for the program's end, and until all that it wrote is shown; nothing when that does not come.
     pub fn ends(&mut self, limit: Duration) -> Option<i32> {
         let until = Instant::now() + limit;
         while Instant::now() < until {
             if let Ok(Some(status)) = self.child.try_wait() {
+                // A terminal keeps the order: what is written now is read after what the program wrote.
+                self.end.write_all(ENDED).ok()?;
+                self.wait(limit, |shown| shown.written.ends_with(ENDED))?;
                 return status.code();
             }
             std::thread::sleep(Duration::from_millis(10));
