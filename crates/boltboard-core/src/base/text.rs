@@ -11,6 +11,8 @@ use super::{Grafts, RelPath};
 pub struct SourceFile {
     name: Arc<str>,
     text: OnceLock<Arc<str>>,
+    /// Where its lines begin, once a place in it was shown: with a board of one file, ten thousand places may be.
+    lines: OnceLock<Arc<[usize]>>,
 }
 
 /// The id of a [`SourceFile`].
@@ -69,14 +71,14 @@ pub struct Excerpt {
 impl SourceFiles {
     /// Takes in a file.
     pub fn add(&mut self, name: &str, text: impl Into<Arc<str>>) -> FileId {
-        self.files.add(SourceFile { name: name.into(), text: OnceLock::from(text.into()) })
+        self.files.add(SourceFile { name: name.into(), text: OnceLock::from(text.into()), lines: OnceLock::new() })
     }
 
     /// Takes files below `root` that are read when their text is first wanted; one that is gone by then is empty.
     pub fn unread<'a>(root: &Path, grafts: &Grafts, names: impl IntoIterator<Item = &'a str>) -> SourceFiles {
         let mut files = SourceFiles { files: Arena::default(), root: root.to_path_buf(), grafts: grafts.clone() };
         for name in names {
-            files.files.add(SourceFile { name: name.into(), text: OnceLock::new() });
+            files.files.add(SourceFile { name: name.into(), text: OnceLock::new(), lines: OnceLock::new() });
         }
         files
     }
@@ -128,10 +130,10 @@ impl SourceFiles {
         while !text.is_char_boundary(start) {
             start -= 1;
         }
-        let before = &text[..start];
-        let line = before.matches('\n').count() + 1;
-        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        let line_end = text[line_start..].find('\n').map_or(text.len(), |at| line_start + at);
+        let lines = file.lines.get_or_init(|| text.match_indices('\n').map(|(at, _)| at + 1).collect());
+        let before = lines.partition_point(|line| *line <= start);
+        let line_start = before.checked_sub(1).map_or(0, |last| lines[last]);
+        let line_end = lines.get(before).map_or(text.len(), |next| next - 1);
         let column = text[line_start..start].chars().count() + 1;
         let mut end = (start + place.len as usize).min(line_end).max(start);
         while !text.is_char_boundary(end) {
@@ -139,7 +141,7 @@ impl SourceFiles {
         }
         Excerpt {
             file: self.shown(&file.name).into(),
-            line,
+            line: before + 1,
             column,
             width: text[start..end].chars().count().max(1),
             text: text[line_start..line_end].trim_end_matches('\r').to_string(),

@@ -1,7 +1,7 @@
 //! The clauses in a SAT solver, for the cases that narrowing alone does not decide.
 
 use std::cell::Cell;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use batsat::{Callbacks, ClauseKind, Solver, SolverInterface, SolverOpts, lbool};
 
@@ -84,7 +84,7 @@ impl<'a> Sat<'a> {
     /// Takes in the clauses of all that `seeds` can touch.
     pub fn new(logic: &'a Logic, seeds: impl IntoIterator<Item = OptionId>, switchable: Switchable) -> Sat<'a> {
         let mut sat = Sat::empty(logic);
-        let mut scope = Scope { logic, seen: vec![false; logic.vars()], waiting: Vec::new() };
+        let mut scope = Scope { logic, touched: HashSet::new(), seen: vec![false; logic.vars()], waiting: Vec::new() };
         for option in seeds {
             scope.touch(option);
         }
@@ -260,13 +260,17 @@ impl<'a> Sat<'a> {
 /// Follows rules from what may be on to what that asks for.
 struct Scope<'a> {
     logic: &'a Logic,
+    /// Options of which all variables were seen: one of very many values may be asked about very often.
+    touched: HashSet<OptionId>,
     seen: Vec<bool>,
     waiting: Vec<Var>,
 }
 
 impl Scope<'_> {
     fn touch(&mut self, option: OptionId) {
-        self.logic.shape(option).vars().for_each(|var| self.see(var));
+        if self.touched.insert(option) {
+            self.logic.shape(option).vars().for_each(|var| self.see(var));
+        }
     }
 
     fn see(&mut self, var: Var) {

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::path::Path;
+use std::process::Command;
 
 use crate::harness::{MINI, Ran, Scratch};
 
@@ -21,18 +22,48 @@ pub fn typed(tree: &Scratch, folder: &str, line: &str) -> Ran {
     let program = env!("CARGO_BIN_EXE_boltboard");
     let line = line.replace("TREE", &tree.path().display().to_string());
     let script = line.split(" && ").map(|part| format!("{program} {}", part.trim_start_matches("boltboard"))).next();
-    let mut shell = std::process::Command::new("sh");
+    let mut shell = Command::new("sh");
     let usual = tree.command("");
     shell.args(["-c", &script.unwrap_or_default()]).current_dir(tree.at(folder)).env_clear();
     shell.envs(usual.get_envs().filter_map(|(name, value)| Some((name, value?))));
     tree.ran(shell.stdin(std::process::Stdio::null()))
 }
 
+/// A tree, and beside it a copy of what it was.
+struct Prepared {
+    tree: Scratch,
+    copy: Scratch,
+}
+
+impl Prepared {
+    fn new(tree: Scratch) -> Prepared {
+        let copy = Scratch::new();
+        copied(&tree, &copy);
+        Prepared { tree, copy }
+    }
+
+    /// The tree as it was prepared, in its own place.
+    fn anew(&self) -> &Scratch {
+        for entry in std::fs::read_dir(self.tree.path()).expect("a folder").map(|entry| entry.expect("an entry").path())
+        {
+            let gone = if entry.is_dir() { std::fs::remove_dir_all(&entry) } else { std::fs::remove_file(&entry) };
+            gone.expect("removed");
+        }
+        copied(&self.copy, &self.tree);
+        &self.tree
+    }
+}
+
+/// Copies all files with their times.
+fn copied(from: &Scratch, to: &Scratch) {
+    let all = format!("{}/.", from.path().display());
+    assert!(Command::new("cp").arg("-a").arg(all).arg(to.path()).status().expect("cp runs").success());
+}
+
 /// Runs all commands that an answer printed, each on a tree as it was then. The demo, and what builds for minutes, is not run again.
 #[track_caller]
-fn all_work(make: &dyn Fn() -> Scratch, asked: &str, seen: &mut BTreeSet<String>) -> usize {
-    let tree = make();
-    let ran = tree.run(asked);
+fn all_work(prepared: &Prepared, asked: &str, seen: &mut BTreeSet<String>) -> usize {
+    let ran = prepared.anew().run(asked);
     let mut number = 0;
     for command in printed(&format!("{}\n{}", ran.out, ran.err)) {
         assert!(
@@ -43,25 +74,24 @@ fn all_work(make: &dyn Fn() -> Scratch, asked: &str, seen: &mut BTreeSet<String>
         if command == "demo" || !seen.insert(format!("{asked}: {command}")) {
             continue;
         }
-        let after = make();
+        let after = prepared.anew();
         after.run(asked);
-        let told = typed(&after, "", &command);
+        let told = typed(after, "", &command);
         // It may say no, or that the host lacks something: it must be understood, and the tree must allow it.
         assert!(![2, 3, 8, -1].contains(&told.code), "`boltboard {command}`, printed by `{asked}`: {told:?}");
     }
     number
 }
 
-fn mini() -> Scratch {
+fn mini() -> Prepared {
     let tree = Scratch::with(MINI);
     tree.run("set horn=on depth=4").code(0);
-    tree
+    Prepared::new(tree)
 }
 
 #[test]
 fn what_answers_about_a_small_tree_print() {
-    let mut seen = BTreeSet::new();
-    let mut number = 0;
+    let (mini, mut seen, mut number) = (mini(), BTreeSet::new(), 0);
     for asked in [
         "",
         "options",
@@ -130,13 +160,9 @@ fn what_answers_about_a_small_tree_print() {
 
 #[test]
 fn what_clashes_print() {
-    let clashing = || {
-        let tree = Scratch::skerry();
-        tree.run("set crc=on").code(0);
-        tree
-    };
-    let mut seen = BTreeSet::new();
-    let mut number = 0;
+    let tree = Scratch::skerry();
+    tree.run("set crc=on").code(0);
+    let (clashing, mut seen, mut number) = (Prepared::new(tree), BTreeSet::new(), 0);
     for asked in [
         "set horn-speaker=on",
         "set clock-gps=on",
@@ -162,17 +188,13 @@ fn what_clashes_print() {
 
 #[test]
 fn what_a_switched_off_need_and_a_missing_compiler_print() {
-    let off = || {
-        let tree = Scratch::with(MINI);
-        tree.run("set need:nowhere=off").code(0);
-        tree
-    };
-    let compiler = || {
-        let tree = Scratch::skerry();
-        tree.run("set crc=on").code(0);
-        tree.edit("boltboard-work/profiles/mine.toml", "[choose]", "[choose]\nc-compiler = \"gcc-99\"");
-        tree
-    };
+    let tree = Scratch::with(MINI);
+    tree.run("set need:nowhere=off").code(0);
+    let off = Prepared::new(tree);
+    let tree = Scratch::skerry();
+    tree.run("set crc=on").code(0);
+    tree.edit("boltboard-work/profiles/mine.toml", "[choose]", "[choose]\nc-compiler = \"gcc-99\"");
+    let compiler = Prepared::new(tree);
     let mut seen = BTreeSet::new();
     for asked in ["why radio", "set radio=on", "survey", "survey nowhere", "ways radio"] {
         all_work(&off, asked, &mut seen);
@@ -180,24 +202,24 @@ fn what_a_switched_off_need_and_a_missing_compiler_print() {
     for asked in ["", "survey", "build", "preview", "set clock-gps=on", "why clock-gps"] {
         all_work(&compiler, asked, &mut seen);
     }
-    compiler().run("build").code(4).complains(&[
+    compiler.anew().run("build").code(4).complains(&[
         "gcc-99 is not in the search path",
         "c-compiler=gcc-99 is chosen in the profile mine, line ",
         "→ boltboard unset c-compiler ",
     ]);
-    compiler().run("set clock-gps=on").code(4).complains(&["gcc-99 is not in the search path"]);
+    compiler.anew().run("set clock-gps=on").code(4).complains(&["gcc-99 is not in the search path"]);
 }
 
 #[test]
 fn what_wrong_definitions_print() {
-    let mut number = 0;
+    let (mini, mut number) = (mini(), 0);
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/cli/wrong");
     for entry in std::fs::read_dir(folder).expect("the wrong definitions").filter_map(Result::ok) {
         if entry.path().extension().is_some_and(|ending| ending == "txt") {
             let text = std::fs::read_to_string(entry.path()).expect("readable");
             // They tell what to write, so that only help of ours can be among it.
             for command in printed(&text) {
-                let told = typed(&mini(), "", &command);
+                let told = typed(mini.anew(), "", &command);
                 assert!(told.code == 0 || told.code == 4, "{command}: {told:?}");
             }
             number += 1;

@@ -186,6 +186,5 @@ pub fn fortran(seed: u64) -> World {
         options: [switch("fast")].into_iter().chain(seen_options()).collect(),
         sources: Some("low".into()),
         shadows: vec![("first/depth.inc".into(), "      integer, parameter :: deep = 1\n".into())],
-        verified_after: 1,
     }
 }

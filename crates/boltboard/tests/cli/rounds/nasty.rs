@@ -170,6 +170,5 @@ pub fn nasty(seed: u64) -> World {
             text("tools/.hidden", " 1\n"),
             text("tools/list/two", ""),
         ],
-        verified_after: 1,
     }
 }

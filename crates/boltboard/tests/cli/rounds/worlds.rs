@@ -17,8 +17,6 @@ pub struct World {
     pub sources: Option<String>,
     /// Headers that can come and go, with their text; a `1` in it is a number to choose.
     pub shadows: Vec<(String, String)>,
-    /// After how many acts a build is held against a clean one.
-    pub verified_after: usize,
 }
 
 /// What lives run through in turn.
@@ -150,7 +148,6 @@ fn small() -> World {
         options: vec![switch("fast"), switch("extra"), depth(), ("name".into(), owned(&["rock0", "rock1", "rock2"]))],
         sources: Some("low".into()),
         shadows: owned(&["first/low.h", "second/late.h"]).into_iter().map(|name| (name, shadow.into())).collect(),
-        verified_after: 1,
     }
 }
 
@@ -271,7 +268,7 @@ fn random(seed: u64) -> World {
     tree.write("boltboard.toml", &board);
     edited.extend(owned(&["main.c", "words.txt"]));
     let options = (0..options).map(|option| (format!("o{option}"), owned(&["off", "on"]))).collect();
-    World { tree, host, edited, options, sources: Some("l0".into()), shadows, verified_after: 1 }
+    World { tree, host, edited, options, sources: Some("l0".into()), shadows }
 }
 
 /// The demo tree, with a number to edit at the end of each of its C files, and all its switches and modules.
@@ -299,5 +296,5 @@ fn skerry() -> World {
             options.push((text(&option["name"]), values));
         }
     }
-    World { tree, host: Scratch::new(), edited, options, sources: None, shadows: Vec::new(), verified_after: 8 }
+    World { tree, host: Scratch::new(), edited, options, sources: None, shadows: Vec::new() }
 }
