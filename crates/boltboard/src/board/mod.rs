@@ -60,6 +60,10 @@ pub fn run(global: &Global, screen: &Screen, words: &[String]) -> Result<Exit, S
         while let Some(answer) = worker.answer() {
             model.learn(answer);
         }
+        if terminal.changed_its_size() {
+            terminal.begin_anew()?;
+            model.is_stale = true;
+        }
         if model.is_stale {
             model.is_stale = false;
             terminal.draw(|frame| draw::draw(frame, &mut model))?;

@@ -107,6 +107,12 @@ impl Terminal {
         self.begin_anew()
     }
 
+    /// Whether it has another size than what is shown. It tells of a change only once, and that is lost where a key comes in the same moment.
+    pub fn changed_its_size(&mut self) -> bool {
+        let shown = self.inner.get_frame().area().as_size();
+        crossterm::terminal::size().is_ok_and(|(width, height)| (width, height) != (shown.width, shown.height))
+    }
+
     /// Forgets what is shown, and shows nothing: a terminal that changed its size may have lost some of it, even where it has the same size
     /// again. It is not asked where its cursor stands, which could go unanswered.
     pub fn begin_anew(&mut self) -> Result<(), Stop> {

@@ -134,7 +134,8 @@ fn a_definition_is_edited_from_the_board_and_taken_in_and_windows_change_their_s
     for (columns, rows) in [(60, 20), (200, 50), (24, 8), (120, 30)] {
         let frames = sitting.shown().frames;
         sitting.resize(columns, rows).expect("resized");
-        assert!(sitting.wait(LIMIT, |shown| shown.frames > frames).is_some(), "it is drawn anew at {columns}x{rows}");
+        let drawn = sitting.wait(LIMIT, |shown| shown.frames > frames);
+        assert!(drawn.is_some(), "it is not drawn anew at {columns}x{rows}:\n{}", sitting.text());
     }
     // A size that is had again before anybody looks: what was lost meanwhile is drawn anew.
     for _ in 0..20 {

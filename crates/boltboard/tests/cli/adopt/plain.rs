@@ -213,7 +213,7 @@ fn switches_of_skerry_are_found_between_two_plain_builds() {
     let options = described.run("options --level expert --json").code(0).json();
     let all = options["options"].as_array().expect("a list").iter().filter(|option| option["kind"] == "switch");
     let wanted = std::env::var("BOLTBOARD_SWITCHES").is_ok_and(|which| which == "all");
-    let few = ["log-time", "lamp-sector"];
+    let few = ["lamp-sector"];
     let (mut found, mut refused, mut tried) = (0, Vec::new(), 0);
     for option in all.filter(|option| option["applies"] == true) {
         let (name, value) = (option["name"].as_str().expect("a name"), option["value"].as_str().expect("a value"));
@@ -242,5 +242,5 @@ fn switches_of_skerry_are_found_between_two_plain_builds() {
         yard.scratch.write("skerry-board/kept/skerry/options.h", &kept);
     }
     println!("{found} of {tried} switches found and proved for both values; not: {refused:#?}");
-    assert!(tried >= 2 && (wanted || found == tried), "{refused:#?}");
+    assert!(tried >= 1 && (wanted || found == tried), "{refused:#?}");
 }
