@@ -11,7 +11,7 @@ use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
     Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, WORK, Whereabouts,
 };
-use boltboard_core::shared::SharedConfig;
+use boltboard_core::shared::{AddressFault, Sharing};
 use boltboard_core::survey::Facts;
 use boltboard_core::work::{Stamp, WorkLock};
 
@@ -46,7 +46,7 @@ impl Session {
     /// Reads the tree that the arguments name.
     pub fn open(global: &Global, screen: &Screen) -> Result<Session, Stop> {
         let mut around = surroundings()?;
-        around.shared = shared(global)?;
+        around.sharing = sharing(global)?;
         let core = Core::open(scope(global), around)?;
         Ok(Session { core, global: global.clone(), screen: *screen })
     }
@@ -291,7 +291,7 @@ pub fn surroundings() -> Result<Surroundings, Stop> {
         program: format!("{} {stamp:?}", env!("CARGO_PKG_VERSION")),
         own: own.map(|file| OwnProgram { file, gate: crate::GATE, guard: crate::GUARD }),
         cores: cores(),
-        shared: None,
+        sharing: Sharing::default(),
     })
 }
 
@@ -303,12 +303,15 @@ pub fn shared_file() -> PathBuf {
 }
 
 /// Where results are shared, as it was typed or the person says.
-pub fn shared(global: &Global) -> Result<Option<SharedConfig>, Stop> {
+pub fn sharing(global: &Global) -> Result<Sharing, Stop> {
     let token = std::env::var("BOLTBOARD_STORE_TOKEN").ok();
-    SharedConfig::of(global.store_at.as_deref(), token.as_deref(), &shared_file()).map_err(|fault| {
-        let told = Diagnostic::new(fault.to_string());
-        Stop::new(Exit::WrongUse, told.next("boltboard store --help", "where results are shared, and how that is said"))
-    })
+    Sharing::of(global.store_at.as_deref(), token.as_deref(), &shared_file()).map_err(|fault| sharing_fault(&fault))
+}
+
+/// What is told when it is not said as it should be.
+pub fn sharing_fault(fault: &AddressFault) -> Stop {
+    let told = Diagnostic::new(fault.to_string());
+    Stop::new(Exit::WrongUse, told.next("boltboard store --help", "where results are shared, and how that is said"))
 }
 
 /// How many processors there are.

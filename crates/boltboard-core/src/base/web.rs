@@ -3,6 +3,58 @@
 /// Who we say that we are.
 pub const USER_AGENT: &str = concat!("boltboard/", env!("CARGO_PKG_VERSION"));
 
+/// The address of a folder on a server. It begins with `http://` or `https://`, and has no `/` at its end.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Address(String);
+
+/// A text is no address of a folder on a server.
+#[derive(Debug, thiserror::Error)]
+#[error("`{0}` is no address of a shared store: it begins with http:// or https://, and names a server and a folder")]
+pub struct NoAddress(String);
+
+impl Address {
+    /// Reads an address.
+    ///
+    /// # Errors
+    /// It is none. What stands before an `@` would be shown in answers, so it is refused.
+    pub fn parse(text: &str) -> Result<Address, NoAddress> {
+        let server = server_of(text);
+        let plain = |c: char| c.is_ascii_graphic() && !"\"<>\\^`{|}?#".contains(c);
+        if server.is_empty() || server.contains('@') || !text.chars().all(plain) {
+            return Err(NoAddress(text.split_once('@').map_or(text, |(_, rest)| rest).to_string()));
+        }
+        Ok(Address(text.trim_end_matches('/').to_string()))
+    }
+
+    /// Returns it as people write it.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// Returns the address of something that lies there.
+    pub fn of(&self, name: &str) -> String {
+        format!("{}/{name}", self.0)
+    }
+
+    /// Tells whether the same server is spoken to, in the same way.
+    pub fn is_at_server_of(&self, other: &Address) -> bool {
+        let way = |address: &Address| address.0.starts_with("https://");
+        way(self) == way(other) && server_of(&self.0).eq_ignore_ascii_case(server_of(&other.0))
+    }
+}
+
+impl std::fmt::Display for Address {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// The server of an address, with its port; nothing where there is none.
+fn server_of(text: &str) -> &str {
+    let rest = text.strip_prefix("http://").or_else(|| text.strip_prefix("https://"));
+    rest.and_then(|rest| rest.split('/').next()).unwrap_or_default()
+}
+
 /// Tells why a request came to nothing, in the words of the system where it has some.
 pub fn told(error: &ureq::Error) -> String {
     match error {

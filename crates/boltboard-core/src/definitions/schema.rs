@@ -58,6 +58,7 @@ pub fn profile_schema() -> Value {
             "reasons": texts,
             "patches": { "type": "array", "items": { "type": "string" }, "description": "patches, in the folder NAME.changes" },
             "replaced": texts,
+            "store": { "type": "string", "description": "where results are shared, if the person allows it" },
             "only-with": { "oneOf": [only_with, { "type": "array", "items": only_with }], "description": "hosts that it is for" },
         },
         "additionalProperties": false,

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use super::only_with::OnlyWith;
+use crate::base::web::Address;
 use crate::base::{Arena, Id, Place, RelPath, SourceFiles};
 use crate::board::{Asked, Board, KIT_FILE, NeedId, OptionId, Provider, TryFault, Value};
 
@@ -60,6 +61,8 @@ pub struct Choices {
     pub changes: Vec<SourceChange>,
     /// What layers are only for.
     pub only_with: Vec<OnlyWith>,
+    /// Where the strongest layer that says so has results shared. It counts only where the person allows it.
+    pub store: Option<Address>,
     /// The profile files.
     pub files: SourceFiles,
 }

@@ -14,8 +14,12 @@ use super::file::ProfileName;
 use super::only_with::ONLY_WITH;
 use super::shelf::Shelf;
 use crate::base::files::read_regular;
+use crate::base::web::Address;
 use crate::base::{FileId, Place, RelPath, Version, near_matches};
 use crate::board::{Board, DecidedBy, Kind, NEED_PREFIX, OptionId, Provider};
+
+/// Where results are shared.
+const STORE: &str = "store";
 
 impl Shelf {
     /// Reads a profile with all its layers and checks it against a board.
@@ -113,6 +117,7 @@ impl Reader<'_> {
         self.base(file, &document);
         let layer = self.choices.layers.add(Layer { name: name.to_string(), source });
         self.only_with(file, &document, layer);
+        self.store(file, &document);
         self.choose(file, &document, layer);
         self.providers(file, &document, layer);
         self.changes(file, &document, layer, &changes_folder(&path));
@@ -144,7 +149,7 @@ impl Reader<'_> {
     }
 
     fn head(&mut self, file: FileId, document: &Document<String>) {
-        const KEYS: [&str; 10] = [
+        const KEYS: [&str; 11] = [
             "format",
             "tree",
             "tree-version",
@@ -154,6 +159,7 @@ impl Reader<'_> {
             "reasons",
             "patches",
             "replaced",
+            STORE,
             ONLY_WITH,
         ];
         for (key, item) in document.iter() {
@@ -241,6 +247,18 @@ impl Reader<'_> {
             match entry.as_str().and_then(ProfileName::parse) {
                 Some(name) => self.profile(&name, place(entry.span())),
                 None => self.problem(place(entry.span()), vec![], wrong()),
+            }
+        }
+    }
+
+    fn store(&mut self, file: FileId, document: &Document<String>) {
+        let Some(item) = document.get(STORE) else { return };
+        match item.as_str().and_then(|text| Address::parse(text).ok()) {
+            Some(address) => self.choices.store = Some(address),
+            None => {
+                let expected = "the address of a shared store, such as \"https://builds.example/team\"";
+                let place = Place::new(file, item.span().unwrap_or(0..0));
+                self.problem(Some(place), vec![], ProfileFault::WrongType { key: STORE.into(), expected });
             }
         }
     }

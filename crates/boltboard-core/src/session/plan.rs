@@ -2,6 +2,7 @@
 
 use super::fault::SessionFault;
 use super::open::{Resolved, Session};
+use crate::base::web::Address;
 use crate::definitions::{Listing, check_sources};
 use crate::journal::Journal;
 use crate::judge::{Judge, Preview, Sweep, Touched, Touching, preview};
@@ -25,6 +26,8 @@ pub struct Planned {
     pub folders: Folders,
     /// The plan.
     pub plan: Plan,
+    /// Where the profile has results shared.
+    pub store: Option<Address>,
 }
 
 /// What the steps of a profile last did, with all else that a plan of everything is judged by.
@@ -80,7 +83,7 @@ impl Session {
             Ok(plan) => {
                 self.keep_units();
                 self.has_compiler(&plan, resolved)?;
-                Ok(Planned { listing, tools, folders, plan })
+                Ok(Planned { listing, tools, folders, plan, store: resolved.choices.store.clone() })
             }
             Err(problems) => {
                 let (choices, facts) = (Box::new(resolved.choices.clone()), Box::new(resolved.facts.clone()));
@@ -164,9 +167,9 @@ impl Session {
             looked = Some((listing, tools));
             Some(plan)
         })?;
-        Ok(touched
-            .zip(looked)
-            .map(|((plan, touched), (listing, tools))| (Planned { listing, tools, folders, plan }, touched)))
+        Ok(touched.zip(looked).map(|((plan, touched), (listing, tools))| {
+            (Planned { listing, tools, folders, plan, store: resolved.choices.store.clone() }, touched)
+        }))
     }
 
     /// Tells what a build by a plan would do; the plan may be one of what was touched.
@@ -177,7 +180,7 @@ impl Session {
         match touched {
             None => Ok(preview(&self.memory(planned)?.judge(&planned.plan))),
             Some(Touched { journal, status, .. }) => {
-                let others = self.others(&planned.plan, Gets::Nothing);
+                let others = self.others(planned, Gets::Nothing);
                 let (store, tokens) = (self.store_with(others.as_ref()), TokenMemo::default());
                 Ok(preview(&Judge::new(&planned.plan, journal, &store, status, &tokens)))
             }
@@ -191,7 +194,7 @@ impl Session {
     pub fn memory(&self, planned: &Planned) -> Result<Memory, SessionFault> {
         Ok(Memory {
             journal: Journal::open(&planned.folders.build)?,
-            store: self.store_with(self.others(&planned.plan, Gets::Nothing).as_ref()),
+            store: self.store_with(self.others(planned, Gets::Nothing).as_ref()),
             status: StatusMemo::load(&self.work.status()),
             tokens: TokenMemo::default(),
         })

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use crate::base::Epoch;
 use crate::definitions::AddOnPlace;
-use crate::shared::SharedConfig;
+use crate::shared::Sharing;
 use crate::survey::EPOCH_VARIABLE;
 
 /// Where programs are looked for.
@@ -24,8 +24,8 @@ pub struct Surroundings {
     pub own: Option<OwnProgram>,
     /// How many processors there are.
     pub cores: usize,
-    /// Where results are shared, as the person says.
-    pub shared: Option<SharedConfig>,
+    /// Where results are shared, as far as the person says.
+    pub sharing: Sharing,
 }
 
 /// This program as a helper of its own.

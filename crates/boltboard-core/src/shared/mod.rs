@@ -14,6 +14,6 @@ mod others;
 mod private;
 mod wire;
 
-pub use address::{Address, AddressFault, SharedConfig};
+pub use address::{AddressFault, SharedAt, SharedConfig, Sharing, with_allowed};
 pub use keys::{KeyFault, PublicKey, SigningKey};
 pub use others::{Asked, Gets, Others, OthersCounts, OthersReport};

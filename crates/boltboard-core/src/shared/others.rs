@@ -7,11 +7,12 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use super::address::{Address, SharedConfig};
+use super::address::SharedConfig;
 use super::client::{Client, PATIENCE, Replaces};
 use super::private::Private;
 use super::wire::SharedNote;
 use crate::base::Digest;
+use crate::base::web::Address;
 use crate::step::Look;
 use crate::store::{Elsewhere, Footing, Note, Store};
 

@@ -15,7 +15,7 @@ use crate::complete;
 use crate::ending::on_end;
 use crate::fault::{Exit, Stop};
 use crate::render::build::{Progress, summary, verified};
-use crate::render::shared::of_build as told_of_others;
+use crate::render::shared::{not_allowed, of_build as told_of_others};
 use crate::render::text::next_line;
 use crate::render::{Screen, json};
 use crate::session::{LastBuild, Session};
@@ -212,6 +212,9 @@ fn build_since(
     let told = shared.as_ref().map_or_else(String::new, told_of_others);
     if telling != Telling::Json && !told.is_empty() {
         screen.remark(told.trim_end());
+    }
+    if let (Telling::All, Some(named)) = (telling, session.shared_at(begun.planned.store.as_ref()).refused) {
+        screen.remark(not_allowed(&named).trim_end());
     }
     let exit = exit_of(&report, entry.outcome);
     let Begun { resolved, planned, .. } = begun;

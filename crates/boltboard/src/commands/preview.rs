@@ -14,6 +14,7 @@ use super::parts::made_parts;
 use crate::args::Global;
 use crate::complete;
 use crate::fault::{Diagnostic, Exit, Next, Stop};
+use crate::render::shared::not_allowed;
 use crate::render::text::{Role, next_lines, paint};
 use crate::render::{Screen, json, names, preview as render};
 use crate::session::{LastBuild, Session};
@@ -77,8 +78,12 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
     } else {
         let ahead = (&preview, &handing);
         screen.out(&render::preview(&session.board, &planned.plan, ahead, jobs, args.verbose, screen.width));
-        if let Some(config) = &session.around.shared {
+        let shared = session.shared_at(planned.store.as_ref());
+        if let Some(config) = &shared.config {
             screen.out(&render::from_others(session.of_others(&planned.plan, &preview), &config.address));
+        }
+        if let Some(named) = &shared.refused {
+            screen.remark(not_allowed(named).trim_end());
         }
     }
     Ok(Exit::Done)

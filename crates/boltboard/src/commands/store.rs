@@ -3,16 +3,18 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use boltboard_core::base::files::write_with_mode;
-use boltboard_core::shared::{Gets, OthersReport, SharedConfig, SigningKey};
+use boltboard_core::base::files::{read_text, write_whole, write_with_mode};
+use boltboard_core::base::web::Address;
+use boltboard_core::session::Planned;
+use boltboard_core::shared::{AddressFault, Gets, OthersReport, SharedAt, SharedConfig, SigningKey, with_allowed};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
-use crate::render::shared::{configured, looked_at, report as report_text};
-use crate::session::{Session, shared, shared_file};
+use crate::render::shared::{configured, looked_at, not_allowed, report as report_text};
+use crate::session::{Session, shared_file, sharing, sharing_fault};
 
 /// How long giving and looking may take in all.
 const PATIENCE: Duration = Duration::from_secs(3600);
@@ -20,8 +22,9 @@ const PATIENCE: Duration = Duration::from_secs(3600);
 /// Share results of builds with others
 #[derive(Debug, Args)]
 #[command(
-    after_long_help = "Where results are shared is said by --store-at ADDRESS, by the variable BOLTBOARD_STORE, or in your own file\n\
-    ~/.config/boltboard/store.toml: address, token-file, read-only, trusted, signing-key. A tree cannot say it.\n\
+    after_long_help = "Where results are shared is said by --store-at ADDRESS, by the variable BOLTBOARD_STORE, by `store` in the profile,\n\
+    or in your own file ~/.config/boltboard/store.toml: address, allowed, token-file, read-only, trusted, signing-key.\n\
+    A profile can only name what is the address there, or allowed.\n\
     A token is taken from BOLTBOARD_STORE_TOKEN, or from the file that token-file names."
 )]
 pub struct StoreArgs {
@@ -37,6 +40,12 @@ enum What {
     Push,
     /// Look at all results of the profile that lie there, and whether they are sound
     Check,
+    /// Allow profiles to name a shared store
+    Allow {
+        /// Its address
+        #[arg(value_name = "ADDRESS", value_hint = clap::ValueHint::Url)]
+        address: String,
+    },
     /// Make a key that results of this machine are signed with
     Key {
         /// The file for the key, which is secret
@@ -56,6 +65,7 @@ struct StatusAnswer {
     read_only: bool,
     trusted: Vec<String>,
     signed_as: Option<String>,
+    refused: Option<String>,
 }
 
 /// Runs the command.
@@ -64,12 +74,15 @@ pub fn run(global: &Global, screen: &Screen, args: &StoreArgs) -> Result<Exit, S
         None | Some(What::Status) => status(global, screen),
         Some(What::Push) => push(global, screen),
         Some(What::Check) => check(global, screen),
+        Some(What::Allow { address }) => allow(global, screen, address),
         Some(What::Key { file }) => key(screen, file, global.json),
     }
 }
 
 fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
-    let config = shared(global)?;
+    // Where no tree can be read, no profile says anything.
+    let named = Session::open(global, screen).ok().and_then(|session| session.choices_of(&session.profile).ok()?.store);
+    let SharedAt { config, refused } = sharing(global)?.at(named.as_ref());
     let file = shared_file();
     if global.json {
         let of = config.as_ref();
@@ -81,16 +94,29 @@ fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
             read_only: of.is_some_and(|config| config.read_only),
             trusted: of.map_or_else(Vec::new, |config| config.trusted.iter().map(ToString::to_string).collect()),
             signed_as: of.and_then(|config| Some(config.signing.as_ref()?.public().to_string())),
+            refused: refused.map(|named| named.to_string()),
         });
     } else {
         screen.out(&configured(config.as_ref(), &file));
+        if let Some(named) = &refused {
+            screen.out(&not_allowed(named));
+        }
     }
     Ok(Exit::Done)
 }
 
 /// Where results are shared; without, there is nothing to do.
-fn wanted(global: &Global) -> Result<SharedConfig, Stop> {
-    shared(global)?.ok_or_else(|| {
+fn wanted(session: &Session, planned: &Planned) -> Result<SharedConfig, Stop> {
+    let SharedAt { config, refused } = session.shared_at(planned.store.as_ref());
+    config.ok_or_else(|| {
+        if let Some(named) = refused {
+            let told =
+                Diagnostic::new(format!("the profile names {named} as its shared store, which you have not allowed"));
+            return Stop::new(
+                Exit::WrongUse,
+                told.next(format!("boltboard store allow {named}"), "allow profiles to name it"),
+            );
+        }
         let told = Diagnostic::new("nobody says where results are shared");
         let told = told.help(format!(
             "write address = \"https://…\" into {}, or give --store-at ADDRESS",
@@ -100,25 +126,42 @@ fn wanted(global: &Global) -> Result<SharedConfig, Stop> {
     })
 }
 
-fn push(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
-    let config = wanted(global)?;
+/// The profile in use with its plan, and where its results are shared.
+fn planned(global: &Global, screen: &Screen) -> Result<(Session, Planned, SharedConfig), Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
+    let config = wanted(&session, &planned)?;
+    Ok((session, planned, config))
+}
+
+fn push(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
+    let (session, planned, config) = planned(global, screen)?;
     let report = session.others_at(config, &planned.plan, Gets::Nothing).push(PATIENCE);
     Ok(answer(global, screen, &report, report.takes_nothing.is_none() && report.off.is_none()))
 }
 
 fn check(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
-    let config = wanted(global)?;
-    let session = Session::open(global, screen)?;
-    let resolved = session.resolve()?;
-    let planned = session.plan(&resolved)?;
+    let (session, planned, config) = planned(global, screen)?;
     let report = session.others_at(config, &planned.plan, Gets::All).check(PATIENCE);
     if !global.json {
         screen.out(&looked_at(&report, planned.plan.steps.iter().filter(|(_, step)| step.has_process()).count()));
     }
     Ok(answer(global, screen, &report, report.off.is_none() && report.counts.spoilt == 0))
+}
+
+fn allow(global: &Global, screen: &Screen, address: &str) -> Result<Exit, Stop> {
+    let wrong = |fault: AddressFault| sharing_fault(&fault);
+    let address = Address::parse(address).map_err(|fault| wrong(fault.into()))?;
+    let file = shared_file();
+    if sharing(global)?.allows(&address) {
+        screen.done(&format!("Profiles may name {address} already.\n"), global.json);
+        return Ok(Exit::Done);
+    }
+    let text = read_text(&file)?.unwrap_or_default();
+    write_whole(&file, with_allowed(&text, &address, &file).map_err(wrong)?.as_bytes())?;
+    screen.done(&format!("Profiles may name {address} now, as {} says.\n", file.display()), global.json);
+    Ok(Exit::Done)
 }
 
 fn answer(global: &Global, screen: &Screen, report: &OthersReport, is_well: bool) -> Exit {

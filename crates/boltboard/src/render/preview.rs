@@ -10,7 +10,7 @@ use boltboard_core::record::Amiss;
 use boltboard_core::session::HandingAhead;
 use boltboard_core::work::Why;
 
-use boltboard_core::shared::Address;
+use boltboard_core::base::web::Address;
 use boltboard_core::step::{Step, StepId};
 
 use super::text::{ENDLESS, Role, count, duration, paint, wrap};

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use boltboard_core::base::web::Address;
 use boltboard_core::shared::{OthersCounts, OthersReport, SharedConfig};
 
 use super::text::{Role, bytes, columns, count, next_line, paint};
@@ -36,6 +37,14 @@ pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
     columns(&rows.map(cells), 0, usize::MAX / 4)
 }
 
+/// Tells that a profile names a store that nothing is taken from and given to.
+pub fn not_allowed(named: &Address) -> String {
+    format!(
+        "The profile names {named} as its shared store, which you have not allowed. Nothing is taken from it or given to it.\n{}",
+        next_line(&format!("boltboard store allow {named}"), "allow profiles to name it")
+    )
+}
+
 /// Tells what came from others and went to them.
 pub fn report(report: &OthersReport) -> String {
     told(report, "")
@@ -61,8 +70,11 @@ fn told(report: &OthersReport, alone: &str) -> String {
         text += &format!("{} {kept} places of this machine, and stay here.\n", paint(Role::Faint, "not given:"));
     }
     if spoilt > 0 {
-        let things = count(spoilt, "thing there is", "things there are");
-        text += &format!("{} {things} not what they should be, and not taken.\n", paint(Role::Warn, "not sound:"));
+        let things = match spoilt {
+            1 => "1 thing there is not what it should be".to_string(),
+            spoilt => format!("{spoilt} things there are not what they should be"),
+        };
+        text += &format!("{} {things}. Nothing of that is taken.\n", paint(Role::Warn, "not sound:"));
         if given == 0 {
             text += &next_line("boltboard store push", "give sound ones in their place");
         }

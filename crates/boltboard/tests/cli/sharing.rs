@@ -213,11 +213,13 @@ fn what_was_spoilt_there_is_made_anew_and_never_taken() {
     let (_, other) = web.files().into_iter().find(|(name, _)| name.starts_with("content-")).expect("there are some");
     web.change("content-", |bytes| bytes.clone_from(&other));
     let second = tree();
+    let unsound = || run(&second, &web, "--json store check").json()["spoilt"].as_u64().expect("a number");
+    let all = unsound();
     let told = run(&second, &web, "build").code(0);
     assert!(told.err.contains("not sound:"), "{}", told.err);
     second.equals_clean();
-    // What the build made is there in place of it.
-    run(&second, &web, "store check").code(0);
+    // What the build made is there in place of what it saw; what is sooner made than got it does not look at.
+    assert!(unsound() < all, "{} of {all} are still there", unsound());
     web.change("content-", |bytes| bytes.clone_from(&other));
     let told = run(&second, &web, "store check").code(1);
     assert!(told.out.contains("not sound:") && told.out.contains("→ boltboard store push"), "{}", told.out);
@@ -335,4 +337,53 @@ fn a_tree_does_not_say_where_its_results_go() {
     assert_eq!(web.counts(), (0, 0));
     first.ran(first.command("store").env("HOME", first.at("home"))).code(0).says(&["on this machine only"]);
     first.ran(first.command("store push").env("HOME", first.at("home"))).code(2).complains(&["nobody says where"]);
+}
+
+#[test]
+fn a_profile_names_only_what_the_person_allows() {
+    let (web, other, first) = (Web::new(), Web::new(), tree());
+    let home = first.at("home");
+    let run = |words: &str| first.ran(first.command(words).env("HOME", &home));
+    run("profile new mine").code(0);
+    let profile = first.read("boltboard-work/profiles/mine.toml");
+    let named = |address: &str| {
+        first.write("boltboard-work/profiles/mine.toml", &format!("store = {address:?}\n{profile}"));
+    };
+    named("builds.example");
+    run("build").code(3).complains(&["`store` must be the address of a shared store", "mine.toml:1:9"]);
+    named(&web.address);
+    let allow = format!("boltboard store allow {}", web.address);
+    for command in ["preview", "build"] {
+        run(command).code(0).complains(&["which you have not allowed", &allow]);
+    }
+    run("store").code(0).says(&["on this machine only", &allow]);
+    run("store push").code(2).complains(&["which you have not allowed", &allow]);
+    assert_eq!(web.counts(), (0, 0));
+    // What else a person wrote stays, and a token is told to the server that it is written down for.
+    let own = format!("# mine\naddress = \"{}/team\"\ntoken-file = \"token\"\n", other.address);
+    first.write("home/.config/boltboard/store.toml", &own);
+    first.write("home/.config/boltboard/token", "lamp-oil\n");
+    run(&allow["boltboard ".len()..]).code(0).says(&["may name", "store.toml"]);
+    let now = first.read("home/.config/boltboard/store.toml");
+    assert_eq!(now, format!("{own}allowed = [\"{}\"]\n", web.address));
+    run(&allow["boltboard ".len()..]).code(0).says(&["already"]);
+    assert_eq!(first.read("home/.config/boltboard/store.toml"), now);
+    let told = run("store --json").code(0).json();
+    assert_eq!((&told["address"], &told["token"]), (&web.address.as_str().into(), &false.into()));
+    run("store push").code(0).says(&["Given to", &web.address]);
+    assert!(web.counts().1 > 0);
+    let second = tree();
+    second.run("profile new mine").code(0);
+    second.write("boltboard-work/profiles/mine.toml", &first.read("boltboard-work/profiles/mine.toml"));
+    let built = second.ran(second.command("build").env("HOME", &home)).code(0);
+    built.complains(&[&format!("From {}", web.address)]);
+    // What is typed counts before it.
+    let typed = second.ran(second.command("store --json").args(["--store-at", &other.address]).env("HOME", &home));
+    let typed = typed.code(0).json();
+    assert_eq!((&typed["address"], &typed["token"]), (&other.address.as_str().into(), &true.into()));
+    assert_eq!(
+        second.ran(second.command("store --json").args(["--store-at", ""]).env("HOME", &home)).json()["address"],
+        serde_json::Value::Null
+    );
+    assert_eq!(other.counts(), (0, 0));
 }
