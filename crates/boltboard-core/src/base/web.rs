@@ -1,5 +1,7 @@
 //! What all that is asked of web servers has in common.
 
+use rustls::CertificateError;
+
 /// Who we say that we are.
 pub const USER_AGENT: &str = concat!("boltboard/", env!("CARGO_PKG_VERSION"));
 
@@ -57,8 +59,34 @@ fn server_of(text: &str) -> &str {
 
 /// Tells why a request came to nothing, in the words of the system where it has some.
 pub fn told(error: &ureq::Error) -> String {
+    let of_connection = |error: &rustls::Error| match error {
+        rustls::Error::InvalidCertificate(fault) => untrusted(fault),
+        rustls::Error::AlertReceived(_) => format!("it breaks off the connection: {error}"),
+        other => other.to_string(),
+    };
     match error {
-        ureq::Error::Io(error) => error.to_string(),
+        ureq::Error::Rustls(error) => of_connection(error),
+        ureq::Error::Io(error) => {
+            let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
+            inner.map_or_else(|| error.to_string(), of_connection)
+        }
         error => error.to_string(),
+    }
+}
+
+/// Tells why a certificate of a server is not believed.
+fn untrusted(fault: &CertificateError) -> String {
+    match fault {
+        CertificateError::UnknownIssuer => "nobody whom we trust vouches for its certificate".to_string(),
+        CertificateError::Expired | CertificateError::ExpiredContext { .. } => {
+            "its certificate has expired".to_string()
+        }
+        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
+            "its certificate is not valid yet; look at the clock of this machine".to_string()
+        }
+        CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
+            "its certificate is for another server".to_string()
+        }
+        other => format!("its certificate is not right: {other}"),
     }
 }

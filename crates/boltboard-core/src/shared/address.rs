@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
 
+use super::identity::Identity;
 use super::keys::{KeyFault, PublicKey, SigningKey};
 use crate::base::FileError;
 use crate::base::files::read_text;
@@ -38,6 +39,8 @@ pub struct SharedConfig {
     pub address: Address,
     /// What is told to the server so that it answers; never shown.
     pub token: Option<Secret>,
+    /// Who the server is to be, and who we are to it.
+    pub identity: Identity,
     /// Whether results are only taken, and none are given.
     pub read_only: bool,
     /// The keys whose results are taken; all are where none is named.
@@ -75,6 +78,9 @@ struct Written {
     #[serde(default)]
     allowed: Vec<String>,
     token_file: Option<PathBuf>,
+    authority: Option<PathBuf>,
+    certificate: Option<PathBuf>,
+    certificate_key: Option<PathBuf>,
     #[serde(default)]
     read_only: bool,
     #[serde(default)]
@@ -90,6 +96,7 @@ pub struct Sharing {
     allowed: Vec<Address>,
     typed_token: Option<Secret>,
     written_token: Option<Secret>,
+    identity: Identity,
     read_only: bool,
     trusted: Vec<PublicKey>,
     signing: Option<SigningKey>,
@@ -135,6 +142,18 @@ impl Sharing {
             let text = read_text(&path)?;
             text.ok_or_else(|| wrong(format!("{} is not there", path.display())))
         };
+        let mut identity = Identity::default();
+        if let Some(path) = &written.authority {
+            identity = identity.vouched_by(&beside(path), &read(path)?)?;
+        }
+        identity = match (&written.certificate, &written.certificate_key) {
+            (Some(path), Some(key)) => identity.shown((&beside(path), &read(path)?), (&beside(key), &read(key)?))?,
+            (None, None) => identity,
+            (Some(_), None) => return Err(wrong("`certificate` needs `certificate-key`, the file of its key".into())),
+            (None, Some(_)) => {
+                return Err(wrong("`certificate-key` needs `certificate`, the file that it is for".into()));
+            }
+        };
         let token_of_file = written.token_file.as_deref().map(read).transpose()?;
         let signing = written.signing_key.as_deref().map(read).transpose()?;
         Ok(Sharing {
@@ -143,6 +162,7 @@ impl Sharing {
             allowed: written.allowed.iter().map(|text| Address::parse(text)).collect::<Result<_, _>>()?,
             typed_token: token.filter(|token| !token.is_empty()).map(Secret::new),
             written_token: token_of_file.as_deref().map(Secret::new),
+            identity,
             read_only: written.read_only,
             trusted: written.trusted.iter().map(|key| PublicKey::parse(key)).collect::<Result<_, _>>()?,
             signing: signing.map(|text| SigningKey::parse(&text)).transpose()?,
@@ -175,6 +195,7 @@ impl Sharing {
         SharedConfig {
             address,
             token,
+            identity: if is_for { self.identity.clone() } else { self.identity.clone().unshown() },
             read_only: self.read_only,
             trusted: self.trusted.clone(),
             signing: self.signing.clone(),

@@ -95,6 +95,7 @@ impl Client {
             .max_redirects(0)
             .max_redirects_will_error(false)
             .timeout_connect(Some(CONNECT))
+            .tls_config(config.identity.tls())
             .max_idle_connections_per_host(16)
             .user_agent(web::USER_AGENT)
             .build()

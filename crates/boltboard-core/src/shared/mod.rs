@@ -9,11 +9,13 @@ mod address;
 mod asking;
 mod client;
 mod giving;
+mod identity;
 mod keys;
 mod others;
 mod private;
 mod wire;
 
 pub use address::{AddressFault, SharedAt, SharedConfig, Sharing, with_allowed};
+pub use identity::Identity;
 pub use keys::{KeyFault, PublicKey, SigningKey};
 pub use others::{Asked, Gets, Others, OthersCounts, OthersReport};

@@ -23,7 +23,8 @@ const PATIENCE: Duration = Duration::from_secs(3600);
 #[derive(Debug, Args)]
 #[command(
     after_long_help = "Where results are shared is said by --store-at ADDRESS, by the variable BOLTBOARD_STORE, by `store` in the profile,\n\
-    or in your own file ~/.config/boltboard/store.toml: address, allowed, token-file, read-only, trusted, signing-key.\n\
+    or in your own file ~/.config/boltboard/store.toml: address, allowed, token-file, authority,\n\
+    certificate, certificate-key, read-only, trusted, signing-key.\n\
     A profile can only name what is the address there, or allowed.\n\
     A token is taken from BOLTBOARD_STORE_TOKEN, or from the file that token-file names."
 )]
@@ -62,6 +63,7 @@ struct StatusAnswer {
     address: Option<String>,
     file: PathBuf,
     token: bool,
+    certificate: bool,
     read_only: bool,
     trusted: Vec<String>,
     signed_as: Option<String>,
@@ -91,6 +93,7 @@ fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
             address: of.map(|config| config.address.to_string()),
             file,
             token: of.is_some_and(|config| config.token.is_some()),
+            certificate: of.is_some_and(|config| config.identity.is_shown()),
             read_only: of.is_some_and(|config| config.read_only),
             trusted: of.map_or_else(Vec::new, |config| config.trusted.iter().map(ToString::to_string).collect()),
             signed_as: of.and_then(|config| Some(config.signing.as_ref()?.public().to_string())),

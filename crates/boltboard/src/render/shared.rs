@@ -25,10 +25,12 @@ pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
         keys => keys.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
     };
     let token = if config.token.is_some() { "told to the server" } else { "none" };
+    let certificate = if config.identity.is_shown() { "shown to the server" } else { "none" };
     let rows = [
         ("address", config.address.to_string()),
         ("own file", file.display().to_string()),
         ("token", token.to_string()),
+        ("certificate", certificate.to_string()),
         ("ours", own),
         ("taken", trusted),
     ];

@@ -1,5 +1,6 @@
 //! Results that others made: taken from a plain web server, checked, and never believed further than that.
 
+use crate::harness::vouching::Authority;
 use crate::harness::web::{Web, Wrong};
 use crate::harness::{Ran, Scratch};
 
@@ -386,4 +387,44 @@ fn a_profile_names_only_what_the_person_allows() {
         serde_json::Value::Null
     );
     assert_eq!(other.counts(), (0, 0));
+}
+
+#[test]
+fn a_server_is_who_it_says_and_wants_to_know_who_asks() {
+    let authority = Authority::new();
+    let (server, person) = (authority.vouches_for("127.0.0.1"), authority.vouches_for("keeper"));
+    let web = Web::guarded(authority.guards(&server));
+    let first = tree();
+    let write = |file: &str, text: &str| first.write(&format!("home/.config/boltboard/{file}"), text);
+    write("keeper.pem", &person.certificate);
+    write("keeper.key", &person.key);
+    write("harbour.pem", &authority.text());
+    let run = |words: &str| first.ran(first.command(words).env("HOME", first.at("home")));
+    let address = format!("address = {:?}\n", web.address);
+    let own = "certificate = \"keeper.pem\"\ncertificate-key = \"keeper.key\"\n";
+    let authority_key = "authority = \"harbour.pem\"\n";
+    write("store.toml", &address);
+    run("build").code(0).complains(&["nobody whom we trust vouches for its certificate. The build went on alone."]);
+    write("store.toml", &format!("{address}{authority_key}"));
+    run("store push").code(1).says(&["it breaks off the connection"]);
+    assert_eq!(web.counts(), (0, 0));
+    write("store.toml", &format!("{address}{authority_key}{own}"));
+    run("store").code(0).says(&["certificate", "shown to the server"]);
+    run("store push").code(0).says(&["Given to"]);
+    let second = tree();
+    let built = second.ran(second.command("build").env("HOME", first.at("home"))).code(0);
+    built.complains(&[&format!("From {}", web.address)]);
+    // One who shows a certificate for another server.
+    let wrong = Web::guarded(authority.guards(&authority.vouches_for("lamp.example")));
+    write("store.toml", &format!("address = {:?}\n{authority_key}{own}", wrong.address));
+    run("store push").code(1).says(&["its certificate is for another server"]);
+    // What is wrong with the files is told before anything is asked.
+    write("store.toml", &format!("{address}certificate = \"keeper.pem\"\n"));
+    run("build").code(2).complains(&["`certificate` needs `certificate-key`"]);
+    write("store.toml", &format!("{address}certificate = \"keeper.pem\"\ncertificate-key = \"keeper.pem\"\n"));
+    run("build").code(2).complains(&["keeper.pem: it holds no private key in PEM form"]);
+    write("store.toml", &format!("{address}authority = \"keeper.key\"\n"));
+    run("build").code(2).complains(&["keeper.key: it holds no certificate in PEM form"]);
+    write("store.toml", &format!("{address}authority = \"gone.pem\"\n"));
+    run("build").code(2).complains(&["gone.pem is not there"]);
 }

@@ -6,6 +6,8 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
 
+use rustls::{ServerConfig, ServerConnection, StreamOwned};
+
 /// What is wrong with a server.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Wrong {
@@ -39,6 +41,11 @@ struct State {
     put: usize,
 }
 
+/// What a server hears and says.
+trait Talk: Read + Write + Send {}
+
+impl<T: Read + Write + Send> Talk for T {}
+
 /// The server; it ends with the test.
 #[derive(Debug, Clone)]
 pub struct Web {
@@ -48,15 +55,30 @@ pub struct Web {
 
 impl Web {
     pub fn new() -> Web {
+        Web::serving("http", |stream| Some(Box::new(stream)))
+    }
+
+    /// One whose connections are guarded.
+    pub fn guarded(config: Arc<ServerConfig>) -> Web {
+        Web::serving("https", move |stream| {
+            let connection = ServerConnection::new(Arc::clone(&config)).ok()?;
+            Some(Box::new(StreamOwned::new(connection, stream)))
+        })
+    }
+
+    fn serving(way: &str, talk: impl Fn(TcpStream) -> Option<Box<dyn Talk>> + Send + 'static) -> Web {
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
-        let address = format!("http://{}/team", listener.local_addr().expect("bound"));
+        let address = format!("{way}://{}/team", listener.local_addr().expect("bound"));
         let state = State { files: BTreeMap::new(), wrong: Wrong::Nothing, token: None, asked: 0, put: 0 };
         let web = Web { address, state: Arc::new(Mutex::new(state)) };
         let serving = web.clone();
         std::thread::spawn(move || {
-            for stream in listener.incoming().map_while(Result::ok) {
+            for talk in listener.incoming().map_while(Result::ok).filter_map(talk) {
                 let web = serving.clone();
-                std::thread::spawn(move || web.serve(stream));
+                std::thread::spawn(move || {
+                    let mut talk = BufReader::new(talk);
+                    while web.answer(&mut talk).is_some() {}
+                });
             }
         });
         web
@@ -102,14 +124,8 @@ impl Web {
         self.state().files.retain(|name, _| !name.starts_with(begins));
     }
 
-    fn serve(&self, stream: TcpStream) {
-        let mut reader = BufReader::new(stream.try_clone().expect("a stream"));
-        let mut stream = stream;
-        while self.answer(&mut reader, &mut stream).is_some() {}
-    }
-
     /// Answers one question; nothing where the connection ends.
-    fn answer(&self, reader: &mut BufReader<TcpStream>, stream: &mut TcpStream) -> Option<()> {
+    fn answer(&self, reader: &mut BufReader<Box<dyn Talk>>) -> Option<()> {
         let mut line = String::new();
         reader.read_line(&mut line).ok().filter(|read| *read > 0)?;
         let mut words = line.split_whitespace().map(str::to_string);
@@ -128,6 +144,7 @@ impl Web {
         let (status, more, content) = self.decide(&method, &name, &headers, body)?;
         let wrong = self.state().wrong.clone();
         let told = content.len();
+        let stream = reader.get_mut();
         write!(stream, "HTTP/1.1 {status} So\r\nContent-Length: {told}\r\n{more}\r\n").ok()?;
         match wrong {
             Wrong::CutsOff if told > 1 => {
@@ -143,6 +160,7 @@ impl Web {
             Wrong::Trickles => {
                 for byte in content {
                     stream.write_all(&[byte]).ok()?;
+                    stream.flush().ok()?;
                     std::thread::sleep(Duration::from_millis(150));
                 }
                 Some(())
