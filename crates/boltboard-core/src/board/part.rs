@@ -80,6 +80,8 @@ pub struct PartDef {
     pub needs: Vec<When<NeedId>>,
     /// Where its main file lies below the folder of outputs.
     pub output: RelPath,
+    /// Of a part that copies: the folder whose inner folders its files keep. Without, they lie side by side.
+    pub below: Option<RelPath>,
     /// Further names of its main file, beside it.
     pub further_names: Vec<String>,
     /// Its licence, where it is not the tree's.

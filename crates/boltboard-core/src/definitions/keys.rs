@@ -335,6 +335,7 @@ pub const TABLES: &[TableKeys] = &[
                 "values that its own texts can name as `${value:NAME}`: a text, or a list of `{ when, value }`",
             ),
             key("output", Entries(&["file", "left"]), "where its file lies; of a command: files, or `{ file, left }`"),
+            key("below", Text, "of data: the folder whose inner folders its files keep; else they lie side by side"),
             key("names", Texts, "further names of its file, beside it"),
             key("license", Text, "its licence, where it is not the tree's, as SPDX writes it"),
             key("install", Text, "the folder that it is installed in"),

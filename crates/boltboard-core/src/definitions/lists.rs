@@ -371,6 +371,7 @@ impl PartDef {
             libraries: vec![],
             needs: vec![],
             output: RelPath::root(),
+            below: None,
             further_names: vec![],
             license: None,
             install: None,

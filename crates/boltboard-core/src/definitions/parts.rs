@@ -73,6 +73,7 @@ pub(super) fn part(entry: &Entry<'_>, id: PartId, tree: &str, names: &Names, set
         libraries: shared.libraries,
         needs: shared.needs,
         output,
+        below: fields.text("below").as_ref().and_then(folder),
         further_names: further_names(&fields),
         license: fields.text("license").map(|text| text.text),
         install: install(&fields, &kind, names),
@@ -87,6 +88,10 @@ pub(super) fn part(entry: &Entry<'_>, id: PartId, tree: &str, names: &Names, set
     }
     if !part.further_names.is_empty() && !part.kind.is_linked() {
         let text = format!("a part of kind {} has no further names", part.kind.name());
+        fields.problem(fields.place, Fault::Combination(text));
+    }
+    if part.below.is_some() && part.kind.making() != Making::Copied {
+        let text = format!("a part of kind {} keeps no folders: `below` is for data", part.kind.name());
         fields.problem(fields.place, Fault::Combination(text));
     }
     check_values(&fields, &part.values, part.texts());

@@ -59,7 +59,14 @@ impl Contents {
                 let source = output.handed_path(input.folders);
                 let content = if is_stale(output) { None } else { content_of(&source)? };
                 // A kit is a folder with folders in it.
-                let below = definition.kit().and_then(|kit| output.made().and_then(|made| made.beneath(&kit.folder())));
+                let of_kit =
+                    definition.kit().and_then(|kit| output.made().and_then(|made| made.beneath(&kit.folder())));
+                // So is what a part copies, where it keeps folders.
+                let of_data = || match output {
+                    Location::Output(path) if definition.below.is_some() => path.beneath(&definition.output),
+                    _ => None,
+                };
+                let below = of_kit.or_else(of_data);
                 let name = own.map(str::to_string).or(below.map(|below| below.to_string()));
                 let path = to.join(name.as_deref().unwrap_or(output.name()));
                 all.files.push(FilePlace { part: *part, source, path, mode: rule.mode, role: rule.role, content });

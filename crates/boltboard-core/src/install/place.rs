@@ -5,7 +5,7 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Component, Path, PathBuf};
 
 use super::InstallFault;
-use crate::base::{Digest, FileError};
+use crate::base::{Digest, FileError, RelPath};
 use crate::board::{PartDef, PartKind};
 use crate::plan::PlanInput;
 use crate::step::Location;
@@ -127,7 +127,11 @@ impl Installable {
                 PartKind::Data => {
                     let files = part.sources.iter().flat_map(|rule| input.listing.of_rule(rule));
                     let made = part.sources.iter().flat_map(|rule| rule.made.iter().cloned());
-                    files.chain(made).map(|file| file.name().to_string()).collect()
+                    let kept = |file: RelPath| match &part.below {
+                        Some(below) => file.beneath(below).map_or_else(String::new, |kept| kept.to_string()),
+                        None => file.name().to_string(),
+                    };
+                    files.chain(made).map(kept).collect()
                 }
                 _ => input.files_of(part).iter().map(|at: &Location| at.name().to_string()).collect(),
             };

@@ -118,6 +118,16 @@ pub enum PlanFault {
         /// The other one.
         second: String,
     },
+    /// A file does not lie in the folder whose inner folders its part keeps.
+    #[error("part `{part}` keeps the folders below {below}, and {file} does not lie there")]
+    NotBelow {
+        /// The part.
+        part: String,
+        /// The file.
+        file: String,
+        /// The folder.
+        below: String,
+    },
     /// Two sources that one compile can see hold modules of one name.
     #[error("two modules are called `{name}`: in {first} and in {second}")]
     SameModule {
@@ -428,7 +438,7 @@ impl<'a> Lower<'a> {
     fn only_named(&mut self, id: PartId, part: &'a PartDef) {
         let outputs = match part.kind.making() {
             Making::Generated => self.input.generated_files(part),
-            Making::Copied => self.sources(part).iter().map(|source| copied(part, &source.at)).collect(),
+            Making::Copied => self.sources(part).iter().filter_map(|source| copied(part, &source.at)).collect(),
             Making::OfObjects(ending) if ending.is_file() && self.input.is_linked(part) => linked_files(part),
             Making::OfObjects(_) => vec![],
         };
@@ -474,7 +484,12 @@ impl<'a> Lower<'a> {
     fn copy(&mut self, id: PartId, part: &'a PartDef) -> Vec<Location> {
         let mut outputs = Vec::new();
         for SourceOf { at, brought_by, .. } in self.sources(part) {
-            let output = copied(part, &at);
+            let Some(output) = copied(part, &at) else {
+                let below = part.below.as_ref().map_or_else(String::new, RelPath::to_string);
+                let fault = PlanFault::NotBelow { part: part.name.clone(), file: at.to_string(), below };
+                self.problem(Some(part.place), fault);
+                continue;
+            };
             self.add(Some(id), part.place, Kind::Copy(Copy::default()), vec![at], vec![output.clone()], brought_by);
             outputs.push(output);
         }
@@ -482,9 +497,14 @@ impl<'a> Lower<'a> {
     }
 }
 
-/// Where a file of a data part comes to lie.
-fn copied(part: &PartDef, source: &Location) -> Location {
-    Location::Output(part.output.child(source_path(source).name()))
+/// Where a file of a data part comes to lie; nowhere, where it does not lie in the folder that it is to keep its own of.
+fn copied(part: &PartDef, source: &Location) -> Option<Location> {
+    let source = source_path(source);
+    let kept = match &part.below {
+        Some(below) => part.output.join(source.beneath(below)?.as_str()).ok()?,
+        None => part.output.child(source.name()),
+    };
+    Some(Location::Output(kept))
 }
 
 pub(super) fn source_path(source: &Location) -> &RelPath {

@@ -20,7 +20,7 @@ impl Watch for Silent {
 pub fn around(tree: &TestTree) -> Surroundings {
     let path = "/usr/local/bin:/usr/bin:/bin".to_string();
     Surroundings {
-        shared: None,
+        sharing: crate::shared::Sharing::default(),
         folder: tree.root().to_path_buf(),
         variables: [("PATH".to_string(), path)].into(),
         program: "a test".into(),

@@ -158,6 +158,11 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
                 diagnostic.help(format!("have the makers of the tree name `{used}` in its kit, or do without it"))
             }
             PlanFault::Template { near, .. } => diagnostic.near(near),
+            PlanFault::SameFile { first, second, .. } if first == second => diagnostic
+                .help("keep the folders that its files lie in: below = \"FOLDER\", the one that holds them all"),
+            PlanFault::NotBelow { .. } => {
+                diagnostic.help("name a folder that holds all its files, or leave the file out")
+            }
             PlanFault::CxxModules { .. }
             | PlanFault::SameModule { .. }
             | PlanFault::ModuleRing(_)

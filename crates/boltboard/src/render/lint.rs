@@ -147,7 +147,9 @@ pub fn said(board: &Board, finding: &Finding) -> String {
         (FindingKind::DefineUnread, ..) => format!("{subject} defines what none of its sources names"),
         (FindingKind::NeedUnlinked, ..) => format!("options ask for {subject}, and no part is linked with it"),
         (FindingKind::OptionUnused, ..) => format!("{subject} reaches no source, and nothing else uses it"),
-        (FindingKind::NoPrefix, ..) => format!("{subject} is installed, and the tree has no option `prefix`"),
+        (FindingKind::NoPrefix, ..) => {
+            format!("{subject} is installed, and the tree has no option `prefix` of kind path")
+        }
         (FindingKind::PatternEmpty, _, Detail::Text(text)) => format!("{text} of {subject} matches nothing"),
         (FindingKind::PatternEmpty, ..) => format!("a pattern of {subject} matches nothing"),
         (FindingKind::NoPackages, ..) => format!("no package is known for {subject}"),

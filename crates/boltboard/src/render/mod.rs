@@ -133,14 +133,23 @@ impl Screen {
 
     /// Tells what is wrong.
     pub fn diagnostics(&self, diagnostics: &[Diagnostic]) {
-        let texts: Vec<String> = diagnostics.iter().map(diagnostic).collect();
+        let texts: Vec<String> = diagnostics.iter().take(MOST_TOLD).map(diagnostic).collect();
         let mut text = texts.join("\n");
-        if diagnostics.len() > 1 {
-            text.push_str(&format!("\n{} problems\n", diagnostics.len()));
+        match diagnostics.len() {
+            0 | 1 => {}
+            all if all > MOST_TOLD => {
+                text.push_str(&format!(
+                    "\n{all} problems, {MOST_TOLD} of them shown; the same command with --json tells all\n"
+                ));
+            }
+            all => text.push_str(&format!("\n{all} problems\n")),
         }
         let _ = anstream::stderr().lock().write_all(self.signs(&text).as_bytes());
     }
 }
+
+/// How many problems are shown: one mistake may show itself in ten thousand places.
+const MOST_TOLD: usize = 50;
 
 /// Tells whether the locale is one that knows ASCII alone. One that is not set tells nothing.
 fn is_ascii_locale() -> bool {

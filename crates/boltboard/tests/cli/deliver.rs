@@ -254,3 +254,48 @@ fn empty_folders_are_made_with_their_mode_and_told_where_they_cannot_be_given_aw
     tree.run("install").code(1).complains(&["are in the way", "to/var/spool"]);
     assert_eq!(tree.read("to/var/spool"), "not ours");
 }
+
+#[test]
+fn data_keeps_the_folders_that_it_lies_in_where_that_is_said() {
+    let board = "format = 1\n[tree]\nname = \"charts\"\nversion = \"1\"\n[option.prefix]\nkind = \"path\"\nsummary = \"Where it goes\"\ndefault = \"PREFIX\"\n[part.charts]\nkind = \"data\"\nsummary = \"Charts\"\nsources = [\"data/**/*.dat\"]\noutput = \"charts\"\ninstall = \"${prefix}/share/charts\"\n";
+    let tree = Scratch::new();
+    let prefix = tree.at("prefix").display().to_string();
+    let board = board.replace("PREFIX", &prefix);
+    let below = board.replace("output =", "below = \"data\"\noutput =");
+    tree.write("boltboard.toml", &board);
+    for folder in 0..60 {
+        tree.write(&format!("data/d{folder}/tide.dat"), &format!("{folder}\n"));
+    }
+    // One mistake that shows itself in many places is told in a few of them.
+    let told = tree.run("build").code(3);
+    told.complains(&[
+        "out/charts/tide.dat would be made twice",
+        "→ keep the folders that its files lie in: below = \"FOLDER\"",
+        "59 problems, 50 of them shown; the same command with --json tells all",
+    ]);
+    let all = tree.run("build --json").code(3).json();
+    assert_eq!(all["errors"].as_array().expect("a list").len(), 59);
+    tree.write("boltboard.toml", &below.replace("\"data\"\noutput", "\"data/d1\"\noutput"));
+    tree.run("build").code(3).complains(&["keeps the folders below data/d1, and data/d0/tide.dat does not lie there"]);
+    tree.write("boltboard.toml", &below.replace("kind = \"data\"", "kind = \"program\""));
+    tree.run("options").code(3).complains(&["a part of kind program keeps no folders"]);
+    tree.write("boltboard.toml", &below);
+    tree.run("build").code(0).says(&["Built 1 part"]);
+    assert_eq!(tree.read("boltboard-work/builds/mine/out/charts/d7/tide.dat"), "7\n");
+    tree.run("install").code(0);
+    assert_eq!(tree.read("prefix/share/charts/d7/tide.dat"), "7\n");
+    // A folder that comes and one that goes.
+    std::fs::remove_dir_all(tree.at("data/d7")).expect("removed");
+    tree.write("data/deep/er/tide.dat", "deep\n");
+    tree.run("install").code(0);
+    assert_eq!(tree.read("prefix/share/charts/deep/er/tide.dat"), "deep\n");
+    assert!(!tree.at("prefix/share/charts/d7").exists());
+    tree.run("back 1").code(0);
+    assert_eq!(tree.read("prefix/share/charts/d7/tide.dat"), "7\n");
+    assert!(!tree.at("prefix/share/charts/deep").exists());
+    tree.run("uninstall").code(0);
+    assert!(!tree.at("prefix/share/charts").exists());
+    // One file moves from a folder to another: only that is copied.
+    std::fs::rename(tree.at("data/d8/tide.dat"), tree.at("data/d9/ebb.dat")).expect("moved");
+    tree.run("build --verify").code(0);
+}

@@ -213,7 +213,7 @@ fn definitions_that_lie_are_told_of() {
         ("attic/a.c", "int a;\n"),
     ]);
     tree.run("lint").code(1).says(&[
-        "error: part p is installed, and the tree has no option `prefix` (no-prefix)",
+        "error: part p is installed, and the tree has no option `prefix` of kind path (no-prefix)",
         "warning: options ask for need gps, and no part is linked with it (need-unlinked)",
         "warning: colour reaches no source, and nothing else uses it (option-unused)",
         "warning: part p defines LY_DEPHT, and none of its sources names it (define-unread)",
