@@ -1,5 +1,6 @@
 //! What goes where, and what was removed.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
@@ -30,9 +31,17 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
             (Role::Name, place),
         ]
     };
-    let file = |file: &InstallFile| {
-        let (role, word) = word(file.step);
-        (file.target.clone(), row(file.part, file.mode, role, word.to_string(), file.target.display().to_string()))
+    let file = |(first, files): (&InstallFile, Vec<&InstallFile>)| {
+        let (role, word) = word(first.step);
+        let (target, place) = match files.as_slice() {
+            [file] => (file.target.clone(), file.target.display().to_string()),
+            files => {
+                let below = common_folder(files.iter().map(|file| file.target.as_path()));
+                let place = format!("{} below {}/", count(files.len(), "file", "files"), below.display());
+                (below, place)
+            }
+        };
+        (target, row(first.part, first.mode, role, word.to_string(), place))
     };
     let folder = |folder: &InstallFolder| {
         let (role, word) = match folder.there {
@@ -44,19 +53,19 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
         (folder.target.clone(), row(folder.part, folder.mode, role, word, format!("{}/", folder.target.display())))
     };
     let mut rows: Vec<(PathBuf, Vec<Cell>)> =
-        plan.files.iter().map(file).chain(plan.folders.iter().map(folder)).collect();
+        listed(&plan.files).into_iter().map(file).chain(plan.folders.iter().map(folder)).collect();
     rows.sort_by(|a, b| a.0.cmp(&b.0));
     let rows: Vec<Vec<Cell>> = rows.into_iter().map(|(_, cells)| cells).collect();
     let mut text = columns(&rows, 0, width);
     if due > 0 {
         text.push_str(&paint(Role::Faint, &format!("To be built first: {}.\n", count(due, "step", "steps"))));
     }
-    for old in &plan.obsolete {
-        text.push_str(&format!(
-            "{} {}\n",
-            paint(Role::Warn, "no longer part of it, would be removed:"),
-            old.path.display()
-        ));
+    let gone = paint(Role::Warn, "no longer part of it, would be removed:");
+    if plan.obsolete.len() > MOST_ALIKE {
+        let below = common_folder(plan.obsolete.iter().map(|old| old.path.as_path()));
+        text += &format!("{gone} {} below {}/\n", count(plan.obsolete.len(), "file", "files"), below.display());
+    } else {
+        plan.obsolete.iter().for_each(|old| text += &format!("{gone} {}\n", old.path.display()));
     }
     plan.in_use.iter().for_each(|(path, used)| text.push_str(&stays(path, *used)));
     for file in plan.files.iter().filter(|file| file.keeps) {
@@ -77,10 +86,51 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
     for place in plan.in_the_way() {
         text.push_str(&format!("{} {place}\n", paint(Role::Bad, "in the way:")));
     }
+    if listed(&plan.files).len() < plan.files.len() || plan.obsolete.len() > MOST_ALIKE {
+        text.push_str(&next_line("boltboard install --preview --json", "each single file"));
+    }
     if plan.in_the_way().is_empty() {
         text.push_str(&next_line("boltboard install", "put them there"));
     }
     text
+}
+
+/// More files that are alike are told together.
+const MOST_ALIKE: usize = 50;
+
+/// What is told of files: each by itself, or those of one part together that go the same way, where they are many.
+fn listed(files: &[InstallFile]) -> Vec<(&InstallFile, Vec<&InstallFile>)> {
+    let mut alike: BTreeMap<_, Vec<&InstallFile>> = BTreeMap::new();
+    let mut listed = Vec::new();
+    for file in files {
+        let sort = match file.step {
+            InstallStep::New => 0,
+            InstallStep::Same => 1,
+            InstallStep::Replace => 2,
+            // What a person must look at is told one by one.
+            InstallStep::KeepEdited | InstallStep::Foreign(_) => {
+                listed.push((file, vec![file]));
+                continue;
+            }
+        };
+        alike.entry((file.part, file.mode, sort)).or_default().push(file);
+    }
+    for files in alike.into_values() {
+        match files.first() {
+            Some(first) if files.len() > MOST_ALIKE => listed.push((*first, files)),
+            _ => listed.extend(files.into_iter().map(|file| (file, vec![file]))),
+        }
+    }
+    listed
+}
+
+/// The deepest folder that holds all of these.
+fn common_folder<'a>(mut paths: impl Iterator<Item = &'a Path>) -> PathBuf {
+    let first = paths.next().and_then(Path::parent).unwrap_or_else(|| Path::new("/"));
+    paths.fold(first.to_path_buf(), |mut folder, path| {
+        while !path.starts_with(&folder) && folder.pop() {}
+        folder
+    })
 }
 
 fn command_of(action: &DueAction) -> String {

@@ -282,6 +282,10 @@ fn data_keeps_the_folders_that_it_lies_in_where_that_is_said() {
     tree.write("boltboard.toml", &below);
     tree.run("build").code(0).says(&["Built 1 part"]);
     assert_eq!(tree.read("boltboard-work/builds/mine/out/charts/d7/tide.dat"), "7\n");
+    let preview = tree.run("install --preview").code(0);
+    preview
+        .says(&["60 files below TREE/prefix/share/charts/", "→ boltboard install --preview --json   each single file"]);
+    assert_eq!(tree.run("install --preview --json").code(0).json()["files"].as_array().expect("a list").len(), 60);
     tree.run("install").code(0);
     assert_eq!(tree.read("prefix/share/charts/d7/tide.dat"), "7\n");
     // A folder that comes and one that goes.
