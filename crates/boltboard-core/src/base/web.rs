@@ -1,5 +1,7 @@
 //! What all that is asked of web servers has in common.
 
+use std::io::{Error, ErrorKind};
+
 use rustls::CertificateError;
 
 /// Who we say that we are.
@@ -61,17 +63,29 @@ fn server_of(text: &str) -> &str {
 pub fn told(error: &ureq::Error) -> String {
     let of_connection = |error: &rustls::Error| match error {
         rustls::Error::InvalidCertificate(fault) => untrusted(fault),
-        rustls::Error::AlertReceived(_) => format!("it breaks off the connection: {error}"),
+        rustls::Error::AlertReceived(_) => broken_off(error),
         other => other.to_string(),
+    };
+    let of_system = |error: &Error| match error.kind() {
+        // Who does not show who they are is cut off so, too.
+        ErrorKind::BrokenPipe
+        | ErrorKind::ConnectionReset
+        | ErrorKind::ConnectionAborted
+        | ErrorKind::UnexpectedEof => broken_off(error),
+        _ => error.to_string(),
     };
     match error {
         ureq::Error::Rustls(error) => of_connection(error),
         ureq::Error::Io(error) => {
             let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
-            inner.map_or_else(|| error.to_string(), of_connection)
+            inner.map_or_else(|| of_system(error), of_connection)
         }
         error => error.to_string(),
     }
+}
+
+fn broken_off(error: &dyn std::fmt::Display) -> String {
+    format!("it breaks off the connection: {error}")
 }
 
 /// Tells why a certificate of a server is not believed.

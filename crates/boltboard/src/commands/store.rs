@@ -117,7 +117,7 @@ fn wanted(session: &Session, planned: &Planned) -> Result<SharedConfig, Stop> {
                 Diagnostic::new(format!("the profile names {named} as its shared store, which you have not allowed"));
             return Stop::new(
                 Exit::WrongUse,
-                told.next(format!("boltboard store allow {named}"), "allow profiles to name it"),
+                told.next(format!("boltboard store allow {named}"), "let profiles name it"),
             );
         }
         let told = Diagnostic::new("nobody says where results are shared");

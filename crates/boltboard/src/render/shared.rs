@@ -41,10 +41,9 @@ pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
 
 /// Tells that a profile names a store that nothing is taken from and given to.
 pub fn not_allowed(named: &Address) -> String {
-    format!(
-        "The profile names {named} as its shared store, which you have not allowed. Nothing is taken from it or given to it.\n{}",
-        next_line(&format!("boltboard store allow {named}"), "allow profiles to name it")
-    )
+    let told = paint(Role::Warn, "not shared:");
+    let next = next_line(&format!("boltboard store allow {named}"), "let profiles name it");
+    format!("{told} the profile names {named}, which you have not allowed.\n{next}")
 }
 
 /// Tells what came from others and went to them.
