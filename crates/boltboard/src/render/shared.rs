@@ -42,7 +42,7 @@ pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
 /// Tells that a profile names a store that nothing is taken from and given to.
 pub fn not_allowed(named: &Address) -> String {
     let told = paint(Role::Warn, "not shared:");
-    let next = next_line(&format!("boltboard store allow {named}"), "let profiles name it");
+    let next = next_line(format!("boltboard store allow {named}"), "let profiles name it");
     format!("{told} the profile names {named}, which you have not allowed.\n{next}")
 }
 
