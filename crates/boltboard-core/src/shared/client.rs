@@ -18,6 +18,9 @@ const CONNECT: Duration = Duration::from_millis(800);
 const GIVING: Duration = Duration::from_secs(60);
 /// From how many answers on it is known how fast a server is.
 const SAMPLES: u32 = 3;
+/// How often a server may forbid what it is asked for before it is asked for nothing more until it takes something: some say so of what
+/// they do not have to whoever may not list what they have.
+const FORBIDDEN: u32 = 4;
 
 /// A server, as far as it answers.
 #[derive(Debug)]
@@ -37,9 +40,20 @@ struct Known {
     /// What it has cost without giving anything.
     lost: Duration,
     samples: u32,
+    /// How often it forbade what it was asked for while it had answered nothing else.
+    forbidden: u32,
+    /// Whether it has answered as it should.
+    answers: bool,
     /// Time until the first byte, and time for each byte, in milliseconds.
     latency: f64,
     per_byte: f64,
+}
+
+impl Known {
+    /// Whether it has forbidden all that it was asked for.
+    fn forbids(&self) -> bool {
+        !self.answers && self.forbidden >= FORBIDDEN
+    }
 }
 
 /// An answer to a question.
@@ -138,6 +152,9 @@ impl Client {
         if self.is_off() {
             return Got::Failed;
         }
+        if self.known().forbids() {
+            return Got::Absent;
+        }
         let began = Instant::now();
         let request = self.agent.get(self.config.address.of(name)).config().timeout_global(Some(patience)).build();
         let mut response = match self.with_token(request).call() {
@@ -146,8 +163,12 @@ impl Client {
         };
         let answered = began.elapsed();
         match response.status().as_u16() {
-            200 => {}
-            404 | 410 => return Got::Absent,
+            200 => self.known().answers = true,
+            404 | 410 => {
+                self.known().answers = true;
+                return Got::Absent;
+            }
+            403 if self.may_be_absent() => return Got::Absent,
             _ => {
                 self.give_up(refusal(&response));
                 return Got::Failed;
@@ -166,6 +187,13 @@ impl Client {
         }
         self.learn(answered, began.elapsed(), bytes.len());
         Got::Found(bytes, version)
+    }
+
+    /// Whether what it forbids may as well not be there. Of one that nothing is given to this is never known.
+    fn may_be_absent(&self) -> bool {
+        let mut known = self.known();
+        known.forbidden += 1;
+        known.answers || known.forbidden < FORBIDDEN || !self.config.read_only
     }
 
     fn failed(&self, error: &ureq::Error, began: Instant) -> Got {
@@ -215,8 +243,14 @@ impl Client {
         };
         match request.send(bytes) {
             Ok(response) => match response.status().as_u16() {
-                200 | 201 | 204 => Given::Done,
-                412 => Given::Other,
+                200 | 201 | 204 => {
+                    self.known().answers = true;
+                    Given::Done
+                }
+                412 => {
+                    self.known().answers = true;
+                    Given::Other
+                }
                 _ => {
                     self.give_nothing(refusal(&response));
                     Given::Refused

@@ -193,6 +193,22 @@ fn a_server_that_is_wrong_costs_nothing_but_what_it_has() {
 }
 
 #[test]
+fn a_server_may_forbid_what_it_does_not_have() {
+    let (web, first) = (Web::new(), tree());
+    web.be(Wrong::Forbids);
+    let told = run(&first, &web, "build").code(0);
+    told.complains(&["Given to"]);
+    let second = tree();
+    assert_eq!(built(&run(&second, &web, "--json build").code(0)).0, 0);
+    second.run("set loud=on").code(0);
+    run(&second, &web, "build").code(0);
+    second.equals_clean();
+    let third = tree();
+    third.run("set loud=on").code(0);
+    assert_eq!(built(&run(&third, &web, "--json build").code(0)).0, 0);
+}
+
+#[test]
 fn what_was_spoilt_there_is_made_anew_and_never_taken() {
     for begins in ["pack-", "notes-", "content-", "footings-"] {
         let (web, _) = filled();

@@ -26,6 +26,8 @@ pub enum Wrong {
     CutsOff,
     /// Other bytes of the same length.
     Spoils,
+    /// It forbids what it does not have.
+    Forbids,
     /// It tells no versions of what it has.
     NoVersions,
     /// What is looked for lies elsewhere.
@@ -225,6 +227,7 @@ impl Web {
             }
             Some(bytes) if state.wrong == Wrong::NoVersions => Some((200, String::new(), bytes)),
             Some(bytes) => Some((200, format!("ETag: {}\r\n", version(&bytes)), bytes)),
+            None if state.wrong == Wrong::Forbids => plain(403),
             None => plain(404),
         }
     }
