@@ -218,8 +218,8 @@ impl Coming {
         for one in &self.moves {
             let replaces = one.before != State::Nothing;
             match &one.after {
-                State::File { digest, mode } => lay(&one.path, &self.sources[digest], *mode, replaces)?,
-                State::Link(to) => link_to(&one.path, Path::new(to), replaces)?,
+                State::File { digest, mode } => lay(&one.path, &self.sources[digest], *mode, replaces, None)?,
+                State::Link(to) => link_to(&one.path, Path::new(to), replaces, None)?,
                 State::Nothing => {}
             }
         }

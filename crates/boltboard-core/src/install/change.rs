@@ -13,7 +13,7 @@ use super::manifest::{Manifest, copy_of};
 use super::place::{Content, content_of};
 use super::put::{lay, link_to};
 use crate::base::files::{
-    make_folder, packed, read_regular, remove_file, remove_folder, unsealed, write_sealed, write_whole_from,
+    NEW, make_folder, packed, read_regular, remove_file, remove_folder, unsealed, write_sealed, write_whole_from,
 };
 use crate::base::{Digest, FileError};
 use crate::store::Store;
@@ -286,7 +286,13 @@ impl Yard {
         Ok(())
     }
 
+    /// Forgets what was being done, and takes away what a kill left of names that were there for a moment.
     fn end(&self) -> Result<(), FileError> {
+        for entry in std::fs::read_dir(&self.root).into_iter().flatten().filter_map(Result::ok) {
+            if entry.file_name().as_encoded_bytes().starts_with(NEW.as_bytes()) {
+                remove_file(&entry.path())?;
+            }
+        }
         remove_file(&self.pending())
     }
 
@@ -313,8 +319,8 @@ impl Yard {
         let replaces = *from != State::Nothing;
         match to {
             State::Nothing => std::fs::remove_file(path).map_err(FileError::on("remove", path))?,
-            State::Link(target) => link_to(path, Path::new(target), replaces)?,
-            State::File { digest, mode } => lay(path, &self.kept.place_of(digest), *mode, replaces)?,
+            State::Link(target) => link_to(path, Path::new(target), replaces, Some(&self.root))?,
+            State::File { digest, mode } => lay(path, &self.kept.place_of(digest), *mode, replaces, Some(&self.root))?,
         }
         Ok(true)
     }

@@ -1,39 +1,62 @@
 //! Putting a file in place, whole or not at all.
 
-use std::ffi::OsString;
+use std::io::ErrorKind;
 use std::os::fd::AsRawFd;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::Path;
 
 use rustix::fs::{AtFlags, CWD, Mode, OFlags};
 
 use crate::base::FileError;
-use crate::base::files::{NEW, make_folder, put_link};
+use crate::base::files::{NEW, make_folder};
 
-/// Puts a file with this content and mode in place. What comes to lie in a new place meanwhile is not overwritten.
-pub(super) fn lay(target: &Path, content: &Path, mode: u32, replaces: bool) -> Result<(), FileError> {
+/// Puts a file with this content and mode in place. What comes to lie in a new place meanwhile is not overwritten. `ours` is a folder in
+/// which a name may be left by a kill.
+pub(super) fn lay(
+    target: &Path,
+    content: &Path,
+    mode: u32,
+    replaces: bool,
+    ours: Option<&Path>,
+) -> Result<(), FileError> {
     let folder = target.parent().unwrap_or(Path::new("/"));
     make_folder(folder)?;
-    let failed = || FileError::on("write", target);
-    match nameless(content, mode, folder) {
-        Some(made) => name_it(&made.map_err(failed())?, target, replaces).map_err(failed()),
-        None => {
-            let aside = tempfile::Builder::new().prefix(NEW).tempfile_in(folder).map_err(failed())?;
-            fill(content, mode, aside.as_file()).map_err(failed())?;
-            if replaces { aside.persist(target) } else { aside.persist_noclobber(target) }
-                .map(|_| ())
-                .map_err(|e| failed()(e.error))
-        }
-    }
+    let laid = match nameless(content, mode, folder) {
+        Some(made) => made.and_then(|made| name_it(&made, target, replaces, ours)),
+        None => through(target, replaces, ours, |at| {
+            let made = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(at)?;
+            fill(content, mode, &made)
+        }),
+    };
+    laid.map_err(FileError::on("write", target))
 }
 
-/// Puts a link in place.
-pub(super) fn link_to(target: &Path, to: &Path, replaces: bool) -> Result<(), FileError> {
-    if replaces {
-        return put_link(target, to);
-    }
+/// Puts a link in place, likewise.
+pub(super) fn link_to(target: &Path, to: &Path, replaces: bool, ours: Option<&Path>) -> Result<(), FileError> {
     make_folder(target.parent().unwrap_or(Path::new("/")))?;
-    std::os::unix::fs::symlink(to, target).map_err(FileError::on("write", target))
+    let link = |at: &Path| std::os::unix::fs::symlink(to, at);
+    let laid = if replaces { through(target, replaces, ours, link) } else { link(target) };
+    laid.map_err(FileError::on("write", target))
+}
+
+/// Makes something under a name that is there for a moment, and moves it into place. Killed in that moment, we leave the name: it lies
+/// among what is ours, where it is looked for, unless that is on another file system.
+fn through(
+    target: &Path,
+    replaces: bool,
+    ours: Option<&Path>,
+    make: impl Fn(&Path) -> std::io::Result<()>,
+) -> std::io::Result<()> {
+    let moved = |folder: &Path| {
+        let aside = tempfile::Builder::new().prefix(NEW).make_in(folder, &make)?.into_temp_path();
+        if replaces { aside.persist(target) } else { aside.persist_noclobber(target) }.map_err(|e| e.error)
+    };
+    match ours.map(moved) {
+        Some(Err(e)) if e.kind() == ErrorKind::CrossesDevices => {}
+        Some(done) => return done,
+        None => {}
+    }
+    moved(target.parent().unwrap_or(Path::new("/")))
 }
 
 /// Writes a file that has no name yet, so that nothing is left of it when we are killed. `None` where a file system has no such files.
@@ -48,16 +71,9 @@ fn fill(content: &Path, mode: u32, mut to: &std::fs::File) -> std::io::Result<()
     to.set_permissions(std::fs::Permissions::from_mode(mode))
 }
 
-/// Gives a nameless file its name. Another file is replaced through a name aside, which is there for a moment only.
-fn name_it(made: &std::fs::File, target: &Path, replaces: bool) -> std::io::Result<()> {
+/// Gives a nameless file its name. Another file is replaced through a name aside.
+fn name_it(made: &std::fs::File, target: &Path, replaces: bool, ours: Option<&Path>) -> std::io::Result<()> {
     let own = format!("/proc/self/fd/{}", made.as_raw_fd());
-    let link = |to: &Path| rustix::fs::linkat(CWD, own.as_str(), CWD, to, AtFlags::SYMLINK_FOLLOW);
-    if !replaces {
-        return Ok(link(target)?);
-    }
-    let folder = target.parent().unwrap_or(Path::new("/"));
-    let mut prefix = OsString::from(NEW);
-    prefix.push(target.file_name().unwrap_or_default());
-    let aside = tempfile::Builder::new().prefix(&prefix).make_in(folder, |aside| Ok(link(aside)?))?;
-    aside.into_temp_path().persist(target).map_err(|e| e.error)
+    let link = |to: &Path| Ok(rustix::fs::linkat(CWD, own.as_str(), CWD, to, AtFlags::SYMLINK_FOLLOW)?);
+    if replaces { through(target, replaces, ours, link) } else { link(target) }
 }

@@ -269,6 +269,18 @@ fn what_a_killed_first_installation_left_goes() {
     assert!(!tree.at("to").exists());
 }
 
+#[test]
+fn what_a_kill_left_of_a_name_for_a_moment_goes_with_the_next_change() {
+    let tree = tree();
+    tree.run("install").code(0);
+    tree.write("to/share/boltboard/buoy/.new-left", "half");
+    tree.write("to/bin/.new-theirs", "not ours");
+    tree.run("set depth=7").code(0);
+    tree.run("install").code(0);
+    assert!(!tree.at("to/share/boltboard/buoy/.new-left").exists());
+    assert_eq!(tree.read("to/bin/.new-theirs"), "not ours");
+}
+
 /// Kills commands at random instants: afterwards, the next command leaves either all of the one state or all of the other.
 fn kills(rounds: u64) {
     let tree = tree();
