@@ -119,13 +119,21 @@ impl Sitting {
         Some(Instant::now())
     }
 
+    /// Gives the terminal another size, without a word to the program.
+    ///
+    /// # Errors
+    /// The terminal is gone.
+    pub fn resize_untold(&mut self, columns: u16, rows: u16) -> std::io::Result<()> {
+        self.shown().parser.screen_mut().set_size(at_least_one(rows), at_least_one(columns));
+        Ok(tcsetwinsize(&self.keys, Winsize { ws_row: rows, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 })?)
+    }
+
     /// Tells the program that its terminal has another size now.
     ///
     /// # Errors
     /// The terminal is gone.
     pub fn resize(&mut self, columns: u16, rows: u16) -> std::io::Result<()> {
-        self.shown().parser.screen_mut().set_size(at_least_one(rows), at_least_one(columns));
-        tcsetwinsize(&self.keys, Winsize { ws_row: rows, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 })?;
+        self.resize_untold(columns, rows)?;
         rustix::process::kill_process(rustix::process::Pid::from_child(&self.child), rustix::process::Signal::WINCH)?;
         Ok(())
     }

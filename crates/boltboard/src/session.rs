@@ -6,12 +6,13 @@ use std::path::{Path, PathBuf};
 
 use boltboard_core::base::shell_word;
 use boltboard_core::board::{Asked, NEED_PREFIX, NeedId, OptionId, TryFault};
+use boltboard_core::definitions::TreeFault;
 use boltboard_core::judge::{Preview, Standing, Sweep, Touched};
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
     Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, WORK, Whereabouts,
 };
-use boltboard_core::shared::{AddressFault, Sharing};
+use boltboard_core::shared::Sharing;
 use boltboard_core::survey::Facts;
 use boltboard_core::work::{Stamp, WorkLock};
 
@@ -45,10 +46,17 @@ impl DerefMut for Session {
 impl Session {
     /// Reads the tree that the arguments name.
     pub fn open(global: &Global, screen: &Screen) -> Result<Session, Stop> {
-        let mut around = surroundings()?;
-        around.sharing = sharing(global)?;
-        let core = Core::open(scope(global), around)?;
+        let core = Core::open(scope(global), around(global)?)?;
         Ok(Session { core, global: global.clone(), screen: *screen })
+    }
+
+    /// The same, where there is a tree: without one that is named, there may be none.
+    pub fn open_if_any(global: &Global, screen: &Screen) -> Result<Option<Session>, Stop> {
+        match Core::open(scope(global), around(global)?) {
+            Ok(core) => Ok(Some(Session { core, global: global.clone(), screen: *screen })),
+            Err(SessionFault::Tree(TreeFault::NoTree(_))) if global.tree.is_none() => Ok(None),
+            Err(fault) => Err(fault.into()),
+        }
     }
 
     /// The core's session, whose faults are not told yet.
@@ -279,6 +287,11 @@ pub fn scope(global: &Global) -> Scope {
     Scope { tree, sources, work, profile, tried, assume, forbid, facts, with_add_on: None }
 }
 
+/// This process and what is said about shared results.
+fn around(global: &Global) -> Result<Surroundings, Stop> {
+    Ok(Surroundings { sharing: sharing(global)?, ..surroundings()? })
+}
+
 /// This process, as the core takes it.
 pub fn surroundings() -> Result<Surroundings, Stop> {
     let folder = std::env::current_dir().map_err(|e| Stop::usage(format!("cannot find the current folder: {e}")))?;
@@ -305,13 +318,7 @@ pub fn shared_file() -> PathBuf {
 /// Where results are shared, as it was typed or the person says.
 pub fn sharing(global: &Global) -> Result<Sharing, Stop> {
     let token = std::env::var("BOLTBOARD_STORE_TOKEN").ok();
-    Sharing::of(global.store_at.as_deref(), token.as_deref(), &shared_file()).map_err(|fault| sharing_fault(&fault))
-}
-
-/// What is told when it is not said as it should be.
-pub fn sharing_fault(fault: &AddressFault) -> Stop {
-    let told = Diagnostic::new(fault.to_string());
-    Stop::new(Exit::WrongUse, told.next("boltboard store --help", "where results are shared, and how that is said"))
+    Ok(Sharing::of(global.store_at.as_deref(), token.as_deref(), &shared_file())?)
 }
 
 /// How many processors there are.

@@ -148,3 +148,44 @@ impl SourceFiles {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_are_shown_by_their_lines() {
+        let mut files = SourceFiles::default();
+        let text = "one\r\ntw\u{f6} three\n\nlast";
+        let file = files.add("t", text);
+        let shown = |start: usize, len: usize| {
+            let excerpt = files.excerpt(Place::new(file, start..start + len));
+            (excerpt.line, excerpt.column, excerpt.width, excerpt.text)
+        };
+        let at = |word: &str| text.find(word).unwrap();
+        assert_eq!(shown(0, 3), (1, 1, 3, "one".into()));
+        assert_eq!(shown(at("three"), 5), (2, 5, 5, "tw\u{f6} three".into()));
+        // A place that goes on past its line, the end of a line, an empty one, and what lies past the end.
+        assert_eq!(shown(at("three"), 50), (2, 5, 5, "tw\u{f6} three".into()));
+        assert_eq!(shown(at("\n\n"), 1), (2, 10, 1, "tw\u{f6} three".into()));
+        assert_eq!(shown(at("\n\n") + 1, 1), (3, 1, 1, String::new()));
+        assert_eq!(shown(at("last"), 4), (4, 1, 4, "last".into()));
+        assert_eq!(shown(text.len() + 9, 1), (4, 5, 1, "last".into()));
+        // Within a letter, the letter counts.
+        assert_eq!(shown(at("\u{f6}") + 1, 1), (2, 3, 1, "tw\u{f6} three".into()));
+    }
+
+    #[test]
+    fn each_line_is_as_if_it_were_counted() {
+        let text: String = (0..300).map(|line| format!("{}\n", "x".repeat(line % 7))).collect();
+        let mut files = SourceFiles::default();
+        let file = files.add("t", text.as_str());
+        for start in 0..=text.len() {
+            let excerpt = files.excerpt(Place::new(file, start..start));
+            let before = &text[..start];
+            let counted = before.matches('\n').count() + 1;
+            let column = before.rsplit('\n').next().unwrap_or_default().len() + 1;
+            assert_eq!((excerpt.line, excerpt.column), (counted, column), "{start}");
+        }
+    }
+}

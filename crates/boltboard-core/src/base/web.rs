@@ -8,7 +8,8 @@ use rustls::CertificateError;
 pub const USER_AGENT: &str = concat!("boltboard/", env!("CARGO_PKG_VERSION"));
 
 /// The address of a folder on a server. It begins with `http://` or `https://`, and has no `/` at its end.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Deserialize)]
+#[serde(try_from = "String")]
 pub struct Address(String);
 
 /// A text is no address of a folder on a server.
@@ -44,6 +45,13 @@ impl Address {
     pub fn is_at_server_of(&self, other: &Address) -> bool {
         let way = |address: &Address| address.0.starts_with("https://");
         way(self) == way(other) && server_of(&self.0).eq_ignore_ascii_case(server_of(&other.0))
+    }
+}
+
+impl TryFrom<String> for Address {
+    type Error = NoAddress;
+    fn try_from(text: String) -> Result<Address, NoAddress> {
+        Address::parse(&text)
     }
 }
 
@@ -102,5 +110,34 @@ fn untrusted(fault: &CertificateError) -> String {
             "its certificate is for another server".to_string()
         }
         other => format!("its certificate is not right: {other}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_wrong_with_a_server_is_told_in_words() {
+        let of_io = |kind: ErrorKind| told(&ureq::Error::Io(Error::new(kind, "gone")));
+        for kind in [ErrorKind::BrokenPipe, ErrorKind::ConnectionReset, ErrorKind::UnexpectedEof] {
+            assert_eq!(of_io(kind), "it breaks off the connection: gone");
+        }
+        assert_eq!(of_io(ErrorKind::ConnectionRefused), "gone");
+        let of_certificate = |fault: CertificateError| {
+            let fault = rustls::Error::InvalidCertificate(fault);
+            let direct = told(&ureq::Error::Rustls(fault.clone()));
+            assert_eq!(told(&ureq::Error::Io(Error::other(fault))), direct, "however it comes");
+            direct
+        };
+        for (fault, words) in [
+            (CertificateError::UnknownIssuer, "nobody whom we trust vouches for its certificate"),
+            (CertificateError::Expired, "its certificate has expired"),
+            (CertificateError::NotValidYet, "its certificate is not valid yet; look at the clock of this machine"),
+            (CertificateError::NotValidForName, "its certificate is for another server"),
+        ] {
+            assert_eq!(of_certificate(fault), words);
+        }
+        assert!(of_certificate(CertificateError::Revoked).starts_with("its certificate is not right: "));
     }
 }

@@ -215,6 +215,14 @@ impl PartDef {
         of_texts.chain(of_generator).chain(of_rules).collect()
     }
 
+    /// Returns where a file that it copies lies below its own folder; `None` where it does not lie in the folder that is kept.
+    pub fn kept(&self, file: &RelPath) -> Option<RelPath> {
+        match &self.below {
+            Some(below) => file.beneath(below),
+            None => RelPath::root().join(file.name()).ok(),
+        }
+    }
+
     /// Returns what is in it, of the kit of the tree.
     pub fn kit(&self) -> Option<&KitDef> {
         match &self.kind {

@@ -5,7 +5,7 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Component, Path, PathBuf};
 
 use super::InstallFault;
-use crate::base::{Digest, FileError, RelPath};
+use crate::base::{Digest, FileError};
 use crate::board::{PartDef, PartKind};
 use crate::plan::PlanInput;
 use crate::step::Location;
@@ -127,11 +127,7 @@ impl Installable {
                 PartKind::Data => {
                     let files = part.sources.iter().flat_map(|rule| input.listing.of_rule(rule));
                     let made = part.sources.iter().flat_map(|rule| rule.made.iter().cloned());
-                    let kept = |file: RelPath| match &part.below {
-                        Some(below) => file.beneath(below).map_or_else(String::new, |kept| kept.to_string()),
-                        None => file.name().to_string(),
-                    };
-                    files.chain(made).map(kept).collect()
+                    files.chain(made).filter_map(|file| part.kept(&file)).map(|kept| kept.to_string()).collect()
                 }
                 _ => input.files_of(part).iter().map(|at: &Location| at.name().to_string()).collect(),
             };

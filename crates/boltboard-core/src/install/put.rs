@@ -77,3 +77,69 @@ fn name_it(made: &std::fs::File, target: &Path, replaces: bool, ours: Option<&Pa
     let link = |to: &Path| Ok(rustix::fs::linkat(CWD, own.as_str(), CWD, to, AtFlags::SYMLINK_FOLLOW)?);
     if replaces { through(target, replaces, ours, link) } else { link(target) }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::cell::RefCell;
+    use std::path::PathBuf;
+
+    use super::*;
+
+    /// Where names for a moment were taken while something was put in place.
+    fn asides(target: &Path, replaces: bool, ours: Option<&Path>) -> (std::io::Result<()>, Vec<PathBuf>) {
+        let seen = RefCell::new(Vec::new());
+        let done = through(target, replaces, ours, |at| {
+            seen.borrow_mut().push(at.parent().expect("a folder").to_path_buf());
+            std::fs::write(at, "new")
+        });
+        (done, seen.into_inner())
+    }
+
+    #[test]
+    fn a_name_for_a_moment_lies_among_what_is_ours() {
+        let folder = tempfile::tempdir().unwrap();
+        let (ours, theirs) = (folder.path().join("ours"), folder.path().join("theirs"));
+        std::fs::create_dir_all(&ours).unwrap();
+        std::fs::create_dir_all(&theirs).unwrap();
+        let target = theirs.join("file");
+        std::fs::write(&target, "old").unwrap();
+        let (done, seen) = asides(&target, true, Some(&ours));
+        assert!(done.is_ok());
+        assert_eq!((seen, std::fs::read_to_string(&target).unwrap()), (vec![ours.clone()], "new".to_string()));
+        // Where nothing is ours, beside the target; what lies there is not overwritten unless it is to be.
+        let (done, seen) = asides(&target, false, None);
+        assert_eq!(done.unwrap_err().kind(), ErrorKind::AlreadyExists);
+        assert_eq!(seen, [theirs.clone()]);
+        assert_eq!(std::fs::read_dir(&ours).unwrap().count() + std::fs::read_dir(&theirs).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn what_lies_on_another_file_system_is_replaced_as_well() {
+        let Ok(memory) = tempfile::tempdir_in("/dev/shm") else { return };
+        let folder = tempfile::tempdir().unwrap();
+        if same_device(memory.path(), folder.path()) {
+            return;
+        }
+        let target = memory.path().join("file");
+        std::fs::write(&target, "old").unwrap();
+        let (done, seen) = asides(&target, true, Some(folder.path()));
+        assert!(done.is_ok());
+        assert_eq!(seen, [folder.path(), memory.path()]);
+        assert_eq!(std::fs::read_to_string(&target).unwrap(), "new");
+        // The same by a file that has no name yet, and by a link.
+        let content = folder.path().join("content");
+        std::fs::write(&content, "laid").unwrap();
+        lay(&target, &content, 0o640, true, Some(folder.path())).unwrap();
+        assert_eq!(std::fs::read_to_string(&target).unwrap(), "laid");
+        assert_eq!(std::fs::metadata(&target).unwrap().permissions().mode() & 0o777, 0o640);
+        link_to(&target, Path::new("elsewhere"), true, Some(folder.path())).unwrap();
+        assert_eq!(std::fs::read_link(&target).unwrap(), Path::new("elsewhere"));
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "only the content");
+    }
+
+    fn same_device(one: &Path, other: &Path) -> bool {
+        use std::os::unix::fs::MetadataExt;
+        let device = |path: &Path| std::fs::metadata(path).map(|status| status.dev()).ok();
+        device(one) == device(other)
+    }
+}

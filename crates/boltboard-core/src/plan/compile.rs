@@ -3,8 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 
+use super::fault::PlanFault;
 use super::fill::Fill;
-use super::lower::{Lower, Objects, PlanFault, source_path};
+use super::lower::{Lower, Objects, source_path};
 use super::macros::stands_for;
 use crate::base::{Digest, RelPath, is_c_name};
 use crate::board::{

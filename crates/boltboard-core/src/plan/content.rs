@@ -1,6 +1,7 @@
 //! The texts of files that follow from the resolution: filled-in templates and tables of built-in modules.
 
-use super::lower::{PlanFault, PlanInput};
+use super::fault::PlanFault;
+use super::lower::PlanInput;
 use crate::base::{RelPath, near_matches};
 use crate::board::{Linkage, ModulePlace, ModuleRole, ModuleTable, PartDef, PartId, SourceFile, Value};
 use crate::expr::is_name;

@@ -3,7 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::compile::SourceOf;
-use super::lower::{Lower, PlanFault, source_path};
+use super::fault::PlanFault;
+use super::lower::{Lower, source_path};
 use crate::base::{RelPath, Walk};
 use crate::board::{PartDef, PartId};
 use crate::reading::{SourceForm, Units};

@@ -3,9 +3,10 @@
 use std::sync::Arc;
 
 use super::compile::SourceFlags;
+use super::fault::PlanFault;
 use super::fill::Fill;
 use super::link::files_of;
-use super::lower::{Lower, PlanFault};
+use super::lower::Lower;
 use super::service::service_text;
 use crate::base::RelPath;
 use crate::board::{
@@ -84,7 +85,7 @@ impl Lower<'_> {
             let held: Vec<&Interp> = self.input.held(stage);
             let mut words: Vec<Word> = held.into_iter().flat_map(|interp| self.input.words(interp, fill)).collect();
             if words.is_empty() {
-                self.problem(Some(part.place), super::lower::PlanFault::NoCommand(part.name.clone()));
+                self.problem(Some(part.place), PlanFault::NoCommand(part.name.clone()));
                 return vec![];
             }
             let tool = self.generator_tool(words.remove(0));

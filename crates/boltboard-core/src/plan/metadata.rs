@@ -4,7 +4,8 @@
 
 use std::collections::BTreeSet;
 
-use super::lower::{PlanFault, PlanInput};
+use super::fault::PlanFault;
+use super::lower::PlanInput;
 use crate::board::{Ending, MetadataDef, NeedId, PartDef, PartId};
 use crate::survey::Fact;
 

@@ -2,6 +2,7 @@
 
 mod compile;
 mod content;
+mod fault;
 mod fill;
 mod flags;
 mod fortran;
@@ -17,7 +18,8 @@ mod service;
 mod steps;
 mod used;
 
-pub use lower::{PlanFault, PlanInput, PlanProblem, Wanted, lower, lower_some};
+pub use fault::{PlanFault, PlanProblem};
+pub use lower::{PlanInput, Wanted, lower, lower_some};
 pub use macros::{HeaderText, MacroEntry, MacroTable, macro_table};
 pub use recorded::{Recorder, is_recorded, tells_of};
 pub use service::{Port, Protocol, ServiceNow};

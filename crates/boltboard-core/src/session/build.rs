@@ -188,7 +188,7 @@ impl Session {
             sweep,
         });
         let only = only_of(&planned.plan, &ask.parts);
-        let others = self.others(planned, Gets::Worth);
+        let others = self.others(planned, Gets::Worth)?;
         let input = BuildInput {
             plan: &planned.plan,
             store: &self.store_with(others.as_ref()),

@@ -9,12 +9,16 @@ use crate::plan::PlanProblem;
 use crate::profile::{Choices, OnlyWith, Unfit, WrongProfile};
 use crate::resolve::Clash;
 use crate::run::BuildFault;
+use crate::shared::AddressFault;
 use crate::survey::{Facts, RecordFault};
 use crate::work::{LockFault, WorkFault};
 
 /// Why a session has no answer. Places in it are those of the session's board, or of the files that come with it.
 #[derive(Debug, thiserror::Error)]
 pub enum SessionFault {
+    /// What a person says about shared results cannot be used.
+    #[error(transparent)]
+    Sharing(#[from] AddressFault),
     /// There is no tree here.
     #[error(transparent)]
     Tree(#[from] TreeFault),

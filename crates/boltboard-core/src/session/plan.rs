@@ -180,7 +180,7 @@ impl Session {
         match touched {
             None => Ok(preview(&self.memory(planned)?.judge(&planned.plan))),
             Some(Touched { journal, status, .. }) => {
-                let others = self.others(planned, Gets::Nothing);
+                let others = self.others(planned, Gets::Nothing)?;
                 let (store, tokens) = (self.store_with(others.as_ref()), TokenMemo::default());
                 Ok(preview(&Judge::new(&planned.plan, journal, &store, status, &tokens)))
             }
@@ -194,7 +194,7 @@ impl Session {
     pub fn memory(&self, planned: &Planned) -> Result<Memory, SessionFault> {
         Ok(Memory {
             journal: Journal::open(&planned.folders.build)?,
-            store: self.store_with(self.others(planned, Gets::Nothing).as_ref()),
+            store: self.store_with(self.others(planned, Gets::Nothing)?.as_ref()),
             status: StatusMemo::load(&self.work.status()),
             tokens: TokenMemo::default(),
         })

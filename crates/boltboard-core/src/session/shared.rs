@@ -4,13 +4,13 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
+use super::fault::SessionFault;
 use super::open::Session;
 use super::plan::Planned;
 use crate::base::Digest;
-use crate::base::web::Address;
 use crate::judge::{Preview, PreviewStep, Verdict};
 use crate::plan::Plan;
-use crate::shared::{Asked, Gets, Others, SharedAt, SharedConfig};
+use crate::shared::{Asked, Gets, Others, SharedConfig};
 use crate::store::Store;
 
 /// The variable that says where a person is at home.
@@ -18,14 +18,12 @@ const HOME: &str = "HOME";
 
 impl Session {
     /// What others made of the steps of a plan, where a person says where that lies. `gets`: what is got of it.
-    pub fn others(&self, planned: &Planned, gets: Gets) -> Option<Arc<Others>> {
-        let config = self.shared_at(planned.store.as_ref()).config?;
-        Some(Arc::new(self.others_at(config, &planned.plan, gets)))
-    }
-
-    /// Where results are shared, where a profile names this.
-    pub fn shared_at(&self, named: Option<&Address>) -> SharedAt {
-        self.around.sharing.at(named)
+    ///
+    /// # Errors
+    /// What the server is to be told cannot be read.
+    pub fn others(&self, planned: &Planned, gets: Gets) -> Result<Option<Arc<Others>>, SessionFault> {
+        let config = self.around.sharing.config(planned.store.as_ref())?;
+        Ok(config.map(|config| Arc::new(self.others_at(config, &planned.plan, gets))))
     }
 
     /// The same for a store that lies there.

@@ -163,9 +163,9 @@ impl Client {
         };
         let answered = began.elapsed();
         match response.status().as_u16() {
-            200 => self.known().answers = true,
+            200 => self.answered(),
             404 | 410 => {
-                self.known().answers = true;
+                self.answered();
                 return Got::Absent;
             }
             403 if self.may_be_absent() => return Got::Absent,
@@ -187,6 +187,10 @@ impl Client {
         }
         self.learn(answered, began.elapsed(), bytes.len());
         Got::Found(bytes, version)
+    }
+
+    fn answered(&self) {
+        self.known().answers = true;
     }
 
     /// Whether what it forbids may as well not be there. Of one that nothing is given to this is never known.
@@ -244,13 +248,10 @@ impl Client {
         match request.send(bytes) {
             Ok(response) => match response.status().as_u16() {
                 200 | 201 | 204 => {
-                    self.known().answers = true;
+                    self.answered();
                     Given::Done
                 }
-                412 => {
-                    self.known().answers = true;
-                    Given::Other
-                }
+                412 => Given::Other,
                 _ => {
                     self.give_nothing(refusal(&response));
                     Given::Refused

@@ -1,10 +1,10 @@
 //! Who a server is to be, and who we are to it: certificates in PEM form (RFC 7468), as web servers have them.
 
-use std::path::Path;
+use std::path::PathBuf;
 
 use ureq::tls::{Certificate, ClientCert, PemItem, PrivateKey, RootCerts, TlsConfig, parse_pem};
 
-use super::address::AddressFault;
+use super::address::{AddressFault, wrong};
 
 /// What a connection stands on, beside what every machine trusts.
 #[derive(Debug, Clone, Default)]
@@ -15,41 +15,29 @@ pub struct Identity {
     own: Option<ClientCert>,
 }
 
-impl Identity {
-    /// Takes those who vouch for the server.
-    ///
-    /// # Errors
-    /// The text holds no certificate.
-    pub(super) fn vouched_by(mut self, file: &Path, text: &str) -> Result<Identity, AddressFault> {
-        self.authority = certificates(file, text)?;
-        Ok(self)
-    }
+/// A file with its text.
+type Text = (PathBuf, String);
 
-    /// Takes the certificate that is shown, and its key.
+impl Identity {
+    /// Takes those who vouch for the server, and a certificate of ours with its key.
     ///
     /// # Errors
-    /// One of the texts does not hold what it should.
-    pub(super) fn shown(
-        mut self,
-        (file, text): (&Path, &str),
-        (key_file, key): (&Path, &str),
-    ) -> Result<Identity, AddressFault> {
-        let key = PrivateKey::from_pem(key.as_bytes()).map_err(|_| AddressFault::Wrong {
-            file: key_file.to_path_buf(),
-            why: "it holds no private key in PEM form".to_string(),
-        })?;
-        self.own = Some(ClientCert::new_with_certs(&certificates(file, text)?, key));
-        Ok(self)
+    /// One of the files does not hold what it should.
+    pub(super) fn of(authority: Option<&Text>, shown: Option<&(Text, Text)>) -> Result<Identity, AddressFault> {
+        let own = |(certificate, (file, key)): &(Text, Text)| {
+            let key = PrivateKey::from_pem(key.as_bytes());
+            let key = key.map_err(|_| wrong(file, "it holds no private key in PEM form"))?;
+            Ok::<_, AddressFault>(ClientCert::new_with_certs(&certificates(certificate)?, key))
+        };
+        Ok(Identity {
+            authority: authority.map_or_else(|| Ok(Vec::new()), certificates)?,
+            own: shown.map(own).transpose()?,
+        })
     }
 
     /// Whether a certificate of ours is shown.
     pub fn is_shown(&self) -> bool {
         self.own.is_some()
-    }
-
-    /// The same without showing who we are.
-    pub(super) fn unshown(self) -> Identity {
-        Identity { own: None, ..self }
     }
 
     pub(super) fn tls(&self) -> TlsConfig {
@@ -61,7 +49,7 @@ impl Identity {
     }
 }
 
-fn certificates(file: &Path, text: &str) -> Result<Vec<Certificate<'static>>, AddressFault> {
+fn certificates((file, text): &Text) -> Result<Vec<Certificate<'static>>, AddressFault> {
     let items = parse_pem(text.as_bytes()).map_while(Result::ok);
     let found: Vec<Certificate<'static>> = items
         .filter_map(|item| match item {
@@ -69,9 +57,5 @@ fn certificates(file: &Path, text: &str) -> Result<Vec<Certificate<'static>>, Ad
             _ => None,
         })
         .collect();
-    if found.is_empty() {
-        let why = "it holds no certificate in PEM form".to_string();
-        return Err(AddressFault::Wrong { file: file.to_path_buf(), why });
-    }
-    Ok(found)
+    if found.is_empty() { Err(wrong(file, "it holds no certificate in PEM form")) } else { Ok(found) }
 }

@@ -15,7 +15,7 @@ mod others;
 mod private;
 mod wire;
 
-pub use address::{AddressFault, SharedAt, SharedConfig, Sharing, with_allowed};
+pub use address::{AddressFault, SharedConfig, Sharing, with_allowed};
 pub use identity::Identity;
 pub use keys::{KeyFault, PublicKey, SigningKey};
 pub use others::{Asked, Gets, Others, OthersCounts, OthersReport};

@@ -213,8 +213,8 @@ fn build_since(
     if telling != Telling::Json && !told.is_empty() {
         screen.remark(told.trim_end());
     }
-    if let (Telling::All, Some(named)) = (telling, session.shared_at(begun.planned.store.as_ref()).refused) {
-        screen.remark(not_allowed(&named).trim_end());
+    if let (Telling::All, Some(named)) = (telling, session.around.sharing.refused(begun.planned.store.as_ref())) {
+        screen.remark(not_allowed(named).trim_end());
     }
     let exit = exit_of(&report, entry.outcome);
     let Begun { resolved, planned, .. } = begun;

@@ -78,11 +78,11 @@ pub fn run(global: &Global, screen: &Screen, args: &PreviewArgs) -> Result<Exit,
     } else {
         let ahead = (&preview, &handing);
         screen.out(&render::preview(&session.board, &planned.plan, ahead, jobs, args.verbose, screen.width));
-        let shared = session.shared_at(planned.store.as_ref());
-        if let Some(config) = &shared.config {
-            screen.out(&render::from_others(session.of_others(&planned.plan, &preview), &config.address));
+        let (sharing, named) = (&session.around.sharing, planned.store.as_ref());
+        if let Some(address) = sharing.address(named) {
+            screen.out(&render::from_others(session.of_others(&planned.plan, &preview), address));
         }
-        if let Some(named) = &shared.refused {
+        if let Some(named) = sharing.refused(named) {
             screen.remark(not_allowed(named).trim_end());
         }
     }

@@ -6,7 +6,7 @@ use std::time::Duration;
 use boltboard_core::base::files::{read_text, write_whole, write_with_mode};
 use boltboard_core::base::web::Address;
 use boltboard_core::session::Planned;
-use boltboard_core::shared::{AddressFault, Gets, OthersReport, SharedAt, SharedConfig, SigningKey, with_allowed};
+use boltboard_core::shared::{AddressFault, Gets, OthersReport, SharedConfig, Sharing, SigningKey, with_allowed};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 
@@ -14,7 +14,7 @@ use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
 use crate::render::shared::{configured, looked_at, not_allowed, report as report_text};
-use crate::session::{Session, shared_file, sharing, sharing_fault};
+use crate::session::{Session, shared_file, sharing};
 
 /// How long giving and looking may take in all.
 const PATIENCE: Duration = Duration::from_secs(3600);
@@ -82,9 +82,11 @@ pub fn run(global: &Global, screen: &Screen, args: &StoreArgs) -> Result<Exit, S
 }
 
 fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
-    // Where no tree can be read, no profile says anything.
-    let named = Session::open(global, screen).ok().and_then(|session| session.choices_of(&session.profile).ok()?.store);
-    let SharedAt { config, refused } = sharing(global)?.at(named.as_ref());
+    let session = Session::open_if_any(global, screen)?;
+    let choices = session.map(|session| session.choices_of(&session.profile)).transpose()?;
+    let named = choices.and_then(|choices| choices.store);
+    let sharing = sharing(global)?;
+    let (config, refused) = (sharing.config(named.as_ref())?, sharing.refused(named.as_ref()));
     let file = shared_file();
     if global.json {
         let of = config.as_ref();
@@ -101,7 +103,7 @@ fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
         });
     } else {
         screen.out(&configured(config.as_ref(), &file));
-        if let Some(named) = &refused {
+        if let Some(named) = refused {
             screen.out(&not_allowed(named));
         }
     }
@@ -110,9 +112,9 @@ fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
 
 /// Where results are shared; without, there is nothing to do.
 fn wanted(session: &Session, planned: &Planned) -> Result<SharedConfig, Stop> {
-    let SharedAt { config, refused } = session.shared_at(planned.store.as_ref());
-    config.ok_or_else(|| {
-        if let Some(named) = refused {
+    let (sharing, named) = (&session.around.sharing, planned.store.as_ref());
+    sharing.config(named)?.ok_or_else(|| {
+        if let Some(named) = sharing.refused(named) {
             let told =
                 Diagnostic::new(format!("the profile names {named} as its shared store, which you have not allowed"));
             return Stop::new(
@@ -154,15 +156,14 @@ fn check(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
 }
 
 fn allow(global: &Global, screen: &Screen, address: &str) -> Result<Exit, Stop> {
-    let wrong = |fault: AddressFault| sharing_fault(&fault);
-    let address = Address::parse(address).map_err(|fault| wrong(fault.into()))?;
+    let address = Address::parse(address).map_err(AddressFault::from)?;
     let file = shared_file();
-    if sharing(global)?.allows(&address) {
+    if Sharing::of(None, None, &file)?.allows(&address) {
         screen.done(&format!("Profiles may name {address} already.\n"), global.json);
         return Ok(Exit::Done);
     }
     let text = read_text(&file)?.unwrap_or_default();
-    write_whole(&file, with_allowed(&text, &address, &file).map_err(wrong)?.as_bytes())?;
+    write_whole(&file, with_allowed(&text, &address, &file)?.as_bytes())?;
     screen.done(&format!("Profiles may name {address} now, as {} says.\n", file.display()), global.json);
     Ok(Exit::Done)
 }

@@ -1,13 +1,14 @@
 //! The core's faults, told to people: what happened, where, and what to do next.
 
 use boltboard_core::base::{FileError, shell_word};
-use boltboard_core::board::{Board, NeedId, TryFault};
+use boltboard_core::board::{Board, Making, NeedId, TryFault};
 use boltboard_core::definitions::{Problem, Reading, TreeFault};
 use boltboard_core::plan::{PlanFault, PlanProblem};
 use boltboard_core::profile::{Choices, OnlyWith, Unfit, WrongProfile};
 use boltboard_core::run::BuildFault;
 use boltboard_core::search::FilterFault;
 use boltboard_core::session::{Session, SessionFault};
+use boltboard_core::shared::AddressFault;
 use boltboard_core::survey::{Facts, RecordFault};
 use boltboard_core::work::{LockFault, WorkFault};
 
@@ -20,6 +21,7 @@ impl Stop {
     /// Tells what stands against a session's answer. What is about the board needs the session.
     pub fn of(fault: SessionFault, session: Option<&Session>) -> Stop {
         match (fault, session) {
+            (SessionFault::Sharing(fault), _) => fault.into(),
             (SessionFault::Tree(fault), _) => fault.into(),
             (SessionFault::Work(fault), _) => fault.into(),
             (SessionFault::File(error), _) => error.into(),
@@ -158,7 +160,7 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
                 diagnostic.help(format!("have the makers of the tree name `{used}` in its kit, or do without it"))
             }
             PlanFault::Template { near, .. } => diagnostic.near(near),
-            PlanFault::SameFile { first, second, .. } if first == second => diagnostic
+            PlanFault::SameFile { first, second, .. } if first == second && copies(board, first) => diagnostic
                 .help("keep the folders that its files lie in: below = \"FOLDER\", the one that holds them all"),
             PlanFault::NotBelow { .. } => {
                 diagnostic.help("name a folder that holds all its files, or leave the file out")
@@ -179,6 +181,18 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
     };
     let exit = if all_lacking { Exit::HostLacks } else { Exit::Wrong };
     Stop::of_all(FaultKind::Plan, exit, problems.iter().map(told).collect())
+}
+
+/// Tells whether a part copies what it is made of.
+fn copies(board: &Board, part: &str) -> bool {
+    board.parts.iter().any(|(_, known)| known.name == part && known.kind.making() == Making::Copied)
+}
+
+impl From<AddressFault> for Stop {
+    fn from(fault: AddressFault) -> Stop {
+        let told = Diagnostic::new(fault.to_string());
+        Stop::new(Exit::WrongUse, told.next("boltboard store --help", "where results are shared, and how that is said"))
+    }
 }
 
 impl From<TryFault> for Stop {

@@ -16,13 +16,6 @@ use super::text::{Cell, Role, columns, count, next_line, paint};
 
 /// Lists what an installation would do after so many steps were built.
 pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueAction]), width: usize) -> String {
-    let word = |step: InstallStep| match step {
-        InstallStep::New => (Role::Good, "new"),
-        InstallStep::Same => (Role::Faint, "same"),
-        InstallStep::Replace => (Role::Warn, "replace"),
-        InstallStep::KeepEdited => (Role::Warn, "keep yours, ours goes beside it as .from-VERSION"),
-        InstallStep::Foreign(_) => (Role::Bad, "in the way"),
-    };
     let row = |part: PartId, mode: u32, role, word: String, place: String| {
         vec![
             (Role::Faint, board.parts[part].name.clone()),
@@ -31,7 +24,9 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
             (Role::Name, place),
         ]
     };
-    let file = |(first, files): (&InstallFile, Vec<&InstallFile>)| {
+    let together = listed(&plan.files);
+    let file = |files: &Vec<&InstallFile>| {
+        let first = files[0];
         let (role, word) = word(first.step);
         let (target, place) = match files.as_slice() {
             [file] => (file.target.clone(), file.target.display().to_string()),
@@ -53,7 +48,7 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
         (folder.target.clone(), row(folder.part, folder.mode, role, word, format!("{}/", folder.target.display())))
     };
     let mut rows: Vec<(PathBuf, Vec<Cell>)> =
-        listed(&plan.files).into_iter().map(file).chain(plan.folders.iter().map(folder)).collect();
+        together.iter().map(file).chain(plan.folders.iter().map(folder)).collect();
     rows.sort_by(|a, b| a.0.cmp(&b.0));
     let rows: Vec<Vec<Cell>> = rows.into_iter().map(|(_, cells)| cells).collect();
     let mut text = columns(&rows, 0, width);
@@ -86,7 +81,7 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
     for place in plan.in_the_way() {
         text.push_str(&format!("{} {place}\n", paint(Role::Bad, "in the way:")));
     }
-    if listed(&plan.files).len() < plan.files.len() || plan.obsolete.len() > MOST_ALIKE {
+    if together.len() < plan.files.len() || plan.obsolete.len() > MOST_ALIKE {
         text.push_str(&next_line("boltboard install --preview --json", "each single file"));
     }
     if plan.in_the_way().is_empty() {
@@ -98,30 +93,34 @@ pub fn preview(board: &Board, plan: &InstallPlan, (due, actions): (usize, &[DueA
 /// More files that are alike are told together.
 const MOST_ALIKE: usize = 50;
 
-/// What is told of files: each by itself, or those of one part together that go the same way, where they are many.
-fn listed(files: &[InstallFile]) -> Vec<(&InstallFile, Vec<&InstallFile>)> {
-    let mut alike: BTreeMap<_, Vec<&InstallFile>> = BTreeMap::new();
-    let mut listed = Vec::new();
-    for file in files {
-        let sort = match file.step {
-            InstallStep::New => 0,
-            InstallStep::Same => 1,
-            InstallStep::Replace => 2,
-            // What a person must look at is told one by one.
-            InstallStep::KeepEdited | InstallStep::Foreign(_) => {
-                listed.push((file, vec![file]));
-                continue;
-            }
-        };
-        alike.entry((file.part, file.mode, sort)).or_default().push(file);
+/// How a step is called.
+fn word(step: InstallStep) -> (Role, &'static str) {
+    match step {
+        InstallStep::New => (Role::Good, "new"),
+        InstallStep::Same => (Role::Faint, "same"),
+        InstallStep::Replace => (Role::Warn, "replace"),
+        InstallStep::KeepEdited => (Role::Warn, "keep yours, ours goes beside it as .from-VERSION"),
+        InstallStep::Foreign(_) => (Role::Bad, "in the way"),
     }
+}
+
+/// Files that are told together, at least one each: those of one part that go the same way, where they are many.
+fn listed(files: &[InstallFile]) -> Vec<Vec<&InstallFile>> {
+    let mut alike: BTreeMap<_, Vec<&InstallFile>> = BTreeMap::new();
+    for file in files {
+        alike.entry((file.part, file.mode, word(file.step).1)).or_default().push(file);
+    }
+    let mut together = Vec::new();
     for files in alike.into_values() {
-        match files.first() {
-            Some(first) if files.len() > MOST_ALIKE => listed.push((*first, files)),
-            _ => listed.extend(files.into_iter().map(|file| (file, vec![file]))),
+        // What a person must look at is told one by one.
+        let is_plain = matches!(files[0].step, InstallStep::New | InstallStep::Same | InstallStep::Replace);
+        if is_plain && files.len() > MOST_ALIKE {
+            together.push(files);
+        } else {
+            together.extend(files.into_iter().map(|file| vec![file]));
         }
     }
-    listed
+    together
 }
 
 /// The deepest folder that holds all of these.

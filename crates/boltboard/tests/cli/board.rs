@@ -154,6 +154,20 @@ fn a_definition_is_edited_from_the_board_and_taken_in_and_windows_change_their_s
 }
 
 #[test]
+fn another_size_is_seen_also_when_nobody_tells_of_it() {
+    let tree = Scratch::skerry();
+    let mut sitting = sit(&tree, "fog");
+    sitting.shows("fog");
+    for (columns, rows) in [(60, 20), (150, 40)] {
+        sitting.resize_untold(columns, rows).expect("resized");
+        let is_full = |shown: &sitting::Shown| shown.screen().contents().lines().count() >= usize::from(rows) - 1;
+        assert!(sitting.wait(LIMIT, is_full).is_some(), "{columns}x{rows}:\n{}", sitting.text());
+    }
+    sitting.press("\u{03}").expect("typed");
+    assert_eq!(sitting.ends(LIMIT), Some(0));
+}
+
+#[test]
 fn a_board_that_is_stopped_goes_on_when_it_is_called_back() {
     let tree = Scratch::skerry();
     let mut sitting = sit(&tree, "fog");

@@ -273,6 +273,12 @@ fn data_keeps_the_folders_that_it_lies_in_where_that_is_said() {
         "→ keep the folders that its files lie in: below = \"FOLDER\"",
         "59 problems, 50 of them shown; the same command with --json tells all",
     ]);
+    let generated =
+        "[part.twice]\nkind = \"generated\"\nsummary = \"x\"\ncommand = [\"sh\"]\noutput = [\"a.txt\", \"a.txt\"]\n";
+    tree.write("boltboard.toml", &format!("{}{generated}", &board[..board.find("[option").expect("there")]));
+    let told = tree.run("build").code(3);
+    assert!(!told.err.contains("below ="), "only what copies has folders to keep: {}", told.err);
+    tree.write("boltboard.toml", &board);
     let all = tree.run("build --json").code(3).json();
     assert_eq!(all["errors"].as_array().expect("a list").len(), 59);
     tree.write("boltboard.toml", &below.replace("\"data\"\noutput", "\"data/d1\"\noutput"));

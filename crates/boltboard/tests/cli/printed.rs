@@ -37,8 +37,7 @@ struct Prepared {
 
 impl Prepared {
     fn new(tree: Scratch) -> Prepared {
-        let copy = Scratch::new();
-        copied(&tree, &copy);
+        let copy = tree.copy();
         Prepared { tree, copy }
     }
 
@@ -49,15 +48,9 @@ impl Prepared {
             let gone = if entry.is_dir() { std::fs::remove_dir_all(&entry) } else { std::fs::remove_file(&entry) };
             gone.expect("removed");
         }
-        copied(&self.copy, &self.tree);
+        self.copy.copy_to(&self.tree);
         &self.tree
     }
-}
-
-/// Copies all files with their times.
-fn copied(from: &Scratch, to: &Scratch) {
-    let all = format!("{}/.", from.path().display());
-    assert!(Command::new("cp").arg("-a").arg(all).arg(to.path()).status().expect("cp runs").success());
 }
 
 /// Runs all commands that an answer printed, each on a tree as it was then. The demo, and what builds for minutes, is not run again.

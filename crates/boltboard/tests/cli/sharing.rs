@@ -374,6 +374,10 @@ fn a_profile_names_only_what_the_person_allows() {
         run(command).code(0).complains(&["which you have not allowed", &allow]);
     }
     run("store").code(0).says(&["on this machine only", &allow]);
+    // Where there is no tree, no profile says anything; one that is wrong is told.
+    let elsewhere = |words: &str| first.ran(first.command(words).current_dir("/").env("HOME", &home));
+    elsewhere("store").code(0).says(&["on this machine only"]);
+    elsewhere("store --tree /").code(2);
     run("store push").code(2).complains(&["which you have not allowed", &allow]);
     assert_eq!(web.counts(), (0, 0));
     // What else a person wrote stays, and a token is told to the server that it is written down for.
@@ -434,13 +438,11 @@ fn a_server_is_who_it_says_and_wants_to_know_who_asks() {
     let wrong = Web::guarded(authority.guards(&authority.vouches_for("lamp.example")));
     write("store.toml", &format!("address = {:?}\n{authority_key}{own}", wrong.address));
     run("store push").code(1).says(&["its certificate is for another server"]);
-    // What is wrong with the files is told before anything is asked.
-    write("store.toml", &format!("{address}certificate = \"keeper.pem\"\n"));
-    run("build").code(2).complains(&["`certificate` needs `certificate-key`"]);
-    write("store.toml", &format!("{address}certificate = \"keeper.pem\"\ncertificate-key = \"keeper.pem\"\n"));
-    run("build").code(2).complains(&["keeper.pem: it holds no private key in PEM form"]);
-    write("store.toml", &format!("{address}authority = \"keeper.key\"\n"));
-    run("build").code(2).complains(&["keeper.key: it holds no certificate in PEM form"]);
+    // What is wrong with the files is told when a server is to be asked, and stands in the way of nothing else.
     write("store.toml", &format!("{address}authority = \"gone.pem\"\n"));
-    run("build").code(2).complains(&["gone.pem is not there"]);
+    run("options").code(0);
+    first.edit("lib/more.c", "return 1", "return 2");
+    for command in ["build", "preview", "store", "store push"] {
+        run(command).code(2).complains(&["gone.pem is not there", "→ boltboard store --help"]);
+    }
 }

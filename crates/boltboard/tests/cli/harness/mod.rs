@@ -104,6 +104,20 @@ impl Scratch {
         scratch
     }
 
+    /// Makes a copy of all files, with their times, in a folder of its own.
+    pub fn copy(&self) -> Scratch {
+        let other = Scratch::new();
+        self.copy_to(&other);
+        other
+    }
+
+    /// Copies all files, with their times, into another tree.
+    pub fn copy_to(&self, other: &Scratch) {
+        let all = format!("{}/.", self.path().display());
+        let copied = Command::new("cp").arg("-a").arg(all).arg(other.path()).status();
+        assert!(copied.expect("cp runs").success());
+    }
+
     pub fn path(&self) -> &Path {
         self.folder.path()
     }
@@ -216,10 +230,7 @@ impl Scratch {
     /// Checks that the build in use equals, file by file, a clean one made elsewhere of the tree as it is now.
     #[track_caller]
     pub fn equals_clean(&self) {
-        let clean = Scratch::new();
-        let from = format!("{}/.", self.path().display());
-        let copied = Command::new("cp").arg("-a").arg(from).arg(clean.path()).status().expect("cp runs");
-        assert!(copied.success());
+        let clean = self.copy();
         for made in ["builds", "store"] {
             std::fs::remove_dir_all(clean.at("boltboard-work").join(made)).expect("removed");
         }

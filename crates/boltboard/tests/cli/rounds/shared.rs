@@ -1,8 +1,6 @@
 //! The same with results that are shared: a server at which anything goes wrong stands beside the tree, and other checkouts of it are built
 //! of what lies there.
 
-use std::process::Command;
-
 use super::{Act, Lived, happen, many_by};
 use crate::harness::web::{Web, Wrong};
 use crate::harness::{Ran, Scratch};
@@ -48,10 +46,7 @@ fn run(tree: &Scratch, web: &Web, words: &str) -> Ran {
 
 /// Another checkout with the same choices and nothing that was built.
 fn checkout(world: &World) -> Scratch {
-    let other = Scratch::new();
-    let from = format!("{}/.", world.tree.path().display());
-    let copied = Command::new("cp").arg("-a").arg(from).arg(other.path()).status().expect("cp runs");
-    assert!(copied.success());
+    let other = world.tree.copy();
     for made in ["builds", "store"] {
         drop(std::fs::remove_dir_all(other.at("boltboard-work").join(made)));
     }
