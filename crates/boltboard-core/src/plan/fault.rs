@@ -77,6 +77,22 @@ pub enum PlanFault {
         /// The other one.
         second: String,
     },
+    /// Files of one part would come to lie in one place.
+    #[error(
+        "{count} of the files of part `{part}` would take the place of others: {first} and {second} would both be {file}"
+    )]
+    OnePlace {
+        /// The part.
+        part: String,
+        /// How many find their places taken.
+        count: usize,
+        /// The first that came to lie in a place.
+        first: String,
+        /// Another one that would.
+        second: String,
+        /// The place.
+        file: String,
+    },
     /// A file does not lie in the folder whose inner folders its part keeps.
     #[error("part `{part}` keeps the folders below {below}, and {file} does not lie there")]
     NotBelow {

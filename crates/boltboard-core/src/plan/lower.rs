@@ -1,5 +1,6 @@
 //! From parts to steps.
 
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
@@ -334,6 +335,8 @@ impl<'a> Lower<'a> {
 
     fn copy(&mut self, id: PartId, part: &'a PartDef) -> Vec<Location> {
         let mut outputs = Vec::new();
+        let mut sources: HashMap<Location, Location> = HashMap::new();
+        let mut taken = Vec::new();
         for SourceOf { at, brought_by, .. } in self.sources(part) {
             let Some(output) = copied(part, &at) else {
                 let below = part.below.as_ref().map_or_else(String::new, RelPath::to_string);
@@ -341,8 +344,26 @@ impl<'a> Lower<'a> {
                 self.problem(Some(part.place), fault);
                 continue;
             };
-            self.add(Some(id), part.place, Kind::Copy(Copy::default()), vec![at], vec![output.clone()], brought_by);
-            outputs.push(output);
+            match sources.entry(output.clone()) {
+                Entry::Occupied(first) => taken.push([first.get().to_string(), at.to_string(), output.to_string()]),
+                Entry::Vacant(place) => {
+                    place.insert(at.clone());
+                    self.add(
+                        Some(id),
+                        part.place,
+                        Kind::Copy(Copy::default()),
+                        vec![at],
+                        vec![output.clone()],
+                        brought_by,
+                    );
+                    outputs.push(output);
+                }
+            }
+        }
+        // One word for all of them, which have one cause.
+        if let Some([first, second, file]) = taken.first().cloned() {
+            let fault = PlanFault::OnePlace { part: part.name.clone(), count: taken.len(), first, second, file };
+            self.problem(Some(part.place), fault);
         }
         outputs
     }

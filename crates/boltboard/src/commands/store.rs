@@ -13,7 +13,7 @@ use serde::Serialize;
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
-use crate::render::shared::{configured, looked_at, not_allowed, report as report_text};
+use crate::render::shared::{configured, looked_at, not_allowed, nothing_given, report as report_text};
 use crate::session::{Session, shared_file, sharing};
 
 /// How long giving and looking may take in all.
@@ -142,7 +142,11 @@ fn planned(global: &Global, screen: &Screen) -> Result<(Session, Planned, Shared
 
 fn push(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
     let (session, planned, config) = planned(global, screen)?;
+    let is_read_only = config.read_only;
     let report = session.others_at(config, &planned.plan, Gets::Nothing).push(PATIENCE);
+    if !global.json && report_text(&report).is_empty() {
+        screen.out(&nothing_given(is_read_only));
+    }
     Ok(answer(global, screen, &report, report.takes_nothing.is_none() && report.off.is_none()))
 }
 

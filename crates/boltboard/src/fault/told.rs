@@ -1,7 +1,7 @@
 //! The core's faults, told to people: what happened, where, and what to do next.
 
 use boltboard_core::base::{FileError, shell_word};
-use boltboard_core::board::{Board, Making, NeedId, TryFault};
+use boltboard_core::board::{Board, NeedId, TryFault};
 use boltboard_core::definitions::{Problem, Reading, TreeFault};
 use boltboard_core::plan::{PlanFault, PlanProblem};
 use boltboard_core::profile::{Choices, OnlyWith, Unfit, WrongProfile};
@@ -160,8 +160,9 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
                 diagnostic.help(format!("have the makers of the tree name `{used}` in its kit, or do without it"))
             }
             PlanFault::Template { near, .. } => diagnostic.near(near),
-            PlanFault::SameFile { first, second, .. } if first == second && copies(board, first) => diagnostic
-                .help("keep the folders that its files lie in: below = \"FOLDER\", the one that holds them all"),
+            PlanFault::OnePlace { .. } => {
+                diagnostic.help("keep the folders that they lie in: below = \"FOLDER\", the one that holds them all")
+            }
             PlanFault::NotBelow { .. } => {
                 diagnostic.help("name a folder that holds all its files, or leave the file out")
             }
@@ -181,11 +182,6 @@ fn plan(problems: &[PlanProblem], session: &Session, choices: &Choices, facts: &
     };
     let exit = if all_lacking { Exit::HostLacks } else { Exit::Wrong };
     Stop::of_all(FaultKind::Plan, exit, problems.iter().map(told).collect())
-}
-
-/// Tells whether a part copies what it is made of.
-fn copies(board: &Board, part: &str) -> bool {
-    board.parts.iter().any(|(_, known)| known.name == part && known.kind.making() == Making::Copied)
 }
 
 impl From<AddressFault> for Stop {

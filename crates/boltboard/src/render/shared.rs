@@ -93,6 +93,16 @@ fn told(report: &OthersReport, alone: &str) -> String {
     text + &trouble + &next_line("boltboard store", "where that is, and what is told to it")
 }
 
+/// Tells why nothing was given where nothing went wrong.
+pub fn nothing_given(is_read_only: bool) -> String {
+    if is_read_only {
+        let told = "Nothing is given: your own file says read-only.\n".to_string();
+        return told + &next_line("boltboard store", "where that file is");
+    }
+    "Nothing is given: no results of this profile are kept here yet.\n".to_string()
+        + &next_line("boltboard build", "make them")
+}
+
 /// Tells what was seen of a profile's steps.
 pub fn looked_at(report: &OthersReport, steps: usize) -> String {
     let OthersReport { address, found, .. } = report;

@@ -446,3 +446,14 @@ fn a_server_is_who_it_says_and_wants_to_know_who_asks() {
         run(command).code(2).complains(&["gone.pem is not there", "→ boltboard store --help"]);
     }
 }
+
+#[test]
+fn giving_nothing_says_why() {
+    let (web, first) = (Web::new(), tree());
+    let told = run(&first, &web, "store push").code(0);
+    told.says(&["Nothing is given: no results of this profile are kept here yet.", "→ boltboard build"]);
+    first.run("build").code(0);
+    first.write("home/.config/boltboard/store.toml", "read-only = true\n");
+    run(&first, &web, "store push").code(0).says(&["Nothing is given: your own file says read-only."]);
+    assert_eq!(web.counts().1, 0);
+}

@@ -190,3 +190,16 @@ fn what_is_decided_on_the_way_is_told_where_it_is_asked_for() {
     assert!(traced("build").contains("the seal of the last build answers=true"), "to ask changes nothing");
     assert!(!tree.run("build").code(0).err.contains("judged"), "it is off by default");
 }
+
+#[test]
+fn of_very_many_problems_the_first_are_shown_and_the_others_counted() {
+    let wrong: String = (0..70).map(|at| format!("lamp{at} = 1\n")).collect();
+    let tree = Scratch::with(&[(
+        "boltboard.toml",
+        &format!("format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[option.bell]\nkind = \"switch\"\n{wrong}"),
+    )]);
+    let told = tree.run("options").code(3);
+    let told = told.complains(&["lamp0", "70 problems, 50 of them shown; the same command with --json tells all"]);
+    assert_eq!(told.err.matches("error:").count(), 50);
+    assert_eq!(tree.run("options --json").code(3).json()["errors"].as_array().expect("a list").len(), 70);
+}
