@@ -109,7 +109,7 @@ mod tests {
         // Where nothing is ours, beside the target; what lies there is not overwritten unless it is to be.
         let (done, seen) = asides(&target, false, None);
         assert_eq!(done.unwrap_err().kind(), ErrorKind::AlreadyExists);
-        assert_eq!(seen, [theirs.clone()]);
+        assert_eq!(seen, std::slice::from_ref(&theirs));
         assert_eq!(std::fs::read_dir(&ours).unwrap().count() + std::fs::read_dir(&theirs).unwrap().count(), 1);
     }
 
