@@ -64,6 +64,7 @@ pub mod shared;
 pub mod judge;
 pub mod lint;
 pub mod compare;
+pub mod workers;
 pub mod run;
 pub mod trial;
 pub mod install;

@@ -154,6 +154,15 @@ pub fn filters() -> ArgValueCompleter {
     })
 }
 
+/// Names for other machines.
+pub fn crews() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| {
+        let file = boltboard_core::workers::CrewFile::read(&crate::session::crew_file()).unwrap_or_default();
+        let names = file.crews().keys().filter(|name| name.starts_with(&*typed.to_string_lossy()));
+        names.map(CompletionCandidate::new).collect()
+    })
+}
+
 /// Profiles.
 pub fn profiles() -> ArgValueCompleter {
     completer(|session, _| {

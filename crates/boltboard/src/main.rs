@@ -21,6 +21,10 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 const GUARD: &str = "guard-steps";
 /// The word that starts this program as the gate of a command that is watched.
 const GATE: &str = "watch-step";
+/// The word that starts this program as a worker: it takes steps of a build on another machine.
+const SERVE: &str = "serve-steps";
+/// The word that has it hold an allocation of a workload manager.
+const HOLD: &str = "hold-machines";
 
 fn main() -> std::process::ExitCode {
     if std::env::args_os().nth(1).is_some_and(|word| word == GUARD) {
@@ -33,6 +37,9 @@ fn main() -> std::process::ExitCode {
         // It comes back only when there is no such program, which the one who watches finds out.
         boltboard_core::watch::serve_gate(std::env::args_os().skip(2));
         return std::process::ExitCode::FAILURE;
+    }
+    if let Some(word @ (SERVE | HOLD)) = std::env::args().nth(1).as_deref() {
+        return commands::workers::serve(word == HOLD, std::env::args_os().nth(2).map(Into::into));
     }
     clap_complete::CompleteEnv::with_factory(args::Cli::command).var(commands::learn::ASKED).complete();
     trace_if_asked();

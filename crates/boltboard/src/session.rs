@@ -302,7 +302,13 @@ pub fn surroundings() -> Result<Surroundings, Stop> {
         folder,
         variables: variables(),
         program: format!("{} {stamp:?}", env!("CARGO_PKG_VERSION")),
-        own: own.map(|file| OwnProgram { file, gate: crate::GATE, guard: crate::GUARD }),
+        own: own.map(|file| OwnProgram {
+            file,
+            gate: crate::GATE,
+            guard: crate::GUARD,
+            serve: crate::SERVE,
+            hold: crate::HOLD,
+        }),
         cores: cores(),
         sharing: Sharing::default(),
     })
@@ -313,6 +319,11 @@ pub fn shared_file() -> PathBuf {
     let variable = |name: &str| std::env::var_os(name).filter(|value| !value.is_empty()).map(PathBuf::from);
     let folder = variable("XDG_CONFIG_HOME").or_else(|| Some(variable("HOME")?.join(".config")));
     folder.unwrap_or_else(|| PathBuf::from("/etc")).join("boltboard/store.toml")
+}
+
+/// The file in which a person says which other machines take steps of builds. It never lies in a tree.
+pub fn crew_file() -> PathBuf {
+    shared_file().with_file_name("workers.toml")
 }
 
 /// Where results are shared, as it was typed or the person says.

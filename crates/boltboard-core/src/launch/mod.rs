@@ -50,7 +50,7 @@ impl Job {
 }
 
 /// How a process ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub enum Exit {
     /// By itself, with this code.
     Code(i32),

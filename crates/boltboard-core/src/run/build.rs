@@ -11,6 +11,7 @@ use super::course::Course;
 use super::execute::Executor;
 use super::failure::Failure;
 use super::jobs::Jobs;
+use super::reaches::Reaches;
 use super::same_text::Experience;
 use super::stands::{Absences, Watching};
 use crate::base::FileError;
@@ -30,6 +31,7 @@ use crate::store::Store;
 
 use crate::judge::break_seal;
 use crate::survey::Tools;
+use crate::workers::Crew;
 
 /// Everything a build needs.
 pub struct BuildInput<'a, 's> {
@@ -49,6 +51,8 @@ pub struct BuildInput<'a, 's> {
     pub logs: PathBuf,
     /// How many steps run at once.
     pub jobs: Jobs,
+    /// Other machines that take steps.
+    pub crew: Option<&'a Crew>,
     /// Whether generators may read what they do not declare.
     pub reads: Reads,
     /// The steps to bring up to date; all when there is no list. It holds all that its steps wait for.
@@ -126,6 +130,8 @@ pub enum Ran {
 pub struct BuildReport {
     /// Steps whose process ran, with their times.
     pub ran: Vec<(StepId, Duration)>,
+    /// Those of them that ran on other machines.
+    pub away: Vec<StepId>,
     /// Steps taken from the store.
     pub from_store: Vec<StepId>,
     /// Compiles whose result stands because their text after preprocessing is the same.
@@ -228,6 +234,8 @@ pub fn build(input: &BuildInput<'_, '_>, watch: &mut dyn Watch) -> Result<BuildR
         timestamp: input.tools.epoch.timestamp(),
         absences: Absences::default(),
         headers_kept: Mutex::default(),
+        reaches: Reaches::default(),
+        stopped: input.stopped,
     };
     let mut report = Course::new(input, &judge, &mut journal, watch).run(&executor)?;
     debug!("all steps are done");

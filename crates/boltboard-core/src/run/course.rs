@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 use std::sync::{Mutex, mpsc};
 use std::time::{Duration, Instant};
 
+use super::away::Goes;
 use super::build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Span, Watch};
-use super::execute::{Ended, Executor};
+use super::execute::{Ended, Executor, NotCounted};
 use super::graph::Graph;
 use super::jobs::Memory;
 use crate::base::files::make_room;
@@ -16,9 +17,12 @@ use crate::journal::{Journal, StepRecord};
 use crate::step::{Location, Step, StepId};
 
 use crate::store::Note;
+use crate::workers::Seat;
 
 /// How often those who watch are told that time passes.
 const TICK: Duration = Duration::from_millis(250);
+/// How many steps that cannot go away yet are looked past for one that can.
+const AHEAD: usize = 64;
 
 /// A build while it runs.
 pub(super) struct Course<'a, 's> {
@@ -40,6 +44,10 @@ pub(super) struct Course<'a, 's> {
     again: BTreeSet<StepId>,
     /// Those of them that wait until nothing else runs.
     alone: Vec<StepId>,
+    /// Ready steps that run on this machine only.
+    here: Ready,
+    /// Steps that came back from another machine without a result that counts.
+    came_back: BTreeSet<StepId>,
 }
 
 /// A step that holds one of the jobs.
@@ -48,6 +56,8 @@ struct Running {
     memory: u64,
     job: usize,
     began: Instant,
+    /// Whether another machine has it.
+    away: bool,
 }
 
 /// What workers tell.
@@ -92,6 +102,8 @@ impl<'a, 's> Course<'a, 's> {
             memory: Memory::of_journal(judge.journal),
             again: BTreeSet::new(),
             alone: Vec::new(),
+            here: Ready::new(),
+            came_back: BTreeSet::new(),
         }
     }
 
@@ -135,7 +147,23 @@ impl<'a, 's> Course<'a, 's> {
                     }
                 });
             }
-            let result = self.coordinate(&mut ready, &send_work, &told);
+            // Each step that is away has a thread that waits for it.
+            let send_away = |id: StepId, seat: Seat| {
+                let tell = tell.clone();
+                scope.spawn(move || {
+                    let began = Instant::now();
+                    let step = &plan.steps[id];
+                    let run = std::panic::AssertUnwindSafe(|| executor.run_away(&seat, step));
+                    let ran = std::panic::catch_unwind(run);
+                    drop(seat);
+                    // Who no longer listens needs no telling.
+                    drop(match ran {
+                        Ok(ended) => tell.send(Told::Ended(id, Box::new(ended), began.elapsed())),
+                        Err(said) => tell.send(Told::Broke(id, panic_text(&*said))),
+                    });
+                });
+            };
+            let result = self.coordinate(&mut ready, executor, &send_work, &send_away, &told);
             drop(send_work);
             result
         })?;
@@ -153,12 +181,14 @@ impl<'a, 's> Course<'a, 's> {
     fn coordinate(
         &mut self,
         ready: &mut Ready,
+        executor: &Executor<'_>,
         send_work: &mpsc::Sender<Work>,
+        send_away: &dyn Fn(StepId, Seat),
         told: &mpsc::Receiver<Told>,
     ) -> Result<(), BuildFault> {
         let mut halted = false;
         loop {
-            while !halted && self.running.len() < self.input.jobs.count {
+            while !halted && self.running_here() < self.input.jobs.count {
                 if (self.input.stopped)() {
                     self.report.interrupted = true;
                     halted = true;
@@ -167,6 +197,9 @@ impl<'a, 's> Course<'a, 's> {
                 let Some(id) = self.next(ready)? else { break };
                 let alike = if self.again.contains(&id) { None } else { self.judge.alike(&self.input.plan.steps[id]) };
                 halted |= send_work.send((id, alike)).is_err();
+            }
+            if !halted {
+                self.fill_away(ready, executor, send_away)?;
             }
             if self.at_hand == 0 {
                 return Ok(());
@@ -186,15 +219,19 @@ impl<'a, 's> Course<'a, 's> {
                 }
                 Err(mpsc::RecvTimeoutError::Disconnected) => return Ok(()),
             };
-            self.frees(id);
+            let was_away = self.frees(id);
             self.at_hand -= 1;
             match ended {
                 Ended::Done { note, said, used, unexpected } => {
+                    if was_away {
+                        self.report.away.push(id);
+                    }
                     if !unexpected.is_empty() {
                         self.report.unexpected.push((id, unexpected));
                     }
                     self.done(id, note, said, wall, used, ready)?;
                 }
+                Ended::NotCounted(why) => self.comes_back(id, why),
                 Ended::Spared { note, in_place } => {
                     if in_place || self.restore(&note)? {
                         self.spared(id, note, ready)?;
@@ -230,12 +267,16 @@ impl<'a, 's> Course<'a, 's> {
             }
             return Ok(None);
         }
-        while let Some((way, std::cmp::Reverse(id))) = ready.pop() {
-            if self.settle(id, ready)? {
+        // The longest way first, of those that may run anywhere and those that may run here.
+        while let Some((way, std::cmp::Reverse(id))) =
+            if self.here.peek() > ready.peek() { self.here.pop() } else { ready.pop() }
+        {
+            if !self.came_back.contains(&id) && self.settle(id, ready)? {
                 continue;
             }
             let wanted = self.memory.of(self.judge, &self.input.plan.steps[id]);
-            if !self.input.jobs.have_room(self.running.values().map(|r| r.memory).sum(), wanted, self.running.len()) {
+            let running = self.running_here();
+            if !self.input.jobs.have_room(self.running.values().map(|r| r.memory).sum(), wanted, running) {
                 ready.push((way, std::cmp::Reverse(id)));
                 return Ok(None);
             }
@@ -245,24 +286,93 @@ impl<'a, 's> Course<'a, 's> {
         Ok(None)
     }
 
+    fn running_here(&self) -> usize {
+        self.running.values().filter(|running| !running.away).count()
+    }
+
+    /// Gives other machines what they can do, while they have room.
+    fn fill_away(
+        &mut self,
+        ready: &mut Ready,
+        executor: &Executor<'_>,
+        send_away: &dyn Fn(StepId, Seat),
+    ) -> Result<(), BuildFault> {
+        let Some(crew) = self.input.crew.filter(|_| self.alone.is_empty()) else { return Ok(()) };
+        let mut later = Vec::new();
+        let mut seat = crew.seat();
+        while seat.is_some() && later.len() < AHEAD {
+            if (self.input.stopped)() {
+                break;
+            }
+            let Some((way, std::cmp::Reverse(id))) = ready.pop() else { break };
+            let step = &self.input.plan.steps[id];
+            match executor.goes(step) {
+                Goes::Now if !self.came_back.contains(&id) => {}
+                Goes::Later => {
+                    later.push((way, std::cmp::Reverse(id)));
+                    continue;
+                }
+                Goes::Now | Goes::Never => {
+                    self.here.push((way, std::cmp::Reverse(id)));
+                    continue;
+                }
+            }
+            if self.settle(id, ready)? {
+                continue;
+            }
+            if self.judge.alike(step).is_some() {
+                // Whether it need run at all is found out here.
+                self.came_back.insert(id);
+                self.here.push((way, std::cmp::Reverse(id)));
+                continue;
+            }
+            if let Some(taken) = seat.take() {
+                self.holds(id, 0);
+                if let Some(running) = self.running.get_mut(&id) {
+                    running.away = true;
+                }
+                self.watch.starts(id, &self.input.plan.steps[id]);
+                send_away(id, taken);
+            }
+            seat = crew.seat();
+        }
+        ready.extend(later);
+        Ok(())
+    }
+
+    /// Has a step run here that was sent away in vain.
+    fn comes_back(&mut self, id: StepId, why: NotCounted) {
+        if let Some(crew) = self.input.crew {
+            match why {
+                NotCounted::Unlike(why) => crew.not_counted(why),
+                NotCounted::Stays(Some(why)) => crew.stays(why),
+                NotCounted::Stays(None) | NotCounted::Lost => {}
+            }
+        }
+        self.came_back.insert(id);
+        self.here.push((self.graph.way_ms[id.index()], std::cmp::Reverse(id)));
+    }
+
     fn starts(&mut self, id: StepId, memory: u64) {
         self.holds(id, memory);
-        self.watch.starts(id, &self.input.plan.steps[id]);
+        if !self.came_back.contains(&id) {
+            self.watch.starts(id, &self.input.plan.steps[id]);
+        }
     }
 
     /// Gives the step the first free job.
     fn holds(&mut self, id: StepId, memory: u64) {
         let taken: BTreeSet<usize> = self.running.values().map(|running| running.job).collect();
         let job = (0..).find(|job| !taken.contains(job)).unwrap_or(0);
-        self.running.insert(id, Running { memory, job, began: Instant::now() });
+        self.running.insert(id, Running { memory, job, began: Instant::now(), away: false });
         self.at_hand += 1;
     }
 
-    /// Takes the step's job from it, if it still holds one.
-    fn frees(&mut self, id: StepId) {
-        if let Some(Running { job, began, .. }) = self.running.remove(&id) {
-            self.report.spans.push(Span { step: id, job, began: began - self.began, wall: began.elapsed() });
-        }
+    /// Takes the step's job from it, if it still holds one. Returns whether another machine had it.
+    fn frees(&mut self, id: StepId) -> bool {
+        let Some(Running { job, began, away, .. }) = self.running.remove(&id) else { return false };
+        self.report.spans.push(Span { step: id, job, began: began - self.began, wall: began.elapsed() });
+        away
     }
 
     /// Does what can be done without a process. Returns whether the step is settled.

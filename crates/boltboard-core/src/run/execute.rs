@@ -7,8 +7,9 @@ use std::sync::Mutex;
 
 use super::build::Reads;
 use super::failure::{Cause, Failure, LeftOver, first_error};
+use super::reaches::Reaches;
 use super::same_text::Experience;
-use super::stands::{self, Absences, Account, Known, Watching};
+use super::stands::{self, Absences, Account, Known, Stands, Watching};
 use crate::base::files::{make_folder, make_room, move_file, remove_file, write_whole};
 use crate::base::{Digest, FileError, shell_word};
 use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
@@ -40,6 +41,10 @@ pub(super) struct Executor<'a> {
     pub absences: Absences,
     /// Headers whose content was put into the store in this build.
     pub headers_kept: Mutex<HashSet<Digest>>,
+    /// Where files lead that a compile takes along to another machine.
+    pub reaches: Reaches,
+    /// Tells whether to stop.
+    pub stopped: &'a (dyn Fn() -> bool + Sync),
 }
 
 /// What came of a step that ran.
@@ -57,8 +62,30 @@ pub(super) enum Ended {
     Spared { note: Note, in_place: bool },
     /// It failed.
     Failed(Box<Failure>),
+    /// It was sent to another machine, and nothing of that counts.
+    NotCounted(NotCounted),
     /// Everything stops.
     Stopped,
+}
+
+/// Why what another machine made does not count.
+pub(super) enum NotCounted {
+    /// The machine is lost.
+    Lost,
+    /// Something is not there as it is here, in words.
+    Unlike(String),
+    /// The step must run here, for this reason where it is worth a word.
+    Stays(Option<String>),
+}
+
+/// What a run that ended well came to.
+pub(super) enum Concluded {
+    /// It is done.
+    Done(Ended),
+    /// What it stands on is known only by watching.
+    OnlyWatched,
+    /// It stands on something that does not count, in words.
+    Unlike(String),
 }
 
 /// The longest command that is told as it is, in bytes. Nobody reads more, or finds what follows it; a longer one is written to a file.
@@ -283,41 +310,58 @@ impl Executor<'_> {
                 told = true;
                 passed();
             }
-            if step.fortran().is_some() {
-                without_modules(step, aside).map_err(|e| trouble(e.into(), &said))?;
-            }
-            let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
             let ended = stands::Ended { job, outcome: &outcome, lists, aside, started, closely };
-            let known = self.stands(step, &ended);
-            let (stands, said, unexpected) = match known.map_err(|cause| trouble(cause, &said))? {
-                Known::Wholly(stands, said, unexpected) => {
-                    (Some(stands), self.by_final_names(step, aside, said), unexpected)
-                }
-                Known::Not => (None, said, vec![]),
-                Known::OnlyWatched => {
-                    closely = true;
-                    continue;
-                }
-            };
-            for output in &outputs {
-                self.move_into_place(step, output, aside).map_err(|e| trouble(e.into(), &said))?;
+            match self.conclude(step, &ended, said, text, &|_| Ok(()), &trouble)? {
+                Concluded::Done(ended) => return Ok(ended),
+                Concluded::OnlyWatched | Concluded::Unlike(_) => closely = true,
             }
-            self.remove_older(step, &outputs).map_err(|e| trouble(e.into(), &said))?;
-            // A clock of a busy hour would tell too much.
-            let cpu = outcome.used.cpu;
-            let work = if cpu.is_zero() { outcome.wall } else { cpu };
-            let note = stands
-                .and_then(|stands| self.observed(step, Account { stands, started, outputs, said: said.clone(), work }));
-            let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
-            if let Some(note) = &note {
-                self.put_away(step, note, lists.read.as_deref())?;
-            }
-            return Ok(Ended::Done { note, said, used: outcome.used, unexpected });
         }
     }
 
+    /// Looks at what a run that ended well did, and moves its results into place, if `counts` has nothing against what it stands on.
+    pub(super) fn conclude(
+        &self,
+        step: &Step,
+        run: &stands::Ended<'_>,
+        said: String,
+        text: Option<Digest>,
+        counts: &dyn Fn(Option<&Stands>) -> Result<(), String>,
+        trouble: &dyn Fn(Cause, &str) -> Trouble,
+    ) -> Result<Concluded, Trouble> {
+        let (aside, outcome, started) = (run.aside, run.outcome, run.started);
+        if step.fortran().is_some() {
+            without_modules(step, aside).map_err(|e| trouble(e.into(), &said))?;
+        }
+        let outputs = outputs_of(step, aside).map_err(|cause| trouble(cause, &said))?;
+        let known = self.stands(step, run);
+        let (stands, said, unexpected) = match known.map_err(|cause| trouble(cause, &said))? {
+            Known::Wholly(stands, said, unexpected) => {
+                (Some(stands), self.by_final_names(step, aside, said), unexpected)
+            }
+            Known::Not => (None, said, vec![]),
+            Known::OnlyWatched => return Ok(Concluded::OnlyWatched),
+        };
+        if let Err(why) = counts(stands.as_ref()) {
+            return Ok(Concluded::Unlike(why));
+        }
+        for output in &outputs {
+            self.move_into_place(step, output, aside).map_err(|e| trouble(e.into(), &said))?;
+        }
+        self.remove_older(step, &outputs).map_err(|e| trouble(e.into(), &said))?;
+        // A clock of a busy hour would tell too much.
+        let cpu = outcome.used.cpu;
+        let work = if cpu.is_zero() { outcome.wall } else { cpu };
+        let note = stands
+            .and_then(|stands| self.observed(step, Account { stands, started, outputs, said: said.clone(), work }));
+        let note = note.map(|note| Note { text, memory: outcome.used.memory, ..note });
+        if let Some(note) = &note {
+            self.put_away(step, note, run.lists.read.as_deref())?;
+        }
+        Ok(Concluded::Done(Ended::Done { note, said, used: outcome.used, unexpected }))
+    }
+
     /// What a step said, with its results called by where they will lie: they are made aside.
-    fn by_final_names(&self, step: &Step, aside: &Path, said: String) -> String {
+    pub(super) fn by_final_names(&self, step: &Step, aside: &Path, said: String) -> String {
         // Most say nothing.
         let writes = if said.is_empty() { &[] } else { step.writes.as_slice() };
         writes

@@ -1,5 +1,6 @@
 //! The steps executed: order, jobs, output kept whole, interruption, going on after a kill.
 
+mod away;
 mod build;
 mod course;
 mod diagnosis;
@@ -7,6 +8,7 @@ mod execute;
 mod failure;
 mod graph;
 mod jobs;
+mod reaches;
 mod same_text;
 mod stands;
 mod tests_of_tree;

@@ -102,6 +102,7 @@ fn build_with(
     let (store, status, tokens) = (Store::at(&tree.root().join("store")), StatusMemo::default(), TokenMemo::default());
     let input = BuildInput {
         only: None,
+        crew: None,
         since: None,
         plan,
         store: &store,

@@ -75,6 +75,7 @@ pub fn verify(input: &BuildInput<'_, '_>, side: &Path, watch: &mut dyn Watch) ->
         tokens: &tokens,
         logs,
         seal: None,
+        crew: None,
         watching: Watching::All,
         only: None,
         since: input.since,

@@ -26,6 +26,7 @@ use crate::step::StepId;
 use crate::store::StoreLimits;
 use crate::watch::Gate;
 use crate::work::{Ledger, LedgerEntry, Locking, StatusMemo, WorkLock, folder_bytes};
+use crate::workers::{Crew, CrewConfig, CrewReport, OwnWords};
 
 /// How often the store is looked through for what it need not keep.
 const TRIMMED_EVERY: Duration = Duration::from_secs(24 * 60 * 60);
@@ -59,12 +60,21 @@ pub struct BuildAsk {
     pub after_failure: AfterFailure,
     /// Whether generators may read what they do not declare; asked when a build is verified.
     pub reads: Reads,
+    /// Other machines that take steps.
+    pub on: Option<CrewConfig>,
 }
 
 impl Default for BuildAsk {
     /// Everything, as many jobs as there are processors, no more steps after a failure, and generators may read what they like.
     fn default() -> BuildAsk {
-        BuildAsk { parts: Vec::new(), jobs: None, load: None, after_failure: AfterFailure::Stop, reads: Reads::Free }
+        BuildAsk {
+            parts: Vec::new(),
+            jobs: None,
+            load: None,
+            after_failure: AfterFailure::Stop,
+            reads: Reads::Free,
+            on: None,
+        }
     }
 }
 
@@ -88,6 +98,8 @@ pub struct Built {
     pub entry: LedgerEntry,
     /// What came from others and went to them, where results are shared.
     pub shared: Option<OthersReport>,
+    /// What came of the other machines, where any were asked for.
+    pub crew: Option<CrewReport>,
 }
 
 /// What holding a build against a clean one came to.
@@ -188,6 +200,7 @@ impl Session {
             sweep,
         });
         let only = only_of(&planned.plan, &ask.parts);
+        let crew = self.crew(ask);
         let others = self.others(planned, Gets::Worth)?;
         let input = BuildInput {
             plan: &planned.plan,
@@ -198,6 +211,7 @@ impl Session {
             tools: &planned.tools,
             logs: self.work.logs(),
             jobs: self.jobs(ask),
+            crew: crew.as_ref(),
             // A build of some parts leaves the others as they are, and says nothing of them.
             seal: self.seal_wanted(resolved, planned, touched.as_ref()).filter(|_| ask.parts.is_empty()),
             since,
@@ -209,7 +223,9 @@ impl Session {
         };
         debug!("begins");
         Handed::open(&planned.folders)?;
-        let mut report = build(&input, watch)?;
+        let built = build(&input, watch);
+        let crew = crew.map(Crew::end);
+        let mut report = built?;
         debug!("built");
         let finished = match &only {
             _ if report.interrupted || !report.failures.is_empty() => Finished::Done(&report),
@@ -240,7 +256,7 @@ impl Session {
             course_of(&planned.plan, &report, entry.started_s).save(&planned.folders.build)?;
         }
         debug!("noted");
-        Ok(Built { report, entry, shared })
+        Ok(Built { report, entry, shared, crew })
     }
 
     /// Compares what was built with a clean build by a plan of everything; the clean build is removed afterwards. The lock is held until
@@ -267,6 +283,7 @@ impl Session {
             tools: &planned.tools,
             logs: self.work.logs(),
             jobs: self.jobs(ask),
+            crew: None,
             seal: None,
             since: None,
             only: None,
@@ -286,6 +303,13 @@ impl Session {
     pub fn jobs(&self, ask: &BuildAsk) -> Jobs {
         let count = ask.jobs.unwrap_or(self.around.cores);
         Jobs { memory: available_memory(), load: ask.load, ..Jobs::of(count) }
+    }
+
+    /// Begins to reach the other machines that are asked for.
+    fn crew(&self, ask: &BuildAsk) -> Option<Crew> {
+        let own = self.around.own.as_ref()?;
+        let file = own.file.display().to_string();
+        ask.on.as_ref().map(|config| Crew::start(config, OwnWords { file: &file, serve: own.serve, hold: own.hold }))
     }
 
     /// Sees to it that what is to be watched is.

@@ -47,6 +47,7 @@ pub(super) fn entry_of(
         },
         steps: plan.map_or(report.current, Plan::count),
         ran: report.ran.len(),
+        away: report.away.len(),
         reused: report.from_store.len(),
         same_text: report.spared.len(),
         flaky: report.unsteady.len(),

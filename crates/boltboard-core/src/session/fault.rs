@@ -12,6 +12,7 @@ use crate::run::BuildFault;
 use crate::shared::AddressFault;
 use crate::survey::{Facts, RecordFault};
 use crate::work::{LockFault, WorkFault};
+use crate::workers::CrewFault;
 
 /// Why a session has no answer. Places in it are those of the session's board, or of the files that come with it.
 #[derive(Debug, thiserror::Error)]
@@ -19,6 +20,9 @@ pub enum SessionFault {
     /// What a person says about shared results cannot be used.
     #[error(transparent)]
     Sharing(#[from] AddressFault),
+    /// What a person says about other machines cannot be used.
+    #[error(transparent)]
+    Crew(#[from] CrewFault),
     /// There is no tree here.
     #[error(transparent)]
     Tree(#[from] TreeFault),

@@ -37,6 +37,10 @@ pub struct OwnProgram {
     pub gate: &'static str,
     /// The word that starts it as the guard of steps.
     pub guard: &'static str,
+    /// The word that starts it as a worker.
+    pub serve: &'static str,
+    /// The word that has it hold an allocation of a workload manager.
+    pub hold: &'static str,
 }
 
 impl Surroundings {

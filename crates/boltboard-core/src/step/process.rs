@@ -90,6 +90,19 @@ pub struct Lists {
     pub read: Option<PathBuf>,
     /// Files that its assembler took in.
     pub taken_in: Option<PathBuf>,
+    /// The folders by which they name files, where that was written on another machine.
+    pub written_by: Option<Folders>,
+}
+
+impl Lists {
+    /// Returns a file that they name as it is called here.
+    pub fn here(&self, file: PathBuf, folders: &Folders) -> PathBuf {
+        let moved = |there: &Path, here: &Path| file.strip_prefix(there).ok().map(|rest| here.join(rest));
+        let there = self.written_by.as_ref();
+        let found =
+            there.and_then(|there| moved(&there.build, &folders.build).or_else(|| moved(&there.tree, &folders.tree)));
+        found.unwrap_or(file)
+    }
 }
 
 /// A step's program is not there.

@@ -27,6 +27,9 @@ pub struct LedgerEntry {
     pub steps: usize,
     /// How many were run.
     pub ran: usize,
+    /// How many of them on other machines.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub away: usize,
     /// How many results of earlier builds were reused.
     pub reused: usize,
     /// How long it took, in milliseconds.

@@ -72,6 +72,7 @@ fn the_ledger_survives_a_torn_line() {
         outcome: LedgerOutcome::Done,
         steps: 3,
         ran: 2,
+        away: 0,
         reused: 1,
         same_text: 2,
         flaky: 0,

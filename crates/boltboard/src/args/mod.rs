@@ -111,6 +111,8 @@ pub enum Command {
     Fetch(commands::fetch::FetchArgs),
     /// Share results of builds with others
     Store(commands::store::StoreArgs),
+    /// Show the other machines that can take steps of a build
+    Workers(commands::workers::WorkersArgs),
     /// Make packages of what was built
     Package(commands::package::PackageArgs),
     /// Remove what was installed

@@ -7,6 +7,7 @@ use boltboard_core::plan::Plan;
 use boltboard_core::run::{AfterFailure, BuildReport, Cause, Reads};
 use boltboard_core::session::{Begun, BuildAsk, Built as CoreBuilt, Planned, Resolved, Start, Verified};
 use boltboard_core::work::{LedgerEntry, LedgerOutcome};
+use boltboard_core::workers::CrewFile;
 use clap::Args;
 
 use super::parts::made_parts;
@@ -17,8 +18,9 @@ use crate::fault::{Exit, Stop};
 use crate::render::build::{Progress, summary, verified};
 use crate::render::shared::{not_allowed, of_build as told_of_others};
 use crate::render::text::next_line;
+use crate::render::workers::of_build as told_of_workers;
 use crate::render::{Screen, json};
-use crate::session::{LastBuild, Session};
+use crate::session::{LastBuild, Session, crew_file};
 
 /// The end of the system's scale of niceness.
 const NICEST: i32 = 19;
@@ -43,6 +45,9 @@ pub struct BuildArgs {
     /// After a failure, go on with what does not depend on it
     #[arg(long, short)]
     pub keep_going: bool,
+    /// Send steps to the machines that NAME stands for as well (see `boltboard workers`)
+    #[arg(long, value_name = "NAME", add = complete::crews(), conflicts_with_all = ["verify", "check_reads"])]
+    pub on: Option<String>,
     /// Print each step as it starts
     #[arg(long, short)]
     pub verbose: bool,
@@ -88,14 +93,16 @@ pub struct Built {
 }
 
 impl BuildArgs {
-    fn ask(&self, parts: Vec<PartId>) -> BuildAsk {
-        BuildAsk {
+    fn ask(&self, parts: Vec<PartId>) -> Result<BuildAsk, Stop> {
+        let on = self.on.as_ref().map(|name| CrewFile::read(&crew_file())?.get(name).cloned()).transpose()?;
+        Ok(BuildAsk {
             parts,
             jobs: self.jobs,
             load: self.load,
             after_failure: if self.keep_going { AfterFailure::GoOn } else { AfterFailure::Stop },
             reads: if self.check_reads { Reads::Declared } else { Reads::Free },
-        }
+            on,
+        })
     }
 
     fn verifies(&self) -> bool {
@@ -188,14 +195,14 @@ fn build_since(
         let (some, all) = (begun.planned.plan.steps.len(), begun.planned.plan.count());
         screen.out(&format!("Checking {some} of {all} steps: what has changed touches no others.\n"));
     }
-    let ask = args.ask(parts);
+    let ask = args.ask(parts)?;
     let plan = &begun.planned.plan;
     let mut progress = progress(session, screen, args.verbose, telling, (&begun.resolved, &begun.planned), &ask);
     be_nice(args);
     stop_on_signal(&session.launch);
     let built = session.build(&begun, &lock, &ask, &mut progress);
     progress.finish();
-    let CoreBuilt { report, entry, shared } = built?;
+    let CoreBuilt { report, entry, shared, crew } = built?;
     if telling != Telling::Json {
         tell_unexpected(screen, plan, &report);
         if report.damaged {
@@ -210,6 +217,10 @@ fn build_since(
         screen.out(&summary(Some(plan), &args.parts, &begun.planned.folders.outputs(), &report, &entry));
     }
     let told = shared.as_ref().map_or_else(String::new, told_of_others);
+    if telling != Telling::Json && !told.is_empty() {
+        screen.remark(told.trim_end());
+    }
+    let told = crew.as_ref().map_or_else(String::new, told_of_workers);
     if telling != Telling::Json && !told.is_empty() {
         screen.remark(told.trim_end());
     }
@@ -245,7 +256,7 @@ fn verify_now(
 ) -> Result<Exit, Stop> {
     let planned = session.plan_to_build(resolved)?;
     let lock = session.lock()?;
-    let ask = args.ask(vec![]);
+    let ask = args.ask(vec![])?;
     let telling = match (session.global.json, args.quiet) {
         (true, _) => Telling::Json,
         (false, true) => Telling::Failures,

@@ -38,6 +38,7 @@ pub mod test;
 pub mod trial;
 pub mod uninstall;
 pub mod why;
+pub mod workers;
 
 use crate::args::{Cli, Command};
 use crate::fault::{Exit, Stop};
@@ -74,6 +75,7 @@ pub fn run(cli: &Cli, screen: &Screen) -> Result<Exit, Stop> {
         Some(Command::Env(args)) => env::run(global, screen, args),
         Some(Command::Fetch(args)) => fetch::run(global, screen, args),
         Some(Command::Store(args)) => store::run(global, screen, args),
+        Some(Command::Workers(args)) => workers::run(global, screen, args),
         Some(Command::Package(args)) => package::run(global, screen, args),
         Some(Command::Uninstall(args)) => uninstall::run(global, screen, args),
         Some(Command::Lint(args)) => lint::run(global, screen, args),

@@ -11,6 +11,7 @@ use boltboard_core::session::{Session, SessionFault};
 use boltboard_core::shared::AddressFault;
 use boltboard_core::survey::{Facts, RecordFault};
 use boltboard_core::work::{LockFault, WorkFault};
+use boltboard_core::workers::CrewFault;
 
 use super::wrong::{definition, profile};
 use super::{Diagnostic, Exit, FaultKind, Stop, compiler_diagnostic, needed};
@@ -22,6 +23,7 @@ impl Stop {
     pub fn of(fault: SessionFault, session: Option<&Session>) -> Stop {
         match (fault, session) {
             (SessionFault::Sharing(fault), _) => fault.into(),
+            (SessionFault::Crew(fault), _) => fault.into(),
             (SessionFault::Tree(fault), _) => fault.into(),
             (SessionFault::Work(fault), _) => fault.into(),
             (SessionFault::File(error), _) => error.into(),
@@ -188,6 +190,17 @@ impl From<AddressFault> for Stop {
     fn from(fault: AddressFault) -> Stop {
         let told = Diagnostic::new(fault.to_string());
         Stop::new(Exit::WrongUse, told.next("boltboard store --help", "where results are shared, and how that is said"))
+    }
+}
+
+impl From<CrewFault> for Stop {
+    fn from(fault: CrewFault) -> Stop {
+        let told = Diagnostic::new(fault.to_string());
+        let told = match &fault {
+            CrewFault::Unknown { near, .. } => told.near(near),
+            CrewFault::File(_) | CrewFault::Wrong { .. } => told,
+        };
+        Stop::new(Exit::WrongUse, told.next("boltboard workers --help", "how machines are written down"))
     }
 }
 

@@ -36,6 +36,7 @@ pub mod text;
 pub mod trial;
 pub mod ways;
 pub mod why;
+pub mod workers;
 
 use std::io::{IsTerminal, Write};
 

@@ -25,6 +25,7 @@ const FILES: &[(&str, &str)] = &[
     ("boltboard-work/builds/PROFILE/out/", "What a build makes, each with the record of how it was made."),
     ("boltboard-work/profiles/NAME.toml, profiles/NAME.toml", "Your own profiles, and those of the tree."),
     ("~/.config/boltboard/store.toml", "Where your results are shared, and whose you take."),
+    ("~/.config/boltboard/workers.toml", "The other machines that can take steps of your builds."),
     ("PREFIX/share/boltboard/TREE.json", "The record of an installation."),
 ];
 
@@ -77,6 +78,7 @@ const EXAMPLES: &[(&str, &[&str])] = &[
     ),
     ("boltboard-add-on", &["boltboard add-on add ../tide-clock", "boltboard add-on list"]),
     ("boltboard-fetch", &["boltboard fetch --preview", "boltboard fetch --offline --from archives"]),
+    ("boltboard-workers", &["boltboard workers", "boltboard build --on office"]),
     ("boltboard-store", &["boltboard store", "boltboard store push", "boltboard store check"]),
     ("boltboard-package", &["boltboard package --preview", "boltboard package --as deb --split"]),
     ("boltboard-uninstall", &["boltboard uninstall --preview", "boltboard uninstall"]),

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 /// The folders of the core in the order of the flow; each uses only those before it.
-const FLOW: [&str; 38] = [
+const FLOW: [&str; 39] = [
     "base",
     "expr",
     "checks",
@@ -34,6 +34,7 @@ const FLOW: [&str; 38] = [
     "judge",
     "lint",
     "compare",
+    "workers",
     "run",
     "trial",
     "install",

@@ -81,7 +81,7 @@ impl Executor<'_> {
         started: SystemTime,
     ) -> Result<Option<Reckoned>, Cause> {
         let (mut inputs, goes_on) = match &lists.read {
-            Some(file) => self.inputs_of_compile(step, file)?,
+            Some(file) => self.inputs_of_compile(step, file, lists)?,
             None => (step.reads.clone(), false),
         };
         let taken = self.taken_in(lists);
@@ -91,14 +91,7 @@ impl Executor<'_> {
         if compile.language.is_preprocessed() {
             let flags = &compile.setting.flags;
             let folders = &self.judge.plan.folders;
-            let own = self
-                .tools
-                .compiler_for(compile.machine, compile.language)
-                .map(|compiler| &compiler.header_search[..])
-                .unwrap_or_default();
-            let own = own.iter().map(|folder| Location::of(folder, folders));
-            let all: Vec<Location> =
-                flags.search.before.iter().cloned().chain(own).chain(flags.search.after.iter().cloned()).collect();
+            let all = self.search_folders(compile);
             let searched = Searched {
                 read: inputs.iter().collect(),
                 in_order: &inputs,
@@ -118,6 +111,18 @@ impl Executor<'_> {
         found.unclear |=
             goes_on || !taken.is_empty() || !compile.lists_what_is_taken_in(self.tools) && assembles(&files);
         Ok(Some(Reckoned { inputs, files, found }))
+    }
+
+    /// The folders in which a compile looks for all headers, first to last, the compiler's own among them.
+    pub(in crate::run) fn search_folders(&self, compile: &Compile) -> Vec<Location> {
+        let search = &compile.setting.flags.search;
+        let own = self
+            .tools
+            .compiler_for(compile.machine, compile.language)
+            .map(|compiler| &compiler.header_search[..])
+            .unwrap_or_default();
+        let own = own.iter().map(|folder| Location::of(folder, &self.judge.plan.folders));
+        search.before.iter().cloned().chain(own).chain(search.after.iter().cloned()).collect()
     }
 
     /// What a compile stands on by what is reckoned, and by what was seen where it was watched. Returns also what was seen and not
@@ -199,7 +204,7 @@ impl Executor<'_> {
     fn taken_in(&self, lists: &Lists) -> Vec<Location> {
         let files = lists.taken_in.as_ref().and_then(|list| take(list, listed)).unwrap_or_default().files;
         let folders = &self.judge.plan.folders;
-        let paths = files.iter().map(|file| folders.tree.join(file));
+        let paths = files.into_iter().map(|file| folders.tree.join(lists.here(file, folders)));
         let taken = paths.filter(|path| path.is_file() && !path.starts_with(folders.aside()));
         taken.map(|path| Location::of(&path, folders)).collect()
     }
@@ -228,7 +233,12 @@ impl Executor<'_> {
     }
 
     /// The files that a compile read, by its dependency file, those that it declares first; and whether that list does not say all.
-    fn inputs_of_compile(&self, step: &Step, dependency_file: &Path) -> Result<(Vec<Location>, bool), Cause> {
+    fn inputs_of_compile(
+        &self,
+        step: &Step,
+        dependency_file: &Path,
+        lists: &Lists,
+    ) -> Result<(Vec<Location>, bool), Cause> {
         let plan = self.judge.plan;
         let Some(Dependencies { files, goes_on }) = listed(dependency_file) else {
             let list = "the list of the files that it read: a wrapper of the compiler must pass `-MF` on";
@@ -240,7 +250,7 @@ impl Executor<'_> {
             if file.to_str().is_none() {
                 return Err(Cause::Name(file.display().to_string()));
             }
-            let location = Location::of(&file, &plan.folders);
+            let location = Location::of(&lists.here(file, &plan.folders), &plan.folders);
             if known.insert(location.clone()) {
                 inputs.push(location);
             }

@@ -17,7 +17,7 @@ use std::time::{Duration, SystemTime};
 
 pub(super) use compile::take;
 pub use footing::Watching;
-pub(super) use searched::Absences;
+pub(super) use searched::{Absences, chain, parent};
 pub(super) use seen::Seeing;
 
 use self::seen::of_version_control;

@@ -110,16 +110,8 @@ impl Searched<'_> {
         found
     }
 
-    /// The places where a header is looked for, first to last.
     fn chain(&self, include: &Include, beside: &Location) -> Vec<Location> {
-        let quoted = if include.beside { self.quoted } else { &[] };
-        let first = include.beside.then_some(beside);
-        first
-            .into_iter()
-            .chain(quoted)
-            .chain(self.folders)
-            .filter_map(|at| child(at, &include.name, self.places))
-            .collect()
+        chain(include, beside, self.quoted, self.folders, self.places)
     }
 
     fn look(&self, include: &Include, chain: &[Location], found: &mut Found) {
@@ -227,7 +219,20 @@ impl Searched<'_> {
     }
 }
 
-fn parent(location: &Location) -> Location {
+/// The places where a header is looked for, first to last.
+pub(in crate::run) fn chain(
+    include: &Include,
+    beside: &Location,
+    quoted: &[Location],
+    folders: &[Location],
+    places: &Folders,
+) -> Vec<Location> {
+    let quoted = if include.beside { quoted } else { &[] };
+    let first = include.beside.then_some(beside);
+    first.into_iter().chain(quoted).chain(folders).filter_map(|at| child(at, &include.name, places)).collect()
+}
+
+pub(in crate::run) fn parent(location: &Location) -> Location {
     match location {
         Location::Tree(path) => Location::Tree(path.parent()),
         Location::Made(path) => Location::Made(path.parent()),

@@ -11,6 +11,7 @@ mod moved;
 mod profiles;
 mod ready;
 mod shared;
+mod workers;
 mod survey;
 mod ways;
 mod why;
@@ -29,6 +30,7 @@ pub use shared::shared;
 pub use survey::{hosts, survey, toolchains};
 pub use ways::{against, ways, ways_already, ways_never, why_not};
 pub use why::why;
+pub use workers::{crew, crews};
 
 /// The format of all answers; it grows when a field changes its meaning or goes.
 pub const FORMAT: u32 = 1;

@@ -1,0 +1,122 @@
+//! Which files of tree and build a compile could ever read: all that its source and what that asks for may lead to, whatever its macros
+//! are. A compile that goes to another machine takes all of them along, so that it finds there what it would find here.
+
+use std::collections::{BTreeSet, HashMap};
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::execute::Executor;
+use super::stands::{chain, parent};
+use crate::base::{Digest, RelPath};
+use crate::reading::Include;
+use crate::step::{Compile, Location, Step};
+
+/// Where each file leads, of compiles that look for headers in the same way.
+#[derive(Debug, Default)]
+pub(super) struct Reaches {
+    known: Mutex<HashMap<(usize, Location), Arc<Leads>>>,
+}
+
+/// Where a file leads.
+#[derive(Debug)]
+enum Leads {
+    /// To these, which are there.
+    To(Vec<Location>),
+    /// To what only a preprocessor or an assembler knows, or out of the tree; in words.
+    Anywhere(String),
+}
+
+/// How one compile looks for headers.
+struct Way<'a> {
+    quoted: &'a [Location],
+    folders: Vec<Location>,
+}
+
+impl Executor<'_> {
+    /// Returns all files of tree and build that a compile could read, its source first among them in order.
+    ///
+    /// # Errors
+    /// That cannot be told, in words.
+    pub(super) fn may_see(&self, step: &Step, compile: &Compile) -> Result<BTreeSet<Location>, String> {
+        let flags = &compile.setting.flags;
+        let way = Way { quoted: &flags.search.quoted, folders: self.search_folders(compile) };
+        let root = Location::Tree(RelPath::root());
+        let mut open: Vec<Location> = step.reads.iter().chain(&flags.forced).cloned().collect();
+        for include in &flags.includes {
+            open.extend(self.found(include, &root, &way)?);
+        }
+        let mut all: BTreeSet<Location> = open.iter().cloned().collect();
+        let key = Arc::as_ptr(&compile.setting) as usize;
+        while let Some(file) = open.pop() {
+            match &*self.leads(key, step, &file, &way) {
+                Leads::Anywhere(why) => return Err(why.clone()),
+                Leads::To(next) => {
+                    let fresh = next.iter().filter(|next| all.insert((*next).clone()));
+                    open.extend(fresh.cloned().collect::<Vec<_>>());
+                }
+            }
+        }
+        all.retain(|at| matches!(at, Location::Tree(_) | Location::Made(_)));
+        Ok(all)
+    }
+
+    fn leads(&self, key: usize, step: &Step, file: &Location, way: &Way<'_>) -> Arc<Leads> {
+        let lock = || self.reaches.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let key = (key, file.clone());
+        if let Some(known) = lock().get(&key) {
+            return Arc::clone(known);
+        }
+        let leads = Arc::new(self.where_leads(step, file, way));
+        lock().insert(key, Arc::clone(&leads));
+        leads
+    }
+
+    fn where_leads(&self, step: &Step, file: &Location, way: &Way<'_>) -> Leads {
+        if self.judge.plan.is_header(file) {
+            // It defines macros and does nothing else.
+            return Leads::To(vec![]);
+        }
+        let path = file.path(&self.judge.plan.folders);
+        let read = |content: Digest| self.judge.tokens.of(&path, &content, step.dialects());
+        let Some(tokens) = self.judge.status.digest(&path).and_then(read) else {
+            return Leads::Anywhere(format!("{file} cannot be read"));
+        };
+        if tokens.computed || tokens.asks_openly {
+            return Leads::Anywhere(format!("{file} includes by a macro"));
+        }
+        let beside = parent(file);
+        let mut next = Vec::new();
+        for include in &tokens.includes {
+            match self.found(include, &beside, way) {
+                Ok(found) => next.extend(found),
+                Err(why) => return Leads::Anywhere(why),
+            }
+        }
+        Leads::To(next)
+    }
+
+    /// All files that are there and that a name could lead to, whichever is found first.
+    fn found(&self, include: &Include, beside: &Location, way: &Way<'_>) -> Result<Vec<Location>, String> {
+        let places = &self.judge.plan.folders;
+        let mut found = Vec::new();
+        for at in chain(include, beside, way.quoted, &way.folders, places) {
+            // What a name with dots in it leads to.
+            let at = Location::of(&at.path(places), places);
+            let is_there = self.judge.status.digest(&at.path(places)).is_some();
+            if !is_there {
+                continue;
+            }
+            if let Location::System(path) = &at
+                && !self.is_header_of_host(path, way)
+            {
+                return Err(format!("{} lies outside of the tree", path.display()));
+            }
+            found.push(at);
+        }
+        Ok(found)
+    }
+
+    fn is_header_of_host(&self, path: &Path, way: &Way<'_>) -> bool {
+        way.folders.iter().any(|folder| matches!(folder, Location::System(folder) if path.starts_with(folder)))
+    }
+}

@@ -1,0 +1,274 @@
+//! All workers of a build: reached beside it, given back at its end.
+
+use std::process::Command;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use super::config::{CrewConfig, Reach};
+use super::serve::BEAT;
+use super::slurm::{Allocation, Wanted, lead_to};
+use super::worker::Worker;
+use crate::base::shell_word;
+
+/// This program, as it is started on other machines.
+#[derive(Debug, Clone, Copy)]
+pub struct OwnWords<'a> {
+    /// Its file here.
+    pub file: &'a str,
+    /// The word that starts it as a worker.
+    pub serve: &'a str,
+    /// The word that has it hold an allocation.
+    pub hold: &'a str,
+}
+
+/// The workers of a build. They come when they can be reached; the build does not wait for them.
+#[derive(Debug)]
+pub struct Crew {
+    inner: Arc<Inner>,
+    threads: Vec<JoinHandle<()>>,
+}
+
+#[derive(Debug, Default)]
+struct Inner {
+    workers: Mutex<Vec<Arc<Worker>>>,
+    /// Those that could not be reached, with why.
+    unreached: Mutex<Vec<(String, String)>>,
+    allocation: Mutex<Option<Allocation>>,
+    /// What made results not count.
+    not_counted: Mutex<Vec<String>>,
+    /// Why steps were not sent.
+    stayed: Mutex<Vec<String>>,
+    ended: AtomicBool,
+}
+
+/// A free place at a worker, until it is dropped.
+#[derive(Debug)]
+pub struct Seat {
+    /// The worker.
+    pub worker: Arc<Worker>,
+    /// Which place.
+    pub number: usize,
+}
+
+impl Drop for Seat {
+    fn drop(&mut self) {
+        self.worker.free_seat(self.number);
+    }
+}
+
+/// What came of the workers of a build.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct CrewReport {
+    /// Those that were reached, by name.
+    pub workers: Vec<WorkerReport>,
+    /// Those that were not, with why.
+    pub unreached: Vec<(String, String)>,
+    /// What made results not count, each once, with how often.
+    pub not_counted: Vec<(String, usize)>,
+    /// How many steps were not sent because of what they may read.
+    pub stayed: usize,
+    /// Why the first of them was not, in the order of reasons.
+    pub stayed_for: Option<String>,
+}
+
+/// What came of one worker.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WorkerReport {
+    /// Its name.
+    pub name: String,
+    /// The machine's name for itself.
+    pub host: String,
+    /// How many steps it ran at once.
+    pub jobs: usize,
+    /// How many results were taken from it.
+    pub steps: usize,
+    /// What was sent to it, in bytes.
+    pub sent: u64,
+    /// What came from it, in bytes.
+    pub got: u64,
+    /// Why it was given up, if so.
+    pub lost: Option<String>,
+}
+
+fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Crew {
+    /// Begins to reach all workers.
+    pub fn start(config: &CrewConfig, own: OwnWords<'_>) -> Crew {
+        let inner = Arc::new(Inner::default());
+        let mut threads = Vec::new();
+        let program = config.program.clone().unwrap_or_else(|| own.file.into());
+        let mut worker = vec![program.clone(), own.serve.to_string()];
+        worker.extend(config.folder.clone());
+        match &config.reach {
+            Reach::Hosts { hosts, command } => {
+                for (number, host) in hosts.iter().enumerate() {
+                    let (shell, first) = (command.clone(), worker.clone());
+                    let (inner, host, jobs) = (Arc::clone(&inner), host.clone(), config.jobs);
+                    let again = hosts[..number].iter().filter(|other| **other == host).count();
+                    let name = if again == 0 { host.clone() } else { format!("{host} ({})", again + 1) };
+                    threads.push(std::thread::spawn(move || {
+                        let mut words = shell.into_iter();
+                        let mut remote = Command::new(words.next().unwrap_or_default());
+                        let line: Vec<String> = first.iter().map(|word| shell_word(word)).collect();
+                        remote.args(words).arg(&host).arg(line.join(" "));
+                        inner.reach(&name, remote, jobs);
+                    }));
+                }
+            }
+            Reach::Slurm { workers, options } => {
+                let hold = [program, own.hold.into()];
+                let wanted = Wanted { workers: *workers, jobs: config.jobs, options, hold: &hold };
+                match Allocation::ask(&wanted) {
+                    Ok(mut allocation) => {
+                        let wait = allocation.waiting();
+                        *held(&inner.allocation) = Some(allocation);
+                        let (inner, count, jobs) = (Arc::clone(&inner), *workers, config.jobs);
+                        threads.push(std::thread::spawn(move || inner.reach_allocated(wait, count, jobs, &worker)));
+                    }
+                    Err(why) => held(&inner.unreached).push(("slurm".into(), why)),
+                }
+            }
+        }
+        let keeping = Arc::clone(&inner);
+        threads.push(std::thread::spawn(move || keeping.keep()));
+        Crew { inner, threads }
+    }
+
+    /// Returns a free place at a worker, at the one that has most.
+    pub fn seat(&self) -> Option<Seat> {
+        let workers = held(&self.inner.workers);
+        let mut able: Vec<&Arc<Worker>> = workers.iter().filter(|worker| worker.gone().is_none()).collect();
+        able.sort_by_key(|worker| (worker.taken() * 1000 / (worker.jobs() + 1), worker.name().to_string()));
+        able.into_iter().find_map(|worker| Some(Seat { number: worker.take_seat()?, worker: Arc::clone(worker) }))
+    }
+
+    /// Notes why a result does not count.
+    pub fn not_counted(&self, why: String) {
+        held(&self.inner.not_counted).push(why);
+    }
+
+    /// Notes why a step was not sent.
+    pub fn stays(&self, why: String) {
+        held(&self.inner.stayed).push(why);
+    }
+
+    /// Waits until everybody was reached who can be, for as long as that takes.
+    pub fn wait(&mut self) {
+        let keeper = self.threads.pop();
+        self.threads.drain(..).for_each(|thread| drop(thread.join()));
+        self.threads.extend(keeper);
+    }
+
+    /// Returns those that were reached.
+    pub fn workers(&self) -> Vec<Arc<Worker>> {
+        let mut all = held(&self.inner.workers).clone();
+        all.sort_by(|a, b| a.name().cmp(b.name()));
+        all
+    }
+
+    /// Ends all workers and gives everything back.
+    pub fn end(self) -> CrewReport {
+        self.inner.ended.store(true, Ordering::SeqCst);
+        let report = self.report();
+        let workers = self.workers();
+        std::thread::scope(|scope| {
+            workers.iter().filter(|worker| worker.gone().is_none()).for_each(|worker| {
+                scope.spawn(|| worker.end());
+            });
+        });
+        if let Some(allocation) = held(&self.inner.allocation).as_mut() {
+            allocation.end();
+        }
+        report
+    }
+
+    fn report(&self) -> CrewReport {
+        let of = |worker: &Arc<Worker>| {
+            let (sent, got) = worker.bytes();
+            WorkerReport {
+                name: worker.name().into(),
+                host: worker.hello().host.clone(),
+                jobs: worker.jobs(),
+                steps: worker.steps(),
+                sent,
+                got,
+                lost: worker.gone().map(String::from),
+            }
+        };
+        let mut unreached = held(&self.inner.unreached).clone();
+        unreached.sort();
+        let mut not_counted: Vec<(String, usize)> = Vec::new();
+        for why in held(&self.inner.not_counted).iter() {
+            match not_counted.iter_mut().find(|(known, _)| known == why) {
+                Some((_, count)) => *count += 1,
+                None => not_counted.push((why.clone(), 1)),
+            }
+        }
+        not_counted.sort();
+        let stayed = held(&self.inner.stayed).clone();
+        CrewReport {
+            workers: self.workers().iter().map(of).collect(),
+            unreached,
+            not_counted,
+            stayed: stayed.len(),
+            stayed_for: stayed.into_iter().min(),
+        }
+    }
+}
+
+impl Inner {
+    fn reach(&self, name: &str, command: Command, jobs: Option<usize>) {
+        match Worker::reach(name, command, jobs) {
+            Ok(worker) => held(&self.workers).push(worker),
+            Err(_) if self.ended.load(Ordering::SeqCst) => {}
+            Err(why) => held(&self.unreached).push((name.into(), why)),
+        }
+    }
+
+    fn reach_allocated(
+        self: &Arc<Inner>,
+        wait: impl FnOnce() -> Result<String, String>,
+        count: usize,
+        jobs: Option<usize>,
+        worker: &[String],
+    ) {
+        match wait() {
+            Ok(number) => {
+                if let Some(allocation) = held(&self.allocation).as_mut() {
+                    allocation.is_granted();
+                }
+                std::thread::scope(|scope| {
+                    for machine in 0..count {
+                        let number = &number;
+                        scope.spawn(move || {
+                            let command = lead_to(number, machine, jobs, worker);
+                            self.reach(&format!("slurm {number}.{machine}"), command, jobs);
+                        });
+                    }
+                });
+            }
+            Err(_) if self.ended.load(Ordering::SeqCst) => {}
+            Err(why) => held(&self.unreached).push(("slurm".into(), why)),
+        }
+    }
+
+    /// Keeps up the connections until the end.
+    fn keep(&self) {
+        let tick = Duration::from_millis(100);
+        let mut waited = Duration::ZERO;
+        while !self.ended.load(Ordering::SeqCst) {
+            std::thread::sleep(tick);
+            waited += tick;
+            if waited >= BEAT {
+                waited = Duration::ZERO;
+                let workers = held(&self.workers).clone();
+                workers.iter().for_each(|worker| worker.beat());
+            }
+        }
+    }
+}
