@@ -80,7 +80,8 @@ impl Executor<'_> {
             return Err(Home::Unlike("it has another processor".into()));
         }
         let footing = self.judge.footing(&class).ok_or(Home::Own(None))?;
-        self.holds_there(worker, &footing.looks, footing.absent.iter().map(String::as_str))?;
+        let (of_host, of_tree) = parted(&footing.looks)?;
+        self.holds_there(worker, &of_host, footing.absent.iter().map(String::as_str))?;
         let inputs = self.inputs(&self.may_see(step, compile).map_err(|why| Home::Own(Some(why)))?)?;
         let started = time_of_files();
         let there = Folders { tree: worker.hello().tree.clone(), build: worker.hello().build.clone() };
@@ -88,7 +89,7 @@ impl Executor<'_> {
         let setup = Setup { folders: &there, ..self.setup(&aside_there, None) };
         let runs = step.runs().ok_or(Home::Own(None))?;
         let process = runs.process(step, &setup).map_err(|_| Home::Own(None))?;
-        let work = errand(step, &process, &aside_there);
+        let work = Work { folders: self.folders_for(compile, of_tree), ..errand(step, &process, &aside_there) };
         let content = |input: &Input| {
             let at: Location = input.at.parse().ok()?;
             std::fs::read(at.path(&self.judge.plan.folders)).ok()
@@ -141,6 +142,15 @@ impl Executor<'_> {
             // What stands against it is told by a run here.
             Ok(Concluded::OnlyWatched) | Err(_) => Err(Home::Own(None)),
         }
+    }
+
+    /// The folders of tree and build that a compile may look into: compilers leave out those that are not there.
+    fn folders_for(&self, compile: &Compile, known: Vec<Location>) -> Vec<String> {
+        let folders = &self.judge.plan.folders;
+        let quoted = compile.setting.flags.search.quoted.iter().cloned();
+        let all = self.search_folders(compile).into_iter().chain(quoted).chain(known);
+        let own = all.filter(|at| matches!(at, Location::Tree(_) | Location::Made(_)) && at.path(folders).is_dir());
+        own.map(|at| at.kept()).collect()
     }
 
     /// What is to lie with a worker.
@@ -271,6 +281,23 @@ impl From<FileError> for Home {
     }
 }
 
+/// Parts what a class stands on into what lies on the host and folders of the tree, which are made with a worker.
+fn parted(looks: &[(String, Digest)]) -> Result<(Vec<(String, Digest)>, Vec<Location>), Home> {
+    let (mut of_host, mut of_tree) = (Vec::new(), Vec::new());
+    for (text, digest) in looks {
+        match text.parse::<Look>() {
+            Ok(Look::Mode(at @ (Location::Tree(_) | Location::Made(_)))) => of_tree.push(at),
+            Ok(look) if matches!(look.place(), Some(Location::System(_))) => of_host.push((text.clone(), *digest)),
+            Ok(look) => {
+                let place = look.place().map_or(String::new(), ToString::to_string);
+                return Err(Home::Own(Some(format!("its compiler looks at {place} of the tree"))));
+            }
+            Err(_) => return Err(Home::Own(None)),
+        }
+    }
+    Ok((of_host, of_tree))
+}
+
 /// What a worker is told of a step's process.
 fn errand(step: &Step, process: &Process, aside: &Path) -> Work {
     Work {
@@ -278,6 +305,7 @@ fn errand(step: &Step, process: &Process, aside: &Path) -> Work {
         program: process.job.program.clone(),
         arguments: process.job.arguments.clone(),
         environment: process.job.environment.clone(),
+        folders: vec![],
         inputs: vec![],
         aside: aside.to_path_buf(),
         makes: step.writes.iter().map(|write| step.aside(write, aside)).collect(),

@@ -4,7 +4,7 @@ use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use super::config::{CrewConfig, Reach};
 use super::serve::BEAT;
@@ -23,11 +23,17 @@ pub struct OwnWords<'a> {
     pub hold: &'a str,
 }
 
+/// How often it is looked whether something has come about.
+const TICK: Duration = Duration::from_millis(50);
+/// Why there are no machines of a workload manager that did not say no.
+const QUEUED: &str = "the request was still in the queue when everything was done";
+
 /// The workers of a build. They come when they can be reached; the build does not wait for them.
 #[derive(Debug)]
 pub struct Crew {
     inner: Arc<Inner>,
-    threads: Vec<JoinHandle<()>>,
+    /// What reaches them.
+    reaching: Vec<JoinHandle<()>>,
 }
 
 #[derive(Debug, Default)]
@@ -100,7 +106,7 @@ impl Crew {
     /// Begins to reach all workers.
     pub fn start(config: &CrewConfig, own: OwnWords<'_>) -> Crew {
         let inner = Arc::new(Inner::default());
-        let mut threads = Vec::new();
+        let mut reaching = Vec::new();
         let program = config.program.clone().unwrap_or_else(|| own.file.into());
         let mut worker = vec![program.clone(), own.serve.to_string()];
         worker.extend(config.folder.clone());
@@ -111,7 +117,7 @@ impl Crew {
                     let (inner, host, jobs) = (Arc::clone(&inner), host.clone(), config.jobs);
                     let again = hosts[..number].iter().filter(|other| **other == host).count();
                     let name = if again == 0 { host.clone() } else { format!("{host} ({})", again + 1) };
-                    threads.push(std::thread::spawn(move || {
+                    reaching.push(std::thread::spawn(move || {
                         let mut words = shell.into_iter();
                         let mut remote = Command::new(words.next().unwrap_or_default());
                         let line: Vec<String> = first.iter().map(|word| shell_word(word)).collect();
@@ -128,15 +134,15 @@ impl Crew {
                         let wait = allocation.waiting();
                         *held(&inner.allocation) = Some(allocation);
                         let (inner, count, jobs) = (Arc::clone(&inner), *workers, config.jobs);
-                        threads.push(std::thread::spawn(move || inner.reach_allocated(wait, count, jobs, &worker)));
+                        reaching.push(std::thread::spawn(move || inner.reach_allocated(wait, count, jobs, &worker)));
                     }
                     Err(why) => held(&inner.unreached).push(("slurm".into(), why)),
                 }
             }
         }
         let keeping = Arc::clone(&inner);
-        threads.push(std::thread::spawn(move || keeping.keep()));
-        Crew { inner, threads }
+        std::thread::spawn(move || keeping.keep());
+        Crew { inner, reaching }
     }
 
     /// Returns a free place at a worker, at the one that has most.
@@ -157,11 +163,12 @@ impl Crew {
         held(&self.inner.stayed).push(why);
     }
 
-    /// Waits until everybody was reached who can be, for as long as that takes.
-    pub fn wait(&mut self) {
-        let keeper = self.threads.pop();
-        self.threads.drain(..).for_each(|thread| drop(thread.join()));
-        self.threads.extend(keeper);
+    /// Waits until everybody was reached who can be, but no longer than this.
+    pub fn wait(&self, limit: Duration) {
+        let began = Instant::now();
+        while began.elapsed() < limit && self.reaching.iter().any(|thread| !thread.is_finished()) {
+            std::thread::sleep(TICK);
+        }
     }
 
     /// Returns those that were reached.
@@ -173,6 +180,9 @@ impl Crew {
 
     /// Ends all workers and gives everything back.
     pub fn end(self) -> CrewReport {
+        if held(&self.inner.allocation).as_ref().is_some_and(Allocation::is_waiting) {
+            held(&self.inner.unreached).push(("slurm".into(), QUEUED.into()));
+        }
         self.inner.ended.store(true, Ordering::SeqCst);
         let report = self.report();
         let workers = self.workers();
@@ -253,17 +263,21 @@ impl Inner {
                 });
             }
             Err(_) if self.ended.load(Ordering::SeqCst) => {}
-            Err(why) => held(&self.unreached).push(("slurm".into(), why)),
+            Err(why) => {
+                if let Some(allocation) = held(&self.allocation).as_mut() {
+                    allocation.is_refused();
+                }
+                held(&self.unreached).push(("slurm".into(), why));
+            }
         }
     }
 
     /// Keeps up the connections until the end.
     fn keep(&self) {
-        let tick = Duration::from_millis(100);
         let mut waited = Duration::ZERO;
         while !self.ended.load(Ordering::SeqCst) {
-            std::thread::sleep(tick);
-            waited += tick;
+            std::thread::sleep(TICK);
+            waited += TICK;
             if waited >= BEAT {
                 waited = Duration::ZERO;
                 let workers = held(&self.workers).clone();

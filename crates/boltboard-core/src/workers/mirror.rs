@@ -104,16 +104,24 @@ impl Mirror {
         inputs.iter().any(differs)
     }
 
+    /// Makes folders of the tree and the build.
+    ///
+    /// # Errors
+    /// A place is none of theirs, or cannot be made.
+    pub fn make_folders(&self, folders: &[String]) -> Result<()> {
+        for text in folders {
+            std::fs::create_dir_all(own_place(text)?.path(&self.folders))?;
+        }
+        Ok(())
+    }
+
     /// Puts files in their places.
     ///
     /// # Errors
     /// A place is none of the tree's or the build's, a content is spoilt, or a file cannot be written.
     pub fn lay_out(&mut self, inputs: &[Input]) -> Result<()> {
         for input in inputs {
-            let at: Location = input.at.parse().map_err(|_| Error::other(format!("{} is no place", input.at)))?;
-            if !matches!(at, Location::Tree(_) | Location::Made(_)) {
-                return Err(Error::other(format!("{at} is no place for a file of a build")));
-            }
+            let at = own_place(&input.at)?;
             if self.laid.get(&at) == Some(input) {
                 continue;
             }
@@ -159,6 +167,17 @@ impl Drop for Mirror {
     fn drop(&mut self) {
         // What stays is cleared by the next worker.
         let _ = std::fs::remove_dir_all(&self.root);
+    }
+}
+
+/// Reads a place of the tree or the build.
+fn own_place(text: &str) -> Result<Location> {
+    let at: Location = text.parse().map_err(|_| Error::other(format!("{text} is no place")))?;
+    match at {
+        Location::Tree(_) | Location::Made(_) => Ok(at),
+        Location::Object(_) | Location::Output(_) | Location::System(_) => {
+            Err(Error::other(format!("{at} is no place for a file of a build")))
+        }
     }
 }
 

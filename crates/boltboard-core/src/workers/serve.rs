@@ -172,6 +172,7 @@ impl Serving {
                 return Ok(());
             }
             let Some((work, _)) = self.waiting.pop_front() else { return Ok(()) };
+            self.mirror.make_folders(&work.folders)?;
             self.mirror.lay_out(&work.inputs)?;
             self.start(work);
         }

@@ -34,6 +34,7 @@ pub(super) struct Allocation {
     /// As long as this is open, it is held.
     held: Option<ChildStdin>,
     granted: bool,
+    refused: bool,
 }
 
 impl Allocation {
@@ -53,7 +54,7 @@ impl Allocation {
             std::io::ErrorKind::NotFound => "there is no `salloc` here: no Slurm is installed".to_string(),
             _ => format!("salloc cannot be started: {e}"),
         })?;
-        Ok(Allocation { held: child.stdin.take(), child, granted: false })
+        Ok(Allocation { held: child.stdin.take(), child, granted: false, refused: false })
     }
 
     /// Returns what waits until it is granted, and then returns its number; else what the manager says.
@@ -73,6 +74,16 @@ impl Allocation {
             let lines: Vec<&str> = said.lines().map(|line| line.trim().trim_start_matches("salloc: ")).collect();
             Err(if lines.is_empty() { "the allocation was refused".into() } else { lines.join("; ") })
         }
+    }
+
+    /// Tells whether it is still waited for.
+    pub fn is_waiting(&self) -> bool {
+        !self.granted && !self.refused
+    }
+
+    /// Notes that it was refused.
+    pub fn is_refused(&mut self) {
+        self.refused = true;
     }
 
     /// Notes that it is granted.

@@ -120,6 +120,8 @@ pub struct Work {
     pub arguments: Vec<String>,
     /// Its whole environment.
     pub environment: BTreeMap<String, String>,
+    /// Folders that are to be there, in kept form.
+    pub folders: Vec<String>,
     /// Files that are to lie there and were not named before.
     pub inputs: Vec<Input>,
     /// The folder aside, below the worker's build.

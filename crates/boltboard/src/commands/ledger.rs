@@ -39,6 +39,11 @@ fn some(quantity: u64, told: impl Fn(u64) -> String) -> String {
     if quantity == 0 { String::new() } else { told(quantity) }
 }
 
+/// How many steps ran, and how many of them on other machines.
+fn ran(entry: &LedgerEntry) -> String {
+    if entry.away == 0 { entry.ran.to_string() } else { format!("{}, {} elsewhere", entry.ran, entry.away) }
+}
+
 /// How many results were reused, and how many things of them came from others.
 fn reused(entry: &LedgerEntry) -> String {
     match (entry.reused, entry.shared) {
@@ -112,7 +117,7 @@ pub fn run(global: &Global, screen: &Screen, args: &LedgerArgs) -> Result<Exit, 
             (Role::Faint, age(now.saturating_sub(entry.started_s))),
             (Role::Name, entry.profile.clone()),
             (role, word.to_string()),
-            (Role::Value, entry.ran.to_string()),
+            (Role::Value, ran(entry)),
             (Role::Value, reused(entry)),
             (Role::Value, some(number(entry.same_text), |n| n.to_string())),
             (Role::Faint, entry.steps.to_string()),

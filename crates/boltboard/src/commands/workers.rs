@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
+use std::time::Duration;
 
 use boltboard_core::base::Digest;
 use boltboard_core::launch::{Guard, RealLaunch};
@@ -20,6 +21,8 @@ use crate::session::{Session, cores, crew_file, surroundings};
 
 /// The folder in which a worker keeps what it is sent, below that for caches.
 const FOLDER: &str = "boltboard-worker";
+/// How long machines may take to be reached when somebody waits for it.
+const PATIENCE: Duration = Duration::from_secs(60);
 /// The number of an allocation, as the workload manager tells those that run in it.
 const ALLOCATION: &str = "SLURM_JOB_ID";
 
@@ -75,8 +78,8 @@ fn check(global: &Global, screen: &Screen, file: &CrewFile, name: &str) -> Resul
     let around = surroundings()?;
     let own = around.own.as_ref().ok_or_else(|| Stop::usage("this program's own file is not known"))?;
     let path = own.file.display().to_string();
-    let mut crew = Crew::start(config, OwnWords { file: &path, serve: own.serve, hold: own.hold });
-    crew.wait();
+    let crew = Crew::start(config, OwnWords { file: &path, serve: own.serve, hold: own.hold });
+    crew.wait(PATIENCE);
     let differs: Vec<Looked> = crew.workers().iter().map(|worker| look_at(worker, &tools)).collect();
     let report = crew.end();
     let sound = report.unreached.is_empty() && differs.iter().all(|looked| looked.differs.is_none());
