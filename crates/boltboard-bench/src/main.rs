@@ -13,7 +13,7 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 type Run = fn(&[String]) -> Result<(), Box<dyn Error>>;
 
-const RUNS: [(&str, &str, Run); 13] = [
+const RUNS: [(&str, &str, Run); 14] = [
     ("asks", "a first survey against a compiler run for each check", runs::asks::measured),
     (
         "carried",
@@ -39,6 +39,7 @@ const RUNS: [(&str, &str, Run); 13] = [
         "libraries and tools that are said to be there against this host's packages",
         runs::verdicts::measured,
     ),
+    ("workers", "a whole build with two workers on this machine: [FILES [FOLDER]]", runs::workers::measured),
 ];
 
 fn main() -> ExitCode {

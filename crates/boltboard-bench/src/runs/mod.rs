@@ -13,3 +13,4 @@ pub mod seen;
 pub mod sharing;
 pub mod trees;
 pub mod verdicts;
+pub mod workers;

@@ -15,7 +15,7 @@ mod usage;
 pub use dialect::{Dialect, Dialects, Standard};
 pub use fortran::{Module, SourceForm, Submodule, Units};
 pub use outright::{Changes, surely_differs};
-pub use tokens::{Asks, Include, Tokens};
+pub use tokens::{Asks, Include, ONCE, Tokens};
 pub use units::UnitsMemo;
 pub use usage::{NameIndex, TokenMemo, Usage};
 

@@ -64,6 +64,9 @@ pub(super) fn hash(name: &[u8]) -> u64 {
     name.iter().fold(EMPTY, |hash, byte| with_byte(hash, *byte))
 }
 
+/// The word by which a text says that it is to be read once.
+pub const ONCE: &str = "once";
+
 impl Tokens {
     /// Reads a text as one of some dialects: what it names in any of them counts.
     pub fn of(text: &[u8], dialects: &Dialects) -> Tokens {
@@ -413,7 +416,12 @@ impl<'a> Reader<'a> {
         let word = self.word();
         let named = hash(&self.bytes()[word.clone()]);
         let asks = match &self.bytes()[word] {
-            b"include" | b"import" => Some(Asks::Content),
+            b"import" => {
+                // As `#pragma once` does, it leaves out what was read before.
+                self.tokens.names.push(hash(ONCE.as_bytes()));
+                Some(Asks::Content)
+            }
+            b"include" => Some(Asks::Content),
             b"include_next" => Some(Asks::Next),
             b"if" | b"elif" => {
                 self.directed = Directive::Condition;

@@ -309,7 +309,10 @@ impl Session {
     fn crew(&self, ask: &BuildAsk) -> Option<Crew> {
         let own = self.around.own.as_ref()?;
         let file = own.file.display().to_string();
-        ask.on.as_ref().map(|config| Crew::start(config, OwnWords { file: &file, serve: own.serve, hold: own.hold }))
+        let config = ask.on.as_ref()?;
+        let crew = Crew::start(config, OwnWords { file: &file, serve: own.serve, hold: own.hold });
+        crew.wait(config.wait, &|| self.launch.is_stopped());
+        Some(crew)
     }
 
     /// Sees to it that what is to be watched is.

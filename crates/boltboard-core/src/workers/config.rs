@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use serde::Deserialize;
 
@@ -52,6 +53,8 @@ pub struct CrewConfig {
     pub folder: Option<String>,
     /// How many steps each runs at once; as many as it has processors without.
     pub jobs: Option<usize>,
+    /// How long a build waits for them before it begins.
+    pub wait: Duration,
 }
 
 /// How machines are reached.
@@ -77,6 +80,8 @@ pub enum Reach {
 const REMOTE_SHELL: [&str; 3] = ["ssh", "-o", "BatchMode=yes"];
 /// How many workers one crew may have.
 const MOST_WORKERS: usize = 4096;
+/// The longest time that a build may be told to wait, in seconds.
+const MOST_WAIT: u64 = 3600;
 
 #[derive(Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields)]
@@ -89,6 +94,7 @@ struct Written {
     program: Option<String>,
     folder: Option<String>,
     jobs: Option<usize>,
+    wait: Option<u64>,
 }
 
 #[derive(Deserialize)]
@@ -175,7 +181,12 @@ impl Written {
         if self.jobs == Some(0) {
             return Err("`jobs` must be at least 1".into());
         }
-        Ok(CrewConfig { reach, program: self.program, folder: self.folder, jobs: self.jobs })
+        let wait = self.wait.unwrap_or(0);
+        if wait > MOST_WAIT {
+            return Err(format!("`wait` may be at most {MOST_WAIT} seconds"));
+        }
+        let wait = Duration::from_secs(wait);
+        Ok(CrewConfig { reach, program: self.program, folder: self.folder, jobs: self.jobs, wait })
     }
 }
 
@@ -212,6 +223,7 @@ mod tests {
             ("[a]\nhosts = [\"b\"]\nworkers = 2\n", "are for a `manager`"),
             ("[a]\nhosts = [\"b\"]\nreach = []\n", "must be a command"),
             ("[a]\nhosts = [\"b\"]\njobs = 0\n", "at least 1"),
+            ("[a]\nhosts = [\"b\"]\nwait = 9999\n", "at most 3600 seconds"),
             ("[a]\nmanager = \"slurm\"\nworkers = 0\n", "`workers` names none"),
             ("[a]\nmanager = \"slurm\"\nworkers = 5000\n", "at most 4096"),
             ("[a]\nmanager = \"slurm\"\nreach = [\"ssh\"]\n", "is for `hosts`"),

@@ -25,6 +25,8 @@ pub struct OwnWords<'a> {
 
 /// How often it is looked whether something has come about.
 const TICK: Duration = Duration::from_millis(50);
+/// How long it may take to let go what is just being reached.
+const TO_LET_GO: Duration = Duration::from_secs(2);
 /// Why there are no machines of a workload manager that did not say no.
 const QUEUED: &str = "the request was still in the queue when everything was done";
 
@@ -164,9 +166,9 @@ impl Crew {
     }
 
     /// Waits until everybody was reached who can be, but no longer than this.
-    pub fn wait(&self, limit: Duration) {
+    pub fn wait(&self, limit: Duration, stopped: &dyn Fn() -> bool) {
         let began = Instant::now();
-        while began.elapsed() < limit && self.reaching.iter().any(|thread| !thread.is_finished()) {
+        while began.elapsed() < limit && !stopped() && self.reaching.iter().any(|thread| !thread.is_finished()) {
             std::thread::sleep(TICK);
         }
     }
@@ -194,6 +196,8 @@ impl Crew {
         if let Some(allocation) = held(&self.inner.allocation).as_mut() {
             allocation.end();
         }
+        // What is just being reached is let go in a moment.
+        self.wait(TO_LET_GO, &|| false);
         report
     }
 
@@ -233,7 +237,8 @@ impl Crew {
 
 impl Inner {
     fn reach(&self, name: &str, command: Command, jobs: Option<usize>) {
-        match Worker::reach(name, command, jobs) {
+        match Worker::reach(name, command, jobs, &self.ended) {
+            Ok(worker) if self.ended.load(Ordering::SeqCst) => worker.end(),
             Ok(worker) => held(&self.workers).push(worker),
             Err(_) if self.ended.load(Ordering::SeqCst) => {}
             Err(why) => held(&self.unreached).push((name.into(), why)),

@@ -5,10 +5,12 @@ use std::io::{BufReader, Read, Write};
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use std::process::{Child, ChildStderr, ChildStdin, ChildStdout, Command, Stdio};
-use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
+
+use rustix::process::{Pid, Signal, kill_process_group};
 
 use super::talk::{Answer, Ask, Begin, Done, FORMAT, Hello, Input, Work, find_beginning, receive, send};
 use crate::base::Digest;
@@ -103,11 +105,16 @@ fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 impl Worker {
-    /// Reaches a worker by a command whose standard input and output lead to it.
+    /// Reaches a worker by a command whose standard input and output lead to it, until `ended` says that nobody wants it any more.
     ///
     /// # Errors
     /// It cannot be reached, or is of another version; in words.
-    pub(super) fn reach(name: &str, mut command: Command, jobs: Option<usize>) -> Result<Arc<Worker>, String> {
+    pub(super) fn reach(
+        name: &str,
+        mut command: Command,
+        jobs: Option<usize>,
+        ended: &AtomicBool,
+    ) -> Result<Arc<Worker>, String> {
         let piped = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
         // An interrupt at our terminal is for us alone.
         let mut child = piped.process_group(0).spawn().map_err(|e| {
@@ -128,17 +135,21 @@ impl Worker {
             program: env!("CARGO_PKG_VERSION").into(),
             jobs: jobs.and_then(|jobs| u32::try_from(jobs).ok()),
         };
-        let met = match greeted.recv_timeout(TO_BEGIN) {
-            Ok(Ok((hello, from))) => check(&hello).map(|()| (hello, from)),
-            Ok(Err(why)) => Err(why),
-            Err(_) => Err(format!("it says nothing for {} seconds", TO_BEGIN.as_secs())),
+        let began = Instant::now();
+        let met = loop {
+            match greeted.recv_timeout(TICK) {
+                Ok(Ok((hello, from))) => break check(&hello).map(|()| (hello, from)),
+                Ok(Err(why)) => break Err(why),
+                Err(_) if ended.load(Ordering::SeqCst) => break Err("nobody wants it any more".into()),
+                Err(_) if began.elapsed() < TO_BEGIN => {}
+                Err(_) => break Err(format!("it says nothing for {} seconds", TO_BEGIN.as_secs())),
+            }
         };
         let met = met.and_then(|met| send(&mut to, &Ask::Begin(begin)).map(|()| met).map_err(|e| e.to_string()));
         let (hello, from) = match met {
             Ok(met) => met,
             Err(why) => {
-                let _ = child.kill();
-                let _ = child.wait();
+                end_all(&mut child);
                 let said = complaints.recv_timeout(TO_END).unwrap_or_default();
                 return Err(if said.is_empty() { why } else { said });
             }
@@ -233,7 +244,7 @@ impl Worker {
     pub fn lose(&self, why: &str) {
         let _ = self.gone.set(why.into());
         held(&self.waiting).clear();
-        let _ = held(&self.child).kill();
+        kill_all(&held(&self.child));
     }
 
     fn listen(&self, mut from: BufReader<Counted<ChildStdout>>, complaints: &Receiver<String>) {
@@ -291,9 +302,7 @@ impl Worker {
             }
             std::thread::sleep(Duration::from_millis(5));
         }
-        let mut child = held(&self.child);
-        let _ = child.kill();
-        let _ = child.wait();
+        end_all(&mut held(&self.child));
     }
 
     fn number(&self) -> (u64, Receiver<Answer>) {
@@ -419,10 +428,23 @@ impl Worker {
 
 impl Drop for Worker {
     fn drop(&mut self) {
-        let mut child = held(&self.child);
-        let _ = child.kill();
-        let _ = child.wait();
+        end_all(&mut held(&self.child));
     }
+}
+
+/// Ends what reaches a worker, with all that it started here.
+fn kill_all(child: &Child) {
+    if let Some(group) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
+        // It may have ended by itself, which is as good.
+        let _ = kill_process_group(group, Signal::KILL);
+    }
+}
+
+fn end_all(child: &mut Child) {
+    if matches!(child.try_wait(), Ok(None)) {
+        kill_all(child);
+    }
+    let _ = child.wait();
 }
 
 /// Waits aside for a worker's first word.

@@ -36,8 +36,9 @@ const ALLOCATION: &str = "SLURM_JOB_ID";
     manager = \"slurm\"                as one allocation\n\
     workers = 4                      of so many machines\n\
     options = [\"--time=30\"]          with further words for the manager\n\n\
-    Both take jobs (steps at once on each), program (boltboard over there)\n\
-    and folder (where it keeps what it is sent).\n\
+    Both take jobs (steps at once on each), program (boltboard over there),\n\
+    folder (where it keeps what it is sent) and wait (for how many seconds a build\n\
+    waits for them before it begins; else it begins at once).\n\
     `boltboard build --on office` sends compiles there, and builds here as well.")]
 pub struct WorkersArgs {
     #[command(subcommand)]
@@ -79,7 +80,7 @@ fn check(global: &Global, screen: &Screen, file: &CrewFile, name: &str) -> Resul
     let own = around.own.as_ref().ok_or_else(|| Stop::usage("this program's own file is not known"))?;
     let path = own.file.display().to_string();
     let crew = Crew::start(config, OwnWords { file: &path, serve: own.serve, hold: own.hold });
-    crew.wait(PATIENCE);
+    crew.wait(PATIENCE, &|| false);
     let differs: Vec<Looked> = crew.workers().iter().map(|worker| look_at(worker, &tools)).collect();
     let report = crew.end();
     let sound = report.unreached.is_empty() && differs.iter().all(|looked| looked.differs.is_none());

@@ -377,3 +377,29 @@ fn a_linker_that_flags_choose_counts_for_links_alone() {
     run("build").steps(1);
     run("build").steps(0);
 }
+
+#[test]
+fn a_file_that_is_left_out_because_it_is_the_same_as_one_that_was_read_counts() {
+    for (case, once) in
+        [("by a pragma", "#pragma once\n"), ("by an operator", "_Pragma(\"once\")\n"), ("by import", "")]
+    {
+        let ask = if once.is_empty() { "import" } else { "include" };
+        let of = |number: usize| {
+            format!("#{ask} \"first.h\"\n#{ask} \"second.h\"\nint of{number}(void) {{ return FOG; }}\n")
+        };
+        let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.t]\nkind = \"static-library\"\nsources = [\"src/*.c\"]\n";
+        let tree = Scratch::with(&[("boltboard.toml", board)]);
+        let text = format!("{once}#ifdef FOG\n#undef FOG\n#define FOG 2\n#else\n#define FOG 1\n#endif\n");
+        tree.write("src/first.h", &text);
+        std::fs::hard_link(tree.at("src/first.h"), tree.at("src/second.h")).expect("a name");
+        // The first compile of its sort is watched, and one of fifty later ones: most must be known without.
+        (0..4).for_each(|number| tree.write(&format!("src/of{number}.c"), &of(number)));
+        tree.run("build").code(0);
+        // Now it is another file, of almost the same text.
+        std::fs::remove_file(tree.at("src/second.h")).expect("removed");
+        tree.write("src/second.h", &format!("{text}\n/* another */\n"));
+        let ran = tree.run("build --verify").code(0);
+        assert!(ran.out.contains("Verified:"), "{case}: {}", ran.out);
+        tree.equals_clean();
+    }
+}

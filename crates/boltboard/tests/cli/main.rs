@@ -56,3 +56,4 @@ mod views;
 mod touched;
 mod trying;
 mod watched;
+mod workers;

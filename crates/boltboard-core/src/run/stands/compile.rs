@@ -103,6 +103,7 @@ impl Executor<'_> {
                 makes: &|file| self.judge.plan.maker(file).is_some(),
                 places: folders,
                 absences: &self.absences,
+                content: &|at| self.judge.status.digest(&at.path(folders)),
             };
             found = searched.found(&files);
             found.present.iter().try_for_each(|at| self.is_made(at))?;
@@ -148,6 +149,7 @@ impl Executor<'_> {
             }
         }
         looks.extend(found.present.iter().cloned().map(Look::Mode));
+        looks.extend(found.twins.iter().cloned().map(Look::Content));
         let mut absent = found.absent;
         let mut unexpected = Vec::new();
         let class = match seen {
@@ -160,7 +162,7 @@ impl Executor<'_> {
                         Look::Content(at) => {
                             if !inputs.contains(at) {
                                 // Compilers open what they are only asked whether it is there.
-                                if !found.present.contains(at) && !is_time_zone(at) {
+                                if !found.present.contains(at) && !found.twins.contains(at) && !is_time_zone(at) {
                                     unexpected.push(format!("it reads {at}"));
                                 }
                                 files.extend(

@@ -9,9 +9,9 @@ use std::time::SystemTime;
 
 use foldhash::fast::FixedState;
 
-use crate::base::RelPath;
+use crate::base::{Digest, RelPath};
 use crate::judge::ReadFile;
-use crate::reading::{Asks, Include};
+use crate::reading::{Asks, Include, ONCE};
 use crate::step::Location;
 use crate::work::{Folders, PathKey, Stamp};
 
@@ -60,6 +60,8 @@ pub(in crate::run) struct Searched<'a> {
     pub places: &'a Folders,
     /// What is known not to be there.
     pub absences: &'a Absences,
+    /// What a file holds.
+    pub content: &'a dyn Fn(&Location) -> Option<Digest>,
 }
 
 /// What is known of a search.
@@ -69,6 +71,8 @@ pub(in crate::run) struct Found {
     pub absent: BTreeSet<Location>,
     /// Places where something lies that was asked for, and not read for that.
     pub present: BTreeSet<Location>,
+    /// Files that were asked for and hold what another one does that was read: compilers leave them out where one is to be read once.
+    pub twins: BTreeSet<Location>,
     /// Whether something was asked for that only a preprocessor knows.
     pub unclear: bool,
 }
@@ -90,6 +94,7 @@ impl Searched<'_> {
         for at in self.forced {
             self.compiled_before(at, &mut found);
         }
+        found.twins = self.twins(files);
         for (number, file) in files.iter().enumerate() {
             let beside = parent(&file.at);
             let chains: Vec<Vec<Location>> =
@@ -110,6 +115,20 @@ impl Searched<'_> {
         found
     }
 
+    /// The files that were asked for and left out as being the same as others; none where no file says that it is to be read once.
+    fn twins(&self, files: &[ReadFile]) -> BTreeSet<Location> {
+        if !files.iter().any(|file| file.tokens.names(ONCE)) {
+            return BTreeSet::new();
+        }
+        let read: HashSet<Digest> = files.iter().map(|file| file.content).collect();
+        let asked = files.iter().flat_map(|file| {
+            let beside = parent(&file.at);
+            file.tokens.includes.iter().flat_map(move |include| self.chain(include, &beside))
+        });
+        let unread = asked.filter(|at| !self.read.contains(at) && self.was_there(at));
+        unread.filter(|at| (self.content)(at).is_some_and(|content| read.contains(&content))).collect()
+    }
+
     fn chain(&self, include: &Include, beside: &Location) -> Vec<Location> {
         chain(include, beside, self.quoted, self.folders, self.places)
     }
@@ -118,10 +137,11 @@ impl Searched<'_> {
         match include.asks {
             Asks::Content | Asks::Next => {
                 // The last of those that were read: a folder that is named twice may count where it is named last.
-                let Some(last) = chain.iter().rposition(|at| self.read.contains(at)) else { return };
+                let counts = |at: &Location| self.read.contains(at) || found.twins.contains(at);
+                let Some(last) = chain.iter().rposition(counts) else { return };
                 let mut missed = Vec::new();
                 for at in &chain[..last] {
-                    if self.read.contains(at) || missed.contains(&at) {
+                    if counts(at) || missed.contains(&at) {
                         continue;
                     }
                     if !self.was_there(at) {
@@ -259,7 +279,6 @@ fn child(folder: &Location, name: &str, folders: &Folders) -> Option<Location> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::base::Digest;
     use crate::reading::Dialects;
     use crate::reading::Tokens;
     use std::sync::Arc;
@@ -322,13 +341,15 @@ mod tests {
                 makes: &|_| false,
                 places: &places,
                 absences: &Absences::default(),
+                content: &|at| Some(Digest::of(&std::fs::read(at.path(&places)).ok()?)),
             };
             let tokens = Arc::new(Tokens::of(text.as_bytes(), &Dialects::default()));
             let files = [ReadFile { at: at("s/a.c"), content: Digest::default(), tokens }];
             let mut found = searched.found(&files);
             found.absent.retain(|at| !at.to_string().ends_with("ch"));
             let want = |names: &[&str]| names.iter().map(|name| at(name)).collect::<BTreeSet<_>>();
-            assert_eq!(found, Found { absent: want(absent), present: want(present), unclear }, "{case}");
+            let want = Found { absent: want(absent), present: want(present), twins: BTreeSet::new(), unclear };
+            assert_eq!(found, want, "{case}");
         }
     }
 }

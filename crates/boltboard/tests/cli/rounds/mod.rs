@@ -4,6 +4,7 @@
 //! `BOLTBOARD_ROUNDS=10000 BOLTBOARD_SEED=7 cargo test --release -p boltboard --test cli rounds` makes a long run. A failure
 //! prints its seed and the fewest acts that still bring it about.
 
+mod away;
 mod fortran;
 mod nasty;
 mod shared;
