@@ -65,7 +65,7 @@ impl Executor<'_> {
             Err(Home::Stopped) => Ended::Stopped,
             Err(Home::Unlike(why)) => {
                 let why = format!("{}: {why}", seat.worker.name());
-                seat.worker.is_futile(&why);
+                seat.worker.is_futile();
                 Ended::NotCounted(NotCounted::Unlike(why))
             }
             Err(Home::Own(why)) => stays(why),

@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use crate::base::Digest;
+use crate::base::{Digest, DigestOf};
 use crate::launch::Exit;
 
 /// The version of all that is said; both sides must have the same.
@@ -204,6 +204,14 @@ pub(super) fn find_beginning(from: &mut impl Read) -> Result<()> {
     Ok(())
 }
 
+/// Stands for a frame.
+fn sealed(unpacked: u32, body: &[u8]) -> [u8; 8] {
+    let mut digest = DigestOf::default();
+    digest.add(&unpacked.to_le_bytes());
+    digest.add(body);
+    digest.end().short()
+}
+
 /// Sends a message.
 ///
 /// # Errors
@@ -222,7 +230,7 @@ pub(super) fn send<T: Serialize>(to: &mut impl Write, message: &T) -> Result<()>
     let mut frame = Vec::with_capacity(HEAD + body.len());
     frame.extend(length.to_le_bytes());
     frame.extend(unpacked.to_le_bytes());
-    frame.extend(Digest::of(&body).short());
+    frame.extend(sealed(unpacked, &body));
     frame.extend(body);
     to.write_all(&frame)?;
     to.flush()
@@ -246,7 +254,7 @@ pub(super) fn receive<T: DeserializeOwned>(from: &mut impl Read) -> Result<T> {
     if came < length {
         return Err(ErrorKind::UnexpectedEof.into());
     }
-    if Digest::of(&body).short() != head[8..] {
+    if sealed(u32::try_from(unpacked).unwrap_or(u32::MAX), &body) != head[8..] {
         return Err(wrong("a message was changed on its way"));
     }
     if unpacked > 0 {

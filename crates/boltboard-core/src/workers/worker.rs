@@ -234,9 +234,9 @@ impl Worker {
     }
 
     /// Notes that a result of it does not count; after too many in a row it is asked for no more.
-    pub fn is_futile(&self, why: &str) {
+    pub fn is_futile(&self) {
         if self.futile.fetch_add(1, Ordering::Relaxed) + 1 >= FUTILE {
-            self.lose(why);
+            self.lose(&format!("none of its last {FUTILE} results counts"));
         }
     }
 

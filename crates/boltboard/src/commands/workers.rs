@@ -1,5 +1,6 @@
 //! `boltboard workers`, and this program as a worker.
 
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -112,7 +113,17 @@ fn tools_here(session: Option<Session>) -> Result<Vec<(String, Digest)>, Stop> {
     paths.dedup();
     let status = StatusMemo::default();
     let look = |path: &PathBuf| Some((Look::Content(Location::System(path.clone())).kept(), status.digest(path)?));
-    Ok(paths.iter().filter_map(look).collect())
+    let mut looks: Vec<(String, Digest)> = paths.iter().filter_map(look).collect();
+    // Where anything was built here, it is known what else the compilers run and read.
+    let classes: BTreeSet<Digest> =
+        planned.plan.steps.iter().filter_map(|(_, step)| step.compile().and(step.class())).collect();
+    for footing in classes.iter().filter_map(|class| session.store().own_footings(class).into_iter().next()) {
+        let of_host = footing.looks.into_iter().filter(|(look, _)| {
+            look.parse::<Look>().is_ok_and(|look| matches!(look.place(), Some(Location::System(_))))
+        });
+        looks.extend(of_host);
+    }
+    Ok(looks)
 }
 
 /// Is a worker, or holds an allocation, for whoever started it.

@@ -84,7 +84,7 @@ impl Executor<'_> {
             Some(file) => self.inputs_of_compile(step, file, lists)?,
             None => (step.reads.clone(), false),
         };
-        let taken = self.taken_in(lists);
+        let (taken, is_cut_off) = self.taken_in(lists);
         inputs.extend(taken.iter().filter(|at| !inputs.contains(at)).cloned().collect::<Vec<_>>());
         let Some(files) = self.files_read(step, &inputs, started) else { return Ok(None) };
         let mut found = Found::default();
@@ -109,8 +109,10 @@ impl Executor<'_> {
             found.present.iter().try_for_each(|at| self.is_made(at))?;
         }
         // Where an assembler looks, no rule of the language says.
-        found.unclear |=
-            goes_on || !taken.is_empty() || !compile.lists_what_is_taken_in(self.tools) && assembles(&files);
+        found.unclear |= goes_on
+            || is_cut_off
+            || !taken.is_empty()
+            || !compile.lists_what_is_taken_in(self.tools) && assembles(&files);
         Ok(Some(Reckoned { inputs, files, found }))
     }
 
@@ -202,13 +204,16 @@ impl Executor<'_> {
         (Stands { looks, absent, files, closely }, unexpected)
     }
 
-    /// Files that an assembler took in; beside these its list names what the compiler handed it.
-    fn taken_in(&self, lists: &Lists) -> Vec<Location> {
-        let files = lists.taken_in.as_ref().and_then(|list| take(list, listed)).unwrap_or_default().files;
+    /// Files that an assembler took in, and whether its list was cut off; beside these it names what the compiler handed it.
+    fn taken_in(&self, lists: &Lists) -> (Vec<Location>, bool) {
+        let Some(list) = &lists.taken_in else { return (vec![], false) };
+        let files = take(list, listed).unwrap_or_default().files;
+        // It names at least what it was handed; assemblers end well where they could not write it.
+        let is_cut_off = files.is_empty();
         let folders = &self.judge.plan.folders;
         let paths = files.into_iter().map(|file| folders.tree.join(lists.here(file, folders)));
         let taken = paths.filter(|path| path.is_file() && !path.starts_with(folders.aside()));
-        taken.map(|path| Location::of(&path, folders)).collect()
+        (taken.map(|path| Location::of(&path, folders)).collect(), is_cut_off)
     }
 
     /// The files that a step read, with their contents, but for the option headers. `None` when one is not as it was when the
