@@ -13,7 +13,7 @@ static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 type Run = fn(&[String]) -> Result<(), Box<dyn Error>>;
 
-const RUNS: [(&str, &str, Run); 14] = [
+const RUNS: [(&str, &str, Run); 15] = [
     ("asks", "a first survey against a compiler run for each check", runs::asks::measured),
     (
         "carried",
@@ -33,6 +33,11 @@ const RUNS: [(&str, &str, Run); 14] = [
     ("screen", "the board on the screen, through a pseudo-terminal: [FOLDER]", runs::screen::measured),
     ("seen", "what a text can see against what the compiler looked at: [FOLDER [FLAGS…]]", runs::seen::measured),
     ("sharing", "a whole build from a shared store over loopback: [FILES [FOLDER]]", runs::sharing::measured),
+    (
+        "simulated",
+        "many workers and files, by what few were measured to take: [FILES [TIMES]]",
+        runs::simulated::measured,
+    ),
     ("trees", "make a tree of many files: FOLDER [FILES]", runs::trees::measured),
     (
         "verdicts",

@@ -39,7 +39,8 @@ fn main() -> std::process::ExitCode {
         return std::process::ExitCode::FAILURE;
     }
     if let Some(word @ (SERVE | HOLD)) = std::env::args().nth(1).as_deref() {
-        return commands::workers::serve(word == HOLD, std::env::args_os().nth(2).map(Into::into));
+        let folder = std::env::args_os().nth(2).map(Into::into);
+        return commands::workers::serve(word == HOLD, folder, std::io::stdin(), std::io::stdout().lock());
     }
     clap_complete::CompleteEnv::with_factory(args::Cli::command).var(commands::learn::ASKED).complete();
     trace_if_asked();

@@ -11,6 +11,7 @@ pub mod scale;
 pub mod screen;
 pub mod seen;
 pub mod sharing;
+pub mod simulated;
 pub mod trees;
 pub mod verdicts;
 pub mod workers;

@@ -7,7 +7,7 @@ use boltboard_core::plan::Plan;
 use boltboard_core::run::{AfterFailure, BuildReport, Cause, Reads};
 use boltboard_core::session::{Begun, BuildAsk, Built as CoreBuilt, Planned, Resolved, Start, Verified};
 use boltboard_core::work::{LedgerEntry, LedgerOutcome};
-use boltboard_core::workers::CrewFile;
+use boltboard_core::workers::{CrewFile, CrewReport};
 use clap::Args;
 
 use super::parts::made_parts;
@@ -88,6 +88,8 @@ pub struct Built {
     pub report: BuildReport,
     /// What the ledger says of it.
     pub entry: LedgerEntry,
+    /// What came of other machines, where any were asked for.
+    pub crew: Option<CrewReport>,
     /// How it ended.
     pub exit: Exit,
 }
@@ -145,14 +147,10 @@ pub fn run(global: &Global, screen: &Screen, args: &BuildArgs) -> Result<Exit, S
         return verify_now(&session, screen, args, &built.resolved, (&built.report, &built.entry));
     }
     if global.json {
-        let Built { planned, report, entry, .. } = &built;
-        screen.json(&json::built(
-            Some((&session.board, &planned.plan)),
-            &planned.folders.outputs(),
-            report,
-            entry,
-            None,
-        ));
+        let Built { planned, report, entry, crew, .. } = &built;
+        let answer =
+            json::built(Some((&session.board, &planned.plan)), &planned.folders.outputs(), report, entry, None);
+        screen.json(&answer.and_workers(crew.as_ref()));
     }
     Ok(built.exit)
 }
@@ -229,7 +227,7 @@ fn build_since(
     }
     let exit = exit_of(&report, entry.outcome);
     let Begun { resolved, planned, .. } = begun;
-    Ok(Built { resolved, planned, report, entry, exit })
+    Ok(Built { resolved, planned, report, entry, crew, exit })
 }
 
 /// How a build ends: what the machine lacks or refuses is told apart from what is wrong with a step.

@@ -1,6 +1,7 @@
 //! `boltboard workers`, and this program as a worker.
 
 use std::collections::BTreeSet;
+use std::io::{Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -126,13 +127,13 @@ fn tools_here(session: Option<Session>) -> Result<Vec<(String, Digest)>, Stop> {
     Ok(looks)
 }
 
-/// Is a worker, or holds an allocation, for whoever started it.
-pub fn serve(holds: bool, folder: Option<PathBuf>) -> ExitCode {
+/// Is a worker, or holds an allocation, for whoever started it and speaks to it here.
+pub fn serve(holds: bool, folder: Option<PathBuf>, from: impl Read + Send + 'static, to: impl Write) -> ExitCode {
     let ended = if holds {
         let number = std::env::var(ALLOCATION).unwrap_or_default();
-        hold_allocation(std::io::stdin().lock(), std::io::stdout().lock(), &number)
+        hold_allocation(from, to, &number)
     } else {
-        work(folder)
+        work(folder, from, to)
     };
     match ended {
         Ok(()) => ExitCode::SUCCESS,
@@ -146,7 +147,7 @@ pub fn serve(holds: bool, folder: Option<PathBuf>) -> ExitCode {
     }
 }
 
-fn work(folder: Option<PathBuf>) -> std::io::Result<()> {
+fn work(folder: Option<PathBuf>, from: impl Read + Send + 'static, to: impl Write) -> std::io::Result<()> {
     let around = surroundings().map_err(|_| std::io::Error::other("the current folder is gone"))?;
     let launch = Arc::new(RealLaunch::default());
     if let Some(own) = &around.own
@@ -161,7 +162,7 @@ fn work(folder: Option<PathBuf>) -> std::io::Result<()> {
         cores: cores(),
         processor: around.processor(),
     };
-    serve_worker(std::io::stdin(), std::io::stdout().lock(), &settings, &launch)
+    serve_worker(from, to, &settings, &launch)
 }
 
 /// Where a worker keeps what it is sent.

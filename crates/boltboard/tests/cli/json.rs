@@ -268,7 +268,7 @@ fn documented(answer: &Value) {
     }
 }
 
-const BUILT: [&str; 20] = [
+const BUILT: [&str; 21] = [
     "format",
     "profile",
     "outcome",
@@ -277,6 +277,7 @@ const BUILT: [&str; 20] = [
     "wall-ms",
     "cpu-ms",
     "steps",
+    "away",
     "ran",
     "reused",
     "from-others",

@@ -107,6 +107,10 @@ impl Searched<'_> {
             }
             found.unclear |= file.tokens.asks_openly;
         }
+        if files.first().is_some_and(|source| source.tokens.computed) {
+            // Whichever of them it asks for first.
+            self.in_order.iter().skip(1).for_each(|at| self.compiled_before(at, &mut found));
+        }
         let computing: Vec<Location> =
             files.iter().filter(|file| file.tokens.computed).map(|file| parent(&file.at)).collect();
         if !computing.is_empty() {

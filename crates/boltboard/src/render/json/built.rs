@@ -6,9 +6,11 @@ use boltboard_core::board::Board;
 use boltboard_core::plan::Plan;
 use boltboard_core::run::{BuildReport, Failure, TestOutcome, TestReport, Unlike, Verification};
 use boltboard_core::work::{LedgerEntry, LedgerOutcome};
+use boltboard_core::workers::CrewReport;
 use serde::Serialize;
 
 use super::FORMAT;
+use super::workers::{WorkersAnswer, workers};
 
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -33,6 +35,8 @@ pub struct BuiltAnswer {
     flaky: Vec<String>,
     put_right: Vec<String>,
     failures: Vec<FailureAnswer>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    workers: Option<WorkersAnswer>,
     verified: Option<VerifiedAnswer>,
 }
 
@@ -110,6 +114,13 @@ fn verified(plan: &Plan, verification: &Verification) -> VerifiedAnswer {
     }
 }
 
+impl BuiltAnswer {
+    /// Adds what came of other machines.
+    pub fn and_workers(self, report: Option<&CrewReport>) -> BuiltAnswer {
+        BuiltAnswer { workers: report.map(workers), ..self }
+    }
+}
+
 /// Answers `build`. Without a plan nothing had to be looked at but status.
 pub fn built(
     plan: Option<(&Board, &Plan)>,
@@ -141,6 +152,7 @@ pub fn built(
         put_right: report.mended.iter().map(|path| format!("out/{path}")).collect(),
         failures: plan
             .map_or(vec![], |(board, plan)| report.failures.iter().map(|one| failure(board, plan, one)).collect()),
+        workers: None,
         verified: plan.zip(verification).map(|((_, plan), verification)| verified(plan, verification)),
     }
 }

@@ -1,6 +1,6 @@
 //! Answers about other machines.
 
-use boltboard_core::workers::{CrewFile, CrewReport, Reach};
+use boltboard_core::workers::{CrewFile, CrewReport, Reach, WorkerReport};
 use serde::Serialize;
 
 use super::FORMAT;
@@ -22,6 +22,59 @@ struct CrewWritten {
     manager: Option<&'static str>,
     machines: usize,
     jobs: Option<usize>,
+}
+
+/// What came of the other machines of a build.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub struct WorkersAnswer {
+    reached: Vec<WorkerAnswer>,
+    not_reached: Vec<NotReached>,
+    not_counted: Vec<NotCounted>,
+    not_sent: usize,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct WorkerAnswer {
+    name: String,
+    host: String,
+    jobs: usize,
+    steps: usize,
+    sent_bytes: u64,
+    got_bytes: u64,
+    lost: Option<String>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+struct NotCounted {
+    why: String,
+    results: usize,
+}
+
+/// Puts together what came of the other machines of a build.
+pub fn workers(report: &CrewReport) -> WorkersAnswer {
+    let worker = |worker: &WorkerReport| WorkerAnswer {
+        name: worker.name.clone(),
+        host: worker.host.clone(),
+        jobs: worker.jobs,
+        steps: worker.steps,
+        sent_bytes: worker.sent,
+        got_bytes: worker.got,
+        lost: worker.lost.clone(),
+    };
+    let counted = |(why, results): &(String, usize)| NotCounted { why: why.clone(), results: *results };
+    WorkersAnswer {
+        reached: report.workers.iter().map(worker).collect(),
+        not_reached: not_reached(report),
+        not_counted: report.not_counted.iter().map(counted).collect(),
+        not_sent: report.stayed,
+    }
+}
+
+fn not_reached(report: &CrewReport) -> Vec<NotReached> {
+    report.unreached.iter().map(|(name, why)| NotReached { name: name.clone(), why: why.clone() }).collect()
 }
 
 /// Answers `workers`.
@@ -79,10 +132,6 @@ pub fn crew(report: &CrewReport, looked: &[Looked]) -> CrewAnswer {
                 differs: differs(&worker.name),
             })
             .collect(),
-        not_reached: report
-            .unreached
-            .iter()
-            .map(|(name, why)| NotReached { name: name.clone(), why: why.clone() })
-            .collect(),
+        not_reached: not_reached(report),
     }
 }
