@@ -136,7 +136,7 @@ impl Executor<'_> {
         };
         let trouble = |cause: Cause, said: &str| Trouble { cause, said: said.into(), command: String::new() };
         match self.conclude(step, &run, said, None, &counts, &trouble) {
-            Ok(Concluded::Done(ended)) => Ok(ended),
+            Ok(Concluded::Done(ended)) => Ok(*ended),
             Ok(Concluded::Unlike(_)) if worker.gone().is_some() => Err(Home::Lost),
             Ok(Concluded::Unlike(why)) => Err(Home::Unlike(why)),
             // What stands against it is told by a run here.
@@ -281,8 +281,11 @@ impl From<FileError> for Home {
     }
 }
 
+/// A look in kept form, with what stands for it.
+type SeenAs = (String, Digest);
+
 /// Parts what a class stands on into what lies on the host and folders of the tree, which are made with a worker.
-fn parted(looks: &[(String, Digest)]) -> Result<(Vec<(String, Digest)>, Vec<Location>), Home> {
+fn parted(looks: &[SeenAs]) -> Result<(Vec<SeenAs>, Vec<Location>), Home> {
     let (mut of_host, mut of_tree) = (Vec::new(), Vec::new());
     for (text, digest) in looks {
         match text.parse::<Look>() {

@@ -81,7 +81,7 @@ pub(super) enum NotCounted {
 /// What a run that ended well came to.
 pub(super) enum Concluded {
     /// It is done.
-    Done(Ended),
+    Done(Box<Ended>),
     /// What it stands on is known only by watching.
     OnlyWatched,
     /// It stands on something that does not count, in words.
@@ -312,7 +312,7 @@ impl Executor<'_> {
             }
             let ended = stands::Ended { job, outcome: &outcome, lists, aside, started, closely };
             match self.conclude(step, &ended, said, text, &|_| Ok(()), &trouble)? {
-                Concluded::Done(ended) => return Ok(ended),
+                Concluded::Done(ended) => return Ok(*ended),
                 Concluded::OnlyWatched | Concluded::Unlike(_) => closely = true,
             }
         }
@@ -357,7 +357,7 @@ impl Executor<'_> {
         if let Some(note) = &note {
             self.put_away(step, note, run.lists.read.as_deref())?;
         }
-        Ok(Concluded::Done(Ended::Done { note, said, used: outcome.used, unexpected }))
+        Ok(Concluded::Done(Box::new(Ended::Done { note, said, used: outcome.used, unexpected })))
     }
 
     /// What a step said, with its results called by where they will lie: they are made aside.

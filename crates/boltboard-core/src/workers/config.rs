@@ -140,7 +140,7 @@ impl CrewFile {
         self.crews.get(name).ok_or_else(|| CrewFault::Unknown {
             file: self.file.clone(),
             name: name.into(),
-            near: near_matches(name, self.crews.keys().map(String::as_str)).into_iter().map(String::from).collect(),
+            near: near_matches(name, self.crews.keys().map(String::as_str)),
         })
     }
 }
