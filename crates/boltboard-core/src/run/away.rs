@@ -53,10 +53,10 @@ impl Executor<'_> {
     pub fn run_away(&self, seat: &Seat, step: &Step) -> Ended {
         let stays = |why: Option<String>| Ended::NotCounted(NotCounted::Stays(why));
         let Some(compile) = step.compile() else { return stays(None) };
-        let aside = self.judge.plan.folders.aside().join(format!("away-{}", Digest::of(step.name.as_bytes())));
-        let ended = self.sent(seat, step, compile, &aside);
-        let _ = std::fs::remove_dir_all(&aside);
-        match ended {
+        // One for each seat: making folders anew for each step costs more than all else.
+        let of_worker = &Digest::of(seat.worker.name().as_bytes()).to_string()[..8];
+        let aside = self.judge.plan.folders.aside().join(format!("away-{of_worker}-{}", seat.number));
+        match self.sent(seat, step, compile, &aside) {
             Ok(ended) => {
                 seat.worker.counts();
                 ended

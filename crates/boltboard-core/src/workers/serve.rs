@@ -189,9 +189,14 @@ impl Serving {
             let number = work.number;
             let done = match outside {
                 Some(place) => Err(format!("{} is no place for a result", place.display())),
-                None => run(&work, &launch, &status, &folders).map_err(|e| e.to_string()),
+                None => {
+                    let done = run(&work, &launch, &status, &folders).map_err(|e| e.to_string());
+                    // The folder stays, for the next one: making it anew costs more than all else.
+                    let files = work.makes.iter().chain(work.lists.iter().flatten());
+                    files.for_each(|file| drop(std::fs::remove_file(file)));
+                    done
+                }
             };
-            let _ = std::fs::remove_dir_all(&work.aside);
             // Who no longer listens needs no telling.
             let _ = tell.send(Event::Ended(number, done));
         });

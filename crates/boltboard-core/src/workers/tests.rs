@@ -157,6 +157,7 @@ fn a_worker_writes_nowhere_but_below_its_own_folder() {
     let folder = tempfile::tempdir().expect("a folder");
     let mut other = worker(folder.path());
     let outside = folder.path().join("outside");
+    std::fs::write(&outside, "of others").expect("written");
     for place in [outside.clone(), other.aside(0).join("../../../../../outside"), other.hello.build.join("aside")] {
         let Ask::Work(mut work) = other.line(3, "echo x > OUT", vec![]) else { panic!("a step") };
         work.makes = vec![place.clone()];
@@ -164,7 +165,7 @@ fn a_worker_writes_nowhere_but_below_its_own_folder() {
         let Answer::Done { done: Err(why), .. } = other.hear() else { panic!("{} is refused", place.display()) };
         assert!(why.contains("is no place for a result"), "{why}");
     }
-    assert!(!outside.exists());
+    assert_eq!(std::fs::read_to_string(&outside).expect("there"), "of others", "it is not removed either");
     // A place for a file that is none of the tree's ends it: whoever asks for that is no build of ours.
     other.say(&other.line(4, "true", vec![input("system:/tmp/x", b"x")]));
     let Answer::Wants { .. } = other.hear() else { panic!("it wants it") };
