@@ -6,7 +6,8 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use super::execute::{Concluded, Ended, Executor, NotCounted, Trouble};
+use super::ended::{Concluded, Ended, NotCounted, Trouble};
+use super::execute::Executor;
 use super::failure::Cause;
 use super::stands::{self, Stands};
 use crate::base::files::{make_folder, write_quickly};

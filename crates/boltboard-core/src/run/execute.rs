@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 
 use super::build::Reads;
+use super::ended::{Concluded, Ended, Trouble};
 use super::failure::{Cause, Failure, LeftOver, first_error};
 use super::reaches::Reaches;
 use super::same_text::Experience;
@@ -13,7 +14,7 @@ use super::stands::{self, Absences, Account, Known, Stands, Watching};
 use crate::base::files::{make_folder, make_room, move_file, remove_file, write_whole};
 use crate::base::{Digest, FileError, shell_word};
 use crate::launch::{Exit, Job, Launch, LaunchError, Outcome, Used};
-use crate::step::{AbsentTool, Ends, Location, Look, Made, MakeFault, Makes, Process, Setup, Step, StepId, repeatable};
+use crate::step::{AbsentTool, Ends, Location, Look, Made, Makes, Process, Setup, Step, StepId, repeatable};
 
 use crate::judge::{Ahead, Alike, Judge};
 use crate::store::{Note, Output, Store};
@@ -45,47 +46,6 @@ pub(super) struct Executor<'a> {
     pub reaches: Reaches,
     /// Tells whether to stop.
     pub stopped: &'a (dyn Fn() -> bool + Sync),
-}
-
-/// What came of a step that ran.
-pub(super) enum Ended {
-    /// It is done; `note` is none when an input changed while it ran.
-    Done {
-        /// What it saw and made.
-        note: Option<Note>,
-        said: String,
-        used: Used,
-        /// What it was seen to do that we did not reckon with.
-        unexpected: Vec<String>,
-    },
-    /// It was spared: its text after preprocessing is the same as for an earlier result.
-    Spared { note: Note, in_place: bool },
-    /// It failed.
-    Failed(Box<Failure>),
-    /// It was sent to another machine, and nothing of that counts.
-    NotCounted(NotCounted),
-    /// Everything stops.
-    Stopped,
-}
-
-/// Why what another machine made does not count.
-pub(super) enum NotCounted {
-    /// The machine is lost.
-    Lost,
-    /// Something is not there as it is here, in words.
-    Unlike(String),
-    /// The step must run here, for this reason where it is worth a word.
-    Stays(Option<String>),
-}
-
-/// What a run that ended well came to.
-pub(super) enum Concluded {
-    /// It is done.
-    Done(Box<Ended>),
-    /// What it stands on is known only by watching.
-    OnlyWatched,
-    /// It stands on something that does not count, in words.
-    Unlike(String),
 }
 
 /// The longest command that is told as it is, in bytes. Nobody reads more, or finds what follows it; a longer one is written to a file.
@@ -485,30 +445,4 @@ fn not_started(job: &Job, error: &LaunchError) -> Cause {
     let folder = job.folder.display();
     let lost = || format!("its folder {folder} is not there: make it, or correct the part's `folder`");
     Cause::Start(if job.folder.is_dir() { error.source.to_string() } else { lost() })
-}
-
-/// A step's trouble before it is told as a [`Failure`].
-pub(super) struct Trouble {
-    pub cause: Cause,
-    pub said: String,
-    pub command: String,
-}
-
-impl From<MakeFault> for Trouble {
-    fn from(fault: MakeFault) -> Trouble {
-        match fault {
-            MakeFault::File(error) => error.into(),
-            MakeFault::Unloadable(names) => Trouble {
-                cause: Cause::Unloadable { open: names.0.len() },
-                said: names.to_string(),
-                command: String::new(),
-            },
-        }
-    }
-}
-
-impl From<FileError> for Trouble {
-    fn from(error: FileError) -> Trouble {
-        Trouble { cause: error.into(), said: String::new(), command: String::new() }
-    }
 }

@@ -4,6 +4,7 @@ mod away;
 mod build;
 mod course;
 mod diagnosis;
+mod ended;
 mod execute;
 mod failure;
 mod graph;

@@ -11,7 +11,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::Duration;
 
-use super::execute::{Ended, Executor, Trouble};
+use super::ended::{Ended, Trouble};
+use super::execute::Executor;
 use super::stands::{Account, take};
 use crate::base::files::{make_folder, write_quickly};
 use crate::base::{Digest, DigestOf, FileError};

@@ -2,11 +2,12 @@
 //!
 //! A worker is this program, started by whatever reaches the machine: a remote shell, or the cluster's own workload manager. It is spoken to
 //! through its standard input and output, so that no port is opened and whoever started it has proved who they are. `talk` is what is
-//! said, `serve` the worker's side with `mirror` (what lies there), `worker` ours. `config` is what a person says, `crew` all workers of a
+//! said, `serve` the worker's side with `mirror` (what lies there), `worker` ours, over a `line`. `config` is what a person says, `crew` all workers of a
 //! build, and `slurm` the one workload manager that is known. Nothing here decides whether a result counts; that is up to who asked for it.
 
 mod config;
 mod crew;
+mod line;
 mod mirror;
 mod serve;
 mod slurm;

@@ -1,30 +1,21 @@
 //! Our side of one worker: the process that reaches it, what was sent to it, and who waits for its answers.
 
 use std::collections::{HashMap, HashSet};
-use std::io::{BufReader, Read, Write};
-use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
-use std::process::{Child, ChildStderr, ChildStdin, ChildStdout, Command, Stdio};
+use std::process::{Child, Command};
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-use rustix::process::{Pid, Signal, kill_process_group};
-
-use super::talk::{Answer, Ask, Begin, Done, FORMAT, Hello, Input, Work, find_beginning, receive, send};
+use super::line::{From, Line, TO_END, To, end_all, kill_all};
+use super::talk::{Answer, Ask, Done, Hello, Input, Work, receive, send};
 use crate::base::Digest;
 
-/// How long a worker may take to say its first word.
-const TO_BEGIN: Duration = Duration::from_secs(60);
 /// After how long without a word a worker counts as lost.
 const SILENT: Duration = Duration::from_secs(20);
 /// How often somebody who waits looks whether all is to stop.
 const TICK: Duration = Duration::from_millis(100);
-/// How much of what a connection complains about is kept, in bytes.
-const MOST_COMPLAINT: usize = 4096;
-/// How long a worker that was told to end may take.
-const TO_END: Duration = Duration::from_secs(2);
 /// How many results in a row may not count before a worker is asked for no more.
 const FUTILE: usize = 8;
 
@@ -67,36 +58,9 @@ pub struct Worker {
 /// What we say to a worker.
 #[derive(Debug)]
 struct Talk {
-    to: Counted<ChildStdin>,
+    to: To,
     /// What lies there, by its place.
     laid: HashMap<String, Input>,
-}
-
-/// Counts the bytes that go through.
-#[derive(Debug)]
-struct Counted<T> {
-    inner: T,
-    bytes: Arc<AtomicU64>,
-}
-
-impl<T: Read> Read for Counted<T> {
-    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
-        let count = self.inner.read(buffer)?;
-        self.bytes.fetch_add(count as u64, Ordering::Relaxed);
-        Ok(count)
-    }
-}
-
-impl<T: Write> Write for Counted<T> {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        let count = self.inner.write(bytes)?;
-        self.bytes.fetch_add(count as u64, Ordering::Relaxed);
-        Ok(count)
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        self.inner.flush()
-    }
 }
 
 fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -111,49 +75,11 @@ impl Worker {
     /// It cannot be reached, or is of another version; in words.
     pub(super) fn reach(
         name: &str,
-        mut command: Command,
+        command: Command,
         jobs: Option<usize>,
         ended: &AtomicBool,
     ) -> Result<Arc<Worker>, String> {
-        let piped = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-        // An interrupt at our terminal is for us alone.
-        let mut child = piped.process_group(0).spawn().map_err(|e| {
-            let program = std::path::Path::new(command.get_program()).display().to_string();
-            format!("{program} cannot be started: {e}")
-        })?;
-        let (Some(to), Some(from), Some(complaints)) = (child.stdin.take(), child.stdout.take(), child.stderr.take())
-        else {
-            return Err("it has no pipes".into());
-        };
-        let complaints = gather(complaints);
-        let got = Arc::new(AtomicU64::new(0));
-        let from = BufReader::new(Counted { inner: from, bytes: Arc::clone(&got) });
-        let greeted = greet(from);
-        let mut to = Counted { inner: to, bytes: Arc::default() };
-        let begin = Begin {
-            format: FORMAT,
-            program: env!("CARGO_PKG_VERSION").into(),
-            jobs: jobs.and_then(|jobs| u32::try_from(jobs).ok()),
-        };
-        let began = Instant::now();
-        let met = loop {
-            match greeted.recv_timeout(TICK) {
-                Ok(Ok((hello, from))) => break check(&hello).map(|()| (hello, from)),
-                Ok(Err(why)) => break Err(why),
-                Err(_) if ended.load(Ordering::SeqCst) => break Err("nobody wants it any more".into()),
-                Err(_) if began.elapsed() < TO_BEGIN => {}
-                Err(_) => break Err(format!("it says nothing for {} seconds", TO_BEGIN.as_secs())),
-            }
-        };
-        let met = met.and_then(|met| send(&mut to, &Ask::Begin(begin)).map(|()| met).map_err(|e| e.to_string()));
-        let (hello, from) = match met {
-            Ok(met) => met,
-            Err(why) => {
-                end_all(&mut child);
-                let said = complaints.recv_timeout(TO_END).unwrap_or_default();
-                return Err(if said.is_empty() { why } else { said });
-            }
-        };
+        let Line { hello, to, from, complaints, child, got } = Line::open(command, jobs, ended)?;
         let jobs = jobs.unwrap_or(hello.cores as usize).max(1);
         let worker = Arc::new(Worker {
             name: name.into(),
@@ -204,7 +130,7 @@ impl Worker {
 
     /// Returns how many bytes were sent to it and came from it.
     pub(super) fn bytes(&self) -> (u64, u64) {
-        let sent = held(&self.talk).to.bytes.load(Ordering::Relaxed);
+        let sent = held(&self.talk).to.bytes();
         (sent, self.got.load(Ordering::Relaxed))
     }
 
@@ -247,7 +173,7 @@ impl Worker {
         kill_all(&held(&self.child));
     }
 
-    fn listen(&self, mut from: BufReader<Counted<ChildStdout>>, complaints: &Receiver<String>) {
+    fn listen(&self, mut from: From, complaints: &Receiver<String>) {
         loop {
             let answer = receive::<Answer>(&mut from);
             *held(&self.heard) = Instant::now();
@@ -430,66 +356,4 @@ impl Drop for Worker {
     fn drop(&mut self) {
         end_all(&mut held(&self.child));
     }
-}
-
-/// Ends what reaches a worker, with all that it started here.
-fn kill_all(child: &Child) {
-    if let Some(group) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
-        // It may have ended by itself, which is as good.
-        let _ = kill_process_group(group, Signal::KILL);
-    }
-}
-
-fn end_all(child: &mut Child) {
-    if matches!(child.try_wait(), Ok(None)) {
-        kill_all(child);
-    }
-    let _ = child.wait();
-}
-
-/// Waits aside for a worker's first word.
-#[allow(clippy::type_complexity, reason = "a word and the rest of what is heard, or why not")]
-fn greet(
-    mut from: BufReader<Counted<ChildStdout>>,
-) -> Receiver<Result<(Hello, BufReader<Counted<ChildStdout>>), String>> {
-    let (tell, told) = channel();
-    std::thread::spawn(move || {
-        let met = find_beginning(&mut from).and_then(|()| receive::<Answer>(&mut from));
-        let met = match met {
-            Ok(Answer::Hello(hello)) => Ok((hello, from)),
-            Ok(_) => Err("what answers there is no worker".into()),
-            Err(error) if error.kind() == std::io::ErrorKind::UnexpectedEof => {
-                Err("it ended before its first word".into())
-            }
-            Err(error) => Err(error.to_string()),
-        };
-        let _ = tell.send(met);
-    });
-    told
-}
-
-/// Checks that a worker is of our version.
-fn check(hello: &Hello) -> Result<(), String> {
-    let ours = env!("CARGO_PKG_VERSION");
-    if hello.format != FORMAT || hello.program != ours {
-        return Err(format!("the boltboard there is {}, this one is {ours}", hello.program));
-    }
-    Ok(())
-}
-
-/// Gathers the end of what a connection complains about, told when it is closed: one line.
-fn gather(mut complaints: ChildStderr) -> Receiver<String> {
-    let (tell, told) = channel();
-    std::thread::spawn(move || {
-        let (mut kept, mut buffer) = (Vec::new(), [0; 1024]);
-        while let Ok(count @ 1..) = complaints.read(&mut buffer) {
-            kept.extend_from_slice(&buffer[..count]);
-            let over = kept.len().saturating_sub(MOST_COMPLAINT);
-            kept.drain(..over);
-        }
-        let text = String::from_utf8_lossy(&kept).into_owned();
-        let lines: Vec<&str> = text.lines().map(str::trim).filter(|line| !line.is_empty()).collect();
-        let _ = tell.send(lines.join("; "));
-    });
-    told
 }

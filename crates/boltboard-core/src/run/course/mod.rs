@@ -1,12 +1,14 @@
 //! A build while it runs: ready steps start longest way first, as many as cores, memory and load allow.
 
+mod sent;
+
 use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
 use std::sync::{Mutex, mpsc};
 use std::time::{Duration, Instant};
 
-use super::away::Goes;
 use super::build::{AfterFailure, BuildFault, BuildInput, BuildReport, Ran, Span, Watch};
-use super::execute::{Ended, Executor, NotCounted};
+use super::ended::Ended;
+use super::execute::Executor;
 use super::graph::Graph;
 use super::jobs::Memory;
 use crate::base::files::make_room;
@@ -21,8 +23,6 @@ use crate::workers::Seat;
 
 /// How often those who watch are told that time passes.
 const TICK: Duration = Duration::from_millis(250);
-/// How many steps that cannot go away yet are looked past for one that can.
-const AHEAD: usize = 64;
 
 /// A build while it runs.
 pub(super) struct Course<'a, 's> {
@@ -288,69 +288,6 @@ impl<'a, 's> Course<'a, 's> {
 
     fn running_here(&self) -> usize {
         self.running.values().filter(|running| !running.away).count()
-    }
-
-    /// Gives other machines what they can do, while they have room.
-    fn fill_away(
-        &mut self,
-        ready: &mut Ready,
-        executor: &Executor<'_>,
-        send_away: &dyn Fn(StepId, Seat),
-    ) -> Result<(), BuildFault> {
-        let Some(crew) = self.input.crew.filter(|_| self.alone.is_empty()) else { return Ok(()) };
-        let mut later = Vec::new();
-        let mut seat = crew.seat();
-        while seat.is_some() && later.len() < AHEAD {
-            if (self.input.stopped)() {
-                break;
-            }
-            let Some((way, std::cmp::Reverse(id))) = ready.pop() else { break };
-            let step = &self.input.plan.steps[id];
-            match executor.goes(step) {
-                Goes::Now if !self.came_back.contains(&id) => {}
-                Goes::Later => {
-                    later.push((way, std::cmp::Reverse(id)));
-                    continue;
-                }
-                Goes::Now | Goes::Never => {
-                    self.here.push((way, std::cmp::Reverse(id)));
-                    continue;
-                }
-            }
-            if self.settle(id, ready)? {
-                continue;
-            }
-            if self.judge.alike(step).is_some() {
-                // Whether it need run at all is found out here.
-                self.came_back.insert(id);
-                self.here.push((way, std::cmp::Reverse(id)));
-                continue;
-            }
-            if let Some(taken) = seat.take() {
-                self.holds(id, 0);
-                if let Some(running) = self.running.get_mut(&id) {
-                    running.away = true;
-                }
-                self.watch.starts(id, &self.input.plan.steps[id]);
-                send_away(id, taken);
-            }
-            seat = crew.seat();
-        }
-        ready.extend(later);
-        Ok(())
-    }
-
-    /// Has a step run here that was sent away in vain.
-    fn comes_back(&mut self, id: StepId, why: NotCounted) {
-        if let Some(crew) = self.input.crew {
-            match why {
-                NotCounted::Unlike(why) => crew.not_counted(why),
-                NotCounted::Stays(Some(why)) => crew.stays(why),
-                NotCounted::Stays(None) | NotCounted::Lost => {}
-            }
-        }
-        self.came_back.insert(id);
-        self.here.push((self.graph.way_ms[id.index()], std::cmp::Reverse(id)));
     }
 
     fn starts(&mut self, id: StepId, memory: u64) {
