@@ -27,20 +27,8 @@ const SERVE: &str = "serve-steps";
 const HOLD: &str = "hold-machines";
 
 fn main() -> std::process::ExitCode {
-    if std::env::args_os().nth(1).is_some_and(|word| word == GUARD) {
-        if let Ok(list) = std::io::stdout().as_fd().try_clone_to_owned() {
-            boltboard_core::launch::serve_guard(std::io::stdin().lock(), std::fs::File::from(list));
-        }
-        return std::process::ExitCode::SUCCESS;
-    }
-    if std::env::args_os().nth(1).is_some_and(|word| word == GATE) {
-        // It comes back only when there is no such program, which the one who watches finds out.
-        boltboard_core::watch::serve_gate(std::env::args_os().skip(2));
-        return std::process::ExitCode::FAILURE;
-    }
-    if let Some(word @ (SERVE | HOLD)) = std::env::args().nth(1).as_deref() {
-        let folder = std::env::args_os().nth(2).map(Into::into);
-        return commands::workers::serve(word == HOLD, folder, std::io::stdin(), std::io::stdout().lock());
+    if let Some(ended) = as_helper() {
+        return ended;
     }
     clap_complete::CompleteEnv::with_factory(args::Cli::command).var(commands::learn::ASKED).complete();
     trace_if_asked();
@@ -60,6 +48,29 @@ fn main() -> std::process::ExitCode {
     match commands::run(&cli, &screen) {
         Ok(exit) => exit.into(),
         Err(stop) => screen.stop(&stop, cli.global.json).into(),
+    }
+}
+
+/// Is what another process of this program started it as, if that is so.
+fn as_helper() -> Option<std::process::ExitCode> {
+    let mut words = std::env::args_os().skip(1);
+    match words.next()?.to_str()? {
+        GUARD => {
+            if let Ok(list) = std::io::stdout().as_fd().try_clone_to_owned() {
+                boltboard_core::launch::serve_guard(std::io::stdin().lock(), std::fs::File::from(list));
+            }
+            Some(std::process::ExitCode::SUCCESS)
+        }
+        GATE => {
+            // It comes back only when there is no such program, which the one who watches finds out.
+            boltboard_core::watch::serve_gate(words);
+            Some(std::process::ExitCode::FAILURE)
+        }
+        SERVE => {
+            Some(commands::workers::serve(words.next().map(Into::into), std::io::stdin(), std::io::stdout().lock()))
+        }
+        HOLD => Some(commands::workers::hold(std::io::stdin(), std::io::stdout().lock())),
+        _ => None,
     }
 }
 

@@ -80,29 +80,37 @@ impl Executor<'_> {
         if worker.hello().processor != self.tools.processor && words.into_iter().any(|word| word.ends_with(FOR_THIS)) {
             return Err(Home::Unlike("it has another processor".into()));
         }
+        let searched = self.search_folders(compile);
+        let mut folders = self.own_folders(searched.iter().chain(&compile.setting.flags.search.quoted));
         let footing = self.judge.footing(&class).ok_or(Home::Own(None))?;
-        let (of_host, of_tree) = parted(&footing.looks)?;
-        self.holds_there(worker, &of_host, footing.absent.iter().map(String::as_str))?;
-        let inputs = self.inputs(&self.may_see(step, compile).map_err(|why| Home::Own(Some(why)))?)?;
+        if !worker.is_known(&footing.generation) {
+            let (of_host, of_tree) = parted(&footing.looks)?;
+            self.holds_there(worker, &of_host, footing.absent.iter().map(String::as_str))?;
+            folders.extend(self.own_folders(&of_tree));
+        }
+        let inputs = self.may_see(step, compile, &searched).map_err(|why| Home::Own(Some(why)))?;
+        let inputs = self.inputs(&inputs)?;
         let started = time_of_files();
         let there = Folders { tree: worker.hello().tree.clone(), build: worker.hello().build.clone() };
         let aside_there = there.aside().join(seat.number.to_string());
         let setup = Setup { folders: &there, ..self.setup(&aside_there, None) };
         let runs = step.runs().ok_or(Home::Own(None))?;
         let process = runs.process(step, &setup).map_err(|_| Home::Own(None))?;
-        let work = Work { folders: self.folders_for(compile, of_tree), ..errand(step, &process, &aside_there) };
+        let work = errand(step, &process, &aside_there, folders);
         let content = |input: &Input| {
             let at: Location = input.at.parse().ok()?;
             std::fs::read(at.path(&self.judge.plan.folders)).ok()
         };
         let done = worker.run(work, &inputs, &content, self.stopped)?;
+        // From now on, its folders are there as well.
+        worker.knows(footing.generation);
         if done.exit != Exit::Code(0) {
             // Whatever the reason is, it shows here as well, or is none.
             return Err(Home::Own(None));
         }
         self.read_the_same(&done, &there)?;
         let lists = put_aside(step, &done, aside, &process.lists, &there)?;
-        self.taken(step, &process, done, Arrived { worker, lists, there, aside, started }, &inputs)
+        self.taken(step, &process, done, Arrived { worker, lists, there, aside_there, aside, started }, &inputs)
     }
 
     /// Takes what a worker made, if all that it stands on is the same here.
@@ -114,13 +122,12 @@ impl Executor<'_> {
         arrived: Arrived<'_>,
         inputs: &[Input],
     ) -> Result<Ended, Home> {
-        let Arrived { worker, lists, there, aside, started } = arrived;
-        let aside_there = process.job.environment.get("TMPDIR").map_or("", String::as_str).to_string();
-        let here = |text: Vec<u8>| self.by_places_here(text, &there, &aside_there, aside);
+        let Arrived { worker, lists, there, aside_there, aside, started } = arrived;
+        let here = |text: &[u8]| self.by_places_here(text, &there, (&aside_there, aside));
         let outcome = Outcome {
             exit: done.exit,
-            stdout: here(done.stdout),
-            stderr: here(done.stderr),
+            stdout: here(&done.stdout),
+            stderr: here(&done.stderr),
             wall: Duration::from_micros(done.wall_us),
             used: Used { cpu: Duration::from_micros(done.cpu_us), memory: done.memory },
             sight: None,
@@ -145,13 +152,11 @@ impl Executor<'_> {
         }
     }
 
-    /// The folders of tree and build that a compile may look into: compilers leave out those that are not there.
-    fn folders_for(&self, compile: &Compile, known: Vec<Location>) -> Vec<String> {
-        let folders = &self.judge.plan.folders;
-        let quoted = compile.setting.flags.search.quoted.iter().cloned();
-        let all = self.search_folders(compile).into_iter().chain(quoted).chain(known);
-        let own = all.filter(|at| matches!(at, Location::Tree(_) | Location::Made(_)) && at.path(folders).is_dir());
-        own.map(|at| at.kept()).collect()
+    /// Those of some folders that lie in tree and build and are there: compilers leave out those that are not.
+    fn own_folders<'l>(&self, folders: impl IntoIterator<Item = &'l Location>) -> Vec<String> {
+        let places = &self.judge.plan.folders;
+        let is_own = |at: &&Location| matches!(at, Location::Tree(_) | Location::Made(_)) && at.path(places).is_dir();
+        folders.into_iter().filter(is_own).map(Location::kept).collect()
     }
 
     /// What is to lie with a worker.
@@ -192,12 +197,12 @@ impl Executor<'_> {
                         return Err(Home::Unlike(format!("{at} was read there as it was not here")));
                     }
                 }
-                Look::Mode(at @ Location::System(_)) => {
-                    let now = look.alone(folders, self.judge.status).ok_or(Home::Own(None))?;
-                    debug_assert!(matches!(at, Location::System(_)), "only places of the host are asked for");
-                    looks.push((look.kept(), now));
+                // Of these it was told with their names.
+                Look::Content(Location::System(_)) => {}
+                look if matches!(look.place(), Some(Location::System(_))) => {
+                    looks.push((look.kept(), look.alone(folders, self.judge.status).ok_or(Home::Own(None))?));
                 }
-                // The contents of the host's files were told with their names; files of the tree lie there as they do here.
+                // What lies in the tree lies there as it does here, and its programs were asked for before.
                 _ => {}
             }
         }
@@ -224,23 +229,14 @@ impl Executor<'_> {
     }
 
     /// What a step said, with places of here for those of there.
-    fn by_places_here(&self, text: Vec<u8>, there: &Folders, aside_there: &str, aside: &Path) -> Vec<u8> {
-        let folders = &self.judge.plan.folders;
-        let pairs = [
-            (aside_there.to_string(), aside),
-            (there.build.display().to_string(), &*folders.build),
-            (there.tree.display().to_string(), &*folders.tree),
-        ];
-        match String::from_utf8(text) {
-            Ok(text) => {
-                let moved = |text: String, (from, to): &(String, &Path)| match from.is_empty() {
-                    true => text,
-                    false => text.replace(from.as_str(), &to.display().to_string()),
-                };
-                pairs.iter().fold(text, moved).into_bytes()
-            }
-            Err(error) => error.into_bytes(),
-        }
+    fn by_places_here(&self, text: &[u8], there: &Folders, aside: (&Path, &Path)) -> Vec<u8> {
+        let here = &self.judge.plan.folders;
+        let pairs = [aside, (&*there.build, &*here.build), (&*there.tree, &*here.tree)];
+        let text = String::from_utf8_lossy(text).into_owned();
+        let moved =
+            |text: String, (from, to): &(&Path, &Path)| text.replace(&*from.to_string_lossy(), &to.to_string_lossy());
+        // Most say nothing.
+        if text.is_empty() { vec![] } else { pairs.iter().fold(text, moved).into_bytes() }
     }
 }
 
@@ -249,6 +245,7 @@ struct Arrived<'a> {
     worker: &'a Worker,
     lists: Lists,
     there: Folders,
+    aside_there: PathBuf,
     aside: &'a Path,
     started: std::time::SystemTime,
 }
@@ -303,14 +300,12 @@ fn parted(looks: &[SeenAs]) -> Result<(Vec<SeenAs>, Vec<Location>), Home> {
 }
 
 /// What a worker is told of a step's process.
-fn errand(step: &Step, process: &Process, aside: &Path) -> Work {
+fn errand(step: &Step, process: &Process, aside: &Path, folders: Vec<String>) -> Work {
     Work {
-        number: 0,
         program: process.job.program.clone(),
         arguments: process.job.arguments.clone(),
         environment: process.job.environment.clone(),
-        folders: vec![],
-        inputs: vec![],
+        folders,
         aside: aside.to_path_buf(),
         makes: step.writes.iter().map(|write| step.aside(write, aside)).collect(),
         lists: [process.lists.read.clone(), process.lists.taken_in.clone()],

@@ -17,7 +17,7 @@ pub(super) struct Reaches {
     known: Mutex<HashMap<(usize, Location), Arc<Leads>>>,
 }
 
-/// Where a file leads.
+/// Where a file leads. What is not there yet because a step is still to make it is none of these, and never lasts.
 #[derive(Debug)]
 enum Leads {
     /// To these, which are there.
@@ -26,24 +26,36 @@ enum Leads {
     Anywhere(String),
 }
 
+/// What a name leads to.
+struct Named {
+    there: Vec<Location>,
+    /// Whether it does so to the end of the build.
+    lasts: bool,
+}
+
 /// How one compile looks for headers.
 struct Way<'a> {
     quoted: &'a [Location],
-    folders: Vec<Location>,
+    folders: &'a [Location],
 }
 
 impl Executor<'_> {
-    /// Returns all files of tree and build that a compile could read, its source first among them in order.
+    /// Returns all files of tree and build that a compile could read; `folders` are those in which it looks for all headers.
     ///
     /// # Errors
     /// That cannot be told, in words.
-    pub(super) fn may_see(&self, step: &Step, compile: &Compile) -> Result<BTreeSet<Location>, String> {
+    pub(super) fn may_see(
+        &self,
+        step: &Step,
+        compile: &Compile,
+        folders: &[Location],
+    ) -> Result<BTreeSet<Location>, String> {
         let flags = &compile.setting.flags;
-        let way = Way { quoted: &flags.search.quoted, folders: self.search_folders(compile) };
+        let way = Way { quoted: &flags.search.quoted, folders };
         let root = Location::Tree(RelPath::root());
         let mut open: Vec<Location> = step.reads.iter().chain(&flags.forced).cloned().collect();
         for include in &flags.includes {
-            open.extend(self.found(include, &root, &way)?);
+            open.extend(self.found(include, &root, &way)?.there);
         }
         let mut all: BTreeSet<Location> = open.iter().cloned().collect();
         let key = Arc::as_ptr(&compile.setting) as usize;
@@ -66,44 +78,53 @@ impl Executor<'_> {
         if let Some(known) = lock().get(&key) {
             return Arc::clone(known);
         }
-        let leads = Arc::new(self.where_leads(step, file, way));
-        lock().insert(key, Arc::clone(&leads));
+        let (leads, lasts) = self.where_leads(step, file, way);
+        let leads = Arc::new(leads);
+        if lasts {
+            lock().insert(key, Arc::clone(&leads));
+        }
         leads
     }
 
-    fn where_leads(&self, step: &Step, file: &Location, way: &Way<'_>) -> Leads {
+    /// Where a file leads now, and whether it does so to the end of the build.
+    fn where_leads(&self, step: &Step, file: &Location, way: &Way<'_>) -> (Leads, bool) {
         if self.judge.plan.is_header(file) {
             // It defines macros and does nothing else.
-            return Leads::To(vec![]);
+            return (Leads::To(vec![]), true);
         }
         let path = file.path(&self.judge.plan.folders);
         let read = |content: Digest| self.judge.tokens.of(&path, &content, step.dialects());
         let Some(tokens) = self.judge.status.digest(&path).and_then(read) else {
-            return Leads::Anywhere(format!("{file} cannot be read"));
+            return (Leads::Anywhere(format!("{file} cannot be read")), false);
         };
         if tokens.computed || tokens.asks_openly {
-            return Leads::Anywhere(format!("{file} includes by a macro"));
+            return (Leads::Anywhere(format!("{file} includes by a macro")), true);
         }
         let beside = parent(file);
-        let mut next = Vec::new();
+        let (mut next, mut lasts) = (Vec::new(), true);
         for include in &tokens.includes {
             match self.found(include, &beside, way) {
-                Ok(found) => next.extend(found),
-                Err(why) => return Leads::Anywhere(why),
+                Ok(found) => {
+                    next.extend(found.there);
+                    lasts &= found.lasts;
+                }
+                Err(why) => return (Leads::Anywhere(why), false),
             }
         }
-        Leads::To(next)
+        (Leads::To(next), lasts)
     }
 
     /// All files that are there and that a name could lead to, whichever is found first.
-    fn found(&self, include: &Include, beside: &Location, way: &Way<'_>) -> Result<Vec<Location>, String> {
+    fn found(&self, include: &Include, beside: &Location, way: &Way<'_>) -> Result<Named, String> {
         let places = &self.judge.plan.folders;
-        let mut found = Vec::new();
-        for at in chain(include, beside, way.quoted, &way.folders, places) {
+        let mut found = Named { there: Vec::new(), lasts: true };
+        for at in chain(include, beside, way.quoted, way.folders, places) {
             // What a name with dots in it leads to.
             let at = Location::of(&at.path(places), places);
-            let is_there = self.judge.status.digest(&at.path(places)).is_some();
-            if !is_there {
+            let lasts = || self.judge.plan.maker(&at).is_none();
+            // What is not there now counts as not there to the end, here as for what looks after the compile where it looked.
+            if self.absences.look(&at.path(places), lasts).is_none() {
+                found.lasts &= lasts();
                 continue;
             }
             if let Location::System(path) = &at
@@ -111,7 +132,7 @@ impl Executor<'_> {
             {
                 return Err(format!("{} lies outside of the tree", path.display()));
             }
-            found.push(at);
+            found.there.push(at);
         }
         Ok(found)
     }

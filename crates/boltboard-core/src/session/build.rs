@@ -26,7 +26,7 @@ use crate::step::StepId;
 use crate::store::StoreLimits;
 use crate::watch::Gate;
 use crate::work::{Ledger, LedgerEntry, Locking, StatusMemo, WorkLock, folder_bytes};
-use crate::workers::{Crew, CrewConfig, CrewReport, OwnWords};
+use crate::workers::{Crew, CrewConfig, CrewReport};
 
 /// How often the store is looked through for what it need not keep.
 const TRIMMED_EVERY: Duration = Duration::from_secs(24 * 60 * 60);
@@ -307,10 +307,8 @@ impl Session {
 
     /// Begins to reach the other machines that are asked for.
     fn crew(&self, ask: &BuildAsk) -> Option<Crew> {
-        let own = self.around.own.as_ref()?;
-        let file = own.file.display().to_string();
-        let config = ask.on.as_ref()?;
-        let crew = Crew::start(config, OwnWords { file: &file, serve: own.serve, hold: own.hold });
+        let (own, config) = (self.around.own.as_ref()?, ask.on.as_ref()?);
+        let crew = Crew::start(config, own.on_others());
         crew.wait(config.wait, &|| self.launch.is_stopped());
         Some(crew)
     }

@@ -7,6 +7,7 @@ use crate::base::Epoch;
 use crate::definitions::AddOnPlace;
 use crate::shared::Sharing;
 use crate::survey::EPOCH_VARIABLE;
+use crate::workers::OwnWords;
 
 /// Where programs are looked for.
 const SEARCH_PATH: &str = "PATH";
@@ -41,6 +42,13 @@ pub struct OwnProgram {
     pub serve: &'static str,
     /// The word that has it hold an allocation of a workload manager.
     pub hold: &'static str,
+}
+
+impl OwnProgram {
+    /// Returns what starts it on other machines.
+    pub fn on_others(&self) -> OwnWords<'_> {
+        OwnWords { file: &self.file, serve: self.serve, hold: self.hold }
+    }
 }
 
 impl Surroundings {

@@ -1,12 +1,15 @@
 //! All workers of a build: reached beside it, given back at its end.
 
+use std::collections::BTreeMap;
+use std::path::Path;
 use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use super::config::{CrewConfig, Reach};
+use super::held;
 use super::serve::BEAT;
 use super::slurm::{Allocation, Wanted, lead_to};
 use super::worker::Worker;
@@ -16,7 +19,7 @@ use crate::base::shell_word;
 #[derive(Debug, Clone, Copy)]
 pub struct OwnWords<'a> {
     /// Its file here.
-    pub file: &'a str,
+    pub file: &'a Path,
     /// The word that starts it as a worker.
     pub serve: &'a str,
     /// The word that has it hold an allocation.
@@ -44,10 +47,10 @@ struct Inner {
     /// Those that could not be reached, with why.
     unreached: Mutex<Vec<(String, String)>>,
     allocation: Mutex<Option<Allocation>>,
-    /// What made results not count.
-    not_counted: Mutex<Vec<String>>,
-    /// Why steps were not sent.
-    stayed: Mutex<Vec<String>>,
+    /// What made results not count, with how often.
+    not_counted: Mutex<BTreeMap<String, usize>>,
+    /// Why steps were not sent, with how many.
+    stayed: Mutex<BTreeMap<String, usize>>,
     ended: AtomicBool,
 }
 
@@ -100,16 +103,12 @@ pub struct WorkerReport {
     pub lost: Option<String>,
 }
 
-fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl Crew {
     /// Begins to reach all workers.
     pub fn start(config: &CrewConfig, own: OwnWords<'_>) -> Crew {
         let inner = Arc::new(Inner::default());
         let mut reaching = Vec::new();
-        let program = config.program.clone().unwrap_or_else(|| own.file.into());
+        let program = config.program.clone().unwrap_or_else(|| own.file.display().to_string());
         let mut worker = vec![program.clone(), own.serve.to_string()];
         worker.extend(config.folder.clone());
         match &config.reach {
@@ -150,19 +149,19 @@ impl Crew {
     /// Returns a free place at a worker, at the one that has most.
     pub fn seat(&self) -> Option<Seat> {
         let workers = held(&self.inner.workers);
-        let mut able: Vec<&Arc<Worker>> = workers.iter().filter(|worker| worker.gone().is_none()).collect();
-        able.sort_by_key(|worker| (worker.taken() * 1000 / (worker.jobs() + 1), worker.name().to_string()));
-        able.into_iter().find_map(|worker| Some(Seat { number: worker.take_seat()?, worker: Arc::clone(worker) }))
+        let able = workers.iter().filter(|worker| worker.gone().is_none());
+        let worker = able.min_by_key(|worker| worker.taken() * 1000 / (worker.jobs() + 1))?;
+        Some(Seat { number: worker.take_seat()?, worker: Arc::clone(worker) })
     }
 
     /// Notes why a result does not count.
     pub fn not_counted(&self, why: String) {
-        held(&self.inner.not_counted).push(why);
+        *held(&self.inner.not_counted).entry(why).or_default() += 1;
     }
 
     /// Notes why a step was not sent.
     pub fn stays(&self, why: String) {
-        held(&self.inner.stayed).push(why);
+        *held(&self.inner.stayed).entry(why).or_default() += 1;
     }
 
     /// Waits until everybody was reached who can be, but no longer than this.
@@ -216,21 +215,13 @@ impl Crew {
         };
         let mut unreached = held(&self.inner.unreached).clone();
         unreached.sort();
-        let mut not_counted: Vec<(String, usize)> = Vec::new();
-        for why in held(&self.inner.not_counted).iter() {
-            match not_counted.iter_mut().find(|(known, _)| known == why) {
-                Some((_, count)) => *count += 1,
-                None => not_counted.push((why.clone(), 1)),
-            }
-        }
-        not_counted.sort();
-        let stayed = held(&self.inner.stayed).clone();
+        let stayed = held(&self.inner.stayed);
         CrewReport {
             workers: self.workers().iter().map(of).collect(),
             unreached,
-            not_counted,
-            stayed: stayed.len(),
-            stayed_for: stayed.into_iter().min(),
+            not_counted: held(&self.inner.not_counted).clone().into_iter().collect(),
+            stayed: stayed.values().sum(),
+            stayed_for: stayed.keys().next().cloned(),
         }
     }
 }

@@ -39,7 +39,7 @@ impl Mirror {
     ///
     /// # Errors
     /// The folder cannot be used.
-    pub fn open(folder: &Path) -> Result<Mirror> {
+    pub fn open(folder: &Path, host: &str) -> Result<Mirror> {
         own_folder(folder)?;
         let folder = folder.canonicalize()?;
         let plain = |c: char| c.is_ascii_alphanumeric() || "/._-+".contains(c);
@@ -55,13 +55,17 @@ impl Mirror {
         let (contents, runs) = (folder.join("contents"), folder.join("runs"));
         own_folder(&contents)?;
         own_folder(&runs)?;
-        clear(&runs);
+        // Several machines may share the folder, and not know of each other's locks.
+        let own = format!("run-{}-", &Digest::of(host.as_bytes()).to_string()[..8]);
+        clear(&runs, &own);
         trim(&contents);
-        let root = tempfile::Builder::new().prefix("run-").tempdir_in(&runs)?.keep();
+        let root = tempfile::Builder::new().prefix(&own).tempdir_in(&runs)?.keep();
         // Compilers may ask what may be done with a folder, which is to be the same as in most places.
         std::fs::set_permissions(&root, std::fs::Permissions::from_mode(0o755))?;
-        let lock = File::create(root.join("lock"))?;
+        // It is held before it has the name by which others find it.
+        let lock = File::create(root.join("lock-to-be"))?;
         flock(&lock, FlockOperation::NonBlockingLockExclusive)?;
+        std::fs::rename(root.join("lock-to-be"), root.join("lock"))?;
         let folders = Folders { tree: root.join("tree"), build: root.join("build") };
         for folder in [&folders.tree, &folders.aside(), &folders.made()] {
             std::fs::create_dir_all(folder)?;
@@ -194,9 +198,10 @@ fn own_folder(folder: &Path) -> Result<()> {
     Ok(())
 }
 
-/// Removes the files of workers that are gone.
-fn clear(runs: &Path) {
-    for run in std::fs::read_dir(runs).into_iter().flatten().flatten() {
+/// Removes the files of this machine's workers that are gone.
+fn clear(runs: &Path, own: &str) {
+    let all = std::fs::read_dir(runs).into_iter().flatten().flatten();
+    for run in all.filter(|run| run.file_name().to_string_lossy().starts_with(own)) {
         let path = run.path();
         let free = match File::open(path.join("lock")) {
             Ok(lock) => flock(&lock, FlockOperation::NonBlockingLockExclusive).is_ok(),

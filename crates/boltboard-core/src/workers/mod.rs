@@ -5,6 +5,8 @@
 //! said, `serve` the worker's side with `mirror` (what lies there), `worker` ours, over a `line`. `config` is what a person says, `crew` all workers of a
 //! build, and `slurm` the one workload manager that is known. Nothing here decides whether a result counts; that is up to who asked for it.
 
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
 mod config;
 mod crew;
 mod line;
@@ -19,6 +21,11 @@ pub use crew::{Crew, CrewReport, OwnWords, Seat, WorkerReport};
 pub use serve::{ServeSettings, hold_allocation, serve_worker};
 pub use talk::{Done, Hello, Input, Made, Work};
 pub use worker::{Gone, Worker};
+
+/// Takes a lock. What lies behind those of this room is whole after every single operation, so a panic elsewhere does not make it wrong.
+fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
 #[cfg(test)]
 mod tests;

@@ -3,13 +3,13 @@
 use std::collections::VecDeque;
 use std::io::{Read, Result, Write};
 use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::{Duration, Instant};
 
 use super::mirror::Mirror;
-use super::talk::{Answer, Ask, Begin, Done, FORMAT, Hello, Made, Work, announce, receive, send};
+use super::talk::{Answer, Ask, Begin, Done, FORMAT, Hello, Input, Made, Work, announce, receive, send};
 use crate::base::{Digest, parse_dependencies};
 use crate::launch::{Exit, Job, Launch, RealLaunch};
 use crate::step::Look;
@@ -53,7 +53,7 @@ pub fn serve_worker(
     settings: &ServeSettings,
     launch: &Arc<RealLaunch>,
 ) -> Result<()> {
-    let mirror = Mirror::open(&settings.folder)?;
+    let mirror = Mirror::open(&settings.folder, &settings.host)?;
     announce(&mut to)?;
     send(&mut to, &Answer::Hello(hello(settings, &mirror.folders)))?;
     let (tell, told) = channel();
@@ -110,9 +110,18 @@ struct Serving {
     launch: Arc<RealLaunch>,
     status: Arc<StatusMemo>,
     tell: Sender<Event>,
-    /// Steps in their order, each with whether its contents were asked for: one may stand on what was sent for an earlier one.
-    waiting: VecDeque<(Work, bool)>,
+    /// Steps in their order: one may stand on what was sent for an earlier one.
+    waiting: VecDeque<Waiting>,
     running: usize,
+}
+
+/// A step that waits.
+struct Waiting {
+    number: u64,
+    inputs: Vec<Input>,
+    work: Box<Work>,
+    /// Whether its contents were asked for.
+    asked: bool,
 }
 
 impl Serving {
@@ -143,7 +152,9 @@ impl Serving {
                             self.jobs = jobs.map_or(self.jobs, |jobs| jobs.max(1) as usize)
                         }
                         Ask::Content(content) => drop(self.mirror.keep(&content)?),
-                        Ask::Work(work) => self.waiting.push_back((*work, false)),
+                        Ask::Work { number, inputs, work } => {
+                            self.waiting.push_back(Waiting { number, inputs, work, asked: false });
+                        }
                         Ask::Holds { number, looks, absent } => {
                             let differs = self.differs(&looks, &absent);
                             send(to, &Answer::Holds { number, differs })?;
@@ -158,35 +169,36 @@ impl Serving {
 
     /// Starts what can be started, first come, first served.
     fn advance(&mut self, to: &mut impl Write) -> Result<()> {
-        while let Some((work, asked)) = self.waiting.front_mut() {
-            let missing = self.mirror.missing(&work.inputs);
+        while let Some(next) = self.waiting.front_mut() {
+            if self.running >= self.jobs {
+                return Ok(());
+            }
+            let missing = self.mirror.missing(&next.inputs);
             if !missing.is_empty() {
-                if !*asked {
-                    *asked = true;
-                    send(to, &Answer::Wants { number: work.number, contents: missing })?;
+                if !std::mem::replace(&mut next.asked, true) {
+                    send(to, &Answer::Wants { number: next.number, contents: missing })?;
                 }
                 return Ok(());
             }
             // Who is reading a file is to see the same one to the end.
-            if self.running >= self.jobs || self.running > 0 && self.mirror.would_change(&work.inputs) {
+            if self.running > 0 && self.mirror.would_change(&next.inputs) {
                 return Ok(());
             }
-            let Some((work, _)) = self.waiting.pop_front() else { return Ok(()) };
+            let Some(Waiting { number, inputs, work, .. }) = self.waiting.pop_front() else { return Ok(()) };
             self.mirror.make_folders(&work.folders)?;
-            self.mirror.lay_out(&work.inputs)?;
-            self.start(work);
+            self.mirror.lay_out(&inputs)?;
+            self.start(number, *work);
         }
         Ok(())
     }
 
-    fn start(&mut self, work: Work) {
+    fn start(&mut self, number: u64, work: Work) {
         self.running += 1;
         let places = work.makes.iter().chain(work.lists.iter().flatten()).chain([&work.aside]);
         let outside = places.into_iter().find(|place| !self.mirror.is_aside(place)).cloned();
         let (tell, launch, status) = (self.tell.clone(), Arc::clone(&self.launch), Arc::clone(&self.status));
         let folders = self.mirror.folders.clone();
         std::thread::spawn(move || {
-            let number = work.number;
             let done = match outside {
                 Some(place) => Err(format!("{} is no place for a result", place.display())),
                 None => {
@@ -263,18 +275,13 @@ fn run(work: &Work, launch: &RealLaunch, status: &StatusMemo, folders: &Folders)
         done.lists[number] = Some(text);
     }
     for place in &work.makes {
-        let mode = std::fs::symlink_metadata(place)?.permissions().mode() & 0o777;
-        done.made.push(Made { content: read_made(place)?, mode });
+        let status = std::fs::symlink_metadata(place)?;
+        if !status.is_file() {
+            return Err(std::io::Error::other(format!("{} is no file", place.display())));
+        }
+        done.made.push(Made { content: std::fs::read(place)?, mode: status.permissions().mode() & 0o777 });
     }
     Ok(done)
-}
-
-/// Reads a result, which must be a file of its own.
-fn read_made(place: &Path) -> Result<Vec<u8>> {
-    if !std::fs::symlink_metadata(place)?.is_file() {
-        return Err(std::io::Error::other(format!("{} is no file", place.display())));
-    }
-    std::fs::read(place)
 }
 
 fn micros(time: Duration) -> u64 {

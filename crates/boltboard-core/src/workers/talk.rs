@@ -33,7 +33,14 @@ pub(super) enum Ask {
     /// A content that is wanted.
     Content(Vec<u8>),
     /// A step.
-    Work(Box<Work>),
+    Work {
+        /// Stands for it.
+        number: u64,
+        /// Files that are to lie there and were not named before.
+        inputs: Vec<Input>,
+        /// What is to be run.
+        work: Box<Work>,
+    },
     /// Does all of this hold there?
     Holds {
         /// Stands for the question.
@@ -112,8 +119,6 @@ pub struct Hello {
 /// A step to run.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Work {
-    /// Stands for it.
-    pub number: u64,
     /// Its program.
     pub program: PathBuf,
     /// Its arguments, by the worker's own places.
@@ -122,8 +127,6 @@ pub struct Work {
     pub environment: BTreeMap<String, String>,
     /// Folders that are to be there, in kept form.
     pub folders: Vec<String>,
-    /// Files that are to lie there and were not named before.
-    pub inputs: Vec<Input>,
     /// The folder aside, below the worker's build.
     pub aside: PathBuf,
     /// What it makes, below that.

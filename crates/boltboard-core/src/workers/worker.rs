@@ -5,9 +5,10 @@ use std::path::PathBuf;
 use std::process::{Child, Command};
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock};
 use std::time::{Duration, Instant};
 
+use super::held;
 use super::line::{From, Line, TO_END, To, end_all, kill_all};
 use super::talk::{Answer, Ask, Done, Hello, Input, Work, receive, send};
 use crate::base::Digest;
@@ -61,11 +62,6 @@ struct Talk {
     to: To,
     /// What lies there, by its place.
     laid: HashMap<String, Input>,
-}
-
-fn held<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    // What is kept here is whole after every single operation.
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl Worker {
@@ -217,10 +213,7 @@ impl Worker {
 
     /// Tells it to end, and waits a little until it has.
     pub(super) fn end(&self) {
-        let told = held(&self.talk);
-        let mut talk = told;
-        let _ = send(&mut talk.to, &Ask::End);
-        drop(talk);
+        let _ = self.say(&Ask::End);
         let began = Instant::now();
         while began.elapsed() < TO_END {
             if !matches!(held(&self.child).try_wait(), Ok(None)) {
@@ -292,8 +285,8 @@ impl Worker {
             let fresh: Vec<Input> =
                 inputs.iter().filter(|input| talk.laid.get(&input.at) != Some(input)).cloned().collect();
             talk.laid.extend(fresh.iter().map(|input| (input.at.clone(), input.clone())));
-            let ask = Ask::Work(Box::new(Work { number, inputs: fresh.clone(), ..work }));
             // What one step lays out others stand on, so it is said in the order in which it is noted.
+            let ask = Ask::Work { number, inputs: fresh.clone(), work: Box::new(work) };
             send(&mut talk.to, &ask).map_err(|_| self.lost())?;
             fresh
         };
@@ -314,6 +307,16 @@ impl Worker {
                 Answer::Hello(_) | Answer::Holds { .. } | Answer::Beat => {}
             }
         }
+    }
+
+    /// Tells whether it was found before that this holds there, whatever it stands for.
+    pub fn is_known(&self, what: &Digest) -> bool {
+        held(&self.holds).contains(what)
+    }
+
+    /// Notes that this was found to hold there.
+    pub fn knows(&self, what: Digest) {
+        held(&self.holds).insert(what);
     }
 
     /// Asks whether all of this holds there. Returns the first thing that does not. What was asked before is not asked again.

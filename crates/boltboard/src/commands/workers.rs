@@ -11,7 +11,7 @@ use boltboard_core::base::Digest;
 use boltboard_core::launch::{Guard, RealLaunch};
 use boltboard_core::step::{Location, Look, ToolPlace};
 use boltboard_core::work::StatusMemo;
-use boltboard_core::workers::{Crew, CrewFile, OwnWords, ServeSettings, Worker, hold_allocation, serve_worker};
+use boltboard_core::workers::{Crew, CrewFile, ServeSettings, Worker, hold_allocation, serve_worker};
 use clap::{Args, Subcommand};
 
 use crate::args::Global;
@@ -80,8 +80,7 @@ fn check(global: &Global, screen: &Screen, file: &CrewFile, name: &str) -> Resul
     let tools = tools_here(Session::open_if_any(global, screen)?)?;
     let around = surroundings()?;
     let own = around.own.as_ref().ok_or_else(|| Stop::usage("this program's own file is not known"))?;
-    let path = own.file.display().to_string();
-    let crew = Crew::start(config, OwnWords { file: &path, serve: own.serve, hold: own.hold });
+    let crew = Crew::start(config, own.on_others());
     crew.wait(PATIENCE, &|| false);
     let differs: Vec<Looked> = crew.workers().iter().map(|worker| look_at(worker, &tools)).collect();
     let report = crew.end();
@@ -127,14 +126,17 @@ fn tools_here(session: Option<Session>) -> Result<Vec<(String, Digest)>, Stop> {
     Ok(looks)
 }
 
-/// Is a worker, or holds an allocation, for whoever started it and speaks to it here.
-pub fn serve(holds: bool, folder: Option<PathBuf>, from: impl Read + Send + 'static, to: impl Write) -> ExitCode {
-    let ended = if holds {
-        let number = std::env::var(ALLOCATION).unwrap_or_default();
-        hold_allocation(from, to, &number)
-    } else {
-        work(folder, from, to)
-    };
+/// Is a worker for whoever started it and speaks to it here.
+pub fn serve(folder: Option<PathBuf>, from: impl Read + Send + 'static, to: impl Write) -> ExitCode {
+    told(work(folder, from, to))
+}
+
+/// Holds an allocation for whoever started it.
+pub fn hold(from: impl Read, to: impl Write) -> ExitCode {
+    told(hold_allocation(from, to, &std::env::var(ALLOCATION).unwrap_or_default()))
+}
+
+fn told(ended: std::io::Result<()>) -> ExitCode {
     match ended {
         Ok(()) => ExitCode::SUCCESS,
         // Nobody listens any more, which is how it ends.

@@ -21,7 +21,7 @@ impl Course<'_, '_> {
         executor: &Executor<'_>,
         send_away: &dyn Fn(StepId, Seat),
     ) -> Result<(), BuildFault> {
-        let Some(crew) = self.input.crew.filter(|_| self.alone.is_empty()) else { return Ok(()) };
+        let Some(crew) = self.input.crew.filter(|_| self.alone.is_empty() && !ready.is_empty()) else { return Ok(()) };
         let mut later = Vec::new();
         let mut seat = crew.seat();
         while seat.is_some() && later.len() < AHEAD {

@@ -24,7 +24,7 @@ pub struct Absences {
 
 impl Absences {
     /// Returns the status of a file, `None` where there is none; `lasts` tells whether it stays so.
-    fn look(&self, path: &Path, lasts: impl Fn() -> bool) -> Option<Stamp> {
+    pub(in crate::run) fn look(&self, path: &Path, lasts: impl Fn() -> bool) -> Option<Stamp> {
         let lock = || self.known.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let key = PathKey::of(path);
         if lock().contains(&key) {
@@ -94,16 +94,18 @@ impl Searched<'_> {
         for at in self.forced {
             self.compiled_before(at, &mut found);
         }
-        found.twins = self.twins(files);
-        for (number, file) in files.iter().enumerate() {
+        let chains_of = |file: &ReadFile| {
             let beside = parent(&file.at);
-            let chains: Vec<Vec<Location>> =
-                file.tokens.includes.iter().map(|include| self.chain(include, &beside)).collect();
-            for (include, chain) in file.tokens.includes.iter().zip(&chains) {
+            file.tokens.includes.iter().map(|include| self.chain(include, &beside)).collect()
+        };
+        let all: Vec<Vec<Vec<Location>>> = files.iter().map(chains_of).collect();
+        found.twins = self.twins(files, &all);
+        for (number, (file, chains)) in files.iter().zip(&all).enumerate() {
+            for (include, chain) in file.tokens.includes.iter().zip(chains) {
                 self.look(include, chain, &mut found);
             }
             if number == 0 {
-                self.first_precompiled(&chains, &mut found);
+                self.first_precompiled(chains, &mut found);
             }
             found.unclear |= file.tokens.asks_openly;
         }
@@ -120,17 +122,13 @@ impl Searched<'_> {
     }
 
     /// The files that were asked for and left out as being the same as others; none where no file says that it is to be read once.
-    fn twins(&self, files: &[ReadFile]) -> BTreeSet<Location> {
+    fn twins(&self, files: &[ReadFile], chains: &[Vec<Vec<Location>>]) -> BTreeSet<Location> {
         if !files.iter().any(|file| file.tokens.names(ONCE)) {
             return BTreeSet::new();
         }
         let read: HashSet<Digest> = files.iter().map(|file| file.content).collect();
-        let asked = files.iter().flat_map(|file| {
-            let beside = parent(&file.at);
-            file.tokens.includes.iter().flat_map(move |include| self.chain(include, &beside))
-        });
-        let unread = asked.filter(|at| !self.read.contains(at) && self.was_there(at));
-        unread.filter(|at| (self.content)(at).is_some_and(|content| read.contains(&content))).collect()
+        let unread = chains.iter().flatten().flatten().filter(|at| !self.read.contains(at) && self.was_there(at));
+        unread.filter(|at| (self.content)(at).is_some_and(|content| read.contains(&content))).cloned().collect()
     }
 
     fn chain(&self, include: &Include, beside: &Location) -> Vec<Location> {
