@@ -235,10 +235,8 @@ impl<'a> Lower<'a> {
     /// The compiler that runs these words: where they ask for code for the processor that it runs on, that counts as well.
     pub(super) fn compiler_for(&self, machine: Machine, language: Language, words: &[Word]) -> Tool {
         let mut tool = self.compiler(machine, language);
-        let asks =
-            |word: &Word| matches!(word.fragments.last(), Some(Fragment::Text(text)) if text.ends_with("=native"));
         if let ToolPlace::Host { identity, .. } = &mut tool.place
-            && words.iter().any(asks)
+            && words.iter().any(Word::asks_for_own_processor)
         {
             *identity = Digest::of_parts([identity.to_string().as_str(), &self.input.tools.processor.to_string()]);
         }

@@ -13,7 +13,7 @@ use super::stands::{self, Stands};
 use crate::base::files::{make_folder, write_quickly};
 use crate::base::{Digest, FileError};
 use crate::launch::{Exit, Outcome, Used};
-use crate::step::{Compile, Form, Lists, Location, Look, Process, Setup, Step};
+use crate::step::{Compile, Form, Lists, Location, Look, Process, Setup, Step, Word};
 use crate::work::{Folders, time_of_files};
 use crate::workers::{Done, Gone, Input, Seat, Work, Worker};
 
@@ -27,9 +27,6 @@ pub(super) enum Goes {
     /// It may not.
     Never,
 }
-
-/// The words that ask for code for whatever machine compiles.
-const FOR_THIS: &str = "=native";
 
 impl Executor<'_> {
     /// Tells whether a step may go to another machine: a compile of which all that it can look at is known beforehand.
@@ -76,8 +73,8 @@ impl Executor<'_> {
     fn sent(&self, seat: &Seat, step: &Step, compile: &Compile, aside: &Path) -> Result<Ended, Home> {
         let worker = &*seat.worker;
         let class = step.class().ok_or(Home::Own(None))?;
-        let words = compile.setting.words.iter().filter_map(|word| word.as_text());
-        if worker.hello().processor != self.tools.processor && words.into_iter().any(|word| word.ends_with(FOR_THIS)) {
+        let asks = compile.setting.words.iter().any(Word::asks_for_own_processor);
+        if asks && worker.hello().processor != self.tools.processor {
             return Err(Home::Unlike("it has another processor".into()));
         }
         let searched = self.search_folders(compile);

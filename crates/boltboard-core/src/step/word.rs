@@ -62,6 +62,11 @@ impl Word {
         }
     }
 
+    /// Tells whether it asks for code for whatever processor the compiler runs on.
+    pub fn asks_for_own_processor(&self) -> bool {
+        matches!(self.fragments.last(), Some(Fragment::Text(text)) if text.ends_with("=native"))
+    }
+
     /// Returns the generated file that it names below their folder, as in `-Wl,--version-script=${path:made}/exports.map`.
     pub fn made_file(&self) -> Option<Location> {
         self.fragments.windows(2).find_map(|pair| match pair {

@@ -161,6 +161,9 @@ fn check(hello: &Hello) -> Result<(), String> {
     if hello.format != FORMAT || hello.program != ours {
         return Err(format!("the boltboard there is {}, this one is {ours}", hello.program));
     }
+    if !hello.tree.is_absolute() || !hello.build.is_absolute() {
+        return Err("it does not say where its files lie".into());
+    }
     Ok(())
 }
 

@@ -170,9 +170,7 @@ impl Serving {
     /// Starts what can be started, first come, first served.
     fn advance(&mut self, to: &mut impl Write) -> Result<()> {
         while let Some(next) = self.waiting.front_mut() {
-            if self.running >= self.jobs {
-                return Ok(());
-            }
+            // One that waits for its turn has its contents got meanwhile.
             let missing = self.mirror.missing(&next.inputs);
             if !missing.is_empty() {
                 if !std::mem::replace(&mut next.asked, true) {
@@ -181,7 +179,7 @@ impl Serving {
                 return Ok(());
             }
             // Who is reading a file is to see the same one to the end.
-            if self.running > 0 && self.mirror.would_change(&next.inputs) {
+            if self.running >= self.jobs || self.running > 0 && self.mirror.would_change(&next.inputs) {
                 return Ok(());
             }
             let Some(Waiting { number, inputs, work, .. }) = self.waiting.pop_front() else { return Ok(()) };

@@ -69,17 +69,16 @@ impl Other {
     /// A step that runs a line of a shell.
     fn line(&self, number: u64, line: &str, inputs: Vec<Input>) -> Ask {
         let aside = self.aside(0);
-        Ask::Work(Box::new(Work {
-            number,
+        let work = Work {
             program: "/bin/sh".into(),
             arguments: vec!["-c".into(), line.replace("OUT", &aside.join("out").display().to_string())],
             environment: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),
             folders: vec!["tree:include".into()],
-            inputs,
             makes: vec![aside.join("out")],
             lists: [None, None],
             aside,
-        }))
+        };
+        Ask::Work { number, inputs, work: Box::new(work) }
     }
 }
 
@@ -159,9 +158,9 @@ fn a_worker_writes_nowhere_but_below_its_own_folder() {
     let outside = folder.path().join("outside");
     std::fs::write(&outside, "of others").expect("written");
     for place in [outside.clone(), other.aside(0).join("../../../../../outside"), other.hello.build.join("aside")] {
-        let Ask::Work(mut work) = other.line(3, "echo x > OUT", vec![]) else { panic!("a step") };
+        let Ask::Work { number, inputs, mut work } = other.line(3, "echo x > OUT", vec![]) else { panic!("a step") };
         work.makes = vec![place.clone()];
-        other.say(&Ask::Work(work));
+        other.say(&Ask::Work { number, inputs, work });
         let Answer::Done { done: Err(why), .. } = other.hear() else { panic!("{} is refused", place.display()) };
         assert!(why.contains("is no place for a result"), "{why}");
     }
@@ -203,7 +202,7 @@ fn a_worker_tells_what_is_otherwise_there() {
 #[test]
 fn files_lie_there_with_their_times_and_names() {
     let folder = tempfile::tempdir().expect("a folder");
-    let mut mirror = Mirror::open(folder.path()).expect("opened");
+    let mut mirror = Mirror::open(folder.path(), "fog").expect("opened");
     let named = |at: &str, content: &[u8], file| Input { file: Some(file), ..input(at, content) };
     for content in [&b"once"[..], b"other"] {
         mirror.keep(content).expect("kept");
@@ -239,20 +238,30 @@ fn files_lie_there_with_their_times_and_names() {
 #[test]
 fn what_killed_workers_left_is_cleared_and_what_others_can_write_is_not_used() {
     let folder = tempfile::tempdir().expect("a folder");
-    let left = folder.path().join("runs/run-left");
+    let gone = Mirror::open(folder.path(), "fog").expect("opened");
+    let own = gone.folders.tree.parent().expect("a folder").file_name().expect("a name").to_string_lossy().into_owned();
+    drop(gone);
+    let elsewhere = Mirror::open(folder.path(), "lamp").expect("opened");
+    let of_other = elsewhere.folders.tree.parent().expect("a folder").join("lock");
+    // Its lock cannot be seen from here.
+    std::fs::remove_file(&of_other).expect("removed");
+    std::fs::write(&of_other, "").expect("written");
+    let left =
+        folder.path().join("runs").join(format!("{}left", own.rsplit_once('-').expect("parts").0.to_string() + "-"));
     std::fs::create_dir_all(&left).expect("made");
     std::fs::write(left.join("lock"), "").expect("written");
-    let first = Mirror::open(folder.path()).expect("opened");
+    let first = Mirror::open(folder.path(), "fog").expect("opened");
     assert!(!left.exists(), "nobody holds it");
-    let second = Mirror::open(folder.path()).expect("opened");
+    assert!(elsewhere.folders.tree.is_dir(), "what another machine has is not cleared here");
+    let second = Mirror::open(folder.path(), "fog").expect("opened");
     assert!(first.folders.tree.is_dir() && second.folders.tree.is_dir(), "two at once");
     let odd = folder.path().join("a b");
-    assert!(Mirror::open(&odd).expect_err("odd").to_string().contains("characters"));
+    assert!(Mirror::open(&odd, "fog").expect_err("odd").to_string().contains("characters"));
     let open = folder.path().join("open");
     std::fs::create_dir(&open).expect("made");
     let mode = std::os::unix::fs::PermissionsExt::from_mode(0o777);
     std::fs::set_permissions(&open, mode).expect("mode set");
-    assert!(Mirror::open(&open).expect_err("open").to_string().contains("others can write"));
+    assert!(Mirror::open(&open, "fog").expect_err("open").to_string().contains("others can write"));
 }
 
 #[test]

@@ -218,7 +218,7 @@ fn build_since(
     if telling != Telling::Json && !told.is_empty() {
         screen.remark(told.trim_end());
     }
-    let told = crew.as_ref().map_or_else(String::new, told_of_workers);
+    let told = crew.as_ref().zip(args.on.as_ref()).map_or_else(String::new, |(crew, on)| told_of_workers(crew, on));
     if telling != Telling::Json && !told.is_empty() {
         screen.remark(told.trim_end());
     }

@@ -1,5 +1,6 @@
 //! What is said about other machines that take steps of a build.
 
+use boltboard_core::base::shell_word;
 use boltboard_core::workers::{CrewFile, CrewReport, Reach, WorkerReport};
 
 use super::text::{Role, bytes, columns, count, harmless, next_line, paint};
@@ -60,7 +61,9 @@ pub fn looked(report: &CrewReport, differs: &[Looked], tools: usize) -> String {
         let steps = count(*jobs, "step", "steps");
         text += &format!("{}{host}: {}, {steps} at once.\n", paint(Role::Name, &harmless(name)), paint(role, &state));
     }
-    text + &unreached(report)
+    let differs = differs.iter().any(|looked| looked.differs.is_some());
+    let hint = "A compiler, or a file behind it, is another one there; install the same, or leave that machine out.\n";
+    text + &unreached(report) + if differs { hint } else { "" }
 }
 
 fn unreached(report: &CrewReport) -> String {
@@ -75,8 +78,8 @@ fn ended(text: &str) -> String {
     if text.ends_with('.') { text.into() } else { format!("{text}.") }
 }
 
-/// Tells what came of the other machines of a build.
-pub fn of_build(report: &CrewReport) -> String {
+/// Tells what came of the other machines of a build, which are written down under this name.
+pub fn of_build(report: &CrewReport, name: &str) -> String {
     let mut text = String::new();
     let busy: Vec<&WorkerReport> = report.workers.iter().filter(|worker| worker.steps > 0).collect();
     if !busy.is_empty() {
@@ -105,6 +108,9 @@ pub fn of_build(report: &CrewReport) -> String {
         let steps = count(report.stayed, "step was", "steps were");
         text += &format!("{} {steps} not sent: {}.\n", paint(Role::Faint, "ran here:"), harmless(why));
     }
+    if !report.unreached.is_empty() || !report.not_counted.is_empty() {
+        text += &next_line(format!("boltboard workers check {}", shell_word(name)), "what stands against them");
+    }
     text
 }
 
@@ -130,7 +136,7 @@ mod tests {
             stayed: 2,
             stayed_for: Some("a.c includes by a macro".into()),
         };
-        let painted = of_build(&report);
+        let painted = of_build(&report, "office");
         let told = console::strip_ansi_codes(&painted);
         for line in [
             "On other machines: 7 steps (lamp 7); 2.0 KiB sent, 1.0 KiB back.",
@@ -138,10 +144,11 @@ mod tests {
             "/usr/include/1.h is another one there (2 times). It ran here.",
             "2 more reasons",
             "2 steps were not sent: a.c includes by a macro.",
+            "→ boltboard workers check office",
         ] {
             assert!(told.contains(line), "{line}: {told}");
         }
         assert!(told.contains("sea\\u{1b}[31m"), "what comes from elsewhere is shown harmless: {told:?}");
-        assert_eq!(of_build(&CrewReport::default()), "");
+        assert_eq!(of_build(&CrewReport::default(), "office"), "");
     }
 }

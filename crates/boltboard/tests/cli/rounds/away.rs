@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use super::{Act, Lived, happen, many_by, say};
 use crate::harness::{Ran, Scratch};
 use crate::rounds::worlds::{Kind, World};
-use crate::workers::written_down;
+use crate::workers::{forget, written_down};
 
 /// What may befall the machines; mostly nothing does.
 const BEFALLS: [&str; 9] = ["cut", "spoilt", "killed", "full", "refuses", "late", "greets", "silent", "nothing"];
@@ -67,9 +67,7 @@ fn live(kind: Kind, acts: &[Act], seed: u64) -> Lived {
         befall(&home, &mut chance);
         if chance.bool() {
             // Else most of it comes from the store.
-            for made in ["builds", "store/content", "store/notes"] {
-                drop(std::fs::remove_dir_all(world.tree.at("boltboard-work").join(made)));
-            }
+            forget(&world.tree);
         }
         for words in ["build -j1 --on two", "build --verify"] {
             let ran = run(words);
