@@ -185,15 +185,24 @@ impl Executor<'_> {
     /// Checks that all that a result stands on holds there as well: beyond what it read, what it asked for and where it found nothing.
     fn stands_there(&self, worker: &Worker, stands: &Stands, sent: &HashMap<&str, Digest>) -> Result<(), Home> {
         let folders = &self.judge.plan.folders;
+        let is_own = |at: &&Location| matches!(at, Location::Tree(_) | Location::Made(_));
+        let as_sent = |at: &Location| match self.judge.status.digest(&at.path(folders)) {
+            Some(now) => sent.get(at.kept().as_str()) == Some(&now),
+            None => false,
+        };
+        // What lies first here and was not read there must have lain there, else it would have been.
+        let passed = stands.passed.iter().filter(is_own);
+        let asked = stands.looks.iter().filter_map(|look| match look {
+            Look::Content(at) | Look::Form(at) => Some(at),
+            Look::Mode(at) if at.path(folders).is_file() => Some(at),
+            _ => None,
+        });
+        if let Some(at) = passed.chain(asked.filter(is_own)).find(|at| !as_sent(at)) {
+            return Err(Home::Unlike(format!("{at} is not there as it is here")));
+        }
         let mut looks = Vec::new();
         for look in &stands.looks {
             match look {
-                Look::Content(at) | Look::Form(at) if matches!(at, Location::Tree(_) | Location::Made(_)) => {
-                    let now = self.judge.status.digest(&at.path(folders));
-                    if now.is_none() || sent.get(at.kept().as_str()).copied() != now {
-                        return Err(Home::Unlike(format!("{at} was read there as it was not here")));
-                    }
-                }
                 // Of these it was told with their names.
                 Look::Content(Location::System(_)) => {}
                 look if matches!(look.place(), Some(Location::System(_))) => {

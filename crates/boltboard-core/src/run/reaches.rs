@@ -14,7 +14,9 @@ use crate::step::{Compile, Location, Step};
 /// Where each file leads, of compiles that look for headers in the same way.
 #[derive(Debug, Default)]
 pub(super) struct Reaches {
-    known: Mutex<HashMap<(usize, Location), Arc<Leads>>>,
+    known: Mutex<HashMap<(Digest, Location), Arc<Leads>>>,
+    /// What stands for the way in which compiles look for headers, by the address of what they have in common: parts look alike.
+    ways: Mutex<HashMap<usize, Digest>>,
 }
 
 /// Where a file leads. What is not there yet because a step is still to make it is none of these, and never lasts.
@@ -58,7 +60,7 @@ impl Executor<'_> {
             open.extend(self.found(include, &root, &way)?.there);
         }
         let mut all: BTreeSet<Location> = open.iter().cloned().collect();
-        let key = Arc::as_ptr(&compile.setting) as usize;
+        let key = self.way(step, compile, &way);
         while let Some(file) = open.pop() {
             match &*self.leads(key, step, &file, &way) {
                 Leads::Anywhere(why) => return Err(why.clone()),
@@ -72,7 +74,23 @@ impl Executor<'_> {
         Ok(all)
     }
 
-    fn leads(&self, key: usize, step: &Step, file: &Location, way: &Way<'_>) -> Arc<Leads> {
+    /// What stands for all compiles that look for the same headers in the same places.
+    fn way(&self, step: &Step, compile: &Compile, way: &Way<'_>) -> Digest {
+        let mut ways = self.reaches.ways.lock().unwrap_or_else(PoisonError::into_inner);
+        *ways.entry(Arc::as_ptr(&compile.setting) as usize).or_insert_with(|| {
+            let quoted = way.quoted.iter().map(Location::kept);
+            let folders = way.folders.iter().map(Location::kept);
+            let all: Vec<String> = [format!("{:?}", step.dialects())]
+                .into_iter()
+                .chain(quoted)
+                .chain(["<>".into()])
+                .chain(folders)
+                .collect();
+            Digest::of_parts(all.iter().map(String::as_str))
+        })
+    }
+
+    fn leads(&self, key: Digest, step: &Step, file: &Location, way: &Way<'_>) -> Arc<Leads> {
         let lock = || self.reaches.known.lock().unwrap_or_else(PoisonError::into_inner);
         let key = (key, file.clone());
         if let Some(known) = lock().get(&key) {

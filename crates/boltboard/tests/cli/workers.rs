@@ -264,7 +264,7 @@ fn a_header_that_a_step_makes_later_is_found_there_where_it_is_found_here() {
         (
             "boltboard.toml",
             "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n\
-             [part.early]\nkind = \"static-library\"\nsources = [\"early/*.c\"]\ninclude = [\"include\", \"behind\"]\n\
+             [header.options]\noutput = \"options.h\"\n[part.early]\nkind = \"static-library\"\nsources = [\"early/*.c\"]\ninclude = [\"include\", \"behind\"]\n\
              [part.words]\nkind = \"generated\"\ncommand = [\"sh\", \"make.sh\"]\nreads = [\"make.sh\"]\nstdout = \"words.h\"\n\
              uses = [\"early\"]\n\
              [part.late]\nkind = \"static-library\"\nsources = [\"late/*.c\"]\ninclude = [\"include\", \"behind\"]\nuses = [\"words\"]\n",
@@ -280,8 +280,11 @@ fn a_header_that_a_step_makes_later_is_found_there_where_it_is_found_here() {
     }
     written_down(&tree);
     run(&tree, "build -j1").code(0);
-    let (away, _) = built_anew(&tree);
-    assert!(away > 4, "{away}");
+    forget(&tree);
+    let ran = run(&tree, "build -j1 --on two --json").code(0).json();
+    assert!(ran["away"].as_u64() > Some(4), "{ran}");
+    assert_eq!(ran["workers"]["not-counted"].as_array().map(Vec::len), Some(0), "it was sent along: {ran}");
+    tree.equals_clean();
 }
 
 #[test]

@@ -201,7 +201,7 @@ impl Executor<'_> {
             None => self.judge.footing(&of_all).map(|footing| footing.generation),
         };
         looks.insert(if class.is_some() { Look::Footing(of_all) } else { Look::SearchPath });
-        (Stands { looks, absent, files, closely }, unexpected)
+        (Stands { looks, absent, files, passed: found.passed, closely }, unexpected)
     }
 
     /// Files that an assembler took in, and whether its list was cut off; beside these it names what the compiler handed it.

@@ -52,6 +52,8 @@ pub(super) struct Stands {
     pub absent: BTreeSet<Location>,
     /// Files that a compile read, with what they name.
     pub files: Vec<ReadFile>,
+    /// Files that lay before others of their names, and were not read.
+    pub passed: BTreeSet<Location>,
     /// Whether that can be known only by watching.
     pub closely: bool,
 }

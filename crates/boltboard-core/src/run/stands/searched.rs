@@ -73,6 +73,8 @@ pub(in crate::run) struct Found {
     pub present: BTreeSet<Location>,
     /// Files that were asked for and hold what another one does that was read: compilers leave them out where one is to be read once.
     pub twins: BTreeSet<Location>,
+    /// Files that lay first where something was read that lay behind them: what asks for them was switched off.
+    pub passed: BTreeSet<Location>,
     /// Whether something was asked for that only a preprocessor knows.
     pub unclear: bool,
 }
@@ -150,6 +152,7 @@ impl Searched<'_> {
                         missed.push(at);
                     } else if include.asks == Asks::Content && !self.is_same_file(at, &chain[last]) {
                         // It lies first and was not read: what asks for it was switched off.
+                        found.passed.insert(at.clone());
                         return;
                     }
                 }
@@ -350,7 +353,8 @@ mod tests {
             let mut found = searched.found(&files);
             found.absent.retain(|at| !at.to_string().ends_with("ch"));
             let want = |names: &[&str]| names.iter().map(|name| at(name)).collect::<BTreeSet<_>>();
-            let want = Found { absent: want(absent), present: want(present), twins: BTreeSet::new(), unclear };
+            let passed = want(if case == "lies first and was not read" { &["s/off.h"] } else { &[] });
+            let want = Found { absent: want(absent), present: want(present), twins: BTreeSet::new(), passed, unclear };
             assert_eq!(found, want, "{case}");
         }
     }
