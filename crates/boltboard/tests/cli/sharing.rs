@@ -33,7 +33,8 @@ uses = ["horn"]
 command = ["${part:t}"]
 "#;
 
-fn tree() -> Scratch {
+/// A tree of a few sources, with an option and a header that a step makes.
+pub fn tree() -> Scratch {
     Scratch::with(&[
         ("boltboard.toml", BOARD),
         ("make.sh", "echo '#define WORDS 3'\n"),

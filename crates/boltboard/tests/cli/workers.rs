@@ -7,33 +7,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use crate::harness::{Ran, Scratch};
-
-const BOARD: &str = r#"format = 1
-[tree]
-name = "t"
-version = "1"
-[toolchain]
-flags = ["-Iinclude", "-g"]
-[header.options]
-output = "options.h"
-prefix = "T_"
-[option.loud]
-kind = "switch"
-summary = "loud"
-[part.words]
-kind = "generated"
-command = ["sh", "make.sh"]
-reads = ["make.sh"]
-stdout = "words.h"
-[part.horn]
-kind = "static-library"
-sources = ["lib/*.c", "lib/*.cc"]
-uses = ["words"]
-[part.t]
-kind = "program"
-sources = ["main.c"]
-uses = ["horn"]
-"#;
+use crate::sharing;
 
 /// Runs the command after the host's name here, as something decides that stands in a file beside it.
 const REACH: &str = r#"#!/bin/sh
@@ -56,21 +30,14 @@ esac
 
 /// A tree of so many sources, and machines that are written down for it.
 fn tree(sources: usize) -> Scratch {
-    let tree = Scratch::with(&[
-        ("boltboard.toml", BOARD),
-        ("make.sh", "echo '#define WORDS 3'\n"),
-        ("include/horn.h", "int horn(void);\n"),
-        ("lib/odd name$.c", "#include <stdio.h>\nint odd(void) { return printf(\"%s\", __FILE__); }\n"),
-        (
-            "lib/horn.c",
-            "#include <horn.h>\n#include \"words.h\"\n#include \"options.h\"\nint horn(void) {\n#ifdef T_LOUD\n    return WORDS + 1;\n#else\n    return WORDS;\n#endif\n}\n",
-        ),
-        (
-            "lib/sea.cc",
-            "#include <map>\n#include <string>\nint sea() { std::map<std::string, int> m; m[\"a\"] = 2; return m[\"a\"]; }\n",
-        ),
-        ("main.c", "#include <horn.h>\nint main(void) { return horn() != 3; }\n"),
-    ]);
+    let tree = sharing::tree();
+    tree.edit("boltboard.toml", "\"-Iinclude\"", "\"-Iinclude\", \"-g\"");
+    tree.edit("boltboard.toml", "\"lib/*.c\"", "\"lib/*.c\", \"lib/*.cc\"");
+    tree.write("lib/odd name$.c", "#include <stdio.h>\nint odd(void) { return printf(\"%s\", __FILE__); }\n");
+    tree.write(
+        "lib/sea.cc",
+        "#include <map>\n#include <string>\nint sea() { std::map<std::string, int> m; m[\"a\"] = 2; return m[\"a\"]; }\n",
+    );
     for number in 0..sources {
         let text = format!(
             "#include <stdlib.h>\n#include \"words.h\"\n#include \"options.h\"\nint lamp{number}(void) {{ return WORDS * {number} + (int)sizeof(div_t); }}\n"
