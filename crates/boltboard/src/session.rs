@@ -12,7 +12,7 @@ use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
     Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, WORK, Whereabouts,
 };
-use boltboard_core::shared::Sharing;
+use boltboard_core::shared::{ObjectAccess, Secret, Sharing, Told};
 use boltboard_core::survey::Facts;
 use boltboard_core::work::{Stamp, WorkLock};
 
@@ -328,8 +328,17 @@ pub fn crew_file() -> PathBuf {
 
 /// Where results are shared, as it was typed or the person says.
 pub fn sharing(global: &Global) -> Result<Sharing, Stop> {
-    let token = std::env::var("BOLTBOARD_STORE_TOKEN").ok();
-    Ok(Sharing::of(global.store_at.as_deref(), token.as_deref(), &shared_file())?)
+    let variable = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
+    let secret = |name: &str| variable(name).map(|text| Secret::new(&text));
+    // A key with its name is one thing: half of it is none.
+    let access = variable("AWS_ACCESS_KEY_ID").zip(secret("AWS_SECRET_ACCESS_KEY"));
+    let session = || secret("AWS_SESSION_TOKEN");
+    let told = Told {
+        token: secret("BOLTBOARD_STORE_TOKEN"),
+        access: access.map(|(key, secret)| ObjectAccess { key, secret, session: session() }),
+        region: variable("AWS_REGION"),
+    };
+    Ok(Sharing::of(global.store_at.as_deref(), told, &shared_file())?)
 }
 
 /// How many processors there are.

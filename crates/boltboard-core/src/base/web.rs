@@ -7,14 +7,28 @@ use rustls::CertificateError;
 /// Who we say that we are.
 pub const USER_AGENT: &str = concat!("boltboard/", env!("CARGO_PKG_VERSION"));
 
-/// The address of a folder on a server. It begins with `http://` or `https://`, and has no `/` at its end.
+/// The address of a folder on a server. It begins with `http://` or `https://`, or with `s3+` and one of these, and has no `/` at its end.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Deserialize)]
 #[serde(try_from = "String")]
 pub struct Address(String);
 
+/// What an address of an object store begins with, before the way to its server.
+const OBJECTS: &str = "s3+";
+
+/// In which way a server is spoken to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Dialect {
+    /// As a folder of files is (RFC 9110).
+    Files,
+    /// As an object store is, by the interface that S3 has.
+    Objects,
+}
+
 /// A text is no address of a folder on a server.
 #[derive(Debug, thiserror::Error)]
-#[error("`{0}` is no address of a shared store: it begins with http:// or https://, and names a server and a folder")]
+#[error(
+    "`{0}` is no address of a shared store: it begins with http:// or https:// and names a server and a folder, or with s3+http:// or s3+https:// and names a server and a bucket"
+)]
 pub struct NoAddress(String);
 
 impl Address {
@@ -25,10 +39,19 @@ impl Address {
     pub fn parse(text: &str) -> Result<Address, NoAddress> {
         let server = server_of(text);
         let plain = |c: char| c.is_ascii_graphic() && !"\"<>\\^`{|}?#".contains(c);
-        if server.is_empty() || server.contains('@') || !text.chars().all(plain) {
+        let address = Address(text.trim_end_matches('/').to_string());
+        // Steps up in it would lead out of the bucket.
+        let is_bucket = || {
+            address.bucket().is_some_and(|(_, bucket, folder)| {
+                !bucket.is_empty()
+                    && std::iter::once(bucket).chain(folder.split('/')).all(|name| !matches!(name, "." | ".."))
+            })
+        };
+        let is_whole = address.dialect() == Dialect::Files || is_bucket();
+        if server.is_empty() || server.contains('@') || !text.chars().all(plain) || !is_whole {
             return Err(NoAddress(text.split_once('@').map_or(text, |(_, rest)| rest).to_string()));
         }
-        Ok(Address(text.trim_end_matches('/').to_string()))
+        Ok(address)
     }
 
     /// Returns it as people write it.
@@ -36,14 +59,35 @@ impl Address {
         &self.0
     }
 
-    /// Returns the address of something that lies there.
+    /// Returns the address of something that lies there, as a server is asked for it.
     pub fn of(&self, name: &str) -> String {
-        format!("{}/{name}", self.0)
+        format!("{}/{name}", plain_of(&self.0))
+    }
+
+    /// Returns the path of the folder on its server; empty at the root.
+    pub fn path(&self) -> &str {
+        let plain = plain_of(&self.0);
+        let rest = plain.split_once("://").map_or(plain, |(_, rest)| rest);
+        rest.find('/').map_or("", |at| &rest[at..])
+    }
+
+    /// In which way its server is spoken to.
+    pub fn dialect(&self) -> Dialect {
+        if self.0.starts_with(OBJECTS) { Dialect::Objects } else { Dialect::Files }
+    }
+
+    /// The server with the way to it, the bucket, and the folder in that; nothing where no bucket is named.
+    pub fn bucket(&self) -> Option<(&str, &str, &str)> {
+        let plain = plain_of(&self.0);
+        let path = self.path();
+        let server = &plain[..plain.len() - path.len()];
+        let (bucket, folder) = path.strip_prefix('/').map(|path| path.split_once('/').unwrap_or((path, "")))?;
+        Some((server, bucket, folder))
     }
 
     /// Tells whether the same server is spoken to, in the same way.
     pub fn is_at_server_of(&self, other: &Address) -> bool {
-        let way = |address: &Address| address.0.starts_with("https://");
+        let way = |address: &Address| (address.dialect(), plain_of(&address.0).starts_with("https://"));
         way(self) == way(other) && server_of(&self.0).eq_ignore_ascii_case(server_of(&other.0))
     }
 }
@@ -61,8 +105,14 @@ impl std::fmt::Display for Address {
     }
 }
 
+/// An address without what says that it is one of an object store.
+fn plain_of(text: &str) -> &str {
+    text.strip_prefix(OBJECTS).unwrap_or(text)
+}
+
 /// The server of an address, with its port; nothing where there is none.
 fn server_of(text: &str) -> &str {
+    let text = plain_of(text);
     let rest = text.strip_prefix("http://").or_else(|| text.strip_prefix("https://"));
     rest.and_then(|rest| rest.split('/').next()).unwrap_or_default()
 }

@@ -7,9 +7,10 @@ use toml_edit::{DocumentMut, TomlError};
 
 use super::identity::Identity;
 use super::keys::{KeyFault, PublicKey, SigningKey};
+use super::objects::{ObjectAccess, Objects};
 use crate::base::FileError;
 use crate::base::files::read_text;
-use crate::base::web::{Address, NoAddress};
+use crate::base::web::{Address, Dialect, NoAddress};
 
 /// Why something does not say where shared results lie.
 #[derive(Debug, thiserror::Error)]
@@ -42,6 +43,10 @@ pub struct SharedConfig {
     pub token: Option<Secret>,
     /// Who the server is to be, and who we are to it.
     pub identity: Identity,
+    /// Who we are to an object store; its secrets are never shown.
+    pub access: Option<ObjectAccess>,
+    /// How an object store is asked.
+    pub(super) objects: Option<Objects>,
     /// Whether results are only taken, and none are given.
     pub read_only: bool,
     /// The keys whose results are taken; all are where none is named.
@@ -82,6 +87,9 @@ struct Written {
     authority: Option<PathBuf>,
     certificate: Option<PathBuf>,
     certificate_key: Option<PathBuf>,
+    access_key: Option<String>,
+    secret_key_file: Option<PathBuf>,
+    region: Option<String>,
     #[serde(default)]
     read_only: bool,
     #[serde(default)]
@@ -94,9 +102,20 @@ struct Written {
 #[derive(Debug, Clone, Default)]
 pub struct Sharing {
     typed: Option<Typed>,
-    token: Option<Secret>,
+    told: Told,
     file: PathBuf,
     written: Written,
+}
+
+/// What the environment says about who we are to any server.
+#[derive(Debug, Clone, Default)]
+pub struct Told {
+    /// What is told to a web server.
+    pub token: Option<Secret>,
+    /// Who we are to an object store.
+    pub access: Option<ObjectAccess>,
+    /// Where an object store is.
+    pub region: Option<String>,
 }
 
 /// What is typed for this once, or set in the environment.
@@ -111,7 +130,7 @@ impl Sharing {
     ///
     /// # Errors
     /// See [`AddressFault`].
-    pub fn of(typed: Option<&str>, token: Option<&str>, file: &Path) -> Result<Sharing, AddressFault> {
+    pub fn of(typed: Option<&str>, told: Told, file: &Path) -> Result<Sharing, AddressFault> {
         let typed = match typed {
             // Nothing is shared then, whatever the file says.
             Some("") => return Ok(Sharing { typed: Some(Typed::Nowhere), ..Sharing::default() }),
@@ -122,8 +141,7 @@ impl Sharing {
             Some(text) => toml_edit::de::from_str(&text).map_err(|e| wrong(file, e.message()))?,
             None => Written::default(),
         };
-        let token = token.filter(|token| !token.is_empty()).map(Secret::new);
-        Ok(Sharing { typed, token, file: file.to_path_buf(), written })
+        Ok(Sharing { typed, told, file: file.to_path_buf(), written })
     }
 
     /// Decides where results are shared: what is typed counts before what a profile `named`, and that before what the person wrote down.
@@ -151,8 +169,20 @@ impl Sharing {
     /// A file that the person's own names is not there, or is not what it should be.
     pub fn config(&self, named: Option<&Address>) -> Result<Option<SharedConfig>, AddressFault> {
         let Some(address) = self.address(named) else { return Ok(None) };
-        let Written { address: own, token_file, authority, certificate, certificate_key, read_only, trusted, .. } =
-            &self.written;
+        let Written {
+            address: own,
+            allowed: _,
+            token_file,
+            authority,
+            certificate,
+            certificate_key,
+            access_key,
+            secret_key_file,
+            region,
+            read_only,
+            trusted,
+            signing_key,
+        } = &self.written;
         // What is written down for one server is not told to another.
         let is_for = own.as_ref().is_none_or(|own| own.is_at_server_of(address));
         let read = |path: &Option<PathBuf>| path.as_deref().map(|path| self.beside(path)).transpose();
@@ -164,14 +194,39 @@ impl Sharing {
                 return Err(wrong(&self.file, "`certificate-key` needs the `certificate` that it is for"));
             }
         };
+        let secret = read(secret_key_file)?;
+        let access = match (access_key, secret) {
+            (Some(key), Some((_, secret))) => {
+                Some(ObjectAccess { key: key.clone(), secret: Secret::new(&secret), session: None })
+            }
+            (None, None) => None,
+            (Some(_), None) => return Err(wrong(&self.file, "`access-key` needs `secret-key-file`, its key")),
+            (None, Some(_)) => {
+                return Err(wrong(&self.file, "`secret-key-file` needs the `access-key` that it is for"));
+            }
+        };
+        let access = self.told.access.clone().or(access.filter(|_| is_for));
+        let region = self.told.region.as_deref().or(region.as_deref().filter(|_| is_for));
+        let objects = match address.dialect() {
+            Dialect::Files => None,
+            Dialect::Objects => {
+                let objects = Objects::of(address, region, access.as_ref());
+                Some(
+                    objects
+                        .ok_or_else(|| wrong(&self.file, &format!("{address} names no server that can be asked")))?,
+                )
+            }
+        };
         let written_token = read(token_file)?.filter(|_| is_for).map(|(_, text)| Secret::new(&text));
         Ok(Some(SharedConfig {
             address: address.clone(),
-            token: self.token.clone().or(written_token),
+            token: self.told.token.clone().or(written_token),
             identity: Identity::of(read(authority)?.as_ref(), shown.as_ref().filter(|_| is_for))?,
+            access,
+            objects,
             read_only: *read_only,
             trusted: trusted.iter().map(|key| PublicKey::parse(key)).collect::<Result<_, _>>()?,
-            signing: read(&self.written.signing_key)?.map(|(_, text)| SigningKey::parse(&text)).transpose()?,
+            signing: read(signing_key)?.map(|(_, text)| SigningKey::parse(&text)).transpose()?,
         }))
     }
 
@@ -231,7 +286,7 @@ mod tests {
         std::fs::write(&file, "address = \"https://own.example\"\nallowed = [\"https://team.example\"]\n").unwrap();
         let (own, team, other) =
             (address("https://own.example"), address("https://team.example"), address("https://other.example"));
-        let said = |typed: Option<&str>| Sharing::of(typed, None, &file).unwrap();
+        let said = |typed: Option<&str>| Sharing::of(typed, Told::default(), &file).unwrap();
         let plain = said(None);
         assert_eq!((plain.address(None), plain.refused(None)), (Some(&own), None));
         assert_eq!((plain.address(Some(&team)), plain.refused(Some(&team))), (Some(&team), None));
@@ -241,7 +296,7 @@ mod tests {
         let nowhere = said(Some(""));
         assert_eq!((nowhere.address(Some(&team)), nowhere.refused(Some(&other))), (None, None));
         assert!(nowhere.config(Some(&team)).unwrap().is_none());
-        assert!(Sharing::of(None, None, &folder.path().join("none")).unwrap().address(None).is_none());
+        assert!(Sharing::of(None, Told::default(), &folder.path().join("none")).unwrap().address(None).is_none());
     }
 
     #[test]
@@ -254,6 +309,7 @@ mod tests {
         };
         write("");
         let token = |typed: Option<&str>, told: Option<&str>| {
+            let told = Told { token: told.map(Secret::new), ..Told::default() };
             let config = Sharing::of(typed, told, &file).unwrap().config(None)?.unwrap();
             Ok::<_, AddressFault>(config.token.map(|token| token.text().to_string()))
         };
@@ -278,7 +334,7 @@ mod tests {
             [("allowed = 3", "store.toml: "), ("lamp = 3", "unknown field"), ("allowed = [\"x\"]", "`x` is no address")]
         {
             write(more);
-            let told = Sharing::of(None, None, &file).unwrap_err().to_string();
+            let told = Sharing::of(None, Told::default(), &file).unwrap_err().to_string();
             assert!(told.contains(why), "{more}: {told}");
         }
     }

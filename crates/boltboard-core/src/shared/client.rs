@@ -1,14 +1,18 @@
-//! Talking to a server: `GET` and `PUT` (RFC 9110) over few connections that are kept, with patience that has an end.
+//! Talking to a server: `GET` and `PUT` (RFC 9110) over few connections that are kept, with patience that has an end. Servers that list and
+//! remove what they have are asked with `PROPFIND` (RFC 4918) or as object stores are, and with `DELETE`.
 
 use std::io::Read;
 use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
-use ureq::http::Response;
-use ureq::{Agent, RequestBuilder};
+use ureq::http::{Request, Response};
+use ureq::{Agent, AsSendBody, Body};
 
 use super::address::SharedConfig;
-use crate::base::web;
+use super::listing::{self, Listed, MOST_LISTED, Page};
+use super::objects::Objects;
+use super::wire::SharedName;
+use crate::base::web::{self, Dialect};
 
 /// How much a server that does not answer may cost in all.
 pub(super) const PATIENCE: Duration = Duration::from_secs(1);
@@ -16,6 +20,15 @@ pub(super) const PATIENCE: Duration = Duration::from_secs(1);
 const CONNECT: Duration = Duration::from_millis(800);
 /// How long giving a result may take.
 const GIVING: Duration = Duration::from_secs(60);
+/// How long a server may take for a list of all that it has.
+const LISTING: Duration = Duration::from_secs(600);
+/// The most that is read of what an object store says about a refusal, in bytes.
+const MOST_OF_REFUSAL: u64 = 64 << 10;
+/// What is asked about each file.
+const PROPERTIES: &str = concat!(
+    "<?xml version=\"1.0\" encoding=\"utf-8\"?>",
+    "<propfind xmlns=\"DAV:\"><prop><getcontentlength/><getlastmodified/><getetag/></prop></propfind>"
+);
 /// From how many answers on it is known how fast a server is.
 const SAMPLES: u32 = 3;
 /// How often a server may forbid what it is asked for before it is asked for nothing more until it takes something: some say so of what
@@ -26,6 +39,8 @@ const FORBIDDEN: u32 = 4;
 #[derive(Debug)]
 pub(super) struct Client {
     agent: Agent,
+    /// How an object store is asked.
+    objects: Option<Objects>,
     pub config: SharedConfig,
     /// Why it is not asked any more.
     pub off: OnceLock<String>,
@@ -114,7 +129,14 @@ impl Client {
             .user_agent(web::USER_AGENT)
             .build()
             .into();
-        Client { agent, config, off: OnceLock::new(), takes_nothing: OnceLock::new(), known: Mutex::default() }
+        Client {
+            agent,
+            objects: config.objects.clone(),
+            config,
+            off: OnceLock::new(),
+            takes_nothing: OnceLock::new(),
+            known: Mutex::default(),
+        }
     }
 
     fn known(&self) -> std::sync::MutexGuard<'_, Known> {
@@ -139,16 +161,33 @@ impl Client {
         self.takes_nothing.get_or_init(|| why);
     }
 
-    /// A request as the server wants it.
-    fn with_token<B>(&self, request: RequestBuilder<B>) -> RequestBuilder<B> {
-        match &self.config.token {
-            Some(token) => request.header("Authorization", format!("Bearer {}", token.text())),
-            None => request,
-        }
+    /// Asks for something as the server wants it, with header fields.
+    fn ask(
+        &self,
+        method: &str,
+        address: &str,
+        fields: &[(&str, &str)],
+        body: impl AsSendBody,
+        patience: Duration,
+    ) -> Result<Response<Body>, ureq::Error> {
+        let token = self.config.token.as_ref().map(|token| format!("Bearer {}", token.text()));
+        // An object store is shown who we are in the address.
+        let token = token.as_deref().filter(|_| self.objects.is_none()).map(|token| ("Authorization", token));
+        let request = Request::builder().method(method).uri(address);
+        let request =
+            fields.iter().copied().chain(token).fold(request, |request, (name, value)| request.header(name, value));
+        let request = self.agent.configure_request(request.body(body)?);
+        self.agent.run(request.timeout_global(Some(patience)).allow_non_standard_methods(true).build())
+    }
+
+    /// Where a file is asked for.
+    fn place(&self, name: SharedName, signed: impl Fn(&Objects, &str) -> String) -> String {
+        let name = name.to_string();
+        self.objects.as_ref().map_or_else(|| self.config.address.of(&name), |objects| signed(objects, &name))
     }
 
     /// Asks for a file of at most so many bytes.
-    pub fn get(&self, name: &str, most: u64, patience: Duration) -> Got {
+    pub fn get(&self, name: SharedName, most: u64, patience: Duration) -> Got {
         if self.is_off() {
             return Got::Failed;
         }
@@ -156,8 +195,7 @@ impl Client {
             return Got::Absent;
         }
         let began = Instant::now();
-        let request = self.agent.get(self.config.address.of(name)).config().timeout_global(Some(patience)).build();
-        let mut response = match self.with_token(request).call() {
+        let mut response = match self.ask("GET", &self.place(name, Objects::get), &[], (), patience) {
             Ok(response) => response,
             Err(error) => return self.failed(&error, began),
         };
@@ -170,7 +208,7 @@ impl Client {
             }
             403 if self.may_be_absent() => return Got::Absent,
             _ => {
-                self.give_up(refusal(&response));
+                self.give_up(self.refusal(&mut response));
                 return Got::Failed;
             }
         }
@@ -234,26 +272,26 @@ impl Client {
     }
 
     /// Gives a file.
-    pub fn put(&self, name: &str, bytes: &[u8], replaces: &Replaces) -> Given {
+    pub fn put(&self, name: SharedName, bytes: &[u8], replaces: &Replaces) -> Given {
         if !self.takes() {
             return Given::Refused;
         }
-        let request = self.agent.put(self.config.address.of(name)).config().timeout_global(Some(GIVING)).build();
-        let request = self.with_token(request).header("Content-Type", "application/octet-stream");
-        let request = match replaces {
-            Replaces::Nothing => request.header("If-None-Match", "*"),
-            Replaces::Version(version) => request.header("If-Match", version),
-            Replaces::Anything => request,
+        let condition = match replaces {
+            Replaces::Nothing => Some(("If-None-Match", "*")),
+            Replaces::Version(version) => Some(("If-Match", version.as_str())),
+            Replaces::Anything => None,
         };
-        match request.send(bytes) {
-            Ok(response) => match response.status().as_u16() {
+        let fields: Vec<_> = [("Content-Type", "application/octet-stream")].into_iter().chain(condition).collect();
+        match self.ask("PUT", &self.place(name, Objects::put), &fields, bytes, GIVING) {
+            Ok(mut response) => match response.status().as_u16() {
                 200 | 201 | 204 => {
                     self.answered();
                     Given::Done
                 }
-                412 => Given::Other,
+                // An object store says 409 while someone else gives the same.
+                409 | 412 => Given::Other,
                 _ => {
-                    self.give_nothing(refusal(&response));
+                    self.give_nothing(self.refusal(&mut response));
                     Given::Refused
                 }
             },
@@ -263,14 +301,89 @@ impl Client {
             }
         }
     }
+
+    /// Lists all files of ours that lie there.
+    ///
+    /// # Errors
+    /// Why there is no list, in words.
+    pub fn list(&self) -> Result<Vec<Listed>, String> {
+        let mut files = Vec::new();
+        let mut after = None;
+        loop {
+            let Page { files: more, after: next } = self.list_after(after.as_deref())?;
+            files.extend(more);
+            if files.len() > MOST_LISTED {
+                return Err(format!("it has more than {MOST_LISTED} files"));
+            }
+            match next {
+                // One that names the same part again would never end.
+                Some(next) if after.as_ref() != Some(&next) => after = Some(next),
+                Some(_) => return Err("its list has no end".to_string()),
+                None => return Ok(files),
+            }
+        }
+    }
+
+    fn list_after(&self, after: Option<&str>) -> Result<Page, String> {
+        let asked = match &self.objects {
+            Some(objects) => self.ask("GET", &objects.list(after), &[], "", LISTING),
+            None => {
+                let fields = [("Depth", "1"), ("Content-Type", "application/xml; charset=utf-8")];
+                self.ask("PROPFIND", &self.config.address.of(""), &fields, PROPERTIES, LISTING)
+            }
+        };
+        let mut response = asked.map_err(|error| web::told(&error))?;
+        match (response.status().as_u16(), self.config.address.dialect()) {
+            (200, Dialect::Objects) | (207, Dialect::Files) => {}
+            (200 | 405 | 501, Dialect::Files) => {
+                return Err("it does not list what it has; one with WebDAV (RFC 4918) does".to_string());
+            }
+            (404, _) => return Err("there is no such folder".to_string()),
+            _ => return Err(self.refusal(&mut response)),
+        }
+        let before = self.objects.as_ref().map(Objects::before);
+        listing::read(response.body_mut().as_reader(), before)
+    }
+
+    /// Removes a file, unless it is another by now; tells whether it is gone.
+    ///
+    /// # Errors
+    /// Why it is not removed, in words.
+    pub fn remove(&self, file: &Listed) -> Result<bool, String> {
+        // A version that is only alike never counts as the same.
+        let version = file.version.as_deref().filter(|version| version.starts_with('"'));
+        let fields: Vec<_> = version.map(|version| ("If-Match", version)).into_iter().collect();
+        let mut response = self
+            .ask("DELETE", &self.place(file.name, Objects::delete), &fields, (), GIVING)
+            .map_err(|error| web::told(&error))?;
+        match response.status().as_u16() {
+            200 | 202 | 204 | 404 | 410 => Ok(true),
+            412 => Ok(false),
+            405 | 501 => Err("it removes nothing".to_string()),
+            _ => Err(self.refusal(&mut response)),
+        }
+    }
+
+    /// What a server says that does not do what it was asked for.
+    fn refusal(&self, response: &mut Response<Body>) -> String {
+        let said = match self.objects {
+            Some(_) => listing::fault(response.body_mut().as_reader().take(MOST_OF_REFUSAL)),
+            None => None,
+        };
+        refusal(response) + &said.map_or(String::new(), |said| format!(": {said}"))
+    }
 }
 
-/// What a server says that does not do what it was asked for.
+/// An answer that is none, in words.
 fn refusal<B>(response: &Response<B>) -> String {
     let status = response.status();
     let reason = status.canonical_reason().map_or(String::new(), |reason| format!(" ({reason})"));
     match response.headers().get("Location").and_then(|to| to.to_str().ok()) {
-        Some(to) if status.is_redirection() => format!("it leads elsewhere, to {to}, and nobody is followed there"),
+        Some(to) if status.is_redirection() => {
+            // What stands behind it may show who we are.
+            let to = to.split(['?', '#']).next().unwrap_or(to);
+            format!("it leads elsewhere, to {to}, and nobody is followed there")
+        }
         _ => format!("it answers {}{reason}", status.as_u16()),
     }
 }

@@ -4,10 +4,7 @@ use std::collections::HashSet;
 
 use super::client::{Given, Got, PATIENCE, Replaces};
 use super::others::{Inner, Task, classes_of};
-use super::wire::{
-    self, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, Pack, SharedFooting, SharedNote, content_name, footings_name,
-    notes_name, pack_name,
-};
+use super::wire::{self, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, Pack, SharedFooting, SharedName, SharedNote};
 use crate::base::Digest;
 use crate::store::Note;
 
@@ -47,7 +44,7 @@ impl Inner {
                 // What is there already by this name is the same, unless it was seen to be another.
                 let is_anew = self.state().anew.contains(&digest);
                 let replaces = if is_anew { Replaces::Anything } else { Replaces::Nothing };
-                if self.client.put(&content_name(&digest), &bytes, &replaces) == Given::Refused {
+                if self.client.put(SharedName::Content(digest), &bytes, &replaces) == Given::Refused {
                     return;
                 }
             }
@@ -74,7 +71,7 @@ impl Inner {
             notes.insert(0, shared.clone());
             notes.truncate(MOST_OF_COMMAND);
             let Some(bytes) = wire::written(&notes) else { return false };
-            match self.client.put(&notes_name(key), &bytes, &replaces) {
+            match self.client.put(SharedName::Notes(*key), &bytes, &replaces) {
                 Given::Done => {
                     self.state().notes.insert(*key, Some(notes));
                     return true;
@@ -93,11 +90,11 @@ impl Inner {
         }
         let own = self.local.own_footings(class);
         let Some(footing) = own.into_iter().find(|footing| footing.generation == *generation) else { return };
-        let name = footings_name(class);
+        let name = SharedName::Footings(*class);
         let own = SharedFooting::new(class, footing, self.client.config.signing.as_ref());
         for _ in 0..TRIES {
             // Few classes have many; those of others stay.
-            let got = self.client.get(&name, MOST_NOTES, PATIENCE);
+            let got = self.client.get(name, MOST_NOTES, PATIENCE);
             let others = match &got {
                 Got::Found(bytes, _) => wire::read::<Vec<SharedFooting>>(bytes, MOST_NOTES).unwrap_or_default(),
                 Got::Absent | Got::Failed => Vec::new(),
@@ -105,7 +102,7 @@ impl Inner {
             let others = others.into_iter().filter(|other| other.footing.generation != *generation);
             let all: Vec<SharedFooting> = [own.clone()].into_iter().chain(others).take(MOST_OF_CLASS).collect();
             let Some(bytes) = wire::written(&all) else { return };
-            if self.client.put(&name, &bytes, &got.replaced()) != Given::Other {
+            if self.client.put(name, &bytes, &got.replaced()) != Given::Other {
                 return;
             }
         }
@@ -142,7 +139,7 @@ impl Inner {
             pack.notes.push((*key, std::iter::once(shared).chain(others).collect()));
         }
         if let Some(bytes) = wire::written(&pack) {
-            self.client.put(&pack_name(&whole), &bytes, &Replaces::Anything);
+            self.client.put(SharedName::Pack(whole), &bytes, &Replaces::Anything);
         }
     }
 }

@@ -17,7 +17,7 @@ use crate::step::Look;
 use crate::store::{Elsewhere, Footing, Note, Store};
 
 /// How many requests are made at once.
-const AT_ONCE: usize = 8;
+pub(super) const AT_ONCE: usize = 8;
 /// What a content may cost of whose making nothing is known.
 pub(super) const USUAL_WORK: Duration = Duration::from_millis(200);
 /// How long a thread sleeps that has nothing to do, unless it is woken.

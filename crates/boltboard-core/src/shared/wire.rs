@@ -51,21 +51,54 @@ pub(super) struct Pack {
     pub contents: Vec<(Digest, Vec<u8>)>,
 }
 
-/// The names of files.
-pub(super) fn notes_name(key: &Digest) -> String {
-    format!("notes-{key}")
+/// What a file there is, and of what. Nothing else there is ours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum SharedName {
+    /// All of a whole build together.
+    Pack(Digest),
+    /// What runs of a command stood on and made.
+    Notes(Digest),
+    /// What programs of a class stand on.
+    Footings(Digest),
+    /// What something made consists of.
+    Content(Digest),
 }
 
-pub(super) fn footings_name(class: &Digest) -> String {
-    format!("footings-{class}")
+impl SharedName {
+    fn parts(&self) -> (&'static str, &Digest) {
+        match self {
+            SharedName::Pack(digest) => ("pack", digest),
+            SharedName::Notes(digest) => ("notes", digest),
+            SharedName::Footings(digest) => ("footings", digest),
+            SharedName::Content(digest) => ("content", digest),
+        }
+    }
+
+    /// The word that names of its kind begin with.
+    pub fn kind(&self) -> &'static str {
+        self.parts().0
+    }
+
+    /// Reads the name of a file.
+    pub(super) fn parse(name: &str) -> Option<SharedName> {
+        let (what, digest) = name.split_once('-')?;
+        let digest = digest.parse().ok()?;
+        match what {
+            "pack" => Some(SharedName::Pack(digest)),
+            "notes" => Some(SharedName::Notes(digest)),
+            "footings" => Some(SharedName::Footings(digest)),
+            "content" => Some(SharedName::Content(digest)),
+            _ => None,
+        }
+        .filter(|read| read.to_string() == name)
+    }
 }
 
-pub(super) fn content_name(digest: &Digest) -> String {
-    format!("content-{digest}")
-}
-
-pub(super) fn pack_name(digest: &Digest) -> String {
-    format!("pack-{digest}")
+impl std::fmt::Display for SharedName {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let (what, digest) = self.parts();
+        write!(f, "{what}-{digest}")
+    }
 }
 
 impl SharedNote {

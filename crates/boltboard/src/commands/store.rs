@@ -1,19 +1,25 @@
 //! `boltboard store`
 
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use boltboard_core::base::files::{read_text, write_whole, write_with_mode};
 use boltboard_core::base::web::Address;
 use boltboard_core::session::Planned;
-use boltboard_core::shared::{AddressFault, Gets, OthersReport, SharedConfig, Sharing, SigningKey, with_allowed};
+use boltboard_core::shared::{
+    AddressFault, Gets, OthersReport, Pruning, SharedConfig, Sharing, SigningKey, Stock, Told, with_allowed,
+};
 use clap::{Args, Subcommand};
 use serde::Serialize;
 
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Stop};
 use crate::render::Screen;
-use crate::render::shared::{configured, looked_at, not_allowed, nothing_given, report as report_text};
+use crate::render::json::{pruned as pruned_answer, stocked as stocked_answer};
+use crate::render::shared::{
+    configured, looked_at, not_allowed, nothing_given, pruned as pruned_text, report as report_text,
+    stocked as stocked_text,
+};
 use crate::session::{Session, shared_file, sharing};
 
 /// How long giving and looking may take in all.
@@ -24,9 +30,11 @@ const PATIENCE: Duration = Duration::from_secs(3600);
 #[command(
     after_long_help = "Where results are shared is said by --store-at ADDRESS, by the variable BOLTBOARD_STORE, by `store` in the profile,\n\
     or in your own file ~/.config/boltboard/store.toml: address, allowed, token-file, authority,\n\
-    certificate, certificate-key, read-only, trusted, signing-key.\n\
+    certificate, certificate-key, access-key, secret-key-file, region, read-only, trusted, signing-key.\n\
     A profile can only name what is the address there, or allowed.\n\
-    A token is taken from BOLTBOARD_STORE_TOKEN, or from the file that token-file names."
+    A token is taken from BOLTBOARD_STORE_TOKEN, or from the file that token-file names.\n\
+    An object store with the interface of S3 is s3+https://SERVER/BUCKET/FOLDER; its key is taken from AWS_ACCESS_KEY_ID and\n\
+    AWS_SECRET_ACCESS_KEY, or from access-key and the file that secret-key-file names."
 )]
 pub struct StoreArgs {
     #[command(subcommand)]
@@ -41,6 +49,17 @@ enum What {
     Push,
     /// Look at all results of the profile that lie there, and whether they are sound
     Check,
+    /// Tell how much lies there
+    Size,
+    /// Remove what was given long ago and nothing younger needs
+    Prune {
+        /// What was given more than so many days ago
+        #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(u32).range(1..=36_500))]
+        days: u32,
+        /// Only show what would be removed
+        #[arg(long)]
+        preview: bool,
+    },
     /// Allow profiles to name a shared store
     Allow {
         /// Its address
@@ -64,6 +83,7 @@ struct StatusAnswer {
     file: PathBuf,
     token: bool,
     certificate: bool,
+    access_key: Option<String>,
     read_only: bool,
     trusted: Vec<String>,
     signed_as: Option<String>,
@@ -76,15 +96,15 @@ pub fn run(global: &Global, screen: &Screen, args: &StoreArgs) -> Result<Exit, S
         None | Some(What::Status) => status(global, screen),
         Some(What::Push) => push(global, screen),
         Some(What::Check) => check(global, screen),
+        Some(What::Size) => size(global, screen),
+        Some(What::Prune { days, preview }) => prune(global, screen, *days, *preview),
         Some(What::Allow { address }) => allow(global, screen, address),
         Some(What::Key { file }) => key(screen, file, global.json),
     }
 }
 
 fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
-    let session = Session::open_if_any(global, screen)?;
-    let choices = session.map(|session| session.choices_of(&session.profile)).transpose()?;
-    let named = choices.and_then(|choices| choices.store);
+    let named = named(global, screen)?;
     let sharing = sharing(global)?;
     let (config, refused) = (sharing.config(named.as_ref())?, sharing.refused(named.as_ref()));
     let file = shared_file();
@@ -96,6 +116,7 @@ fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
             file,
             token: of.is_some_and(|config| config.token.is_some()),
             certificate: of.is_some_and(|config| config.identity.is_shown()),
+            access_key: of.and_then(|config| Some(config.access.as_ref()?.key.clone())),
             read_only: of.is_some_and(|config| config.read_only),
             trusted: of.map_or_else(Vec::new, |config| config.trusted.iter().map(ToString::to_string).collect()),
             signed_as: of.and_then(|config| Some(config.signing.as_ref()?.public().to_string())),
@@ -111,8 +132,7 @@ fn status(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
 }
 
 /// Where results are shared; without, there is nothing to do.
-fn wanted(session: &Session, planned: &Planned) -> Result<SharedConfig, Stop> {
-    let (sharing, named) = (&session.around.sharing, planned.store.as_ref());
+fn wanted(sharing: &Sharing, named: Option<&Address>) -> Result<SharedConfig, Stop> {
     sharing.config(named)?.ok_or_else(|| {
         if let Some(named) = sharing.refused(named) {
             let told =
@@ -131,12 +151,25 @@ fn wanted(session: &Session, planned: &Planned) -> Result<SharedConfig, Stop> {
     })
 }
 
+/// What a profile names as its shared store, where there is a tree.
+fn named(global: &Global, screen: &Screen) -> Result<Option<Address>, Stop> {
+    let session = Session::open_if_any(global, screen)?;
+    let choices = session.map(|session| session.choices_of(&session.profile)).transpose()?;
+    Ok(choices.and_then(|choices| choices.store))
+}
+
+/// All that lies where results are shared.
+fn stock(global: &Global, screen: &Screen) -> Result<Stock, Stop> {
+    let named = named(global, screen)?;
+    Ok(Stock::of(wanted(&sharing(global)?, named.as_ref())?)?)
+}
+
 /// The profile in use with its plan, and where its results are shared.
 fn planned(global: &Global, screen: &Screen) -> Result<(Session, Planned, SharedConfig), Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
-    let config = wanted(&session, &planned)?;
+    let config = wanted(&session.around.sharing, planned.store.as_ref())?;
     Ok((session, planned, config))
 }
 
@@ -159,10 +192,33 @@ fn check(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
     Ok(answer(global, screen, &report, report.off.is_none() && report.counts.spoilt == 0))
 }
 
+fn size(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
+    let stock = stock(global, screen)?;
+    if global.json {
+        screen.json(&stocked_answer(&stock));
+    } else {
+        screen.out(&stocked_text(&stock, SystemTime::now()));
+    }
+    Ok(Exit::Done)
+}
+
+fn prune(global: &Global, screen: &Screen, days: u32, preview: bool) -> Result<Exit, Stop> {
+    let stock = stock(global, screen)?;
+    let pruning = if preview { Pruning::Preview } else { Pruning::Remove };
+    let limit = SystemTime::now() - Duration::from_secs(u64::from(days) * 86_400);
+    let pruned = stock.prune(limit, pruning)?;
+    if global.json {
+        screen.json(&pruned_answer(stock.address(), &pruned));
+    } else {
+        screen.out(&pruned_text(stock.address(), &pruned, days, pruning));
+    }
+    Ok(if pruned.why.is_some() { Exit::No } else { Exit::Done })
+}
+
 fn allow(global: &Global, screen: &Screen, address: &str) -> Result<Exit, Stop> {
     let address = Address::parse(address).map_err(AddressFault::from)?;
     let file = shared_file();
-    if Sharing::of(None, None, &file)?.allows(&address) {
+    if Sharing::of(None, Told::default(), &file)?.allows(&address) {
         screen.done(&format!("Profiles may name {address} already.\n"), global.json);
         return Ok(Exit::Done);
     }

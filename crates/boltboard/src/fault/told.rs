@@ -8,7 +8,7 @@ use boltboard_core::profile::{Choices, OnlyWith, Unfit, WrongProfile};
 use boltboard_core::run::BuildFault;
 use boltboard_core::search::FilterFault;
 use boltboard_core::session::{Session, SessionFault};
-use boltboard_core::shared::AddressFault;
+use boltboard_core::shared::{AddressFault, StockFault};
 use boltboard_core::survey::{Facts, RecordFault};
 use boltboard_core::work::{LockFault, WorkFault};
 use boltboard_core::workers::CrewFault;
@@ -190,6 +190,13 @@ impl From<AddressFault> for Stop {
     fn from(fault: AddressFault) -> Stop {
         let told = Diagnostic::new(fault.to_string());
         Stop::new(Exit::WrongUse, told.next("boltboard store --help", "where results are shared, and how that is said"))
+    }
+}
+
+impl From<StockFault> for Stop {
+    fn from(fault: StockFault) -> Stop {
+        let told = Diagnostic::new(fault.to_string());
+        Stop::new(Exit::No, told.next("boltboard store", "where that is, and what is told to it"))
     }
 }
 

@@ -1,11 +1,12 @@
 //! What is said about results that are shared.
 
 use std::path::Path;
+use std::time::SystemTime;
 
-use boltboard_core::base::web::Address;
-use boltboard_core::shared::{OthersCounts, OthersReport, SharedConfig};
+use boltboard_core::base::web::{Address, Dialect};
+use boltboard_core::shared::{Amount, OthersCounts, OthersReport, Pruned, Pruning, SharedConfig, Stock};
 
-use super::text::{Role, bytes, columns, count, next_line, paint};
+use super::text::{Role, age, bytes, columns, count, next_line, paint};
 
 /// Tells where results are shared, and how.
 pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
@@ -25,11 +26,16 @@ pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
         keys => keys.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
     };
     let token = if config.token.is_some() { "told to the server" } else { "none" };
+    let key =
+        config.access.as_ref().map_or("none".to_string(), |access| format!("{}, which signs each request", access.key));
     let certificate = if config.identity.is_shown() { "shown to the server" } else { "none" };
     let rows = [
         ("address", config.address.to_string()),
         ("own file", file.display().to_string()),
-        ("token", token.to_string()),
+        match config.address.dialect() {
+            Dialect::Files => ("token", token.to_string()),
+            Dialect::Objects => ("key", key),
+        },
         ("certificate", certificate.to_string()),
         ("ours", own),
         ("taken", trusted),
@@ -107,4 +113,67 @@ pub fn nothing_given(is_read_only: bool) -> String {
 pub fn looked_at(report: &OthersReport, steps: usize) -> String {
     let OthersReport { address, found, .. } = report;
     format!("{address} has results of {found} of {}.\n", count(steps, "step", "steps"))
+}
+
+fn amount(amount: Amount) -> String {
+    format!("{}, {}", count(amount.files, "file", "files"), bytes(amount.bytes))
+}
+
+/// What the kinds of files in a store are called.
+const KINDS: [(&str, &str); 4] = [
+    ("content", "what steps made"),
+    ("notes", "what runs of steps stood on"),
+    ("footings", "what compilers and libraries stand on"),
+    ("pack", "whole builds"),
+];
+
+/// Tells how much lies in a shared store. `now`: from when ages are counted.
+pub fn stocked(stock: &Stock, now: SystemTime) -> String {
+    let kinds = stock.kinds();
+    let mut text = format!("{}: {}\n", stock.address(), amount(stock.amount()));
+    let row = |(kind, words): &(&str, &str)| {
+        let amount = kinds.get(kind)?;
+        Some(vec![
+            (Role::Faint, (*words).to_string()),
+            (Role::Value, count(amount.files, "file", "files")),
+            (Role::Faint, bytes(amount.bytes)),
+        ])
+    };
+    text += &columns(&KINDS.iter().filter_map(row).collect::<Vec<_>>(), 2, usize::MAX / 4);
+    if let Some((first, last)) = stock.given() {
+        let ago = |time: SystemTime| age(now.duration_since(time).map_or(0, |since| since.as_secs()));
+        text += &format!("The first was given {}, the last {}.\n", ago(first), ago(last));
+        text += &next_line("boltboard store prune --days 30 --preview", "what is older than that");
+    }
+    text
+}
+
+/// Tells what was too old in a shared store, and what became of it.
+pub fn pruned(address: &Address, pruned: &Pruned, days: u32, pruning: Pruning) -> String {
+    let Pruned { removed, needed, left, ageless, changed, why } = pruned;
+    let than = format!("given more than {} ago", count(days as usize, "day", "days"));
+    let none = Amount::default();
+    let mut text = match (*removed == none, pruning) {
+        (true, _) => format!("{address} has nothing to remove that was {than}.\n"),
+        (false, Pruning::Preview) => format!("{address} would lose {}, {than}.\n", amount(*removed)),
+        (false, Pruning::Remove) => format!("Removed from {address}: {}, {than}.\n", amount(*removed)),
+    };
+    let mut line = |what: &str, told: String| text += &format!("  {} {told}\n", paint(Role::Faint, what));
+    if *needed != none {
+        line("kept:", format!("{}, as old, which younger results need", amount(*needed)));
+    }
+    if *ageless > 0 {
+        line("kept:", format!("{} of which the server tells no date", count(*ageless, "file", "files")));
+    }
+    if *changed > 0 {
+        line("kept:", format!("{}, given anew meanwhile", count(*changed, "file", "files")));
+    }
+    line("there:", amount(*left));
+    if let Some(why) = why {
+        text += &format!("{} {address}: {why}.\n", paint(Role::Warn, "not all of it:"));
+        text += &next_line("boltboard store", "where that is, and what is told to it");
+    } else if pruning == Pruning::Preview && *removed != none {
+        text += &next_line(format!("boltboard store prune --days {days}"), "remove that");
+    }
+    text
 }

@@ -48,6 +48,7 @@ mod sharing;
 mod shown;
 mod skerry;
 mod smoke;
+mod stock;
 mod structure;
 mod survey;
 mod telling;

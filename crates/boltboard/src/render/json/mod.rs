@@ -26,7 +26,7 @@ pub use lint::lint;
 pub use moved::moves;
 pub use profiles::{merged, reshaped};
 pub use ready::checked;
-pub use shared::shared;
+pub use shared::{pruned, shared, stocked};
 pub use survey::{hosts, survey, toolchains};
 pub use ways::{against, ways, ways_already, ways_never, why_not};
 pub use why::why;

@@ -1,5 +1,6 @@
 //! A scratch tree, and the program run on it in a sealed environment.
 
+pub mod objects;
 pub mod vouching;
 pub mod web;
 

@@ -6,7 +6,10 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
 
+use jiff::Timestamp;
 use rustls::{ServerConfig, ServerConnection, StreamOwned};
+
+use super::objects::{Key, listed_objects};
 
 /// What is wrong with a server.
 #[derive(Debug, Clone, PartialEq)]
@@ -32,13 +35,23 @@ pub enum Wrong {
     NoVersions,
     /// What is looked for lies elsewhere.
     Leads(String),
+    /// It neither lists nor removes what it has.
+    HandsOut,
+    /// It gives nothing whose name begins so.
+    Hides(&'static str),
+    /// It removes nothing whose name begins so.
+    Holds(&'static str),
 }
 
 #[derive(Debug)]
 struct State {
     files: BTreeMap<String, Vec<u8>>,
+    /// When what lies there was given, where that was long ago.
+    given: BTreeMap<String, Timestamp>,
     wrong: Wrong,
     token: Option<String>,
+    /// The key that requests to an object store are signed with.
+    key: Option<Key>,
     asked: usize,
     put: usize,
 }
@@ -60,6 +73,14 @@ impl Web {
         Web::serving("http", |stream| Some(Box::new(stream)))
     }
 
+    /// An object store, which answers only who signs with this key.
+    pub fn objects(key: Key) -> Web {
+        let mut web = Web::new();
+        web.address = format!("s3+{}", web.address);
+        web.state().key = Some(key);
+        web
+    }
+
     /// One whose connections are guarded.
     pub fn guarded(config: Arc<ServerConfig>) -> Web {
         Web::serving("https", move |stream| {
@@ -71,7 +92,15 @@ impl Web {
     fn serving(way: &str, talk: impl Fn(TcpStream) -> Option<Box<dyn Talk>> + Send + 'static) -> Web {
         let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
         let address = format!("{way}://{}/team", listener.local_addr().expect("bound"));
-        let state = State { files: BTreeMap::new(), wrong: Wrong::Nothing, token: None, asked: 0, put: 0 };
+        let state = State {
+            files: BTreeMap::new(),
+            given: BTreeMap::new(),
+            wrong: Wrong::Nothing,
+            token: None,
+            key: None,
+            asked: 0,
+            put: 0,
+        };
         let web = Web { address, state: Arc::new(Mutex::new(state)) };
         let serving = web.clone();
         std::thread::spawn(move || {
@@ -115,6 +144,14 @@ impl Web {
         self.state().files.clone()
     }
 
+    /// Lets all that lies there whose name begins so have been given so many days ago.
+    pub fn age(&self, begins: &str, days: i64) {
+        let then = Timestamp::now() - jiff::SignedDuration::from_hours(days * 24);
+        let mut state = self.state();
+        let names: Vec<String> = state.files.keys().filter(|name| name.starts_with(begins)).cloned().collect();
+        state.given.extend(names.into_iter().map(|name| (name, then)));
+    }
+
     /// Changes all that lies there whose name begins so.
     pub fn change(&self, begins: &str, change: impl Fn(&mut Vec<u8>)) {
         let mut state = self.state();
@@ -142,8 +179,14 @@ impl Web {
         let length = headers.get("content-length").and_then(|text| text.parse().ok()).unwrap_or(0);
         let mut body = vec![0; length];
         reader.read_exact(&mut body).ok()?;
-        let name = path.strip_prefix("/team/")?.to_string();
-        let (status, more, content) = self.decide(&method, &name, &headers, body)?;
+        let name = path.split('?').next().and_then(|path| path.strip_prefix("/team/"))?.to_string();
+        let key = self.state().key.clone();
+        let refused = key.and_then(|key| key.refuses(&method, &path, headers.get("host").map_or("", String::as_str)));
+        let (status, more, content) = match refused {
+            Some(refused) => (403, String::new(), refused),
+            None if name.is_empty() => self.list(&method, &path)?,
+            None => self.decide(&method, &name, &headers, body)?,
+        };
         let wrong = self.state().wrong.clone();
         let told = content.len();
         let stream = reader.get_mut();
@@ -176,6 +219,36 @@ impl Web {
         }
     }
 
+    /// Lists all that lies there, as a web server or an object store does.
+    fn list(&self, method: &str, path: &str) -> Option<(u16, String, Vec<u8>)> {
+        let state = self.state();
+        let listed = |(name, bytes): (&String, &Vec<u8>)| {
+            let given = state.given.get(name).copied().unwrap_or_else(Timestamp::now);
+            (name.clone(), bytes.len(), given, version(bytes))
+        };
+        let files: Vec<_> = state.files.iter().map(listed).collect();
+        match (method, &state.key, &state.wrong) {
+            (_, _, Wrong::Answers(status)) => Some((*status, String::new(), Vec::new())),
+            (_, _, Wrong::HandsOut) => Some((405, String::new(), Vec::new())),
+            ("GET", Some(_), _) => Some((200, String::new(), listed_objects(path, &files))),
+            ("PROPFIND", None, _) => {
+                let mut text = "<?xml version=\"1.0\"?><D:multistatus xmlns:D=\"DAV:\">".to_string();
+                text += "<D:response><D:href>/team/</D:href></D:response>";
+                for (name, size, given, version) in files {
+                    let date = given.strftime("%a, %d %b %Y %H:%M:%S GMT");
+                    let version = version.replace('"', "&quot;");
+                    text += &format!(
+                        "<D:response><D:href>/team/{name}</D:href><D:propstat><D:prop>\
+                         <D:getcontentlength>{size}</D:getcontentlength><D:getlastmodified>{date}</D:getlastmodified>\
+                         <D:getetag>{version}</D:getetag></D:prop></D:propstat></D:response>\n"
+                    );
+                }
+                Some((207, String::new(), (text + "</D:multistatus>").into_bytes()))
+            }
+            _ => Some((405, String::new(), Vec::new())),
+        }
+    }
+
     /// The status, further headers and the content of an answer.
     fn decide(
         &self,
@@ -184,7 +257,6 @@ impl Web {
         headers: &BTreeMap<String, String>,
         body: Vec<u8>,
     ) -> Option<(u16, String, Vec<u8>)> {
-        let version = |bytes: &[u8]| format!("\"{}\"", boltboard_core::base::Digest::of(bytes));
         let mut state = self.state();
         if method == "PUT" {
             state.put += 1;
@@ -197,6 +269,9 @@ impl Web {
         }
         match (&state.wrong, method) {
             (Wrong::Answers(status), _) | (Wrong::TakesNothing(status), "PUT") => return plain(*status),
+            (Wrong::Hides(begins), "GET") | (Wrong::Holds(begins), "DELETE") if name.starts_with(begins) => {
+                return plain(500);
+            }
             (Wrong::Leads(to), _) => return Some((302, format!("Location: {to}\r\n"), Vec::new())),
             (Wrong::Silent, _) => {
                 drop(state);
@@ -206,6 +281,17 @@ impl Web {
             _ => {}
         }
         let there = state.files.get(name).cloned();
+        if method == "DELETE" {
+            let is_other = there.as_ref().is_some_and(|there| headers.get("if-match") != Some(&version(there)));
+            return match (there, is_other) {
+                (None, _) => plain(404),
+                (Some(_), true) => plain(412),
+                (Some(_), false) => {
+                    state.files.remove(name);
+                    plain(204)
+                }
+            };
+        }
         if method == "PUT" {
             let other = match (headers.get("if-none-match"), headers.get("if-match"), &there) {
                 (Some(_), _, Some(_)) | (_, Some(_), None) => true,
@@ -216,6 +302,7 @@ impl Web {
                 return plain(412);
             }
             state.files.insert(name.to_string(), body);
+            state.given.remove(name);
             return plain(if there.is_some() { 204 } else { 201 });
         }
         let from =
@@ -231,4 +318,9 @@ impl Web {
             None => plain(404),
         }
     }
+}
+
+/// The version of a content.
+fn version(bytes: &[u8]) -> String {
+    format!("\"{}\"", boltboard_core::base::Digest::of(bytes))
 }
