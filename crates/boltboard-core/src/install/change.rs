@@ -187,7 +187,7 @@ impl Yard {
             for (state, place) in [(&one.before, Some(&one.path)), (&one.after, None)] {
                 let Some(digest) = state.digest().filter(|digest| !self.kept.has(digest)) else { continue };
                 if let Some(from) = place.or_else(|| sources.get(digest)) {
-                    self.lay_aside(from, digest)?;
+                    self.lay_aside(from, digest, change.doing)?;
                 }
             }
         }
@@ -199,9 +199,12 @@ impl Yard {
         write_sealed(&self.pending(), MARK, &content)
     }
 
-    /// Copies a content aside; it must still be that.
-    fn lay_aside(&self, from: &Path, digest: &Digest) -> Result<(), FileError> {
-        self.kept.copy(from, digest)?;
+    /// Lays a content aside; it must still be that. Where all is removed it is kept only until that is done, for which another name will do.
+    fn lay_aside(&self, from: &Path, digest: &Digest, doing: Doing) -> Result<(), FileError> {
+        match doing {
+            Doing::Remove => self.kept.put(from, digest)?,
+            Doing::Install | Doing::Back => self.kept.copy(from, digest)?,
+        }
         let copy = self.kept.place_of(digest);
         if Digest::of_file(&copy).map_err(FileError::on("read", &copy))? == *digest {
             return Ok(());

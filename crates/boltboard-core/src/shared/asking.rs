@@ -69,20 +69,7 @@ impl Inner {
                     }
                     Got::Absent | Got::Failed => Content::Not,
                 };
-                let is_here = matches!(content, Content::Here(_));
-                let mut state = self.state();
-                state.contents.insert(*digest, content);
-                if is_here && self.asked.gets == Gets::Worth {
-                    state.tasks.push_back(Task::Put(*digest));
-                }
-            }
-            Task::Put(digest) => {
-                let content = match self.state().contents.get(digest) {
-                    Some(Content::Here(content)) => content.clone(),
-                    Some(Content::Coming | Content::Not) | None => return,
-                };
-                // What cannot be kept comes again.
-                let _ = self.local.put_content(digest, &content);
+                self.state().contents.insert(*digest, content);
             }
             Task::Keep(key, note) => self.keep_here(key, note),
         }
@@ -90,10 +77,10 @@ impl Inner {
 
     /// Keeps a note that was gone by, first what it stands on.
     fn keep_here(&self, key: &Digest, note: &Note) {
-        let lock = self.keeping.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
         for (class, generation) in classes_of(note) {
             let is_it = |footing: &&Footing| footing.generation == generation;
-            if self.local.own_footings(&class).iter().any(|footing| is_it(&footing)) {
+            if !kept.insert((class, generation)) || self.local.own_footings(&class).iter().any(|one| is_it(&one)) {
                 continue;
             }
             let of_class = self.state().footings.get(&class).cloned().flatten().unwrap_or_default();
@@ -102,7 +89,7 @@ impl Inner {
                 let _ = self.local.keep_footing(&class, footing.clone());
             }
         }
-        drop(lock);
+        drop(kept);
         let _ = self.local.add_note(key, note, None);
     }
 
@@ -160,9 +147,6 @@ impl Inner {
         let footings = footings.into_iter().filter(|(class, footing)| footing.is_taken(class, trusted));
         let (notes, footings): (Vec<_>, Vec<_>) = (notes.collect(), footings.collect());
         let mut state = self.state();
-        if self.asked.gets == Gets::Worth {
-            state.tasks.extend(sound.iter().map(|(digest, _)| Task::Put(*digest)));
-        }
         state.contents.extend(sound.into_iter().map(|(digest, content)| (digest, Content::Here(content))));
         for (class, shared) in footings {
             let known = state.footings.entry(class).or_insert_with(|| Some(Vec::new()));

@@ -288,8 +288,9 @@ impl Client {
                     self.answered();
                     Given::Done
                 }
-                // An object store says 409 while someone else gives the same.
-                409 | 412 => Given::Other,
+                412 => Given::Other,
+                // While someone else gives the same. Of a web server it means that there is no such folder.
+                409 if self.objects.is_some() => Given::Other,
                 _ => {
                     self.give_nothing(self.refusal(&mut response));
                     Given::Refused
@@ -307,6 +308,7 @@ impl Client {
     /// # Errors
     /// Why there is no list, in words.
     pub fn list(&self) -> Result<Vec<Listed>, String> {
+        let began = Instant::now();
         let mut files = Vec::new();
         let mut after = None;
         loop {
@@ -316,10 +318,12 @@ impl Client {
                 return Err(format!("it has more than {MOST_LISTED} files"));
             }
             match next {
-                // One that names the same part again would never end.
-                Some(next) if after.as_ref() != Some(&next) => after = Some(next),
-                Some(_) => return Err("its list has no end".to_string()),
                 None => return Ok(files),
+                // One that names the same part again never ends.
+                Some(next) if after.as_ref() == Some(&next) || began.elapsed() > LISTING => {
+                    return Err("its list has no end".to_string());
+                }
+                Some(next) => after = Some(next),
             }
         }
     }

@@ -97,8 +97,8 @@ pub(super) struct Inner {
     pub(super) asked: Asked,
     pub(super) state: Mutex<State>,
     pub(super) changed: Condvar,
-    /// Held while what a class stands on is kept: several notes name one.
-    pub(super) keeping: Mutex<()>,
+    /// What classes stand on that is kept here by now; several notes name one.
+    pub(super) kept: Mutex<HashSet<(Digest, Digest)>>,
 }
 
 #[derive(Debug, Default)]
@@ -141,8 +141,6 @@ pub(super) enum Task {
     Notes(Digest),
     Footings(Digest),
     Content(Digest),
-    /// Puts a content that came into the store.
-    Put(Digest),
     /// Puts a note of others into the store, with what it stands on.
     Keep(Digest, Box<Note>),
 }
@@ -158,7 +156,7 @@ impl Others {
             asked,
             state: Mutex::default(),
             changed: Condvar::new(),
-            keeping: Mutex::default(),
+            kept: Mutex::default(),
         };
         Others { inner: Arc::new(inner), workers: Mutex::default() }
     }
@@ -200,7 +198,7 @@ impl Others {
             state = inner.state();
         }
         // What is only looked for is not waited for any more; what came is kept.
-        state.tasks.retain(|task| matches!(task, Task::Put(_) | Task::Keep(..)));
+        state.tasks.retain(|task| matches!(task, Task::Keep(..)));
         let waits = |state: &State| {
             !state.tasks.is_empty() || (state.busy > 0 || !state.gifts.is_empty()) && inner.client.takes()
         };

@@ -188,9 +188,8 @@ impl Stock {
     fn read<T: DeserializeOwned>(&self, name: SharedName, most: u64) -> Result<Option<T>, ()> {
         match self.client.get(name, most, PATIENCE * 30) {
             Got::Found(bytes, _) => Ok(wire::read(&bytes, most)),
-            // Others may have removed it since.
-            Got::Absent => Ok(None),
-            Got::Failed => Err(()),
+            // It was listed: it is forbidden, cut off, or others remove things at this moment.
+            Got::Absent | Got::Failed => Err(()),
         }
     }
 

@@ -145,8 +145,9 @@ impl Store {
         else {
             return Ok(false);
         };
-        // It is put into the store beside this.
         write_with_mode(to, &[&content], mode)?;
+        // What cannot be kept comes again.
+        let _ = self.put(to, digest);
         other.took(digest);
         Ok(true)
     }
@@ -186,15 +187,6 @@ impl Store {
         let bytes = read_regular(&self.path("notes", key)).unwrap_or_default();
         let sound = bytes.split_at_checked(8).filter(|(check, content)| Digest::of(content).short() == **check);
         sound.and_then(|(_, content)| postcard::from_bytes(content).ok()).unwrap_or_default()
-    }
-
-    /// Puts a content into the store, which has this digest.
-    ///
-    /// # Errors
-    /// It cannot be written.
-    pub fn put_content(&self, digest: &Digest, content: &[u8]) -> Result<(), FileError> {
-        let path = self.path("content", digest);
-        if path.is_file() { Ok(()) } else { write_quickly(&path, content) }
     }
 
     /// Keeps a note that was gone by, should it be one of others.

@@ -168,7 +168,7 @@ pub fn pruned(address: &Address, pruned: &Pruned, days: u32, pruning: Pruning) -
     if *changed > 0 {
         line("kept:", format!("{}, given anew meanwhile", count(*changed, "file", "files")));
     }
-    line("there:", amount(*left));
+    line("left:", amount(*left));
     if let Some(why) = why {
         text += &format!("{} {address}: {why}.\n", paint(Role::Warn, "not all of it:"));
         text += &next_line("boltboard store", "where that is, and what is told to it");

@@ -53,7 +53,7 @@ fn manual_pages_tell_of_each_command() {
     scratch.run("man build").code(0).says(&[".TH boltboard-build", "keep\\-going", "FILES", "boltboard build skerryd"]);
     scratch.run("man profile new").code(0).says(&[".TH boltboard-profile-new"]);
     scratch.run("man enable").code(2).complains(&["there is no command `enable`"]);
-    scratch.run("man --all pages").code(0).says(&["Wrote 71 manual pages"]);
+    scratch.run("man --all pages").code(0).says(&["Wrote 73 manual pages"]);
     assert!(scratch.read("pages/boltboard-profile-new.1").contains("\\-\\-base"));
 }
 

@@ -288,6 +288,8 @@ fn only_results_of_those_whom_a_person_trusts_are_taken() {
     own(&fourth, &format!("{address}trusted = [\"{trusted}\"]\n"));
     assert_eq!(built(&run(&fourth, "--json build").code(0)).1, 0);
     own(&fourth, &format!("{address}trusted = [\"x\"]\n"));
+    // Where nothing is to be done nobody is asked.
+    fourth.edit("lib/more.c", "return 1", "return 2");
     run(&fourth, "build").code(2).complains(&["no key of the form"]);
     run(&fourth, "store key home/.config/boltboard/store.toml").code(1).complains(&["is there already"]);
 }

@@ -78,10 +78,13 @@ fn nothing_goes_that_might_be_needed() {
     let (web, first) = aged();
     let before = web.files();
     // What stays cannot be read.
-    web.be(Wrong::Hides("notes-"));
-    let told = run(&first, &web, "store prune --days 30").code(1);
-    told.complains(&["does not give notes-", "so nothing was removed", "it answers 500", "→ boltboard store"]);
-    assert_eq!(web.files(), before);
+    for (begins, status, why) in [("notes-", 500, ": it answers 500"), ("notes-", 403, ""), ("pack-", 404, "")] {
+        web.be(Wrong::Hides(begins, status));
+        let told = run(&first, &web, "store prune --days 30").code(1);
+        let gives = format!("does not give {begins}");
+        told.complains(&[&gives, &format!("so nothing was removed{why}"), "→ boltboard store"]);
+        assert_eq!(web.files(), before);
+    }
     // Something cannot be removed: what is named is there yet.
     web.be(Wrong::Holds("footings-"));
     web.age("footings-", 100);

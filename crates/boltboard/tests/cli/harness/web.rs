@@ -37,8 +37,8 @@ pub enum Wrong {
     Leads(String),
     /// It neither lists nor removes what it has.
     HandsOut,
-    /// It gives nothing whose name begins so.
-    Hides(&'static str),
+    /// It answers so when it is asked for something whose name begins so.
+    Hides(&'static str, u16),
     /// It removes nothing whose name begins so.
     Holds(&'static str),
 }
@@ -269,9 +269,8 @@ impl Web {
         }
         match (&state.wrong, method) {
             (Wrong::Answers(status), _) | (Wrong::TakesNothing(status), "PUT") => return plain(*status),
-            (Wrong::Hides(begins), "GET") | (Wrong::Holds(begins), "DELETE") if name.starts_with(begins) => {
-                return plain(500);
-            }
+            (Wrong::Hides(begins, status), "GET") if name.starts_with(begins) => return plain(*status),
+            (Wrong::Holds(begins), "DELETE") if name.starts_with(begins) => return plain(500),
             (Wrong::Leads(to), _) => return Some((302, format!("Location: {to}\r\n"), Vec::new())),
             (Wrong::Silent, _) => {
                 drop(state);
