@@ -17,11 +17,11 @@ pub fn demo_tree() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/skerry")
 }
 
-/// Returns the release program in the checkout.
+/// Returns the program in the checkout, built as people install it.
 pub fn program() -> PathBuf {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root.join("target"), PathBuf::from);
-    target.join("release/boltboard")
+    target.join("dist/boltboard")
 }
 
 /// Copies a tree.
