@@ -115,15 +115,36 @@ pub fn write_with_mode(path: &Path, pieces: &[&[u8]], mode: u32) -> Result<(), F
     write_aside(path, &Aside { sync: Sync::Later, mode, folder: None }, all_of(pieces))
 }
 
-/// Makes a link, in the place of a file or link that may be there.
+/// The same for a file that is written aside in another folder: what a kill leaves of it lies there. Where that is on another file system,
+/// it is written beside its place.
+///
+/// # Errors
+/// The file cannot be written; the old one is then still there.
+pub fn write_from(folder: &Path, path: &Path, pieces: &[&[u8]], mode: u32) -> Result<(), FileError> {
+    make_folder(folder)?;
+    let aside = Aside { sync: Sync::Later, mode, folder: Some(folder) };
+    match write_aside(path, &aside, all_of(pieces)) {
+        Err(fault) if fault.source.kind() == std::io::ErrorKind::CrossesDevices => write_with_mode(path, pieces, mode),
+        done => done,
+    }
+}
+
+/// Makes a link, in the place of a file or link that may be there. It is made aside in another folder, like a file by [`write_from`].
 ///
 /// # Errors
 /// It cannot be made; what was there is then still there.
-pub fn put_link(path: &Path, to: &Path) -> Result<(), FileError> {
-    let folder = path.parent().unwrap_or(Path::new("."));
-    make_folder(folder)?;
-    let aside = tempfile::Builder::new().prefix(NEW).make_in(folder, |at| std::os::unix::fs::symlink(to, at));
-    let made = aside.and_then(|aside| aside.into_temp_path().persist(path).map_err(|e| e.error));
+pub fn put_link(aside: &Path, path: &Path, to: &Path) -> Result<(), FileError> {
+    let beside = path.parent().unwrap_or(Path::new("."));
+    make_folder(beside)?;
+    make_folder(aside)?;
+    let from = |folder: &Path| {
+        let made = tempfile::Builder::new().prefix(NEW).make_in(folder, |at| std::os::unix::fs::symlink(to, at));
+        made.and_then(|made| made.into_temp_path().persist(path).map_err(|e| e.error))
+    };
+    let made = match from(aside) {
+        Err(fault) if fault.kind() == std::io::ErrorKind::CrossesDevices => from(beside),
+        made => made,
+    };
     made.map_err(FileError::on("make the link", path))
 }
 
@@ -401,14 +422,28 @@ mod tests {
     fn a_link_takes_the_place_of_what_may_go_and_of_nothing_else() {
         let folder = tempfile::tempdir().unwrap();
         let at = |name: &str| folder.path().join(name);
-        put_link(&at("new/link"), Path::new("one")).unwrap();
-        put_link(&at("new/link"), Path::new("two")).unwrap();
+        put_link(&at("aside"), &at("new/link"), Path::new("one")).unwrap();
+        put_link(&at("aside"), &at("new/link"), Path::new("two")).unwrap();
         assert_eq!(std::fs::read_link(at("new/link")).unwrap(), Path::new("two"));
         std::fs::create_dir_all(at("full/of")).unwrap();
-        assert!(put_link(&at("full"), Path::new("one")).is_err());
+        assert!(put_link(&at("aside"), &at("full"), Path::new("one")).is_err());
         assert!(at("full/of").is_dir(), "what was there is still there");
         let left = files_below(folder.path());
         assert_eq!(left.into_iter().collect::<Vec<_>>(), [at("new/link")], "nothing lies beside it");
+    }
+
+    #[test]
+    fn a_file_that_is_written_elsewhere_at_first_goes_to_another_file_system_all_the_same() {
+        // Only where memory is a file system of its own.
+        let Ok(memory) = tempfile::tempdir_in("/dev/shm") else { return };
+        let folder = tempfile::tempdir().unwrap();
+        for root in [folder.path(), memory.path()] {
+            let (aside, file, link) = (folder.path().join("aside"), root.join("new/file"), root.join("new/link"));
+            write_from(&aside, &file, &[b"a", b"b"], 0o750).unwrap();
+            put_link(&aside, &link, Path::new("file")).unwrap();
+            assert_eq!(std::fs::read(&link).unwrap(), b"ab");
+            assert_eq!(files_below(root).into_iter().collect::<Vec<_>>(), [file, link], "nothing lies beside it");
+        }
     }
 
     #[test]

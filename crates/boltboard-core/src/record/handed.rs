@@ -11,7 +11,8 @@ use serde::{Deserialize, Serialize};
 
 use super::{Covers, FileMark, HEADER, Packed, REST, Record, SECTION, elf, framed};
 use crate::base::files::{
-    make_room, packed, put_link, read_regular, remove_empty_above, remove_file, unsealed, write_sealed, write_with_mode,
+    make_room, packed, put_link, read_regular, remove_empty_above, remove_file, remove_folder, unsealed, write_from,
+    write_sealed,
 };
 use crate::base::{Digest, FileError, RelPath};
 use crate::work::{Folders, Stamp};
@@ -176,6 +177,8 @@ impl Handed {
                 due.push(item);
             }
         }
+        // What a kill left there.
+        remove_folder(&folders.aside())?;
         let known = &self.entries;
         let workers = std::thread::available_parallelism().map_or(1, usize::from).min(due.len().max(1));
         let share = due.len().div_ceil(workers).max(1);
@@ -189,7 +192,7 @@ impl Handed {
         for entries in done {
             self.entries.extend(entries?);
         }
-        Ok(())
+        remove_folder(&folders.aside())
     }
 
     /// Takes away what was handed over of parts that are no longer made.
@@ -283,7 +286,7 @@ fn one(
         Some((item.path.to_string(), Entry { part: item.part.clone(), common, own, sort }))
     };
     if let Some(to) = leads_to(&plain) {
-        put_link(&out, &to)?;
+        put_link(&folders.aside(), &out, &to)?;
         return Ok(entry(Sort::Link(to)));
     }
     let Some(stamp) = Stamp::of(&plain) else { return Ok(None) };
@@ -294,7 +297,7 @@ fn one(
     };
     let [head, rest, tail] = content(&bytes, record(item), &mark);
     let mode = std::fs::metadata(&plain).map_err(FileError::on("read", &plain))?.permissions().mode();
-    write_with_mode(&out, &[&head, &rest, &tail], mode & 0o7777)?;
+    write_from(&folders.aside(), &out, &[&head, &rest, &tail], mode & 0o7777)?;
     let Some(handed) = own_stamp(&out) else { return Ok(None) };
     Ok(entry(Sort::File { plain: stamp, out: handed, mark }))
 }

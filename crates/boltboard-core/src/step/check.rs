@@ -8,7 +8,7 @@ use object::{Endianness, Object, ObjectSection, ObjectSymbol};
 
 use super::kind::{Acts, Made, MakeFault, Makes, Sees, Step};
 use super::location::Location;
-use crate::base::files::write_quickly;
+use crate::base::files::write_from;
 use crate::base::{Digest, FileError};
 use crate::work::Folders;
 
@@ -207,7 +207,7 @@ impl Makes for Check {
         if !open.is_empty() {
             return Err(MakeFault::Unloadable(Unloadable(open)));
         }
-        write_quickly(&step.writes[0].path(folders), text.as_bytes())?;
+        write_from(&folders.aside(), &step.writes[0].path(folders), &[text.as_bytes()], 0o644)?;
         Ok(Made { digest: Digest::of(text.as_bytes()), mode: 0o644, looked })
     }
 }

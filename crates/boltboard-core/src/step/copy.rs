@@ -1,7 +1,7 @@
 //! Files of the tree that are parts as they are.
 
 use super::kind::{Acts, Made, MakeFault, Makes, Sees, Step};
-use crate::base::files::{read_regular, write_with_mode};
+use crate::base::files::{read_regular, write_from};
 use crate::base::{Digest, FileError};
 use crate::work::Folders;
 
@@ -35,7 +35,7 @@ impl Makes for Copy {
         let from = step.reads[0].path(folders);
         let content = read_regular(&from).map_err(FileError::on("read", &from))?;
         let mode = if self.can_run { 0o755 } else { 0o644 };
-        write_with_mode(&step.writes[0].path(folders), &[&content], mode)?;
+        write_from(&folders.aside(), &step.writes[0].path(folders), &[&content], mode)?;
         Ok(Made { digest: Digest::of(&content), mode, looked: vec![] })
     }
 }

@@ -39,7 +39,7 @@ impl Acts for Symlink {
 impl Makes for Symlink {
     fn make(&self, step: &Step, folders: &Folders) -> Result<Made, MakeFault> {
         let path = step.writes[0].path(folders);
-        put_link(&path, Path::new(&self.target))?;
+        put_link(&folders.aside(), &path, Path::new(&self.target))?;
         Ok(Made { digest: Digest::of(self.target.as_bytes()), mode: 0o777, looked: vec![] })
     }
 }

@@ -2,7 +2,7 @@
 
 use super::kind::{Acts, Made, MakeFault, Makes, Sees, Step};
 use crate::base::Digest;
-use crate::base::files::write_quickly;
+use crate::base::files::write_from;
 use crate::work::Folders;
 
 /// Writes a text.
@@ -36,7 +36,7 @@ impl Acts for Write {
 
 impl Makes for Write {
     fn make(&self, step: &Step, folders: &Folders) -> Result<Made, MakeFault> {
-        write_quickly(&step.writes[0].path(folders), self.content.as_bytes())?;
+        write_from(&folders.aside(), &step.writes[0].path(folders), &[self.content.as_bytes()], 0o644)?;
         Ok(Made { digest: Digest::of(self.content.as_bytes()), mode: 0o644, looked: vec![] })
     }
 }

@@ -9,8 +9,7 @@ use std::sync::Arc;
 use super::elsewhere::Elsewhere;
 use super::note::Note;
 use crate::base::files::{
-    make_folder, move_file, packed, read_regular, read_text, remove_file, write_quickly, write_quickly_of,
-    write_with_mode,
+    make_folder, move_file, packed, read_regular, read_text, remove_file, write_from, write_quickly, write_quickly_of,
 };
 use crate::base::{Digest, FileError};
 
@@ -126,15 +125,16 @@ impl Store {
             .map(|status| status.len())
     }
 
-    /// Puts a kept content in place. Returns `false` when it is not kept or was damaged (a damaged one is dropped).
+    /// Puts a kept content in place, from a folder `aside` in which a kill may leave something. Returns `false` when it is not kept or was
+    /// damaged (a damaged one is dropped).
     ///
     /// # Errors
     /// It cannot be written there.
-    pub fn restore(&self, digest: &Digest, to: &Path, mode: u32) -> Result<bool, FileError> {
+    pub fn restore(&self, digest: &Digest, aside: &Path, to: &Path, mode: u32) -> Result<bool, FileError> {
         let path = self.path("content", digest);
         if let Ok(content) = read_regular(&path) {
             if Digest::of(&content) == *digest {
-                write_with_mode(to, &[&content], mode)?;
+                write_from(aside, to, &[&content], mode)?;
                 // It may have come from others a moment ago.
                 self.elsewhere.iter().for_each(|other| other.took(digest));
                 return Ok(true);
@@ -145,7 +145,7 @@ impl Store {
         else {
             return Ok(false);
         };
-        write_with_mode(to, &[&content], mode)?;
+        write_from(aside, to, &[&content], mode)?;
         // What cannot be kept comes again.
         let _ = self.put(to, digest);
         other.took(digest);

@@ -8,6 +8,7 @@ use crate::testing::note;
 fn contents_come_back_as_they_were_with_their_mode() {
     let folder = tempfile::tempdir().expect("a folder");
     let (store, file) = (Store::at(&folder.path().join("store")), folder.path().join("made"));
+    let aside = folder.path().join("aside");
     std::fs::write(&file, "content").expect("written");
     let digest = Digest::of(b"content");
     assert!(!store.has(&digest));
@@ -15,16 +16,17 @@ fn contents_come_back_as_they_were_with_their_mode() {
     store.put(&file, &digest).expect("kept again");
     std::fs::remove_file(&file).expect("removed");
     let back = folder.path().join("deep/er/back");
-    assert!(store.has(&digest) && store.restore(&digest, &back, 0o755).expect("restored"));
+    assert!(store.has(&digest) && store.restore(&digest, &aside, &back, 0o755).expect("restored"));
     assert_eq!(std::fs::read_to_string(&back).expect("there"), "content");
     assert_eq!(std::fs::metadata(&back).expect("there").permissions().mode() & 0o777, 0o755);
-    assert!(!store.restore(&Digest::of(b"other"), &back, 0o644).expect("asked"));
+    assert!(!store.restore(&Digest::of(b"other"), &aside, &back, 0o644).expect("asked"));
 }
 
 #[test]
 fn damaged_contents_are_dropped() {
     let folder = tempfile::tempdir().expect("a folder");
     let (store, file) = (Store::at(&folder.path().join("store")), folder.path().join("made"));
+    let aside = folder.path().join("aside");
     std::fs::write(&file, "content").expect("written");
     let digest = Digest::of(b"content");
     store.put(&file, &digest).expect("kept");
@@ -32,14 +34,14 @@ fn damaged_contents_are_dropped() {
     std::fs::write(&file, "edited in place").expect("damaged");
     let back = folder.path().join("back");
     std::fs::write(&back, "older").expect("written");
-    assert!(!store.restore(&digest, &back, 0o644).expect("asked"));
+    assert!(!store.restore(&digest, &aside, &back, 0o644).expect("asked"));
     assert!(!store.has(&digest), "it is dropped");
     assert_eq!(std::fs::read_to_string(&back).expect("there"), "older", "and nothing is put in place");
     assert_eq!(std::fs::read_to_string(&file).expect("there"), "edited in place");
     std::fs::write(&file, "content").expect("written");
     store.copy(&file, &digest).expect("kept");
     std::fs::write(&file, "edited again").expect("written");
-    assert!(store.restore(&digest, &back, 0o644).expect("asked"), "a copy is not reached");
+    assert!(store.restore(&digest, &aside, &back, 0o644).expect("asked"), "a copy is not reached");
 }
 
 #[test]

@@ -1,5 +1,6 @@
 //! What goes wrong: compilers, disks, interrupts, kills. Nothing is lost and nothing half-written is taken for done.
 
+use std::os::unix::process::ExitStatusExt;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -156,6 +157,30 @@ fn a_kill_in_the_middle_loses_only_what_ran() {
     let ran = tree.run_with("build", "PATH", &path).code(0);
     assert!(!ran.out.contains("4 steps ran"), "what was done is not done again: {}", ran.out);
     equal_to_clean(&tree, &path);
+}
+
+#[test]
+fn what_a_kill_leaves_of_a_file_lies_where_nobody_finds_it() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[option.quiet]\nkind = \"switch\"\nsummary = \"Say less\"\n\
+                 [part.t]\nkind = \"program\"\nsources = [\"main.c\"]\n";
+    let tree = Scratch::with(&[
+        ("boltboard.toml", board),
+        ("main.c", "static const char chart[20000] = {1};\nint main(void) { return chart[0] - 1; }\n"),
+    ]);
+    tree.run("build").code(0);
+    let names = || tree.outputs("mine").into_iter().map(|(name, _)| name).collect::<Vec<_>>();
+    let before = names();
+    // Nothing is to be compiled, and the program is to carry another record.
+    tree.run("set quiet=on").code(0);
+    let mut limited = Command::new("sh");
+    let program = env!("CARGO_BIN_EXE_boltboard");
+    limited.args(["-c", &format!("ulimit -f 32; exec {program} build")]).current_dir(tree.path());
+    let status = limited.stdout(Stdio::null()).stderr(Stdio::null()).status().expect("started");
+    assert_eq!(status.signal(), Some(rustix::process::Signal::XFSZ.as_raw()), "killed while it writes the program");
+    assert_eq!(names(), before);
+    tree.run("build --verify").code(0);
+    assert_eq!(names(), before);
+    assert!(!tree.at("boltboard-work/builds/mine/aside").exists());
 }
 
 #[track_caller]

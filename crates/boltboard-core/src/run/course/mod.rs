@@ -364,7 +364,7 @@ impl<'a, 's> Course<'a, 's> {
             let path = location.path(&self.input.plan.folders);
             let folders = &self.input.plan.folders;
             self.report.set_aside.extend(make_room(&path, &folders.build, &folders.set_aside())?);
-            if !self.input.store.restore(&output.digest, &path, output.mode)? {
+            if !self.input.store.restore(&output.digest, &self.input.plan.folders.aside(), &path, output.mode)? {
                 return Ok(false);
             }
             self.input.status.learn(&path, output.digest);
