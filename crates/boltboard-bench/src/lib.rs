@@ -21,7 +21,7 @@ pub fn demo_tree() -> PathBuf {
 pub fn program() -> PathBuf {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let target = std::env::var_os("CARGO_TARGET_DIR").map_or_else(|| root.join("target"), PathBuf::from);
-    target.join("dist/boltboard")
+    target.join("release/boltboard")
 }
 
 /// Copies a tree.

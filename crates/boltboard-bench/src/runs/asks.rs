@@ -3,7 +3,7 @@
 //! with its memo read from disk, against the bare status look-ups of the files that its answers depend on. Both sides use the
 //! same number of jobs. Prints the ratios.
 //!
-//! `cargo build --profile dist --workspace && target/dist/boltboard-bench asks`
+//! `cargo build --release --workspace && target/release/boltboard-bench asks`
 
 use std::error::Error;
 use std::fmt::Write as _;

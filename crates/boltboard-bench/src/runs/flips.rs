@@ -3,7 +3,7 @@
 //! Prints compiles run ÷ compiles whose text after preprocessing or whose flags changed, as the compiler itself tells them, and ÷
 //! objects whose bytes changed. It ends with 1 when any build differs, or when a text changed and its compile did not run.
 //!
-//! `cargo build --profile dist --workspace && target/dist/boltboard-bench flips [TREE]`
+//! `cargo build --release --workspace && target/release/boltboard-bench flips [TREE]`
 
 use std::collections::BTreeMap;
 use std::error::Error;

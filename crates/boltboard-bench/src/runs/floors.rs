@@ -1,7 +1,7 @@
 //! Measures builds against what nature asks, in one run: status look-ups for a build without a change, the bare commands for a
 //! whole build and for one change, links into place for going back. Prints a table.
 //!
-//! `cargo build --profile dist --workspace && target/dist/boltboard-bench floors [FILES] [COMPILES] [FOLDER]`
+//! `cargo build --release --workspace && target/release/boltboard-bench floors [FILES] [COMPILES] [FOLDER]`
 //!
 //! FOLDER keeps the large tree: it is written there and built when it is not there yet, which takes most of the time.
 

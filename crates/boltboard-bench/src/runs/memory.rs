@@ -1,7 +1,7 @@
 //! The most memory that a whole build of a large tree holds, from nothing, with a stand-in for the compiler that makes up objects:
 //! what compilers hold is not counted, and this way it takes minutes.
 //!
-//! `cargo build --profile dist --workspace && target/dist/boltboard-bench memory [FILES]`
+//! `cargo build --release --workspace && target/release/boltboard-bench memory [FILES]`
 
 use std::collections::BTreeSet;
 use std::error::Error;

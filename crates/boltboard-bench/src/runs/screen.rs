@@ -1,7 +1,7 @@
 //! The board on the screen, through a pseudo-terminal: how soon it is there, how soon a key is answered, how soon consequences are
 //! complete, what a key writes and what the program holds.
 //!
-//! `cargo build --profile dist --workspace && target/dist/boltboard-bench screen [FOLDER]`
+//! `cargo build --release --workspace && target/release/boltboard-bench screen [FOLDER]`
 
 use std::error::Error;
 use std::path::{Path, PathBuf};

@@ -1,7 +1,7 @@
 //! Does what we say that a text can see hold all that a compiler looks at? For each C and C++ file of a folder, and for C that is made
 //! to be nasty, the compiler lists the macros that it expands or tests (`-E -dU`); each of them must be among the names that we find.
 //!
-//! `cargo build --profile dist --workspace && target/dist/boltboard-bench seen [FOLDER [FLAGS…]]`; without a folder only the nasty C is read.
+//! `cargo build --release --workspace && target/release/boltboard-bench seen [FOLDER [FLAGS…]]`; without a folder only the nasty C is read.
 
 use std::error::Error;
 use std::path::{Path, PathBuf};

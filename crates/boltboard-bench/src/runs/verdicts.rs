@@ -2,7 +2,7 @@
 //! for, and must be found just when its package is installed. Prints how many of each there were, and ends with 1 when a
 //! verdict is wrong. A program that no package brings (one in `/usr/local`, say) counts by its file.
 //!
-//! `cargo build --profile dist --workspace && target/dist/boltboard-bench verdicts`
+//! `cargo build --release --workspace && target/release/boltboard-bench verdicts`
 
 use std::collections::BTreeMap;
 use std::error::Error;
