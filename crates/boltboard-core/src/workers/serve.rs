@@ -1,6 +1,6 @@
 //! The worker's side: it takes steps until it is told to end, or nobody speaks to it any more.
 
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 use std::io::{Read, Result, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
@@ -19,6 +19,8 @@ use crate::work::{Folders, StatusMemo};
 pub(super) const BEAT: Duration = Duration::from_secs(2);
 /// After how long without a word a worker ends.
 const PATIENCE: Duration = Duration::from_secs(60);
+/// How often something may be gone again, or spoilt, that was sent.
+const VANISHED: usize = 8;
 
 /// What a worker is started with.
 #[derive(Debug, Clone)]
@@ -66,6 +68,8 @@ pub fn serve_worker(
         status: Arc::default(),
         tell,
         waiting: VecDeque::new(),
+        wanted: HashSet::new(),
+        vanished: 0,
         running: 0,
     };
     let ended = serving.go_on(&mut to, &told);
@@ -112,6 +116,10 @@ struct Serving {
     tell: Sender<Event>,
     /// Steps in their order: one may stand on what was sent for an earlier one.
     waiting: VecDeque<Waiting>,
+    /// Contents that were asked for and have not come yet.
+    wanted: HashSet<Digest>,
+    /// How often something was gone again that had come.
+    vanished: usize,
     running: usize,
 }
 
@@ -120,8 +128,6 @@ struct Waiting {
     number: u64,
     inputs: Vec<Input>,
     work: Box<Work>,
-    /// Whether its contents were asked for.
-    asked: bool,
 }
 
 impl Serving {
@@ -151,9 +157,9 @@ impl Serving {
                         Ask::Begin(Begin { jobs, .. }) => {
                             self.jobs = jobs.map_or(self.jobs, |jobs| jobs.max(1) as usize)
                         }
-                        Ask::Content(content) => drop(self.mirror.keep(&content)?),
+                        Ask::Content(content) => drop(self.wanted.remove(&self.mirror.keep(&content)?)),
                         Ask::Work { number, inputs, work } => {
-                            self.waiting.push_back(Waiting { number, inputs, work, asked: false });
+                            self.waiting.push_back(Waiting { number, inputs, work });
                         }
                         Ask::Holds { number, looks, absent } => {
                             let differs = self.differs(&looks, &absent);
@@ -169,12 +175,14 @@ impl Serving {
 
     /// Starts what can be started, first come, first served.
     fn advance(&mut self, to: &mut impl Write) -> Result<()> {
-        while let Some(next) = self.waiting.front_mut() {
-            // One that waits for its turn has its contents got meanwhile.
+        while let Some(next) = self.waiting.front() {
+            // One that waits for its turn has its contents got meanwhile. What was here can be gone: others keep contents in the same
+            // folder, and take away what is spoilt.
             let missing = self.mirror.missing(&next.inputs);
             if !missing.is_empty() {
-                if !std::mem::replace(&mut next.asked, true) {
-                    send(to, &Answer::Wants { number: next.number, contents: missing })?;
+                let contents: Vec<Digest> = missing.into_iter().filter(|digest| self.wanted.insert(*digest)).collect();
+                if !contents.is_empty() {
+                    send(to, &Answer::Wants { number: next.number, contents })?;
                 }
                 return Ok(());
             }
@@ -182,9 +190,15 @@ impl Serving {
             if self.running >= self.jobs || self.running > 0 && self.mirror.would_change(&next.inputs) {
                 return Ok(());
             }
-            let Some(Waiting { number, inputs, work, .. }) = self.waiting.pop_front() else { return Ok(()) };
-            self.mirror.make_folders(&work.folders)?;
-            self.mirror.lay_out(&inputs)?;
+            self.mirror.make_folders(&next.work.folders)?;
+            match self.mirror.lay_out(&next.inputs) {
+                Err(_) if self.vanished < VANISHED && !self.mirror.missing(&next.inputs).is_empty() => {
+                    self.vanished += 1;
+                    continue;
+                }
+                laid => laid?,
+            }
+            let Some(Waiting { number, work, .. }) = self.waiting.pop_front() else { return Ok(()) };
             self.start(number, *work);
         }
         Ok(())
@@ -200,7 +214,11 @@ impl Serving {
             let done = match outside {
                 Some(place) => Err(format!("{} is no place for a result", place.display())),
                 None => {
-                    let done = run(&work, &launch, &status, &folders).map_err(|e| e.to_string());
+                    let run = std::panic::AssertUnwindSafe(|| run(&work, &launch, &status, &folders));
+                    // Without a word somebody would wait for this step for ever.
+                    let ran = std::panic::catch_unwind(run)
+                        .unwrap_or_else(|_| Err(std::io::Error::other("the worker failed")));
+                    let done = ran.map_err(|e| e.to_string());
                     // The folder stays, for the next one: making it anew costs more than all else.
                     let files = work.makes.iter().chain(work.lists.iter().flatten());
                     files.for_each(|file| drop(std::fs::remove_file(file)));

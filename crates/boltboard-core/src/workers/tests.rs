@@ -152,6 +152,49 @@ fn a_worker_asks_for_what_it_lacks_once_and_runs_a_step_when_it_has_all() {
 }
 
 #[test]
+fn what_is_gone_or_spoilt_by_then_is_asked_for_again() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let inputs = vec![input("tree:one.txt", b"one"), input("tree:two.txt", b"two")];
+    let kept = |content: &[u8]| {
+        let name = Digest::of(content).to_string();
+        folder.path().join("contents").join(&name[..2]).join(&name[2..])
+    };
+    let mut other = worker(folder.path());
+    let wants = |other: &mut Other, wanted: &[u8]| {
+        let Answer::Wants { contents, .. } = other.hear() else { panic!("it wants contents") };
+        assert_eq!(contents, [Digest::of(wanted)]);
+    };
+    let done = |other: &mut Other, number: u64| match other.hear() {
+        Answer::Done { number: of, done: Ok(done) } => {
+            assert_eq!((of, &done.made[0].content[..]), (number, &b"onetwo"[..]))
+        }
+        answer => panic!("{answer:?}"),
+    };
+    let line = "cat one.txt two.txt > OUT";
+    // One is there when the step comes, and taken away by another worker while the other one is on its way.
+    std::fs::create_dir_all(kept(b"one").parent().expect("a folder")).expect("made");
+    std::fs::write(kept(b"one"), "one").expect("written");
+    other.say(&other.line(1, line, inputs.clone()));
+    wants(&mut other, b"two");
+    std::fs::remove_file(kept(b"one")).expect("removed");
+    other.say(&Ask::Content(b"two".to_vec()));
+    wants(&mut other, b"one");
+    other.say(&Ask::Content(b"one".to_vec()));
+    done(&mut other, 1);
+    drop(other.to.take());
+    other.thread.join().expect("no panic").expect("well");
+    // One is not what it says.
+    std::fs::write(kept(b"one"), "sand").expect("written");
+    let mut next = worker(folder.path());
+    next.say(&next.line(2, line, inputs));
+    wants(&mut next, b"one");
+    next.say(&Ask::Content(b"one".to_vec()));
+    done(&mut next, 2);
+    drop(next.to.take());
+    next.thread.join().expect("no panic").expect("well");
+}
+
+#[test]
 fn a_worker_writes_nowhere_but_below_its_own_folder() {
     let folder = tempfile::tempdir().expect("a folder");
     let mut other = worker(folder.path());
