@@ -35,6 +35,9 @@ pub enum StockFault {
         /// What it said.
         why: Option<String>,
     },
+    /// The person only takes from it.
+    #[error("nothing is removed from {0}: your own file says read-only")]
+    ReadOnly(Address),
 }
 
 /// How many files, and how many bytes.
@@ -131,8 +134,11 @@ impl Stock {
     /// something is named that is not there.
     ///
     /// # Errors
-    /// Something that stays cannot be read; nothing was removed then.
+    /// Something that stays cannot be read, or the person only takes from there; nothing was removed then.
     pub fn prune(&self, limit: SystemTime, pruning: Pruning) -> Result<Pruned, StockFault> {
+        if pruning == Pruning::Remove && self.client.config.read_only {
+            return Err(StockFault::ReadOnly(self.address().clone()));
+        }
         let is_old = |file: &&Listed| file.given.is_some_and(|given| given < limit);
         let (old, young): (Vec<&Listed>, Vec<&Listed>) = self.files.iter().partition(is_old);
         // Where nothing is old enough, nothing need be read.

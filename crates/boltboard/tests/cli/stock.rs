@@ -77,6 +77,14 @@ fn what_is_old_goes_and_what_younger_results_need_stays() {
 fn nothing_goes_that_might_be_needed() {
     let (web, first) = aged();
     let before = web.files();
+    // Somebody who only takes.
+    first.write("home/.config/boltboard/store.toml", "read-only = true\n");
+    run(&first, &web, "store prune --days 30 --preview").code(0).says(&["would lose"]);
+    run(&first, &web, "store prune --days 30")
+        .code(1)
+        .complains(&["your own file says read-only", "→ boltboard store"]);
+    assert_eq!(web.files(), before);
+    first.write("home/.config/boltboard/store.toml", "");
     // What stays cannot be read.
     for (begins, status, why) in [("notes-", 500, ": it answers 500"), ("notes-", 403, ""), ("pack-", 404, "")] {
         web.be(Wrong::Hides(begins, status));
