@@ -28,13 +28,15 @@ const PATIENCE: Duration = Duration::from_secs(3600);
 /// Share results of builds with others
 #[derive(Debug, Args)]
 #[command(
-    after_long_help = "Where results are shared is said by --store-at ADDRESS, by the variable BOLTBOARD_STORE, by `store` in the profile,\n\
-    or in your own file ~/.config/boltboard/store.toml: address, allowed, token-file, authority,\n\
-    certificate, certificate-key, access-key, secret-key-file, region, read-only, trusted, signing-key.\n\
+    after_long_help = "Where results are shared is said by --store-at ADDRESS, by the variable BOLTBOARD_STORE,\n\
+    by `store` in the profile, or in your own file ~/.config/boltboard/store.toml: address,\n\
+    allowed, token-file, authority, certificate, certificate-key, access-key, secret-key-file,\n\
+    region, read-only, trusted, signing-key.\n\
     A profile can only name what is the address there, or allowed.\n\
     A token is taken from BOLTBOARD_STORE_TOKEN, or from the file that token-file names.\n\
-    An object store with the interface of S3 is s3+https://SERVER/BUCKET/FOLDER; its key is taken from AWS_ACCESS_KEY_ID and\n\
-    AWS_SECRET_ACCESS_KEY, or from access-key and the file that secret-key-file names."
+    An object store with the interface of S3 is s3+https://SERVER/BUCKET/FOLDER. Its key is taken\n\
+    from AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY, or from access-key and the file that\n\
+    secret-key-file names."
 )]
 pub struct StoreArgs {
     #[command(subcommand)]
