@@ -12,7 +12,7 @@ use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
     Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, WORK, Whereabouts,
 };
-use boltboard_core::shared::{ObjectAccess, Secret, Sharing, Told};
+use boltboard_core::shared::{ObjectAccess, Secret, Sharing, SharingEnvironment};
 use boltboard_core::survey::Facts;
 use boltboard_core::work::{Stamp, WorkLock};
 
@@ -333,7 +333,7 @@ pub fn sharing(global: &Global) -> Result<Sharing, Stop> {
     // A key with its name is one thing: half of it is none.
     let access = variable("AWS_ACCESS_KEY_ID").zip(secret("AWS_SECRET_ACCESS_KEY"));
     let session = || secret("AWS_SESSION_TOKEN");
-    let told = Told {
+    let told = SharingEnvironment {
         token: secret("BOLTBOARD_STORE_TOKEN"),
         access: access.map(|(key, secret)| ObjectAccess { key, secret, session: session() }),
         region: variable("AWS_REGION"),

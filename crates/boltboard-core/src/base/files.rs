@@ -121,7 +121,6 @@ pub fn write_with_mode(path: &Path, pieces: &[&[u8]], mode: u32) -> Result<(), F
 /// # Errors
 /// The file cannot be written; the old one is then still there.
 pub fn write_from(folder: &Path, path: &Path, pieces: &[&[u8]], mode: u32) -> Result<(), FileError> {
-    make_folder(folder)?;
     let aside = Aside { sync: Sync::Later, mode, folder: Some(folder) };
     match write_aside(path, &aside, all_of(pieces)) {
         Err(fault) if fault.source.kind() == std::io::ErrorKind::CrossesDevices => write_with_mode(path, pieces, mode),
@@ -228,7 +227,16 @@ fn write_aside(
     let folder = path.parent().unwrap_or(Path::new("."));
     make_folder(folder)?;
     let failed = || FileError::on("write", path);
-    let mut file = tempfile::Builder::new().prefix(NEW).tempfile_in(aside.folder.unwrap_or(folder)).map_err(failed())?;
+    let from = aside.folder.unwrap_or(folder);
+    let new = || tempfile::Builder::new().prefix(NEW).tempfile_in(from);
+    let made = match new() {
+        Err(fault) if fault.kind() == std::io::ErrorKind::NotFound => {
+            make_folder(from)?;
+            new()
+        }
+        made => made,
+    };
+    let mut file = made.map_err(failed())?;
     make(file.as_file_mut()).map_err(failed())?;
     if aside.sync == Sync::Now {
         file.as_file().sync_data().map_err(failed())?;

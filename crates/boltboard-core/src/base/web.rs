@@ -17,7 +17,7 @@ const OBJECTS: &str = "s3+";
 
 /// In which way a server is spoken to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Dialect {
+pub enum WebDialect {
     /// As a folder of files is (RFC 9110).
     Files,
     /// As an object store is, by the interface that S3 has.
@@ -47,7 +47,7 @@ impl Address {
                     && std::iter::once(bucket).chain(folder.split('/')).all(|name| !matches!(name, "." | ".."))
             })
         };
-        let is_whole = address.dialect() == Dialect::Files || is_bucket();
+        let is_whole = address.dialect() == WebDialect::Files || is_bucket();
         if server.is_empty() || server.contains('@') || !text.chars().all(plain) || !is_whole {
             return Err(NoAddress(text.split_once('@').map_or(text, |(_, rest)| rest).to_string()));
         }
@@ -64,24 +64,18 @@ impl Address {
         format!("{}/{name}", plain_of(&self.0))
     }
 
-    /// Returns the path of the folder on its server; empty at the root.
-    pub fn path(&self) -> &str {
-        let plain = plain_of(&self.0);
-        let rest = plain.split_once("://").map_or(plain, |(_, rest)| rest);
-        rest.find('/').map_or("", |at| &rest[at..])
-    }
-
     /// In which way its server is spoken to.
-    pub fn dialect(&self) -> Dialect {
-        if self.0.starts_with(OBJECTS) { Dialect::Objects } else { Dialect::Files }
+    pub fn dialect(&self) -> WebDialect {
+        if self.0.starts_with(OBJECTS) { WebDialect::Objects } else { WebDialect::Files }
     }
 
     /// The server with the way to it, the bucket, and the folder in that; nothing where no bucket is named.
     pub fn bucket(&self) -> Option<(&str, &str, &str)> {
         let plain = plain_of(&self.0);
-        let path = self.path();
-        let server = &plain[..plain.len() - path.len()];
-        let (bucket, folder) = path.strip_prefix('/').map(|path| path.split_once('/').unwrap_or((path, "")))?;
+        let way = plain.find("://")? + "://".len();
+        let (server, path) = plain.split_at(way + plain[way..].find('/')?);
+        let path = &path[1..];
+        let (bucket, folder) = path.split_once('/').unwrap_or((path, ""));
         Some((server, bucket, folder))
     }
 

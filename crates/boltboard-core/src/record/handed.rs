@@ -177,6 +177,9 @@ impl Handed {
                 due.push(item);
             }
         }
+        if due.is_empty() {
+            return Ok(());
+        }
         // What a kill left there.
         remove_folder(&folders.aside())?;
         let known = &self.entries;

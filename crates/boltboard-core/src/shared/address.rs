@@ -7,10 +7,10 @@ use toml_edit::{DocumentMut, TomlError};
 
 use super::identity::Identity;
 use super::keys::{KeyFault, PublicKey, SigningKey};
-use super::objects::{ObjectAccess, Objects};
+use super::objects::{ObjectAccess, ObjectStore};
 use crate::base::FileError;
 use crate::base::files::read_text;
-use crate::base::web::{Address, Dialect, NoAddress};
+use crate::base::web::{Address, NoAddress, WebDialect};
 
 /// Why something does not say where shared results lie.
 #[derive(Debug, thiserror::Error)]
@@ -46,7 +46,7 @@ pub struct SharedConfig {
     /// Who we are to an object store; its secrets are never shown.
     pub access: Option<ObjectAccess>,
     /// How an object store is asked.
-    pub(super) objects: Option<Objects>,
+    pub(super) objects: Option<ObjectStore>,
     /// Whether results are only taken, and none are given.
     pub read_only: bool,
     /// The keys whose results are taken; all are where none is named.
@@ -102,14 +102,14 @@ struct Written {
 #[derive(Debug, Clone, Default)]
 pub struct Sharing {
     typed: Option<Typed>,
-    told: Told,
+    told: SharingEnvironment,
     file: PathBuf,
     written: Written,
 }
 
 /// What the environment says about who we are to any server.
 #[derive(Debug, Clone, Default)]
-pub struct Told {
+pub struct SharingEnvironment {
     /// What is told to a web server.
     pub token: Option<Secret>,
     /// Who we are to an object store.
@@ -130,7 +130,7 @@ impl Sharing {
     ///
     /// # Errors
     /// See [`AddressFault`].
-    pub fn of(typed: Option<&str>, told: Told, file: &Path) -> Result<Sharing, AddressFault> {
+    pub fn of(typed: Option<&str>, told: SharingEnvironment, file: &Path) -> Result<Sharing, AddressFault> {
         let typed = match typed {
             // Nothing is shared then, whatever the file says.
             Some("") => return Ok(Sharing { typed: Some(Typed::Nowhere), ..Sharing::default() }),
@@ -208,9 +208,9 @@ impl Sharing {
         let access = self.told.access.clone().or(access.filter(|_| is_for));
         let region = self.told.region.as_deref().or(region.as_deref().filter(|_| is_for));
         let objects = match address.dialect() {
-            Dialect::Files => None,
-            Dialect::Objects => {
-                let objects = Objects::of(address, region, access.as_ref());
+            WebDialect::Files => None,
+            WebDialect::Objects => {
+                let objects = ObjectStore::of(address, region, access.as_ref());
                 Some(
                     objects
                         .ok_or_else(|| wrong(&self.file, &format!("{address} names no server that can be asked")))?,
@@ -286,7 +286,7 @@ mod tests {
         std::fs::write(&file, "address = \"https://own.example\"\nallowed = [\"https://team.example\"]\n").unwrap();
         let (own, team, other) =
             (address("https://own.example"), address("https://team.example"), address("https://other.example"));
-        let said = |typed: Option<&str>| Sharing::of(typed, Told::default(), &file).unwrap();
+        let said = |typed: Option<&str>| Sharing::of(typed, SharingEnvironment::default(), &file).unwrap();
         let plain = said(None);
         assert_eq!((plain.address(None), plain.refused(None)), (Some(&own), None));
         assert_eq!((plain.address(Some(&team)), plain.refused(Some(&team))), (Some(&team), None));
@@ -296,7 +296,12 @@ mod tests {
         let nowhere = said(Some(""));
         assert_eq!((nowhere.address(Some(&team)), nowhere.refused(Some(&other))), (None, None));
         assert!(nowhere.config(Some(&team)).unwrap().is_none());
-        assert!(Sharing::of(None, Told::default(), &folder.path().join("none")).unwrap().address(None).is_none());
+        assert!(
+            Sharing::of(None, SharingEnvironment::default(), &folder.path().join("none"))
+                .unwrap()
+                .address(None)
+                .is_none()
+        );
     }
 
     #[test]
@@ -309,7 +314,7 @@ mod tests {
         };
         write("");
         let token = |typed: Option<&str>, told: Option<&str>| {
-            let told = Told { token: told.map(Secret::new), ..Told::default() };
+            let told = SharingEnvironment { token: told.map(Secret::new), ..SharingEnvironment::default() };
             let config = Sharing::of(typed, told, &file).unwrap().config(None)?.unwrap();
             Ok::<_, AddressFault>(config.token.map(|token| token.text().to_string()))
         };
@@ -334,7 +339,7 @@ mod tests {
             [("allowed = 3", "store.toml: "), ("lamp = 3", "unknown field"), ("allowed = [\"x\"]", "`x` is no address")]
         {
             write(more);
-            let told = Sharing::of(None, Told::default(), &file).unwrap_err().to_string();
+            let told = Sharing::of(None, SharingEnvironment::default(), &file).unwrap_err().to_string();
             assert!(told.contains(why), "{more}: {told}");
         }
     }

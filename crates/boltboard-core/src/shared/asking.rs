@@ -9,7 +9,7 @@ use serde::de::DeserializeOwned;
 use super::client::{Got, PATIENCE};
 use super::others::{Content, Gets, Inner, State, Task, USUAL_WORK, classes_of};
 use super::wire::{
-    self, MOST_CONTENT, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, MOST_PACK, Pack, SharedFooting, SharedName,
+    self, MOST_CONTENT, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, MOST_PACK, Pack, SharedFooting, SharedKind,
     SharedNote,
 };
 use crate::base::Digest;
@@ -20,7 +20,7 @@ impl Inner {
         let trusted = &self.client.config.trusted;
         match task {
             Task::Pack(whole) => {
-                if let Got::Found(bytes, _) = self.client.get(SharedName::Pack(*whole), MOST_PACK, PATIENCE * 30) {
+                if let Got::Found(bytes, _) = self.client.get(SharedKind::Pack.of(*whole), MOST_PACK, PATIENCE * 30) {
                     self.take_pack(&bytes);
                 }
                 // What it lacks is asked for one by one.
@@ -32,7 +32,7 @@ impl Inner {
                 self.changed.notify_all();
             }
             Task::Notes(key) => {
-                let got = self.client.get(SharedName::Notes(*key), MOST_NOTES, PATIENCE);
+                let got = self.client.get(SharedKind::Notes.of(*key), MOST_NOTES, PATIENCE);
                 let notes = match &got {
                     Got::Found(bytes, _) => {
                         self.sound(bytes, MOST_OF_COMMAND, |note: &SharedNote| note.is_taken(key, trusted))
@@ -44,7 +44,7 @@ impl Inner {
                 self.take_notes(&mut state, *key, notes);
             }
             Task::Footings(class) => {
-                let footings = match self.client.get(SharedName::Footings(*class), MOST_NOTES, PATIENCE) {
+                let footings = match self.client.get(SharedKind::Footings.of(*class), MOST_NOTES, PATIENCE) {
                     Got::Found(bytes, _) => {
                         self.sound(&bytes, MOST_OF_CLASS, |one: &SharedFooting| one.is_taken(class, trusted))
                     }
@@ -55,7 +55,7 @@ impl Inner {
             }
             Task::Content(digest) => {
                 let work = self.state().worth.get(digest).map_or(USUAL_WORK, |(_, work)| (*work).max(USUAL_WORK));
-                let got = self.client.get(SharedName::Content(*digest), MOST_CONTENT, work.max(PATIENCE));
+                let got = self.client.get(SharedKind::Content.of(*digest), MOST_CONTENT, work.max(PATIENCE));
                 let content = match got {
                     Got::Found(bytes, _) => {
                         let content = wire::unwrapped(&bytes, MOST_CONTENT);

@@ -9,10 +9,10 @@ use ureq::http::{Request, Response};
 use ureq::{Agent, AsSendBody, Body};
 
 use super::address::SharedConfig;
-use super::listing::{self, Listed, MOST_LISTED, Page};
-use super::objects::Objects;
+use super::listing::{self, MOST_LISTED, Page, SharedFile};
+use super::objects::ObjectStore;
 use super::wire::SharedName;
-use crate::base::web::{self, Dialect};
+use crate::base::web;
 
 /// How much a server that does not answer may cost in all.
 pub(super) const PATIENCE: Duration = Duration::from_secs(1);
@@ -39,8 +39,6 @@ const FORBIDDEN: u32 = 4;
 #[derive(Debug)]
 pub(super) struct Client {
     agent: Agent,
-    /// How an object store is asked.
-    objects: Option<Objects>,
     pub config: SharedConfig,
     /// Why it is not asked any more.
     pub off: OnceLock<String>,
@@ -129,14 +127,7 @@ impl Client {
             .user_agent(web::USER_AGENT)
             .build()
             .into();
-        Client {
-            agent,
-            objects: config.objects.clone(),
-            config,
-            off: OnceLock::new(),
-            takes_nothing: OnceLock::new(),
-            known: Mutex::default(),
-        }
+        Client { agent, config, off: OnceLock::new(), takes_nothing: OnceLock::new(), known: Mutex::default() }
     }
 
     fn known(&self) -> std::sync::MutexGuard<'_, Known> {
@@ -172,7 +163,7 @@ impl Client {
     ) -> Result<Response<Body>, ureq::Error> {
         let token = self.config.token.as_ref().map(|token| format!("Bearer {}", token.text()));
         // An object store is shown who we are in the address.
-        let token = token.as_deref().filter(|_| self.objects.is_none()).map(|token| ("Authorization", token));
+        let token = token.as_deref().filter(|_| self.config.objects.is_none()).map(|token| ("Authorization", token));
         let request = Request::builder().method(method).uri(address);
         let request =
             fields.iter().copied().chain(token).fold(request, |request, (name, value)| request.header(name, value));
@@ -181,9 +172,9 @@ impl Client {
     }
 
     /// Where a file is asked for.
-    fn place(&self, name: SharedName, signed: impl Fn(&Objects, &str) -> String) -> String {
+    fn place(&self, name: SharedName, signed: impl Fn(&ObjectStore, &str) -> String) -> String {
         let name = name.to_string();
-        self.objects.as_ref().map_or_else(|| self.config.address.of(&name), |objects| signed(objects, &name))
+        self.config.objects.as_ref().map_or_else(|| self.config.address.of(&name), |objects| signed(objects, &name))
     }
 
     /// Asks for a file of at most so many bytes.
@@ -195,7 +186,7 @@ impl Client {
             return Got::Absent;
         }
         let began = Instant::now();
-        let mut response = match self.ask("GET", &self.place(name, Objects::get), &[], (), patience) {
+        let mut response = match self.ask("GET", &self.place(name, ObjectStore::get), &[], (), patience) {
             Ok(response) => response,
             Err(error) => return self.failed(&error, began),
         };
@@ -282,7 +273,7 @@ impl Client {
             Replaces::Anything => None,
         };
         let fields: Vec<_> = [("Content-Type", "application/octet-stream")].into_iter().chain(condition).collect();
-        match self.ask("PUT", &self.place(name, Objects::put), &fields, bytes, GIVING) {
+        match self.ask("PUT", &self.place(name, ObjectStore::put), &fields, bytes, GIVING) {
             Ok(mut response) => match response.status().as_u16() {
                 200 | 201 | 204 => {
                     self.answered();
@@ -290,7 +281,7 @@ impl Client {
                 }
                 412 => Given::Other,
                 // While someone else gives the same. Of a web server it means that there is no such folder.
-                409 if self.objects.is_some() => Given::Other,
+                409 if self.config.objects.is_some() => Given::Other,
                 _ => {
                     self.give_nothing(self.refusal(&mut response));
                     Given::Refused
@@ -307,7 +298,7 @@ impl Client {
     ///
     /// # Errors
     /// Why there is no list, in words.
-    pub fn list(&self) -> Result<Vec<Listed>, String> {
+    pub fn list(&self) -> Result<Vec<SharedFile>, String> {
         let began = Instant::now();
         let mut files = Vec::new();
         let mut after = None;
@@ -329,36 +320,33 @@ impl Client {
     }
 
     fn list_after(&self, after: Option<&str>) -> Result<Page, String> {
-        let asked = match &self.objects {
-            Some(objects) => self.ask("GET", &objects.list(after), &[], "", LISTING),
+        let (asked, well) = match &self.config.objects {
+            Some(objects) => (self.ask("GET", &objects.list(after), &[], "", LISTING), 200),
             None => {
                 let fields = [("Depth", "1"), ("Content-Type", "application/xml; charset=utf-8")];
-                self.ask("PROPFIND", &self.config.address.of(""), &fields, PROPERTIES, LISTING)
+                (self.ask("PROPFIND", &self.config.address.of(""), &fields, PROPERTIES, LISTING), 207)
             }
         };
         let mut response = asked.map_err(|error| web::told(&error))?;
-        match (response.status().as_u16(), self.config.address.dialect()) {
-            (200, Dialect::Objects) | (207, Dialect::Files) => {}
-            (200 | 405 | 501, Dialect::Files) => {
-                return Err("it does not list what it has; one with WebDAV (RFC 4918) does".to_string());
-            }
-            (404, _) => return Err("there is no such folder".to_string()),
+        match response.status().as_u16() {
+            status if status == well => {}
+            200 | 405 | 501 => return Err("it does not list what it has; one with WebDAV (RFC 4918) does".to_string()),
+            404 => return Err("there is no such folder".to_string()),
             _ => return Err(self.refusal(&mut response)),
         }
-        let before = self.objects.as_ref().map(Objects::before);
-        listing::read(response.body_mut().as_reader(), before)
+        listing::read(response.body_mut().as_reader(), self.config.objects.as_ref().map(ObjectStore::before))
     }
 
     /// Removes a file, unless it is another by now; tells whether it is gone.
     ///
     /// # Errors
     /// Why it is not removed, in words.
-    pub fn remove(&self, file: &Listed) -> Result<bool, String> {
+    pub fn remove(&self, file: &SharedFile) -> Result<bool, String> {
         // A version that is only alike never counts as the same.
         let version = file.version.as_deref().filter(|version| version.starts_with('"'));
         let fields: Vec<_> = version.map(|version| ("If-Match", version)).into_iter().collect();
         let mut response = self
-            .ask("DELETE", &self.place(file.name, Objects::delete), &fields, (), GIVING)
+            .ask("DELETE", &self.place(file.name, ObjectStore::delete), &fields, (), GIVING)
             .map_err(|error| web::told(&error))?;
         match response.status().as_u16() {
             200 | 202 | 204 | 404 | 410 => Ok(true),
@@ -370,7 +358,7 @@ impl Client {
 
     /// What a server says that does not do what it was asked for.
     fn refusal(&self, response: &mut Response<Body>) -> String {
-        let said = match self.objects {
+        let said = match self.config.objects {
             Some(_) => listing::fault(response.body_mut().as_reader().take(MOST_OF_REFUSAL)),
             None => None,
         };

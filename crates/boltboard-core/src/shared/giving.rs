@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use super::client::{Given, Got, PATIENCE, Replaces};
 use super::others::{Inner, Task, classes_of};
-use super::wire::{self, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, Pack, SharedFooting, SharedName, SharedNote};
+use super::wire::{self, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, Pack, SharedFooting, SharedKind, SharedNote};
 use crate::base::Digest;
 use crate::store::Note;
 
@@ -44,7 +44,7 @@ impl Inner {
                 // What is there already by this name is the same, unless it was seen to be another.
                 let is_anew = self.state().anew.contains(&digest);
                 let replaces = if is_anew { Replaces::Anything } else { Replaces::Nothing };
-                if self.client.put(SharedName::Content(digest), &bytes, &replaces) == Given::Refused {
+                if self.client.put(SharedKind::Content.of(digest), &bytes, &replaces) == Given::Refused {
                     return;
                 }
             }
@@ -71,7 +71,7 @@ impl Inner {
             notes.insert(0, shared.clone());
             notes.truncate(MOST_OF_COMMAND);
             let Some(bytes) = wire::written(&notes) else { return false };
-            match self.client.put(SharedName::Notes(*key), &bytes, &replaces) {
+            match self.client.put(SharedKind::Notes.of(*key), &bytes, &replaces) {
                 Given::Done => {
                     self.state().notes.insert(*key, Some(notes));
                     return true;
@@ -90,7 +90,7 @@ impl Inner {
         }
         let own = self.local.own_footings(class);
         let Some(footing) = own.into_iter().find(|footing| footing.generation == *generation) else { return };
-        let name = SharedName::Footings(*class);
+        let name = SharedKind::Footings.of(*class);
         let own = SharedFooting::new(class, footing, self.client.config.signing.as_ref());
         for _ in 0..TRIES {
             // Few classes have many; those of others stay.
@@ -139,7 +139,7 @@ impl Inner {
             pack.notes.push((*key, std::iter::once(shared).chain(others).collect()));
         }
         if let Some(bytes) = wire::written(&pack) {
-            self.client.put(SharedName::Pack(whole), &bytes, &Replaces::Anything);
+            self.client.put(SharedKind::Pack.of(whole), &bytes, &Replaces::Anything);
         }
     }
 }

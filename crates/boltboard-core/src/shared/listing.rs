@@ -21,7 +21,7 @@ const MOST_OF_TEXT: usize = 4096;
 
 /// A file that lies there.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Listed {
+pub struct SharedFile {
     /// What it is.
     pub name: SharedName,
     /// Its bytes.
@@ -35,28 +35,28 @@ pub struct Listed {
 /// A part of a list.
 #[derive(Debug, Default)]
 pub(super) struct Page {
-    pub files: Vec<Listed>,
+    pub files: Vec<SharedFile>,
     /// By what the next part is asked for.
     pub after: Option<String>,
 }
 
 /// What stands in an entry up to now.
 #[derive(Debug, Default)]
-struct Entry {
+struct ListEntry {
     place: String,
     size: Option<u64>,
     given: Option<SystemTime>,
     version: Option<String>,
 }
 
-impl Entry {
+impl ListEntry {
     /// The file that it is of, if it is one of ours. `before`: what names of ours begin with, in an object store.
-    fn file(self, before: Option<&str>) -> Option<Listed> {
+    fn file(self, before: Option<&str>) -> Option<SharedFile> {
         let name = match before {
             Some(before) => self.place.strip_prefix(before),
             None => self.place.rsplit('/').next(),
         };
-        Some(Listed {
+        Some(SharedFile {
             name: SharedName::parse(name?)?,
             size: self.size?,
             given: self.given,
@@ -82,7 +82,7 @@ impl Entry {
 /// It is none, in words.
 pub(super) fn read(answer: impl Read, before: Option<&str>) -> Result<Page, String> {
     let mut page = Page::default();
-    let mut entry = Entry::default();
+    let mut entry = ListEntry::default();
     elements(answer, |element, text| match element {
         "response" | "Contents" => page.files.extend(std::mem::take(&mut entry).file(before)),
         "NextContinuationToken" => page.after = Some(text.to_string()),
@@ -149,6 +149,7 @@ fn moment(text: &str) -> Option<SystemTime> {
 mod tests {
     use std::time::Duration;
 
+    use super::super::wire::SharedKind;
     use super::*;
     use crate::base::Digest;
 
@@ -170,13 +171,13 @@ mod tests {
 </D:multistatus>"#
         );
         let page = read(answer.as_bytes(), None).unwrap();
-        let first = Listed {
-            name: SharedName::Content(digest),
+        let first = SharedFile {
+            name: SharedKind::Content.of(digest),
             size: 120,
             given: at(784_111_777),
             version: Some("\"a&b\"".into()),
         };
-        let second = Listed { name: SharedName::Notes(digest), size: 7, given: None, version: None };
+        let second = SharedFile { name: SharedKind::Notes.of(digest), size: 7, given: None, version: None };
         assert_eq!((page.files, page.after), (vec![first, second], None));
         let cut = read(&answer.as_bytes()[..answer.len() - 20], None).unwrap_err();
         assert!(cut.starts_with("its list cannot be read: "), "{cut}");
@@ -193,8 +194,12 @@ mod tests {
              <Contents><Key>team/deeper/pack-{digest}</Key><Size>9</Size></Contents></ListBucketResult>"
         );
         let page = read(answer.as_bytes(), Some("team/")).unwrap();
-        let only =
-            Listed { name: SharedName::Pack(digest), size: 9, given: at(784_111_777), version: Some("\"e\"".into()) };
+        let only = SharedFile {
+            name: SharedKind::Pack.of(digest),
+            size: 9,
+            given: at(784_111_777),
+            version: Some("\"e\"".into()),
+        };
         assert_eq!((page.files, page.after.as_deref()), (vec![only], Some("a/b=")));
     }
 

@@ -18,11 +18,11 @@ mod private;
 mod stock;
 mod wire;
 
-pub use address::{AddressFault, Secret, SharedConfig, Sharing, Told, with_allowed};
+pub use address::{AddressFault, Secret, SharedConfig, Sharing, SharingEnvironment, with_allowed};
 pub use identity::Identity;
 pub use keys::{KeyFault, PublicKey, SigningKey};
-pub use listing::Listed;
+pub use listing::SharedFile;
 pub use objects::ObjectAccess;
 pub use others::{Asked, Gets, Others, OthersCounts, OthersReport};
 pub use stock::{Amount, Pruned, Pruning, Stock, StockFault};
-pub use wire::SharedName;
+pub use wire::{SharedKind, SharedName};

@@ -29,16 +29,16 @@ pub struct ObjectAccess {
 
 /// Where an object store is, beside its address.
 #[derive(Debug, Clone)]
-pub(super) struct Objects {
+pub(super) struct ObjectStore {
     bucket: Bucket,
     /// What the names of our objects begin with.
     before: String,
     credentials: Option<Credentials>,
 }
 
-impl Objects {
+impl ObjectStore {
     /// Takes an address in the dialect of object stores; nothing of another one. Without `access`, requests are not signed.
-    pub fn of(address: &Address, region: Option<&str>, access: Option<&ObjectAccess>) -> Option<Objects> {
+    pub fn of(address: &Address, region: Option<&str>, access: Option<&ObjectAccess>) -> Option<ObjectStore> {
         let (server, bucket, folder) = address.bucket()?;
         let region: Cow<'static, str> = region.map_or(Cow::Borrowed(REGION), |region| Cow::Owned(region.to_string()));
         let bucket = Bucket::new(server.parse().ok()?, UrlStyle::Path, bucket.to_string(), region).ok()?;
@@ -47,7 +47,7 @@ impl Objects {
             None => Credentials::new(key, secret.text()),
         });
         let before = if folder.is_empty() { String::new() } else { format!("{folder}/") };
-        Some(Objects { bucket, before, credentials })
+        Some(ObjectStore { bucket, before, credentials })
     }
 
     pub fn get(&self, name: &str) -> String {

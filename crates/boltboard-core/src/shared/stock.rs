@@ -1,6 +1,6 @@
 //! All that lies in a shared store: how much of what, and what of it is too old.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::HashSet;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::SystemTime;
@@ -9,9 +9,9 @@ use serde::de::DeserializeOwned;
 
 use super::address::SharedConfig;
 use super::client::{Client, Got, PATIENCE};
-use super::listing::Listed;
+use super::listing::SharedFile;
 use super::others::{AT_ONCE, classes_of};
-use super::wire::{self, MOST_NOTES, MOST_PACK, Pack, SharedName, SharedNote};
+use super::wire::{self, MOST_NOTES, MOST_PACK, Pack, SharedKind, SharedName, SharedNote};
 use crate::base::web::Address;
 
 /// Why nothing is known of what lies in a shared store, or why it stays there.
@@ -50,7 +50,7 @@ pub struct Amount {
 }
 
 impl Amount {
-    fn of<'f>(files: impl IntoIterator<Item = &'f Listed>) -> Amount {
+    fn of<'f>(files: impl IntoIterator<Item = &'f SharedFile>) -> Amount {
         files
             .into_iter()
             .fold(Amount::default(), |sum, file| Amount { files: sum.files + 1, bytes: sum.bytes + file.size })
@@ -61,7 +61,7 @@ impl Amount {
 #[derive(Debug)]
 pub struct Stock {
     client: Client,
-    files: Vec<Listed>,
+    files: Vec<SharedFile>,
 }
 
 /// Whether what is too old is removed.
@@ -117,11 +117,9 @@ impl Stock {
         Amount::of(&self.files)
     }
 
-    /// How much there is of each kind, by the word that names of that kind begin with.
-    pub fn kinds(&self) -> BTreeMap<&'static str, Amount> {
-        let mut kinds = BTreeMap::<_, Vec<&Listed>>::new();
-        self.files.iter().for_each(|file| kinds.entry(file.name.kind()).or_default().push(file));
-        kinds.into_iter().map(|(kind, files)| (kind, Amount::of(files))).collect()
+    /// How much there is of each kind.
+    pub fn kinds(&self) -> [(SharedKind, Amount); 4] {
+        SharedKind::ALL.map(|kind| (kind, Amount::of(self.files.iter().filter(|file| file.name.kind == kind))))
     }
 
     /// When the first and the last of it were given, as far as the server tells that.
@@ -139,37 +137,37 @@ impl Stock {
         if pruning == Pruning::Remove && self.client.config.read_only {
             return Err(StockFault::ReadOnly(self.address().clone()));
         }
-        let is_old = |file: &&Listed| file.given.is_some_and(|given| given < limit);
-        let (old, young): (Vec<&Listed>, Vec<&Listed>) = self.files.iter().partition(is_old);
+        let is_old = |file: &&SharedFile| file.given.is_some_and(|given| given < limit);
+        let (old, young): (Vec<&SharedFile>, Vec<&SharedFile>) = self.files.iter().partition(is_old);
         // Where nothing is old enough, nothing need be read.
         let named = if old.is_empty() { HashSet::new() } else { self.named_by(&young)? };
-        let (needed, gone): (Vec<&Listed>, Vec<&Listed>) = old.into_iter().partition(|file| named.contains(&file.name));
-        let mut pruned = Pruned {
-            removed: Amount::of(gone.iter().copied()),
+        let (needed, gone): (Vec<&SharedFile>, Vec<&SharedFile>) =
+            old.into_iter().partition(|file| named.contains(&file.name));
+        let kept = Pruned {
             needed: Amount::of(needed.iter().copied()),
             ageless: young.iter().filter(|file| file.given.is_none()).count(),
             ..Pruned::default()
         };
-        if pruning == Pruning::Remove {
-            let outcome = self.remove(&gone);
-            pruned = Pruned { removed: outcome.removed, changed: outcome.changed, why: outcome.why, ..pruned };
-        }
+        let mut pruned = match pruning {
+            Pruning::Preview => Pruned { removed: Amount::of(gone.iter().copied()), ..kept },
+            Pruning::Remove => self.remove(&gone, kept),
+        };
         let all = self.amount();
         pruned.left = Amount { files: all.files - pruned.removed.files, bytes: all.bytes - pruned.removed.bytes };
         Ok(pruned)
     }
 
     /// What files that stay stand on.
-    fn named_by(&self, staying: &[&Listed]) -> Result<HashSet<SharedName>, StockFault> {
+    fn named_by(&self, staying: &[&SharedFile]) -> Result<HashSet<SharedName>, StockFault> {
         let named = Mutex::new(HashSet::new());
         let failed = Mutex::new(None);
         at_once(staying, |file| {
-            let notes = match file.name {
-                SharedName::Notes(_) => self.read::<Vec<SharedNote>>(file.name, MOST_NOTES),
-                SharedName::Pack(_) => self
+            let notes = match file.name.kind {
+                SharedKind::Notes => self.read::<Vec<SharedNote>>(file.name, MOST_NOTES),
+                SharedKind::Pack => self
                     .read::<Pack>(file.name, MOST_PACK)
                     .map(|pack| pack.map(|pack| pack.notes.into_iter().flat_map(|(_, notes)| notes).collect())),
-                SharedName::Footings(_) | SharedName::Content(_) => return true,
+                SharedKind::Footings | SharedKind::Content => return true,
             };
             let Ok(notes) = notes else {
                 failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(file.name);
@@ -177,8 +175,8 @@ impl Stock {
             };
             let mut named = named.lock().unwrap_or_else(PoisonError::into_inner);
             for shared in notes.into_iter().flatten() {
-                named.extend(classes_of(&shared.note).map(|(class, _)| SharedName::Footings(class)));
-                named.extend(shared.note.outputs.iter().map(|output| SharedName::Content(output.digest)));
+                named.extend(classes_of(&shared.note).map(|(class, _)| SharedKind::Footings.of(class)));
+                named.extend(shared.note.outputs.iter().map(|output| SharedKind::Content.of(output.digest)));
             }
             true
         });
@@ -199,10 +197,10 @@ impl Stock {
         }
     }
 
-    fn remove(&self, gone: &[&Listed]) -> Pruned {
-        let outcome = Mutex::new(Pruned::default());
+    fn remove(&self, gone: &[&SharedFile], pruned: Pruned) -> Pruned {
+        let outcome = Mutex::new(pruned);
         // What names others comes before these.
-        for of_kind in gone.chunk_by(|one, next| one.name.kind() == next.name.kind()) {
+        for of_kind in gone.chunk_by(|one, next| one.name.kind == next.name.kind) {
             at_once(of_kind, |file| {
                 let is_gone = self.client.remove(file);
                 let mut outcome = outcome.lock().unwrap_or_else(PoisonError::into_inner);
@@ -225,7 +223,7 @@ impl Stock {
 }
 
 /// Does something with each file, with a few at once, until it says that there is no use in going on.
-fn at_once(files: &[&Listed], each: impl Fn(&Listed) -> bool + Sync) {
+fn at_once(files: &[&SharedFile], each: impl Fn(&SharedFile) -> bool + Sync) {
     let next = AtomicUsize::new(0);
     std::thread::scope(|scope| {
         for _ in 0..AT_ONCE.min(files.len()) {

@@ -51,53 +51,59 @@ pub(super) struct Pack {
     pub contents: Vec<(Digest, Vec<u8>)>,
 }
 
-/// What a file there is, and of what. Nothing else there is ours.
+/// What files there are of, those first that name others.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum SharedName {
+pub enum SharedKind {
     /// All of a whole build together.
-    Pack(Digest),
+    Pack,
     /// What runs of a command stood on and made.
-    Notes(Digest),
+    Notes,
     /// What programs of a class stand on.
-    Footings(Digest),
+    Footings,
     /// What something made consists of.
-    Content(Digest),
+    Content,
+}
+
+/// The name of a file there. Nothing else there is ours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SharedName {
+    /// What it is.
+    pub kind: SharedKind,
+    /// Of what.
+    pub of: Digest,
+}
+
+impl SharedKind {
+    /// All of them.
+    pub const ALL: [SharedKind; 4] = [SharedKind::Pack, SharedKind::Notes, SharedKind::Footings, SharedKind::Content];
+
+    /// The word that names of its files begin with.
+    pub fn word(self) -> &'static str {
+        match self {
+            SharedKind::Pack => "pack",
+            SharedKind::Notes => "notes",
+            SharedKind::Footings => "footings",
+            SharedKind::Content => "content",
+        }
+    }
+
+    pub(super) fn of(self, digest: Digest) -> SharedName {
+        SharedName { kind: self, of: digest }
+    }
 }
 
 impl SharedName {
-    fn parts(&self) -> (&'static str, &Digest) {
-        match self {
-            SharedName::Pack(digest) => ("pack", digest),
-            SharedName::Notes(digest) => ("notes", digest),
-            SharedName::Footings(digest) => ("footings", digest),
-            SharedName::Content(digest) => ("content", digest),
-        }
-    }
-
-    /// The word that names of its kind begin with.
-    pub fn kind(&self) -> &'static str {
-        self.parts().0
-    }
-
     /// Reads the name of a file.
     pub(super) fn parse(name: &str) -> Option<SharedName> {
-        let (what, digest) = name.split_once('-')?;
-        let digest = digest.parse().ok()?;
-        match what {
-            "pack" => Some(SharedName::Pack(digest)),
-            "notes" => Some(SharedName::Notes(digest)),
-            "footings" => Some(SharedName::Footings(digest)),
-            "content" => Some(SharedName::Content(digest)),
-            _ => None,
-        }
-        .filter(|read| read.to_string() == name)
+        let (word, digest) = name.split_once('-')?;
+        let kind = SharedKind::ALL.into_iter().find(|kind| kind.word() == word)?;
+        Some(kind.of(digest.parse().ok()?)).filter(|read| read.to_string() == name)
     }
 }
 
 impl std::fmt::Display for SharedName {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let (what, digest) = self.parts();
-        write!(f, "{what}-{digest}")
+        write!(f, "{}-{}", self.kind.word(), self.of)
     }
 }
 

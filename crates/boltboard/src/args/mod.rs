@@ -31,7 +31,7 @@ pub struct Global {
     /// Write everything to DIR instead of boltboard-work/
     #[arg(long, global = true, value_name = "DIR", env = "BOLTBOARD_WORK", help_heading = "Everywhere")]
     pub work: Option<PathBuf>,
-    /// Take and give results of builds at ADDRESS (http:// or https://); none where it is empty
+    /// Take and give results of builds at ADDRESS (http://, https://, s3+https://); none where it is empty
     #[arg(long, global = true, value_name = "ADDRESS", env = "BOLTBOARD_STORE", help_heading = "Everywhere")]
     pub store_at: Option<String>,
     /// Use this profile instead of the one in use; with a `/` in it, the file of one

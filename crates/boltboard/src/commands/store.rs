@@ -7,7 +7,8 @@ use boltboard_core::base::files::{read_text, write_whole, write_with_mode};
 use boltboard_core::base::web::Address;
 use boltboard_core::session::Planned;
 use boltboard_core::shared::{
-    AddressFault, Gets, OthersReport, Pruning, SharedConfig, Sharing, SigningKey, Stock, Told, with_allowed,
+    AddressFault, Gets, OthersReport, Pruning, SharedConfig, Sharing, SharingEnvironment, SigningKey, Stock,
+    with_allowed,
 };
 use clap::{Args, Subcommand};
 use serde::Serialize;
@@ -220,7 +221,7 @@ fn prune(global: &Global, screen: &Screen, days: u32, preview: bool) -> Result<E
 fn allow(global: &Global, screen: &Screen, address: &str) -> Result<Exit, Stop> {
     let address = Address::parse(address).map_err(AddressFault::from)?;
     let file = shared_file();
-    if Sharing::of(None, Told::default(), &file)?.allows(&address) {
+    if Sharing::of(None, SharingEnvironment::default(), &file)?.allows(&address) {
         screen.done(&format!("Profiles may name {address} already.\n"), global.json);
         return Ok(Exit::Done);
     }

@@ -3,8 +3,8 @@
 use std::path::Path;
 use std::time::SystemTime;
 
-use boltboard_core::base::web::{Address, Dialect};
-use boltboard_core::shared::{Amount, OthersCounts, OthersReport, Pruned, Pruning, SharedConfig, Stock};
+use boltboard_core::base::web::{Address, WebDialect};
+use boltboard_core::shared::{Amount, OthersCounts, OthersReport, Pruned, Pruning, SharedConfig, SharedKind, Stock};
 
 use super::text::{Role, age, bytes, columns, count, next_line, paint};
 
@@ -33,8 +33,8 @@ pub fn configured(config: Option<&SharedConfig>, file: &Path) -> String {
         ("address", config.address.to_string()),
         ("own file", file.display().to_string()),
         match config.address.dialect() {
-            Dialect::Files => ("token", token.to_string()),
-            Dialect::Objects => ("key", key),
+            WebDialect::Files => ("token", token.to_string()),
+            WebDialect::Objects => ("key", key),
         },
         ("certificate", certificate.to_string()),
         ("ours", own),
@@ -119,27 +119,27 @@ fn amount(amount: Amount) -> String {
     format!("{}, {}", count(amount.files, "file", "files"), bytes(amount.bytes))
 }
 
-/// What the kinds of files in a store are called.
-const KINDS: [(&str, &str); 4] = [
-    ("content", "what steps made"),
-    ("notes", "what runs of steps stood on"),
-    ("footings", "what compilers and libraries stand on"),
-    ("pack", "whole builds"),
-];
+fn kind_words(kind: SharedKind) -> &'static str {
+    match kind {
+        SharedKind::Content => "what steps made",
+        SharedKind::Notes => "what runs of steps stood on",
+        SharedKind::Footings => "what compilers and libraries stand on",
+        SharedKind::Pack => "whole builds",
+    }
+}
 
 /// Tells how much lies in a shared store. `now`: from when ages are counted.
 pub fn stocked(stock: &Stock, now: SystemTime) -> String {
-    let kinds = stock.kinds();
     let mut text = format!("{}: {}\n", stock.address(), amount(stock.amount()));
-    let row = |(kind, words): &(&str, &str)| {
-        let amount = kinds.get(kind)?;
-        Some(vec![
-            (Role::Faint, (*words).to_string()),
+    let row = |(kind, amount): (SharedKind, Amount)| {
+        vec![
+            (Role::Faint, kind_words(kind).to_string()),
             (Role::Value, count(amount.files, "file", "files")),
             (Role::Faint, bytes(amount.bytes)),
-        ])
+        ]
     };
-    text += &columns(&KINDS.iter().filter_map(row).collect::<Vec<_>>(), 2, usize::MAX / 4);
+    let rows: Vec<_> = stock.kinds().into_iter().filter(|(_, amount)| amount.files > 0).rev().map(row).collect();
+    text += &columns(&rows, 2, usize::MAX / 4);
     if let Some((first, last)) = stock.given() {
         let ago = |time: SystemTime| age(now.duration_since(time).map_or(0, |since| since.as_secs()));
         text += &format!("The first was given {}, the last {}.\n", ago(first), ago(last));

@@ -101,10 +101,34 @@ fn nothing_goes_that_might_be_needed() {
     run(&first, &web, "store prune --days 30").code(1).says(&["not all of it: ", "it answers 500"]);
     assert_eq!((of_kind(&web, "content-"), of_kind(&web, "notes-"), of_kind(&web, "pack-")), (contents, 0, 0));
     assert!(notes > 0);
-    // Half of what stays is not what it says: it needs nothing, and stays all the same.
     web.be(Wrong::Nothing);
     run(&first, &web, "store prune --days 30").code(0);
     assert_eq!(web.files().len(), 1);
+}
+
+#[test]
+fn what_nobody_can_date_or_has_become_another_stays() {
+    let (web, first) = aged();
+    let (before, all) = (web.files(), web.files().len() - 1);
+    web.be(Wrong::NoDates);
+    let told = run(&first, &web, "store prune --days 30").code(0);
+    told.says(&["has nothing to remove", &format!("kept: {all} files of which the server tells no date")]);
+    let size = run(&first, &web, "store size").code(0);
+    assert!(!size.out.contains("ago") && !size.out.contains('→'), "nothing is said of when: {}", size.out);
+    web.be(Wrong::Changes);
+    run(&first, &web, "store prune --days 30").code(0).says(&["has nothing to remove", "given anew meanwhile"]);
+    assert_eq!(web.files(), before);
+}
+
+#[test]
+fn what_is_not_sound_needs_nothing() {
+    let (web, first) = aged();
+    let needed = |ran: &Ran| ran.json()["needed"]["files"].as_u64().expect("a number");
+    assert!(needed(&run(&first, &web, "store prune --days 30 --preview --json").code(0)) > 0);
+    for kind in ["notes-", "pack-"] {
+        web.change(kind, |bytes| bytes.truncate(bytes.len() / 2));
+    }
+    assert_eq!(needed(&run(&first, &web, "store prune --days 30 --preview --json").code(0)), 0);
 }
 
 #[test]

@@ -76,7 +76,7 @@ pub fn stocked(stock: &Stock) -> StockAnswer {
         format: FORMAT,
         address: stock.address().to_string(),
         all: stock.amount().into(),
-        kinds: stock.kinds().into_iter().map(|(kind, amount)| (kind, amount.into())).collect(),
+        kinds: stock.kinds().into_iter().map(|(kind, amount)| (kind.word(), amount.into())).collect(),
         first_given_s: given.map(|(first, _)| seconds(first)),
         last_given_s: given.map(|(_, last)| seconds(last)),
     }

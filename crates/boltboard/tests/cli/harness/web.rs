@@ -41,6 +41,10 @@ pub enum Wrong {
     Hides(&'static str, u16),
     /// It removes nothing whose name begins so.
     Holds(&'static str),
+    /// It tells no dates in its list.
+    NoDates,
+    /// What its list tells has become something else by now.
+    Changes,
 }
 
 #[derive(Debug)]
@@ -235,8 +239,12 @@ impl Web {
                 let mut text = "<?xml version=\"1.0\"?><D:multistatus xmlns:D=\"DAV:\">".to_string();
                 text += "<D:response><D:href>/team/</D:href></D:response>";
                 for (name, size, given, version) in files {
-                    let date = given.strftime("%a, %d %b %Y %H:%M:%S GMT");
-                    let version = version.replace('"', "&quot;");
+                    let date = match state.wrong {
+                        Wrong::NoDates => String::new(),
+                        _ => given.strftime("%a, %d %b %Y %H:%M:%S GMT").to_string(),
+                    };
+                    let earlier = if state.wrong == Wrong::Changes { "&quot;earlier" } else { "&quot;" };
+                    let version = version.replacen('"', earlier, 1).replace('"', "&quot;");
                     text += &format!(
                         "<D:response><D:href>/team/{name}</D:href><D:propstat><D:prop>\
                          <D:getcontentlength>{size}</D:getcontentlength><D:getlastmodified>{date}</D:getlastmodified>\
