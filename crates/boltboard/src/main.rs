@@ -6,10 +6,9 @@ mod commands;
 mod complete;
 mod ending;
 mod fault;
+mod helper;
 mod render;
 mod session;
-
-use std::os::fd::AsFd;
 
 use clap::{CommandFactory, Parser};
 
@@ -17,10 +16,6 @@ use clap::{CommandFactory, Parser};
 #[global_allocator]
 static MEMORY: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// The word that starts this program as the guard of another one's steps.
-const GUARD: &str = "guard-steps";
-/// The word that starts this program as the gate of a command that is watched.
-const GATE: &str = "watch-step";
 /// The word that starts this program as a worker: it takes steps of a build on another machine.
 const SERVE: &str = "serve-steps";
 /// The word that has it hold an allocation of a workload manager.
@@ -53,19 +48,11 @@ fn main() -> std::process::ExitCode {
 
 /// Is what another process of this program started it as, if that is so.
 fn as_helper() -> Option<std::process::ExitCode> {
+    if let Some(ended) = helper::serve(std::env::args_os().skip(1), std::io::stdin(), std::io::stdout()) {
+        return Some(ended);
+    }
     let mut words = std::env::args_os().skip(1);
     match words.next()?.to_str()? {
-        GUARD => {
-            if let Ok(list) = std::io::stdout().as_fd().try_clone_to_owned() {
-                boltboard_core::launch::serve_guard(std::io::stdin().lock(), std::fs::File::from(list));
-            }
-            Some(std::process::ExitCode::SUCCESS)
-        }
-        GATE => {
-            // It comes back only when there is no such program, which the one who watches finds out.
-            boltboard_core::watch::serve_gate(words);
-            Some(std::process::ExitCode::FAILURE)
-        }
         SERVE => {
             Some(commands::workers::serve(words.next().map(Into::into), std::io::stdin(), std::io::stdout().lock()))
         }

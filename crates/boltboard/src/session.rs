@@ -8,6 +8,7 @@ use boltboard_core::base::shell_word;
 use boltboard_core::board::{Asked, NEED_PREFIX, NeedId, OptionId, TryFault};
 use boltboard_core::definitions::TreeFault;
 use boltboard_core::judge::{Preview, Standing, Sweep, Touched};
+use boltboard_core::launch::Helper;
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
     Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, WORK, Whereabouts,
@@ -18,6 +19,7 @@ use boltboard_core::work::{Stamp, WorkLock};
 
 use crate::args::Global;
 use crate::fault::{Diagnostic, Exit, Next, Stop};
+use crate::helper;
 use crate::render::survey::changed_host;
 use crate::render::{Screen, names};
 
@@ -303,9 +305,10 @@ pub fn surroundings() -> Result<Surroundings, Stop> {
         variables: variables(),
         program: format!("{} {stamp:?}", env!("CARGO_PKG_VERSION")),
         own: own.map(|file| OwnProgram {
+            helper: Helper::new(&file, helper::SMALL, &[helper::GATE, helper::GUARD]),
             file,
-            gate: crate::GATE,
-            guard: crate::GUARD,
+            gate: helper::GATE,
+            guard: helper::GUARD,
             serve: crate::SERVE,
             hold: crate::HOLD,
         }),

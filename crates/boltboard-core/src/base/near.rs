@@ -2,6 +2,11 @@
 
 /// Returns up to three of `known` that look like `found`, best first; equal scores in alphabetical order.
 pub fn near_matches<'a>(found: &str, known: impl IntoIterator<Item = &'a str>) -> Vec<String> {
+    near(found, known.into_iter().collect())
+}
+
+/// One for all kinds of lists, because it is compiled for each.
+fn near(found: &str, known: Vec<&str>) -> Vec<String> {
     let wanted = plain(found);
     let mut scored: Vec<(f64, &str)> = known
         .into_iter()

@@ -1,6 +1,7 @@
 //! The only door to other processes: a real one, and a scripted one for tests.
 
 mod guard;
+mod helper;
 mod real;
 mod scripted;
 
@@ -13,6 +14,7 @@ use std::time::Duration;
 use crate::watch::{Depth, Sight};
 
 pub use guard::{Guard, serve_guard};
+pub use helper::{ASKS, Helper};
 pub use real::{RealLaunch, Stopper, find_program};
 pub use scripted::ScriptedLaunch;
 

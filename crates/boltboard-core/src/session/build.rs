@@ -14,7 +14,6 @@ use super::plan::Planned;
 use crate::base::files::{write_quickly, write_whole};
 use crate::board::PartId;
 use crate::judge::{Sealed, Since, Sweep, Touched};
-use crate::launch::Guard;
 use crate::plan::Plan;
 use crate::reading::TokenMemo;
 use crate::record::Handed;
@@ -24,7 +23,6 @@ use crate::run::{
 use crate::shared::{Gets, OthersReport};
 use crate::step::StepId;
 use crate::store::StoreLimits;
-use crate::watch::Gate;
 use crate::work::{Ledger, LedgerEntry, Locking, StatusMemo, WorkLock, folder_bytes};
 use crate::workers::{Crew, CrewConfig, CrewReport};
 
@@ -316,7 +314,7 @@ impl Session {
     /// Sees to it that what is to be watched is.
     pub(super) fn watch(&self) {
         if let Some(own) = &self.around.own {
-            self.launch.watch_with(Gate { program: own.file.clone(), word: own.gate });
+            self.launch.watch_with(own.gate());
         }
     }
 
@@ -325,7 +323,7 @@ impl Session {
         let Some(own) = &self.around.own else { return };
         self.watch();
         // Without one, steps outlive a tool that is killed; that is no reason not to build.
-        if let Ok(guard) = Guard::start(&own.file, &[own.guard]) {
+        if let Ok(guard) = own.guard() {
             self.launch.guard_with(guard);
         }
     }

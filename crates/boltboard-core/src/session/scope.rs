@@ -5,8 +5,10 @@ use std::path::{Path, PathBuf};
 
 use crate::base::Epoch;
 use crate::definitions::AddOnPlace;
+use crate::launch::{Guard, Helper};
 use crate::shared::Sharing;
 use crate::survey::EPOCH_VARIABLE;
+use crate::watch::Gate;
 use crate::workers::OwnWords;
 
 /// Where programs are looked for.
@@ -29,11 +31,13 @@ pub struct Surroundings {
     pub sharing: Sharing,
 }
 
-/// This program as a helper of its own.
+/// This program, and what it is started as to help itself.
 #[derive(Debug, Clone)]
 pub struct OwnProgram {
     /// Its file.
     pub file: PathBuf,
+    /// What becomes gate and guard.
+    pub helper: Helper,
     /// The word that starts it as the gate of a command that is watched.
     pub gate: &'static str,
     /// The word that starts it as the guard of steps.
@@ -45,6 +49,19 @@ pub struct OwnProgram {
 }
 
 impl OwnProgram {
+    /// Returns what a command is watched behind.
+    pub fn gate(&self) -> Gate {
+        Gate { program: self.helper.file().to_path_buf(), word: self.gate }
+    }
+
+    /// Starts what ends steps when this process is gone.
+    ///
+    /// # Errors
+    /// It cannot be started.
+    pub fn guard(&self) -> std::io::Result<Guard> {
+        Guard::start(self.helper.file(), &[self.guard])
+    }
+
     /// Returns what starts it on other machines.
     pub fn on_others(&self) -> OwnWords<'_> {
         OwnWords { file: &self.file, serve: self.serve, hold: self.hold }

@@ -1,8 +1,8 @@
 //! What does a command really do? It runs under the kernel's own watch, and comes back as data: every process, every file that
 //! one opened, looked for in vain, listed, asked about, wrote, renamed or removed.
 //!
-//! The tool starts itself as a [gate](serve_gate), which stops until it is watched, loads a filter that stops it and all that it starts
-//! at the calls that matter, and becomes the command. Nothing here judges what was seen.
+//! The tool starts a [gate](serve_gate), a helper of its own, which stops until it is watched, loads a filter that stops it and all that
+//! it starts at the calls that matter, and becomes the command. Nothing here judges what was seen.
 
 mod calls;
 mod filter;
@@ -22,18 +22,6 @@ pub enum Depth {
     Opens,
     /// Also what is only asked about: whether something is there, its status, where a link leads.
     Looks,
-}
-
-impl Depth {
-    const ALL: [(Depth, &'static str); 2] = [(Depth::Opens, "opens"), (Depth::Looks, "looks")];
-
-    fn word(self) -> &'static str {
-        Depth::ALL.into_iter().find(|(depth, _)| *depth == self).map_or("", |(_, word)| word)
-    }
-
-    fn of_word(word: &str) -> Option<Depth> {
-        Depth::ALL.into_iter().find(|(_, known)| *known == word).map(|(depth, _)| depth)
-    }
 }
 
 /// What a command is watched for.
@@ -147,19 +135,5 @@ impl Sight {
     /// Returns all that was done, with the process that did it.
     pub fn deeds(&self) -> impl Iterator<Item = (&Process, &Deed)> {
         self.processes.iter().flat_map(|process| process.deeds.iter().map(move |deed| (process, deed)))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn depths_go_to_words_and_back() {
-        for (depth, word) in Depth::ALL {
-            assert_eq!(Depth::of_word(word), Some(depth));
-            assert_eq!(depth.word(), word);
-        }
-        assert_eq!(Depth::of_word("all"), None);
     }
 }

@@ -62,7 +62,7 @@ impl Gate {
     /// # Errors
     /// It cannot be started, or the kernel does not let us watch.
     pub fn start(&self, depth: Depth, program: &Path, set: impl FnOnce(&mut Command)) -> std::io::Result<Child> {
-        let mut command = self.before(depth, program);
+        let mut command = self.before(depth, program)?;
         command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0);
         set(&mut command);
         let mut child = command.spawn()?;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use boltboard_core::base::Digest;
-use boltboard_core::launch::{Guard, RealLaunch};
+use boltboard_core::launch::RealLaunch;
 use boltboard_core::step::{Location, Look, ToolPlace};
 use boltboard_core::work::StatusMemo;
 use boltboard_core::workers::{Crew, CrewFile, ServeSettings, Worker, hold_allocation, serve_worker};
@@ -153,7 +153,7 @@ fn work(folder: Option<PathBuf>, from: impl Read + Send + 'static, to: impl Writ
     let around = surroundings().map_err(|_| std::io::Error::other("the current folder is gone"))?;
     let launch = Arc::new(RealLaunch::default());
     if let Some(own) = &around.own
-        && let Ok(guard) = Guard::start(&own.file, &[own.guard])
+        && let Ok(guard) = own.guard()
     {
         launch.guard_with(guard);
     }

@@ -4,7 +4,6 @@ use std::path::Path;
 
 use boltboard_core::adopt::{Said, WatchAsk, WatchFault, Watched, from_database, watch};
 use boltboard_core::base::files::{make_folder, read_text};
-use boltboard_core::watch::Gate;
 
 use super::Adopted;
 use crate::args::Global;
@@ -38,7 +37,7 @@ pub(super) fn watch_build(
         return Err(Stop::usage("this program cannot find its own file, which it needs to watch others".to_string()));
     };
     adopted.work.prepare(&adopted.tree_name()).map_err(Stop::from)?;
-    let gate = Gate { program: own.file.clone(), word: own.gate };
+    let gate = own.gate();
     let ask = WatchAsk {
         gate: &gate,
         name,
