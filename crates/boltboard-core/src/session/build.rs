@@ -1,6 +1,7 @@
 //! Building, and holding what was built against a clean build.
 
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use tracing::debug;
@@ -11,6 +12,7 @@ use super::hand::Finished;
 use super::open::{Resolved, Session};
 use super::place::{Whereabouts, first_profile};
 use super::plan::Planned;
+use super::shared::asked;
 use crate::base::files::{write_quickly, write_whole};
 use crate::board::PartId;
 use crate::judge::{Sealed, Since, Sweep, Touched};
@@ -20,7 +22,7 @@ use crate::record::Handed;
 use crate::run::{
     AfterFailure, BuildInput, BuildReport, Jobs, Reads, Verification, Watch, Watching, available_memory, build, verify,
 };
-use crate::shared::{Gets, OthersReport};
+use crate::shared::{Gets, Others, OthersReport};
 use crate::step::StepId;
 use crate::store::StoreLimits;
 use crate::work::{Ledger, LedgerEntry, Locking, StatusMemo, WorkLock, folder_bytes};
@@ -85,6 +87,8 @@ pub struct Begun<'a, 's> {
     touched: Option<Touched>,
     sweep: Option<&'a Sweep<'s>>,
     start: Start,
+    /// Results of others, where they are shared.
+    others: Option<Arc<Others>>,
 }
 
 /// What a build came to.
@@ -139,6 +143,7 @@ impl Session {
         start: Start,
     ) -> Result<Begun<'a, 's>, SessionFault> {
         self.only_real()?;
+        let others = self.others_of(&resolved)?;
         let (planned, touched) = match sweep {
             Some(_) if self.scope.tried.is_empty() => self.plan_since(&resolved, sweep)?,
             Some(_) | None => (self.plan_to_build(&resolved)?, None),
@@ -153,7 +158,7 @@ impl Session {
         self.keep_probes();
         self.accept_host(&resolved.choices, &resolved.facts)?;
         self.remember_options()?;
-        Ok(Begun { resolved, planned, touched, sweep, start })
+        Ok(Begun { resolved, planned, touched, sweep, start, others })
     }
 
     /// Asks for the work folder's lock, which one build at a time has.
@@ -188,7 +193,7 @@ impl Session {
         ask: &BuildAsk,
         watch: &mut dyn Watch,
     ) -> Result<Built, SessionFault> {
-        let Begun { resolved, planned, touched, sweep, start } = begun;
+        let Begun { resolved, planned, touched, sweep, start, others } = begun;
         let of_all = if touched.is_none() { StatusMemo::load(&self.work.status()) } else { StatusMemo::default() };
         let status = touched.as_ref().map_or(&of_all, |touched| &touched.status);
         self.watch_and_guard();
@@ -199,7 +204,9 @@ impl Session {
         });
         let only = only_of(&planned.plan, &ask.parts);
         let crew = self.crew(ask);
-        let others = self.others(planned, Gets::Worth)?;
+        if let Some(others) = others {
+            others.asks(asked(&planned.plan, Gets::Worth));
+        }
         let input = BuildInput {
             plan: &planned.plan,
             store: &self.store_with(others.as_ref()),
@@ -248,7 +255,7 @@ impl Session {
         entry.shared = others.as_ref().map_or(0, |others| others.taken());
         Ledger::append(&self.work.ledger(), &entry)?;
         // Before the store forgets anything.
-        let shared = others.map(|others| others.finish(FOR_OTHERS));
+        let shared = others.as_ref().map(|others| others.finish(FOR_OTHERS));
         self.trim_store()?;
         if !report.spans.is_empty() {
             course_of(&planned.plan, &report, entry.started_s).save(&planned.folders.build)?;

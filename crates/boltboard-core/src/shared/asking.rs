@@ -2,15 +2,15 @@
 
 use std::collections::HashSet;
 use std::sync::PoisonError;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use serde::de::DeserializeOwned;
 
 use super::client::{Got, PATIENCE};
-use super::others::{Content, Gets, Inner, State, Task, USUAL_WORK, classes_of};
+use super::others::{Content, Gets, Inner, LeadState, State, Task, USUAL_WORK, classes_of};
 use super::wire::{
-    self, MOST_CONTENT, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, MOST_PACK, Pack, SharedFooting, SharedKind,
-    SharedNote,
+    self, Lead, MOST_CONTENT, MOST_LEAD, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, MOST_PACK, Pack, SharedFooting,
+    SharedKind, SharedNote,
 };
 use crate::base::Digest;
 use crate::store::{Footing, Note};
@@ -19,14 +19,19 @@ impl Inner {
     pub(super) fn ask(&self, task: &Task) {
         let trusted = &self.client.config.trusted;
         match task {
-            Task::Pack(whole) => {
-                if let Got::Found(bytes, _) = self.client.get(SharedKind::Pack.of(*whole), MOST_PACK, PATIENCE * 30) {
-                    self.take_pack(&bytes);
+            Task::Packs(whole) => {
+                let led = self.led_to().filter(|led| led != whole);
+                for pack in led.into_iter().chain([*whole]) {
+                    if !self.lacking(&self.state()).is_empty()
+                        && let Got::Found(bytes, _) =
+                            self.client.get(SharedKind::Pack.of(pack), MOST_PACK, PATIENCE * 30)
+                    {
+                        self.take_pack(&bytes);
+                    }
                 }
-                // What it lacks is asked for one by one.
+                // What they lack is asked for one by one.
                 let mut state = self.state();
-                let lacking = self.asked.keys.iter().filter(|key| matches!(state.notes.get(key), Some(None)));
-                let lacking: Vec<Digest> = lacking.copied().collect();
+                let lacking = self.lacking(&state);
                 state.tasks.extend(lacking.into_iter().map(Task::Notes));
                 drop(state);
                 self.changed.notify_all();
@@ -75,6 +80,33 @@ impl Inner {
         }
     }
 
+    /// Asks where the newest whole build of this tree lies.
+    pub(super) fn ask_for_lead(&self, tree: Digest) {
+        let lead = match self.client.get(SharedKind::Lead.of(tree), MOST_LEAD, PATIENCE) {
+            Got::Found(bytes, _) => wire::read::<Lead>(&bytes, MOST_LEAD),
+            Got::Absent | Got::Failed => None,
+        };
+        self.state().lead = lead.map_or(LeadState::Absent, LeadState::Here);
+        self.changed.notify_all();
+    }
+
+    /// The pack of the newest whole build, where half of it is likely to be wanted. Waits for the answer, if it was asked for.
+    fn led_to(&self) -> Option<Digest> {
+        let mut state = self.state();
+        let until = self.deadline(&state);
+        while matches!(state.lead, LeadState::Coming) && !self.client.is_off() && Instant::now() < until {
+            state = self.wait(state, until);
+        }
+        let LeadState::Here(lead) = &state.lead else { return None };
+        lead.is_worth(&self.asked().keys.iter().copied().collect()).then_some(lead.whole)
+    }
+
+    /// The commands of which it is not yet known what others made.
+    fn lacking(&self, state: &State) -> Vec<Digest> {
+        let keys = self.asked().keys.iter();
+        keys.filter(|key| matches!(state.notes.get(key), Some(None))).copied().collect()
+    }
+
     /// Keeps a note that was gone by, first what it stands on.
     fn keep_here(&self, key: &Digest, note: &Note) {
         let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
@@ -116,7 +148,7 @@ impl Inner {
             state.found.insert(key);
             classes_of(&newest.note).for_each(|(class, _)| state.look_for_footings(class));
             for output in &newest.note.outputs {
-                let wanted = match self.asked.gets {
+                let wanted = match self.asked().gets {
                     Gets::Nothing => false,
                     Gets::Worth => !self.local.has(&output.digest) && self.is_worth(state, &output.digest),
                     Gets::All => true,
@@ -152,7 +184,7 @@ impl Inner {
             let known = state.footings.entry(class).or_insert_with(|| Some(Vec::new()));
             known.get_or_insert_default().push(shared.footing);
         }
-        let wanted: HashSet<Digest> = self.asked.keys.iter().copied().collect();
+        let wanted: HashSet<Digest> = self.asked().keys.iter().copied().collect();
         for (key, notes) in notes.into_iter().filter(|(key, _)| wanted.contains(key)) {
             self.take_notes(&mut state, key, notes);
         }

@@ -4,7 +4,9 @@ use std::collections::HashSet;
 
 use super::client::{Given, Got, PATIENCE, Replaces};
 use super::others::{Inner, Task, classes_of};
-use super::wire::{self, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, Pack, SharedFooting, SharedKind, SharedNote};
+use super::wire::{
+    self, Lead, MOST_NOTES, MOST_OF_CLASS, MOST_OF_COMMAND, Pack, SharedFooting, SharedKind, SharedNote,
+};
 use crate::base::Digest;
 use crate::store::Note;
 
@@ -110,10 +112,10 @@ impl Inner {
 
     /// Gives all of a build together, for whoever has nothing of it yet.
     pub(super) fn give_together(&self) {
-        let Some(whole) = self.asked.whole else { return };
+        let Some(whole) = self.asked().whole else { return };
         let mut pack = Pack::default();
         let (mut classes, mut contents, mut bytes) = (HashSet::new(), HashSet::new(), 0);
-        for key in &self.asked.keys {
+        for key in &self.asked().keys {
             let Some(note) = self.local.own_notes(key).into_iter().next() else { continue };
             let Some(shared) = self.shared(key, &note) else { continue };
             for output in &note.outputs {
@@ -138,8 +140,13 @@ impl Inner {
             let others = others.into_iter().filter(|other| !other.note.is_like(&note)).take(MOST_OF_COMMAND - 1);
             pack.notes.push((*key, std::iter::once(shared).chain(others).collect()));
         }
-        if let Some(bytes) = wire::written(&pack) {
-            self.client.put(SharedKind::Pack.of(whole), &bytes, &Replaces::Anything);
+        let keys: Vec<Digest> = pack.notes.iter().map(|(key, _)| *key).collect();
+        let is_given = wire::written(&pack).is_some_and(|bytes| {
+            self.client.put(SharedKind::Pack.of(whole), &bytes, &Replaces::Anything) == Given::Done
+        });
+        if let (true, Some(tree), Some(lead)) = (is_given, self.tree, wire::written(&Lead::to(whole, &keys))) {
+            // One that is not there, or an older one, costs others time and nothing else.
+            self.client.put(SharedKind::Lead.of(tree), &lead, &Replaces::Anything);
         }
     }
 }

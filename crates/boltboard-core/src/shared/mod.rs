@@ -23,6 +23,6 @@ pub use identity::Identity;
 pub use keys::{KeyFault, PublicKey, SigningKey};
 pub use listing::SharedFile;
 pub use objects::ObjectAccess;
-pub use others::{Asked, Gets, Others, OthersCounts, OthersReport};
+pub use others::{Asked, Asker, Gets, Others, OthersCounts, OthersReport};
 pub use stock::{Amount, Pruned, Pruning, Stock, StockFault};
 pub use wire::{SharedKind, SharedName};

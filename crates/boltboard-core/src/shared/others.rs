@@ -3,14 +3,14 @@
 use std::collections::hash_map::Entry;
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::path::PathBuf;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use super::address::SharedConfig;
 use super::client::{Client, PATIENCE, Replaces};
 use super::private::Private;
-use super::wire::SharedNote;
+use super::wire::{Lead, SharedNote};
 use crate::base::Digest;
 use crate::base::web::Address;
 use crate::step::Look;
@@ -39,10 +39,21 @@ pub struct Asked {
     pub keys: Vec<Digest>,
     /// What stands for all of it, of a whole build.
     pub whole: Option<Digest>,
-    /// Whether nothing was built yet, so that all of it is wanted together.
-    pub first: bool,
     /// What is got.
     pub gets: Gets,
+}
+
+/// Who asks, as far as that is known before it is planned what is asked for.
+#[derive(Debug, Clone)]
+pub struct Asker {
+    /// The store of this machine.
+    pub local: Store,
+    /// Places that are nobody else's business.
+    pub own: Vec<PathBuf>,
+    /// What stands for this tree with these values, whatever state its sources are in; without, nobody is led to what is given.
+    pub tree: Option<Digest>,
+    /// Whether nothing was built yet, so that all of it is wanted together.
+    pub first: bool,
 }
 
 /// What is got of what is found.
@@ -94,7 +105,9 @@ pub(super) struct Inner {
     pub(super) client: Client,
     pub(super) private: Private,
     pub(super) local: Store,
-    pub(super) asked: Asked,
+    pub(super) tree: Option<Digest>,
+    first: bool,
+    asked: OnceLock<Asked>,
     pub(super) state: Mutex<State>,
     pub(super) changed: Condvar,
     /// What classes stand on that is kept here by now; several notes name one.
@@ -104,6 +117,7 @@ pub(super) struct Inner {
 #[derive(Debug, Default)]
 pub(super) struct State {
     pub(super) began: Option<Instant>,
+    pub(super) lead: LeadState,
     pub(super) tasks: VecDeque<Task>,
     /// What was made here and is to be given.
     pub(super) gifts: VecDeque<(Digest, Note)>,
@@ -127,6 +141,18 @@ pub(super) struct State {
     pub(super) counts: OthersCounts,
 }
 
+/// What is known of where the newest whole build lies.
+#[derive(Debug, Default)]
+pub(super) enum LeadState {
+    /// Nobody asked.
+    #[default]
+    Unknown,
+    Coming,
+    /// There is none that would lead anywhere.
+    Absent,
+    Here(Lead),
+}
+
 #[derive(Debug)]
 pub(super) enum Content {
     Coming,
@@ -137,7 +163,8 @@ pub(super) enum Content {
 
 #[derive(Debug)]
 pub(super) enum Task {
-    Pack(Digest),
+    /// All of a build together, or of one that was much like it.
+    Packs(Digest),
     Notes(Digest),
     Footings(Digest),
     Content(Digest),
@@ -146,14 +173,16 @@ pub(super) enum Task {
 }
 
 impl Others {
-    /// Makes ready. Nothing is asked before somebody needs it. `local` is the store of this machine, `own` are places that are nobody
-    /// else's business.
-    pub fn new(config: SharedConfig, local: Store, own: &[PathBuf], asked: Asked) -> Others {
+    /// Makes ready. Nothing is asked before somebody needs it.
+    pub fn new(config: SharedConfig, asker: Asker) -> Others {
+        let Asker { local, own, tree, first } = asker;
         let inner = Inner {
             client: Client::new(config),
-            private: Private::of(own),
+            private: Private::of(&own),
             local,
-            asked,
+            tree,
+            first,
+            asked: OnceLock::new(),
             state: Mutex::default(),
             changed: Condvar::new(),
             kept: Mutex::default(),
@@ -161,25 +190,41 @@ impl Others {
         Others { inner: Arc::new(inner), workers: Mutex::default() }
     }
 
+    /// Says what is asked for, once that is planned. What is said later counts for nothing.
+    pub fn asks(&self, asked: Asked) {
+        let _ = self.inner.asked.set(asked);
+    }
+
+    /// Begins before it is known what is asked for: who has nothing yet will want much, so the server is reached meanwhile, and asked where
+    /// the newest build of this tree lies.
+    pub fn reach(&self) {
+        let Some(tree) = self.inner.tree.filter(|_| self.inner.first) else { return };
+        self.inner.state().lead = LeadState::Coming;
+        let inner = Arc::clone(&self.inner);
+        self.workers().push(std::thread::spawn(move || inner.ask_for_lead(tree)));
+    }
+
+    fn workers(&self) -> MutexGuard<'_, Vec<JoinHandle<()>>> {
+        self.workers.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// Begins to ask: for all at once, where nothing was built yet, then for what is not there.
     fn begin(&self) {
+        let asked = self.inner.asked();
         let mut state = self.inner.state();
         if state.began.is_some() {
             return;
         }
         state.began = Some(Instant::now());
-        match &self.inner.asked.whole {
-            Some(whole) if self.inner.asked.first => {
-                self.inner.asked.keys.iter().for_each(|key| drop(state.notes.insert(*key, None)));
-                state.tasks.push_back(Task::Pack(*whole));
+        match &asked.whole {
+            Some(whole) if self.inner.first => {
+                asked.keys.iter().for_each(|key| drop(state.notes.insert(*key, None)));
+                state.tasks.push_back(Task::Packs(*whole));
             }
-            Some(_) | None => {
-                let keys: Vec<Digest> = self.inner.asked.keys.clone();
-                keys.into_iter().for_each(|key| state.look_for(key));
-            }
+            Some(_) | None => asked.keys.iter().for_each(|key| state.look_for(*key)),
         }
         drop(state);
-        let mut workers = self.workers.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut workers = self.workers();
         for _ in 0..AT_ONCE {
             let inner = Arc::clone(&self.inner);
             workers.push(std::thread::spawn(move || inner.work()));
@@ -215,7 +260,7 @@ impl Others {
         if gave && left == 0 && Instant::now() < until {
             inner.give_together();
         }
-        let workers = std::mem::take(&mut *self.workers.lock().unwrap_or_else(PoisonError::into_inner));
+        let workers = std::mem::take(&mut *self.workers());
         for worker in workers.into_iter().filter(JoinHandle::is_finished) {
             // One that still waits for a server is left alone.
             let _ = worker.join();
@@ -233,6 +278,11 @@ impl Others {
         }
     }
 
+    /// Whether the person gives nothing to it.
+    pub fn is_read_only(&self) -> bool {
+        self.inner.client.config.read_only
+    }
+
     /// How many contents were taken up to now.
     pub fn taken(&self) -> usize {
         self.inner.state().took.len()
@@ -240,7 +290,7 @@ impl Others {
 
     /// Gives all results of these commands that are kept here, also those that were made earlier, in place of what lies there.
     pub fn push(&self, patience: Duration) -> OthersReport {
-        for key in &self.inner.asked.keys {
+        for key in &self.inner.asked().keys {
             if let Some(note) = self.inner.local.own_notes(key).into_iter().next() {
                 self.inner.state().anew.extend(note.outputs.iter().map(|output| output.digest));
                 self.made(key, &note);
@@ -376,6 +426,12 @@ pub(super) fn classes_of(note: &Note) -> impl Iterator<Item = (Digest, Digest)> 
 }
 
 impl Inner {
+    /// What is asked for; nothing while that is not planned.
+    pub(super) fn asked(&self) -> &Asked {
+        static NOTHING: Asked = Asked { keys: Vec::new(), whole: None, gets: Gets::Nothing };
+        self.asked.get().unwrap_or(&NOTHING)
+    }
+
     pub(super) fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }

@@ -11,7 +11,7 @@ use super::address::SharedConfig;
 use super::client::{Client, Got, PATIENCE};
 use super::listing::SharedFile;
 use super::others::{AT_ONCE, classes_of};
-use super::wire::{self, MOST_NOTES, MOST_PACK, Pack, SharedKind, SharedName, SharedNote};
+use super::wire::{self, Lead, MOST_LEAD, MOST_NOTES, MOST_PACK, Pack, SharedKind, SharedName, SharedNote};
 use crate::base::web::Address;
 
 /// Why nothing is known of what lies in a shared store, or why it stays there.
@@ -118,7 +118,7 @@ impl Stock {
     }
 
     /// How much there is of each kind.
-    pub fn kinds(&self) -> [(SharedKind, Amount); 4] {
+    pub fn kinds(&self) -> [(SharedKind, Amount); 5] {
         SharedKind::ALL.map(|kind| (kind, Amount::of(self.files.iter().filter(|file| file.name.kind == kind))))
     }
 
@@ -163,6 +163,11 @@ impl Stock {
         let failed = Mutex::new(None);
         at_once(staying, |file| {
             let notes = match file.name.kind {
+                SharedKind::Lead => self.read::<Lead>(file.name, MOST_LEAD).map(|lead| {
+                    let mut named = named.lock().unwrap_or_else(PoisonError::into_inner);
+                    named.extend(lead.map(|lead| SharedKind::Pack.of(lead.whole)));
+                    None
+                }),
                 SharedKind::Notes => self.read::<Vec<SharedNote>>(file.name, MOST_NOTES),
                 SharedKind::Pack => self
                     .read::<Pack>(file.name, MOST_PACK)

@@ -1,5 +1,6 @@
 //! The form of what lies in a shared store. A file is a mark and a zstd frame (RFC 8878) of what it holds; its name says what that is.
 
+use std::collections::{BTreeSet, HashSet};
 use std::io::{Read, Write};
 
 use serde::de::DeserializeOwned;
@@ -51,9 +52,40 @@ pub(super) struct Pack {
     pub contents: Vec<(Digest, Vec<u8>)>,
 }
 
+/// Where the newest whole build of a tree with certain values lies, so that a little younger or older tree finds it, too.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct Lead {
+    /// The pack of that build.
+    pub whole: Digest,
+    /// Some of its commands, evenly over all of them: who has few of these has no use for the pack.
+    pub some: Vec<Digest>,
+}
+
+/// How many commands a lead tells.
+const MOST_OF_LEAD: usize = 64;
+/// The longest lead that is read, in bytes before compression.
+pub(super) const MOST_LEAD: u64 = 64 << 10;
+
+impl Lead {
+    /// Leads to a pack with results of these commands.
+    pub fn to(whole: Digest, keys: &[Digest]) -> Lead {
+        let sorted: BTreeSet<String> = keys.iter().map(Digest::to_string).collect();
+        let every = sorted.len().div_ceil(MOST_OF_LEAD).max(1);
+        Lead { whole, some: sorted.iter().step_by(every).filter_map(|key| key.parse().ok()).collect() }
+    }
+
+    /// Whether at least half of what lies there is likely to be wanted.
+    pub fn is_worth(&self, wanted: &HashSet<Digest>) -> bool {
+        let known = self.some.iter().filter(|key| wanted.contains(key)).count();
+        known > 0 && known * 2 >= self.some.len()
+    }
+}
+
 /// What files there are of, those first that name others.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum SharedKind {
+    /// Where the newest whole build of a tree lies.
+    Lead,
     /// All of a whole build together.
     Pack,
     /// What runs of a command stood on and made.
@@ -75,11 +107,13 @@ pub struct SharedName {
 
 impl SharedKind {
     /// All of them.
-    pub const ALL: [SharedKind; 4] = [SharedKind::Pack, SharedKind::Notes, SharedKind::Footings, SharedKind::Content];
+    pub const ALL: [SharedKind; 5] =
+        [SharedKind::Lead, SharedKind::Pack, SharedKind::Notes, SharedKind::Footings, SharedKind::Content];
 
     /// The word that names of its files begin with.
     pub fn word(self) -> &'static str {
         match self {
+            SharedKind::Lead => "lead",
             SharedKind::Pack => "pack",
             SharedKind::Notes => "notes",
             SharedKind::Footings => "footings",
@@ -173,4 +207,55 @@ pub(super) fn written<T: Serialize>(value: &T) -> Option<Vec<u8>> {
 
 pub(super) fn read<T: DeserializeOwned>(bytes: &[u8], most: u64) -> Option<T> {
     postcard::from_bytes(&unwrapped(bytes, most)?).ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn digests(count: usize) -> Vec<Digest> {
+        (0..count).map(|number| Digest::of(number.to_string().as_bytes())).collect()
+    }
+
+    #[test]
+    fn names_say_what_files_are() {
+        for kind in SharedKind::ALL {
+            let name = kind.of(Digest::of(b"fog"));
+            assert_eq!(SharedName::parse(&name.to_string()), Some(name));
+            assert_eq!(SharedName::parse(&name.to_string().to_uppercase()), None, "each file has one name");
+        }
+        for foreign in ["", "notes", "notes-", "notes-12", "index.html", "pack-../../etc"] {
+            assert_eq!(SharedName::parse(foreign), None, "{foreign}");
+        }
+    }
+
+    #[test]
+    fn files_are_read_within_limits() {
+        let bytes = wrapped(&[7; 1000]).expect("it fits");
+        assert!(bytes.len() < 100, "they are compressed");
+        assert_eq!(unwrapped(&bytes, 1000), Some(vec![7; 1000]));
+        assert_eq!(unwrapped(&bytes, 999), None, "too long");
+        assert_eq!(unwrapped(&bytes[..bytes.len() - 5], 1000), None, "cut off");
+        assert_eq!(unwrapped(&bytes[1..], 1000), None, "another form");
+        assert_eq!(read::<Vec<Digest>>(&wrapped(&[255; 40]).expect("it fits"), 1000), None, "something else");
+        assert_eq!(read::<Vec<Digest>>(&written(&digests(3)).expect("it fits"), 1000), Some(digests(3)));
+    }
+
+    #[test]
+    fn a_lead_is_worth_following_where_half_of_it_is_wanted() {
+        for all in [1, 5, MOST_OF_LEAD, MOST_OF_LEAD + 1, 1000] {
+            let keys = digests(all);
+            let lead = Lead::to(Digest::of(b"whole"), &keys);
+            assert!(lead.some.len() <= MOST_OF_LEAD && lead.some.len() * 2 >= all.min(MOST_OF_LEAD), "of {all}");
+            let half = |from: usize| lead.some.iter().skip(from).step_by(2).copied().collect::<HashSet<_>>();
+            assert!(lead.is_worth(&keys.iter().copied().collect()));
+            assert!(lead.is_worth(&half(0)), "of {all}");
+            let few: HashSet<Digest> = lead.some.iter().copied().take(lead.some.len().div_ceil(2) - 1).collect();
+            assert!(!lead.is_worth(&few), "of {all}");
+            let mut shuffled = keys.clone();
+            shuffled.reverse();
+            assert_eq!(Lead::to(Digest::of(b"whole"), &shuffled), lead, "whatever their order");
+        }
+        assert!(!Lead::to(Digest::of(b"whole"), &[]).is_worth(&digests(3).into_iter().collect()));
+    }
 }

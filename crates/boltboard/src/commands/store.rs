@@ -5,9 +5,8 @@ use std::time::{Duration, SystemTime};
 
 use boltboard_core::base::files::{read_text, write_whole, write_with_mode};
 use boltboard_core::base::web::Address;
-use boltboard_core::session::Planned;
 use boltboard_core::shared::{
-    AddressFault, Gets, OthersReport, Pruning, SharedConfig, Sharing, SharingEnvironment, SigningKey, Stock,
+    AddressFault, Gets, Others, OthersReport, Pruning, SharedConfig, Sharing, SharingEnvironment, SigningKey, Stock,
     with_allowed,
 };
 use clap::{Args, Subcommand};
@@ -167,30 +166,30 @@ fn stock(global: &Global, screen: &Screen) -> Result<Stock, Stop> {
     Ok(Stock::of(wanted(&sharing(global)?, named.as_ref())?)?)
 }
 
-/// The profile in use with its plan, and where its results are shared.
-fn planned(global: &Global, screen: &Screen) -> Result<(Session, Planned, SharedConfig), Stop> {
+/// What is shared of the profile in use, and of how many steps.
+fn shared(global: &Global, screen: &Screen, gets: Gets) -> Result<(Others, usize), Stop> {
     let session = Session::open(global, screen)?;
     let resolved = session.resolve()?;
     let planned = session.plan(&resolved)?;
     let config = wanted(&session.around.sharing, planned.store.as_ref())?;
-    Ok((session, planned, config))
+    let steps = planned.plan.steps.iter().filter(|(_, step)| step.has_process()).count();
+    Ok((session.others_at(config, &planned.plan, gets, Some(session.with_values(&resolved))), steps))
 }
 
 fn push(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
-    let (session, planned, config) = planned(global, screen)?;
-    let is_read_only = config.read_only;
-    let report = session.others_at(config, &planned.plan, Gets::Nothing).push(PATIENCE);
+    let (others, _) = shared(global, screen, Gets::Nothing)?;
+    let report = others.push(PATIENCE);
     if !global.json && report_text(&report).is_empty() {
-        screen.out(&nothing_given(is_read_only));
+        screen.out(&nothing_given(others.is_read_only()));
     }
     Ok(answer(global, screen, &report, report.takes_nothing.is_none() && report.off.is_none()))
 }
 
 fn check(global: &Global, screen: &Screen) -> Result<Exit, Stop> {
-    let (session, planned, config) = planned(global, screen)?;
-    let report = session.others_at(config, &planned.plan, Gets::All).check(PATIENCE);
+    let (others, steps) = shared(global, screen, Gets::All)?;
+    let report = others.check(PATIENCE);
     if !global.json {
-        screen.out(&looked_at(&report, planned.plan.steps.iter().filter(|(_, step)| step.has_process()).count()));
+        screen.out(&looked_at(&report, steps));
     }
     Ok(answer(global, screen, &report, report.off.is_none() && report.counts.spoilt == 0))
 }

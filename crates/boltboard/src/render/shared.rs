@@ -125,6 +125,7 @@ fn kind_words(kind: SharedKind) -> &'static str {
         SharedKind::Notes => "what runs of steps stood on",
         SharedKind::Footings => "what compilers and libraries stand on",
         SharedKind::Pack => "whole builds",
+        SharedKind::Lead => "where the newest whole builds are",
     }
 }
 

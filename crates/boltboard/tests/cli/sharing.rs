@@ -105,6 +105,35 @@ fn another_checkout_is_built_of_what_the_first_one_made_and_no_compiler_runs() {
 }
 
 #[test]
+fn a_tree_that_moved_on_is_led_to_the_newest_whole_build() {
+    let (web, _) = filled();
+    // Another file means other commands, so that no pack is of just these.
+    let moved = |more: &str| {
+        let tree = tree();
+        tree.write("lib/later.c", more);
+        tree
+    };
+    let asked = |tree: &Scratch| {
+        let before = web.counts().0;
+        let told = run(tree, &web, "--json build").code(0);
+        tree.equals_clean();
+        (web.counts().0 - before, built(&told))
+    };
+    let (led, (ran, reused)) = asked(&moved("int later(void) { return 1; }\n"));
+    assert!(ran <= 3 && reused >= 4, "what is new, its library and what is linked with it: {ran}, {reused}");
+    // What leads to a build that has nothing of what is wanted is not followed, nor is one that is not sound.
+    let newest = || web.files().keys().filter(|name| name.starts_with("pack-")).count();
+    assert_eq!(newest(), 2);
+    for spoil in [|bytes: &mut Vec<u8>| bytes.truncate(30), |bytes: &mut Vec<u8>| bytes.clear()] {
+        web.change("lead-", spoil);
+        web.drop("pack-");
+        let (alone, (ran, reused)) = asked(&moved("int later(void) { return 2; }\n"));
+        assert!(alone > led, "one by one: {alone} requests, {led} when all came in one");
+        assert_eq!(ran + reused, 7);
+    }
+}
+
+#[test]
 fn hosts_that_differ_share_only_what_is_the_same() {
     // A server need not know of versions.
     for wrong in [Wrong::Nothing, Wrong::NoVersions] {
