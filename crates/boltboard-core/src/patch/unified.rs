@@ -30,6 +30,8 @@ pub struct FilePatch {
 pub struct Hunk {
     /// The line in the file before at which it was found, counted from one.
     pub start: usize,
+    /// The same in the file afterwards, by which it is taken back.
+    start_after: usize,
     before: Vec<Vec<u8>>,
     after: Vec<Vec<u8>>,
 }
@@ -82,7 +84,12 @@ pub enum PatchFault {
 impl Patch {
     /// Returns the patch that takes back what this one does.
     pub fn reversed(&self) -> Patch {
-        let hunk = |hunk: &Hunk| Hunk { start: hunk.start, before: hunk.after.clone(), after: hunk.before.clone() };
+        let hunk = |hunk: &Hunk| Hunk {
+            start: hunk.start_after,
+            start_after: hunk.start,
+            before: hunk.after.clone(),
+            after: hunk.before.clone(),
+        };
         let file = |file: &FilePatch| FilePatch {
             old: file.new.clone(),
             new: file.old.clone(),
@@ -113,10 +120,11 @@ impl Patch {
             at += 2;
             let mut hunks = Vec::new();
             while let Some(head) = lines.get(at).and_then(|line| line.strip_prefix("@@ -")) {
-                let (start, count, after) = numbers(head).ok_or_else(|| fault(at, "this is no head of a hunk"))?;
+                let ((start, count), (start_after, after)) =
+                    numbers(head).ok_or_else(|| fault(at, "this is no head of a hunk"))?;
                 let begun = at;
                 at += 1;
-                let mut hunk = Hunk { start, before: Vec::new(), after: Vec::new() };
+                let mut hunk = Hunk { start, start_after, before: Vec::new(), after: Vec::new() };
                 while hunk.before.len() < count || hunk.after.len() < after {
                     let line = lines.get(at).ok_or_else(|| fault(begun, "this hunk is cut off"))?;
                     hunk.take(line).ok_or_else(|| fault(at, "this line begins with none of ` `, `-` and `+`"))?;
@@ -160,7 +168,7 @@ fn path_of(text: &str) -> Result<Option<RelPath>, String> {
 }
 
 /// `START[,COUNT] +START[,COUNT] @@`
-fn numbers(head: &str) -> Option<(usize, usize, usize)> {
+fn numbers(head: &str) -> Option<((usize, usize), (usize, usize))> {
     let (before, rest) = head.split_once(" +")?;
     let (after, _) = rest.split_once(" @@")?;
     let pair = |text: &str| -> Option<(usize, usize)> {
@@ -169,8 +177,7 @@ fn numbers(head: &str) -> Option<(usize, usize, usize)> {
             None => Some((text.parse().ok()?, 1)),
         }
     };
-    let ((start, before), (_, after)) = (pair(before)?, pair(after)?);
-    Some((start, before, after))
+    Some((pair(before)?, pair(after)?))
 }
 
 impl Hunk {
@@ -261,4 +268,45 @@ fn place_of(lines: &[&[u8]], wanted: &[Vec<u8>], near: usize, least: usize) -> O
         let before = near.checked_sub(away).filter(|place| fits(*place));
         before.or_else(|| Some(near + away).filter(|place| fits(*place)))
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn texts() -> impl Strategy<Value = String> {
+        let line = prop::sample::select(vec!["", "{", "}", "fog();"]);
+        let ended = any::<bool>();
+        (prop::collection::vec(line, 0..30), ended).prop_map(|(lines, ended)| {
+            let text = lines.join("\n");
+            if ended && !lines.is_empty() { text + "\n" } else { text }
+        })
+    }
+
+    proptest! {
+        #[test]
+        fn a_difference_is_applied_and_taken_back(before in texts(), after in texts(), context in 0_usize..4) {
+            prop_assume!(before != after);
+            let text = similar::TextDiff::from_lines(&before, &after)
+                .unified_diff()
+                .context_radius(context)
+                .header("a/lamp.c", "b/lamp.c")
+                .to_string();
+            let patch = Patch::parse("p", &text).expect("it was just written");
+            let there = patch.files[0].applied("p", Some(before.as_bytes())).expect("it fits");
+            prop_assert_eq!(String::from_utf8_lossy(&there), after.as_str(), "{}", text);
+            let back = patch.reversed().files[0].applied("p", Some(after.as_bytes())).expect("it fits");
+            prop_assert_eq!(String::from_utf8_lossy(&back), before.as_str(), "{}", text);
+        }
+
+        #[test]
+        fn whatever_is_read_is_a_patch_or_told(text in "(--- a/x\n|\\+\\+\\+ b/x\n|@@ -1(,[0-9])? \\+1(,[0-9])? @@\n|[ +-]?[a{]?\n|\\\\ no end\n){0,12}") {
+            if let Ok(patch) = Patch::parse("p", &text) {
+                let _ = patch.files[0].applied("p", Some(b"a\n{\na\n"));
+                prop_assert_eq!(patch.reversed().reversed(), patch);
+            }
+        }
+    }
 }
