@@ -1,6 +1,6 @@
 //! Lists of sources become patterns where the build itself went by what lies in a folder, and short lists else.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 use super::paths::{base_name, folder_name};
 
@@ -69,11 +69,15 @@ impl Files {
             let (folder, ending) = group;
             let before = if folder.is_empty() { String::new() } else { format!("{folder}/") };
             let others: BTreeSet<String> = all.difference(&wanted).cloned().collect();
+            if wanted.len() > 1 && others.is_empty() {
+                patterns.add.push(format!("{before}*{ending}"));
+                continue;
+            }
             let covering = cover(&wanted, &others, &ending);
             let except = cover(&others, &wanted, &ending);
             let whole_is_shorter = wanted.len() > 2 && 1 + except.len() < covering.len();
             let meant = listed(&folder) || (1 + except.len()) * 3 <= covering.len();
-            if wanted.len() > 1 && others.is_empty() || whole_is_shorter && meant {
+            if whole_is_shorter && meant {
                 patterns.add.push(format!("{before}*{ending}"));
                 patterns.except.extend(except.into_iter().map(|name| format!("{before}{name}")));
             } else {
@@ -84,50 +88,45 @@ impl Files {
     }
 }
 
+/// The beginnings (with no end) and ends (with no beginning) of a name that are long enough for a pattern.
+fn ways_to_take(stem: &str) -> impl Iterator<Item = (&str, &str)> {
+    let places = || stem.char_indices().map(|(at, _)| at).chain([stem.len()]);
+    let begins = places().filter(|at| *at >= LETTERS).map(|at| (&stem[..at], ""));
+    let ends = places().filter(|at| stem.len() - at >= LETTERS).map(|at| ("", &stem[at..]));
+    begins.chain(ends)
+}
+
 /// Few patterns `BEGIN*` or `*END` that take all that is wanted and nothing else; what none takes stands for itself.
+///
+/// The one that takes the most comes first, and of those the one with the most letters.
 fn cover(wanted: &BTreeSet<String>, others: &BTreeSet<String>, ending: &str) -> Vec<String> {
-    let stem = |name: &'_ str| name[..name.len() - ending.len()].to_string();
-    let mut left: BTreeSet<String> = wanted.clone();
+    fn stems<'n>(names: &'n BTreeSet<String>, ending: &str) -> Vec<&'n str> {
+        names.iter().map(|name| &name[..name.len() - ending.len()]).collect()
+    }
+    let of_others: HashSet<(&str, &str)> = stems(others, ending).into_iter().flat_map(ways_to_take).collect();
+    let mut left = stems(wanted, ending);
     let mut patterns = Vec::new();
     loop {
-        let mut best: Option<(usize, usize, String, String)> = None;
-        let mut tried: BTreeSet<(String, String)> = BTreeSet::new();
-        for name in &left {
-            let stem = stem(name);
-            for (at, _) in stem.char_indices().skip(1) {
-                if at >= LETTERS {
-                    tried.insert((stem[..at].to_string(), String::new()));
-                }
-                if stem.len() - at >= LETTERS {
-                    tried.insert((String::new(), stem[at..].to_string()));
-                }
-            }
+        let mut taken: BTreeMap<(&str, &str), usize> = BTreeMap::new();
+        for way in left.iter().flat_map(|stem| ways_to_take(stem)).filter(|way| !of_others.contains(way)) {
+            *taken.entry(way).or_default() += 1;
         }
-        for (begin, end) in tried {
-            let takes = |name: &String| {
-                let stem = stem(name);
-                stem.starts_with(&begin) && stem.ends_with(&end)
-            };
-            let hits = left.iter().filter(|name| takes(name)).count();
-            if hits < FILES || others.iter().any(takes) {
-                continue;
-            }
-            let score = (hits, begin.len() + end.len());
-            if best.as_ref().is_none_or(|(hits, letters, ..)| score > (*hits, *letters)) {
-                best = Some((score.0, score.1, begin, end));
-            }
-        }
-        let Some((_, _, begin, end)) = best else { break };
-        left.retain(|name| !(stem(name).starts_with(&begin) && stem(name).ends_with(&end)));
+        let worth = taken.into_iter().filter(|(_, count)| *count >= FILES);
+        // Of equals the first.
+        let best = worth.rev().max_by_key(|((begin, end), count)| (*count, begin.len() + end.len()));
+        let Some(((begin, end), _)) = best else { break };
+        left.retain(|stem| !(stem.starts_with(begin) && stem.ends_with(end)));
         patterns.push(format!("{begin}*{end}{ending}"));
     }
     patterns.sort();
-    patterns.extend(left);
+    patterns.extend(left.into_iter().map(|stem| format!("{stem}{ending}")));
     patterns
 }
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
 
     fn set(names: &[&str]) -> BTreeSet<String> {
@@ -153,5 +152,46 @@ mod tests {
         assert_eq!((found.add, found.except), (vec!["*.c".to_string()], vec!["main.c".to_string()]));
         let found = files.patterns(&set(&["one.c", "two.c", "three.c"]), &|_| false);
         assert_eq!(found.add, ["one.c", "three.c", "two.c"]);
+    }
+
+    /// The same by trying each beginning and end on each name.
+    fn tried(wanted: &BTreeSet<String>, others: &BTreeSet<String>) -> Vec<String> {
+        let mut left = wanted.clone();
+        let mut patterns = Vec::new();
+        loop {
+            let ways: BTreeSet<(String, String)> = left
+                .iter()
+                .flat_map(|name| (LETTERS..=name.len()).map(move |at| (name, at)))
+                .flat_map(|(name, at)| {
+                    [(name[..at].to_string(), String::new()), (String::new(), name[name.len() - at..].to_string())]
+                })
+                .collect();
+            let takes = |(begin, end): &(String, String), name: &String| name.starts_with(begin) && name.ends_with(end);
+            let mut best: Option<((usize, usize), (String, String))> = None;
+            for way in ways {
+                let count = left.iter().filter(|name| takes(&way, name)).count();
+                let score = (count, way.0.len() + way.1.len());
+                let is_better = best.as_ref().is_none_or(|(known, _)| score > *known);
+                if count >= FILES && is_better && !others.iter().any(|name| takes(&way, name)) {
+                    best = Some((score, way));
+                }
+            }
+            let Some((_, way)) = best else { break };
+            left.retain(|name| !takes(&way, name));
+            patterns.push(format!("{}*{}", way.0, way.1));
+        }
+        patterns.sort();
+        patterns.into_iter().chain(left).collect()
+    }
+
+    proptest! {
+        #[test]
+        fn patterns_are_those_of_trying_all(
+            wanted in prop::collection::btree_set("[ab]{1,6}", 0..16),
+            others in prop::collection::btree_set("[ab]{1,6}", 0..6),
+        ) {
+            let others: BTreeSet<String> = others.difference(&wanted).cloned().collect();
+            prop_assert_eq!(cover(&wanted, &others, ""), tried(&wanted, &others));
+        }
     }
 }

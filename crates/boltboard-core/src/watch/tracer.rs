@@ -1,11 +1,12 @@
 //! Follows a command and all that it starts, from one stop to the next.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::BTreeMap;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use foldhash::{HashMap, HashMapExt, HashSet, HashSetExt};
 use nix::libc;
 use nix::sys::ptrace::{self, Options};
 use nix::sys::signal::{Signal, kill};
@@ -24,9 +25,9 @@ pub struct Followed {
     pub exit: i32,
     /// Whether the program was ever started; if not, `exit` is that of the gate.
     pub started: bool,
-    /// Processor time of all processes.
+    /// Processor time of all processes; counted for [`Interest::Result`].
     pub cpu: Duration,
-    /// The most memory that one of them held, in bytes.
+    /// The most memory that one of them held, in bytes; likewise.
     pub memory: u64,
 }
 
@@ -81,6 +82,7 @@ pub fn follow(child: &Child, environment: &BTreeMap<String, String>, interest: I
     let mut tracer = Tracer {
         root: pid_of(child),
         environment,
+        differing: (Vec::new(), BTreeMap::new()),
         interest,
         moment: 0,
         sight: Sight::default(),
@@ -103,6 +105,8 @@ struct Tracer<'a> {
     root: Pid,
     /// What the command was given.
     environment: &'a BTreeMap<String, String>,
+    /// The environment that a program began with last, and what of it is not as given: most begin with the same.
+    differing: (Vec<u8>, BTreeMap<String, Option<String>>),
     interest: Interest,
     /// How many things were done so far.
     moment: u32,
@@ -233,7 +237,9 @@ impl Tracer<'_> {
             self.sight.blind.get_or_insert(Blind::Foreign);
         }
         let asked = self.asked.remove(&pid);
-        let by_script = asked.iter().flat_map(|path| interpreters(path)).collect::<Vec<_>>();
+        // What runs by its own name is no script.
+        let by_script = asked.iter().filter(|path| **path != program);
+        let by_script = by_script.flat_map(|path| interpreters(path)).collect::<Vec<_>>();
         for path in asked.into_iter().chain(by_script).chain([program]) {
             self.add(entry, Deed { sort: DeedSort::Ran, path });
         }
@@ -285,7 +291,8 @@ impl Tracer<'_> {
 
     /// A thread is about to be gone: the last moment to ask what it took.
     fn leaves(&mut self, thread: i32) {
-        if self.leader(thread) != thread {
+        // Only a step's result tells of it.
+        if self.interest == Interest::Processes || self.leader(thread) != thread {
             return;
         }
         self.cpu += cpu_of(thread);
@@ -308,16 +315,21 @@ impl Tracer<'_> {
         }
     }
 
-    fn differing(&self, pid: i32) -> BTreeMap<String, Option<String>> {
+    fn differing(&mut self, pid: i32) -> BTreeMap<String, Option<String>> {
         let given = self.environment;
-        let now: BTreeMap<String, String> = split(&read_proc(pid, "environ"))
+        let begun = read_proc(pid, "environ");
+        if begun == self.differing.0 && !begun.is_empty() {
+            return self.differing.1.clone();
+        }
+        let now: BTreeMap<String, String> = split(&begun)
             .into_iter()
             .filter_map(|line| line.split_once('=').map(|(name, value)| (name.to_string(), value.to_string())))
             .collect();
         let other = now.iter().filter(|(name, value)| given.get(*name) != Some(value));
         let other = other.map(|(name, value)| (name.clone(), Some(value.clone())));
         let gone = given.keys().filter(|name| !now.contains_key(*name)).map(|name| (name.clone(), None));
-        other.chain(gone).collect()
+        self.differing = (begun, other.chain(gone).collect());
+        self.differing.1.clone()
     }
 }
 
