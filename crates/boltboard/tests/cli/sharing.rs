@@ -2,7 +2,7 @@
 
 use crate::harness::vouching::Authority;
 use crate::harness::web::{Web, Wrong};
-use crate::harness::{Ran, Scratch};
+use crate::harness::{Ran, Scratch, at_once};
 
 const BOARD: &str = r#"format = 1
 [tree]
@@ -185,7 +185,8 @@ fn hosts_share(web: &Web) {
 
 #[test]
 fn a_server_that_is_wrong_costs_nothing_but_what_it_has() {
-    for (wrong, why) in [
+    // Most of it is waiting.
+    let cases = [
         (Wrong::Answers(403), Some("it answers 403")),
         (Wrong::Answers(500), Some("it answers 500")),
         (
@@ -197,7 +198,8 @@ fn a_server_that_is_wrong_costs_nothing_but_what_it_has() {
         (Wrong::CutsOff, None),
         (Wrong::Spoils, Some("not sound:")),
         (Wrong::TakesNothing(507), None),
-    ] {
+    ];
+    at_once(cases, |(wrong, why)| {
         let (web, first) = filled();
         web.be(wrong.clone());
         let second = tree();
@@ -212,7 +214,7 @@ fn a_server_that_is_wrong_costs_nothing_but_what_it_has() {
         web.be(Wrong::Nothing);
         let third = tree();
         assert_eq!(built(&run(&third, &web, "--json build").code(0)).0, 0, "{wrong:?}");
-    }
+    });
     // Nobody there at all.
     let mut web = Web::new();
     web.address = "http://127.0.0.1:9/team".into();
@@ -240,7 +242,7 @@ fn a_server_may_forbid_what_it_does_not_have() {
 
 #[test]
 fn what_was_spoilt_there_is_made_anew_and_never_taken() {
-    for begins in ["pack-", "notes-", "content-", "footings-"] {
+    at_once(["pack-", "notes-", "content-", "footings-"], |begins| {
         let (web, _) = filled();
         if begins != "pack-" {
             web.drop("pack-");
@@ -253,7 +255,7 @@ fn what_was_spoilt_there_is_made_anew_and_never_taken() {
         run(&second, &web, "build").code(0);
         second.equals_clean();
         second.run("test").code(0).says(&["1 test passed"]);
-    }
+    });
     // One content in the place of another.
     let (web, _) = filled();
     web.drop("pack-");

@@ -24,6 +24,18 @@ pub struct Ran {
     pub err: String,
 }
 
+/// Tries all cases beside each other; the first that fails is told, once all have ended.
+pub fn at_once<T: Send>(cases: impl IntoIterator<Item = T>, each: impl Fn(T) + Sync) {
+    std::thread::scope(|scope| {
+        let tried: Vec<_> = cases.into_iter().map(|case| scope.spawn(|| each(case))).collect();
+        for case in tried {
+            if let Err(failed) = case.join() {
+                std::panic::resume_unwind(failed);
+            }
+        }
+    });
+}
+
 impl Ran {
     /// Checks the exit code; shows everything when it is another one.
     #[track_caller]
