@@ -1,4 +1,4 @@
-//! The first phases of translation: trigraphs stand for other characters, and a line that ends in `\` goes on in the next. What comes out
+//! The first phases of translation: a mark of the encoding before all else is left out, trigraphs stand for other characters, and a line that ends in `\` goes on in the next. What comes out
 //! knows where each of its bytes stood.
 
 use std::borrow::Cow;
@@ -13,6 +13,9 @@ pub(super) struct Logical<'a> {
     /// From which byte on the text lies how far from where it stood: (where in `bytes`, where it stood).
     breaks: Vec<(usize, usize)>,
 }
+
+/// What some editors write at the beginning of a text in UTF-8.
+const BYTE_ORDER_MARK: &[u8] = "\u{feff}".as_bytes();
 
 /// What trigraphs stand for.
 const TRIGRAPHS: [(u8, u8); 9] = [
@@ -31,10 +34,10 @@ impl<'a> Logical<'a> {
     /// Brings a text through its first phases.
     pub fn of(text: &'a [u8], dialect: Dialect) -> Logical<'a> {
         let mut bytes = Vec::new();
-        let mut breaks = Vec::new();
         // How far the text is taken over.
-        let mut from = 0;
-        let mut at = 0;
+        let mut from = if text.starts_with(BYTE_ORDER_MARK) { BYTE_ORDER_MARK.len() } else { 0 };
+        let mut breaks = if from > 0 { vec![(0, from)] } else { Vec::new() };
+        let mut at = from;
         while at < text.len() {
             let (as_one, len) = match text[at] {
                 b'?' if dialect.trigraphs => match trigraph(&text[at..]) {
@@ -123,6 +126,9 @@ mod tests {
             ("no trigraphs", "??=a", plain, "??=a"),
             ("not one", "???=a??x", with, "?#a??x"),
             ("one that joins", "in??/\nt", with, "int"),
+            ("a mark of the encoding", "\u{feff}int a;", plain, "int a;"),
+            ("a mark, and lines joined", "\u{feff}in\\\nt a;", plain, "int a;"),
+            ("no mark further on", "a\u{feff}b", plain, "a\u{feff}b"),
         ] {
             let logical = Logical::of(text.as_bytes(), dialect);
             assert_eq!(String::from_utf8_lossy(&logical.bytes), want, "{case}");

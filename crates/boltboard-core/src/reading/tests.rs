@@ -24,6 +24,10 @@ fn names_count_where_the_compiler_sees_them() {
         ("a raw string", "auto s = R\"(OPT)\";", false),
         ("after a raw string", "auto s = R\"x(\")x\"; OPT", true),
         ("after a comment start in a string", "f(\"/*\"); OPT", true),
+        ("behind a sign that assembly has before numbers", "movl $OPT, %eax", true),
+        ("between such signs", "a$OPT$b", true),
+        ("part of a longer name behind one", "movl $OPTS, %eax", false),
+        ("a directive behind a mark of the encoding", "\u{feff}#define OPT 1\n", true),
     ] {
         assert_eq!(read(text).names("OPT"), want, "{case}");
     }

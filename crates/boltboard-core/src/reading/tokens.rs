@@ -331,9 +331,15 @@ impl<'a> Reader<'a> {
         let embeds = marks == b"__has_embed";
         let assembles = matches!(marks, b"asm" | b"__asm" | b"__asm__");
         let defined = marks == b"defined";
+        // In assembly, and where a flag says so, `$` is no letter: `$NAME` names what stands behind it.
+        let apart: Vec<u64> = match marks.contains(&b'$') {
+            true => marks.split(|c| *c == b'$').map(self::hash).collect(),
+            false => Vec::new(),
+        };
         self.tokens.assembles |= assembles;
         self.after_defined = defined;
         self.tokens.names.push(hash);
+        self.tokens.names.extend(apart);
         if embeds {
             self.tokens.asks_openly = true;
             pragma = false;
