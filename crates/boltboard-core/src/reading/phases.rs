@@ -1,4 +1,4 @@
-//! The first phases of translation: a mark of the encoding before all else is left out, trigraphs stand for other characters, and a line that ends in `\` goes on in the next. What comes out
+//! The first phases of translation: a mark of the encoding before all else is left out, a `\r` alone ends a line, trigraphs stand for other characters, and a line that ends in `\` goes on in the next. What comes out
 //! knows where each of its bytes stood.
 
 use std::borrow::Cow;
@@ -44,10 +44,12 @@ impl<'a> Logical<'a> {
                     Some(c) => (c, 3),
                     None => (b'?', 1),
                 },
+                // As in texts of old.
+                b'\r' if text.get(at + 1) != Some(&b'\n') => (b'\n', 1),
                 c => (c, 1),
             };
             let joined = if as_one == b'\\' { line_end(&text[at + len..]) } else { None };
-            if len == 1 && joined.is_none() {
+            if as_one == text[at] && joined.is_none() {
                 at += 1;
                 continue;
             }
@@ -98,10 +100,10 @@ fn trigraph(text: &[u8]) -> Option<u8> {
 
 /// The length of the rest of a line that holds nothing but blanks, with its end.
 fn line_end(text: &[u8]) -> Option<usize> {
-    let blanks = text.iter().take_while(|c| matches!(c, b' ' | b'\t' | b'\x0b' | b'\x0c' | b'\r' | 0)).count();
-    match text.get(blanks) {
-        Some(b'\n') => Some(blanks + 1),
-        // A `\r` alone ends no line, but may stand before the end.
+    let blanks = text.iter().take_while(|c| matches!(c, b' ' | b'\t' | b'\x0b' | b'\x0c' | 0)).count();
+    match text[blanks..] {
+        [b'\r', b'\n', ..] => Some(blanks + 2),
+        [b'\r' | b'\n', ..] => Some(blanks + 1),
         _ => None,
     }
 }
@@ -121,6 +123,8 @@ mod tests {
             ("blanks behind it", "in\\ \t\nt a;", plain, "int a;"),
             ("two lines", "in\\\n\\\nt a;", plain, "int a;"),
             ("carriage returns", "in\\\r\nt a;", plain, "int a;"),
+            ("a carriage return alone", "in\\\rt a;\rb", plain, "int a;\nb"),
+            ("several before the end", "a\r\r\nb", plain, "a\n\r\nb"),
             ("no line's end", "in\\ t a;", plain, "in\\ t a;"),
             ("trigraphs", "??=a??(x", with, "#a[x"),
             ("no trigraphs", "??=a", plain, "??=a"),

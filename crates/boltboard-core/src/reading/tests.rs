@@ -17,6 +17,8 @@ fn names_count_where_the_compiler_sees_them() {
         ("a string with a quote", "char *s = \"\\\"OPT\";", false),
         ("a character", "int c = 'O'; // OPT", false),
         ("after a string", "f(\"x\", OPT)", true),
+        ("behind a comment that a carriage return ends", "// x\rint a = OPT;", true),
+        ("behind a directive that one ends", "#error don't\rint a = OPT;", true),
         ("after an apostrophe in a directive", "#error don't\nOPT", true),
         ("split over lines", "#ifdef O\\\nPT\n", true),
         ("part of a longer name", "int OPTS;", false),

@@ -405,7 +405,7 @@ fn a_file_that_is_left_out_because_it_is_the_same_as_one_that_was_read_counts() 
 }
 
 #[test]
-fn an_option_counts_behind_a_dollar_sign_and_a_mark_of_the_encoding() {
+fn an_option_counts_behind_signs_that_few_texts_have() {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.options]\noutput = \"options.h\"\nprefix = \"T_\"\n\
         [option.depth]\nkind = \"number\"\nrange = [1, 9]\ndefault = 3\nsummary = \"depth\"\n\
         [part.t]\nkind = \"static-library\"\nsources = [\"*.S\", \"*.c\"]\n";
@@ -416,15 +416,40 @@ fn an_option_counts_behind_a_dollar_sign_and_a_mark_of_the_encoding() {
         // Some editors write one before all else, and compilers leave it out.
         ("b.c", "\u{feff}#include \"b.h\"\nint b = DEPTH;\n"),
         ("b.h", "\u{feff}#include \"options.h\"\n#define DEPTH T_DEPTH\n"),
+        // A carriage return alone ends a line.
+        ("c.c", "#include \"options.h\"\nint c; // x\rint d = T_DEPTH;\n"),
     ]);
     tree.run("build").code(0);
     let ran = tree.run("set depth=8").code(0);
     assert!(ran.err.is_empty(), "{}", ran.err);
     tree.run("preview --why a.S").code(0).says(&["T_DEPTH"]);
-    tree.run("build").code(0).steps(3);
+    tree.run("build").code(0).steps(4);
     tree.equals_clean();
     // What stands behind the mark is followed: its header, and where that could come to lie first.
     tree.write("b.h", "#define DEPTH 5\n");
     tree.run("build").code(0).steps(2);
     tree.equals_clean();
+}
+
+#[test]
+fn an_option_counts_that_a_file_of_words_names() {
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.options]\noutput = \"options.h\"\nprefix = \"T_\"\n\
+        [option.depth]\nkind = \"number\"\nrange = [1, 9]\ndefault = 3\nsummary = \"depth\"\n\
+        [part.t]\nkind = \"static-library\"\nsources = [\"*.c\"]\nflags = [\"@words\"]\n";
+    let tree = Scratch::with(&[
+        ("boltboard.toml", board),
+        ("words", "@more\n-O1\n"),
+        ("more", "-include options.h -DDEPTH=T_DEPTH\n"),
+        ("a.c", "int a = DEPTH;\n"),
+        ("b.c", "int b = 1;\n"),
+    ]);
+    tree.run("build").code(0);
+    tree.run("set depth=8").code(0);
+    tree.run("build").code(0);
+    tree.equals_clean();
+    tree.write("more", "-DDEPTH=5\n");
+    tree.run("build").code(0);
+    tree.equals_clean();
+    tree.run("set depth=7").code(0);
+    tree.run("build").code(0).steps(0);
 }

@@ -4,6 +4,7 @@ use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
 use std::time::SystemTime;
 
+use super::named::listed_files;
 use super::searched::{Found, Searched};
 use super::seen::Seen;
 use super::{Ended, Known, Stands};
@@ -11,7 +12,7 @@ use crate::base::{Dependencies, Digest, parse_dependencies};
 use crate::judge::ReadFile;
 use crate::run::execute::Executor;
 use crate::run::failure::Cause;
-use crate::step::{Compile, Lists, Location, Look, Step};
+use crate::step::{Compile, Lists, Location, Look, Step, Word};
 use crate::survey::Language;
 use crate::watch::Depth;
 
@@ -85,7 +86,16 @@ impl Executor<'_> {
             None => (step.reads.clone(), false),
         };
         let (taken, is_cut_off) = self.taken_in(lists);
-        inputs.extend(taken.iter().filter(|at| !inputs.contains(at)).cloned().collect::<Vec<_>>());
+        let folders = &self.judge.plan.folders;
+        let words = compile.setting.words.iter().filter_map(Word::as_text);
+        // Only so is it known which macros these name.
+        let lists_of_words = listed_files(words, &folders.tree);
+        let more = taken.iter().cloned().chain(lists_of_words.iter().map(|file| Location::of(file, folders)));
+        for at in more.collect::<Vec<_>>() {
+            if !inputs.contains(&at) {
+                inputs.push(at);
+            }
+        }
         let Some(files) = self.files_read(step, &inputs, started) else { return Ok(None) };
         let mut found = Found::default();
         if compile.language.is_preprocessed() {

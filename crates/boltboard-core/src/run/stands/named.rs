@@ -17,6 +17,11 @@ pub fn named_files<'w>(words: impl IntoIterator<Item = &'w str>, folder: &Path) 
     files
 }
 
+/// Returns the lists of further words among these files, with the files that these name: a list may define macros as words do.
+pub fn listed_files<'w>(words: impl IntoIterator<Item = &'w str>, folder: &Path) -> BTreeSet<PathBuf> {
+    named_files(words.into_iter().filter(|word| word.split([',', '=']).any(|piece| piece.starts_with('@'))), folder)
+}
+
 fn add(word: &str, folder: &Path, depth: usize, files: &mut BTreeSet<PathBuf>) {
     if OTHERS.iter().any(|other| word.starts_with(other)) || word.contains("-prefix-map=") {
         return;
@@ -68,6 +73,8 @@ mod tests {
         ] {
             let want: BTreeSet<PathBuf> = want.iter().map(|name| folder.path().join(name)).collect();
             assert_eq!(named_files([word], folder.path()), want, "{word}");
+            let listed = if word.contains('@') { want } else { BTreeSet::new() };
+            assert_eq!(listed_files([word], folder.path()), listed, "{word}");
         }
     }
 }
