@@ -138,8 +138,8 @@ impl Setting {
 
     /// Returns the texts in its words that can define macros or say what they stand for: all that is no place.
     pub fn defining_words(&self) -> Vec<String> {
-        let texts = self.words.iter().filter_map(Word::as_text);
-        texts.map(|text| text.strip_prefix("-D").unwrap_or(text).to_string()).collect()
+        let texts = self.words.iter().map(|word| word.spelled(|_, _| " ".into(), |_| " ".into()));
+        texts.map(|text| text.strip_prefix("-D").map(str::to_string).unwrap_or(text)).collect()
     }
 }
 

@@ -435,21 +435,25 @@ fn an_option_counts_behind_signs_that_few_texts_have() {
 fn an_option_counts_that_a_file_of_words_names() {
     let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.options]\noutput = \"options.h\"\nprefix = \"T_\"\n\
         [option.depth]\nkind = \"number\"\nrange = [1, 9]\ndefault = 3\nsummary = \"depth\"\n\
-        [part.t]\nkind = \"static-library\"\nsources = [\"*.c\"]\nflags = [\"@words\"]\n";
+        [part.t]\nkind = \"static-library\"\nsources = [\"*.c\"]\nflags = [\"@${path:tree}/words\", \"-DPLACE=T_DEPTH, ${path:made}\"]\n";
     let tree = Scratch::with(&[
         ("boltboard.toml", board),
         ("words", "@more\n-O1\n"),
         ("more", "-include options.h -DDEPTH=T_DEPTH\n"),
         ("a.c", "int a = DEPTH;\n"),
-        ("b.c", "int b = 1;\n"),
+        (
+            "b.c",
+            "#include \"options.h\"\n#define FIRST_(a, ...) a\n#define FIRST(x) FIRST_(x)\nint b = FIRST(PLACE);\n",
+        ),
     ]);
     tree.run("build").code(0);
     tree.run("set depth=8").code(0);
-    tree.run("build").code(0);
+    tree.run("build").code(0).steps(3);
     tree.equals_clean();
     tree.write("more", "-DDEPTH=5\n");
     tree.run("build").code(0);
     tree.equals_clean();
+    // Now only one of them names it.
     tree.run("set depth=7").code(0);
-    tree.run("build").code(0).steps(0);
+    tree.run("build").code(0).steps(2);
 }

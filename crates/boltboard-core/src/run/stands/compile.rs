@@ -87,9 +87,10 @@ impl Executor<'_> {
         };
         let (taken, is_cut_off) = self.taken_in(lists);
         let folders = &self.judge.plan.folders;
-        let words = compile.setting.words.iter().filter_map(Word::as_text);
+        let spelled = |word: &Word| word.spelled(|at, _| at.path(folders).display().to_string(), |_| String::new());
+        let words: Vec<String> = compile.setting.words.iter().filter(|word| !word.is_place()).map(spelled).collect();
         // Only so is it known which macros these name.
-        let lists_of_words = listed_files(words, &folders.tree);
+        let lists_of_words = listed_files(words.iter().map(String::as_str), &folders.tree);
         let more = taken.iter().cloned().chain(lists_of_words.iter().map(|file| Location::of(file, folders)));
         for at in more.collect::<Vec<_>>() {
             if !inputs.contains(&at) {
