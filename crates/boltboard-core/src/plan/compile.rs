@@ -299,7 +299,7 @@ impl<'a> Lower<'a> {
         uses.contains(&used)
     }
 
-    fn includes(&self, part: &PartDef, seen: &[PartId]) -> Vec<Word> {
+    pub(super) fn includes(&self, part: &PartDef, seen: &[PartId]) -> Vec<Word> {
         let mut search: Vec<Location> = Vec::new();
         if !self.plan.headers.is_empty() || seen.iter().any(|p| self.is_generated(*p)) {
             search.push(Location::Made(RelPath::root()));

@@ -38,8 +38,10 @@ impl<'a> Lower<'a> {
             return FortranOrder::default();
         }
         let folder = module_folder(part);
+        let seen = self.used.seen_by_compiles(self.input, id);
+        let includes: Vec<Location> = self.includes(part, &seen).iter().filter_map(Word::flagged_place).collect();
         let units: Vec<Option<Units>> =
-            sources.iter().map(|source| is_fortran(&source.at).then(|| self.units_of(source))).collect();
+            sources.iter().map(|source| is_fortran(&source.at).then(|| self.units_of(source, &includes))).collect();
         let mut own = Modules::new();
         for (source, units) in sources.iter().zip(&units) {
             for module in units.iter().flat_map(|units| &units.modules) {
@@ -114,8 +116,7 @@ impl<'a> Lower<'a> {
     }
 
     /// What a source says of modules. What only the build makes says it in the definitions.
-    fn units_of(&self, source: &SourceOf<'_>) -> Units {
-        let path = source.at.path(self.input.folders);
+    fn units_of(&self, source: &SourceOf<'_>, includes: &[Location]) -> Units {
         let form = source_form(source_path(&source.at));
         match &source.at {
             Location::Made(_) => {
@@ -123,10 +124,36 @@ impl<'a> Lower<'a> {
                 let module = |name: &String| crate::reading::Module { name: name.to_lowercase(), parted: false };
                 Units { modules: modules.map(module).collect(), ..Units::default() }
             }
-            _ => self.input.units.of(&path, form),
+            at => self.with_included(at, form, includes),
         }
     }
+
+    /// What a file says of modules, with all that it takes in from files of the tree.
+    fn with_included(&self, at: &Location, form: SourceForm, folders: &[Location]) -> Units {
+        let mut units = self.input.units.of(&at.path(self.input.folders), form);
+        let mut met: BTreeSet<Location> = BTreeSet::from([at.clone()]);
+        let mut open: Vec<(Location, String)> = units.includes.iter().map(|name| (at.clone(), name.clone())).collect();
+        while let Some((by, name)) = open.pop() {
+            let beside = source_path(&by).parent();
+            let places = std::iter::once(Location::Tree(beside)).chain(folders.iter().cloned());
+            let below = |folder: Location| match folder {
+                Location::Tree(folder) => folder.join(&name).ok().map(Location::Tree),
+                _ => None,
+            };
+            // What is nowhere in the tree says nothing of its modules.
+            let found = places.filter_map(below).find(|at| at.path(self.input.folders).is_file());
+            if let Some(found) = found.filter(|found| met.len() < MOST_INCLUDED && met.insert(found.clone())) {
+                let more = self.input.units.of(&found.path(self.input.folders), form);
+                open.extend(more.includes.iter().map(|name| (found.clone(), name.clone())));
+                units.take_in(more);
+            }
+        }
+        units
+    }
 }
+
+/// How many files one source can take in, as far as their modules count.
+const MOST_INCLUDED: usize = 1000;
 
 /// Where the files of a part's modules come to lie.
 fn module_folder(part: &PartDef) -> RelPath {

@@ -23,6 +23,8 @@ pub struct Units {
     pub submodules: BTreeSet<Submodule>,
     /// The modules that it uses, but for those of the language itself.
     pub uses: BTreeSet<String>,
+    /// The files that it takes in, as it names them.
+    pub includes: BTreeSet<String>,
 }
 
 /// A module.
@@ -77,15 +79,45 @@ impl Units {
             }
         }
         units.modules.extend(within);
-        let own: BTreeSet<String> = units.modules.iter().map(|module| module.name.clone()).collect();
-        units.uses.retain(|name| !own.contains(name));
+        units.includes = text.lines().filter_map(|line| included(line, form)).collect();
+        units.without_own();
         units
+    }
+
+    /// Adds what a file says that the text takes in.
+    pub fn take_in(&mut self, other: Units) {
+        self.modules.extend(other.modules);
+        self.submodules.extend(other.submodules);
+        self.uses.extend(other.uses);
+        self.without_own();
+    }
+
+    /// What a text holds itself it need not get from elsewhere.
+    fn without_own(&mut self) {
+        let own: BTreeSet<&String> = self.modules.iter().map(|module| &module.name).collect();
+        self.uses.retain(|name| !own.contains(name));
     }
 
     /// Tells whether it says nothing.
     pub fn is_empty(&self) -> bool {
         *self == Units::default()
     }
+}
+
+/// `include 'name'`, alone on its line, and `#include "name"`.
+fn included(line: &str, form: SourceForm) -> Option<String> {
+    if form == SourceForm::Fixed && line.starts_with(['c', 'C', '*', 'd', 'D']) {
+        return None;
+    }
+    let line = line.trim_start();
+    let line = line.strip_prefix('#').map_or(line, str::trim_start);
+    let parts = line.split_at_checked("include".len());
+    let (_, rest) = parts.filter(|(word, _)| word.eq_ignore_ascii_case("include"))?;
+    let rest = rest.trim_start();
+    let open = rest.chars().next().filter(|c| matches!(c, '\'' | '"' | '<'))?;
+    let close = if open == '<' { '>' } else { open };
+    let (name, _) = rest[1..].split_once(close)?;
+    Some(name.to_string()).filter(|name| !name.is_empty())
 }
 
 fn is_separate(word: &str) -> bool {
@@ -266,6 +298,20 @@ mod tests {
             ("      print *, '&'\n      use a\n", "use a"),
         ] {
             assert_eq!(said(&Units::of(text, SourceForm::Fixed)), want, "{text}");
+        }
+    }
+
+    #[test]
+    fn files_that_are_taken_in_are_named() {
+        for (form, text, want) in [
+            (SourceForm::Free, "  INCLUDE 'a.inc' ! first\ninclude \"b's.inc\"\n", &["a.inc", "b's.inc"][..]),
+            (SourceForm::Free, "#include <c.h>\n # include \"d.h\"\n", &["c.h", "d.h"]),
+            (SourceForm::Free, "! include 'a'\nincluded = 'b'\nprint *, \"include 'c'\"\ninclude ''\n", &[]),
+            (SourceForm::Fixed, "      include 'a.inc'\nc     include 'b.inc'\n", &["a.inc"]),
+            (SourceForm::Fixed, "      include\n#include\n      include 'a\n", &[]),
+        ] {
+            let found: Vec<String> = Units::of(text, form).includes.into_iter().collect();
+            assert_eq!(found, want, "{text}");
         }
     }
 

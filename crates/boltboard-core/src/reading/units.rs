@@ -9,7 +9,7 @@ use crate::base::files::{packed, read_regular, unsealed, write_sealed};
 use crate::base::{Digest, FileError};
 
 /// What the kept file begins with.
-const MARK: &[u8] = b"boltboard units 1\n";
+const MARK: &[u8] = b"boltboard units 2\n";
 /// With more contents than this, only those are kept that were asked for.
 const MANY: usize = 100_000;
 

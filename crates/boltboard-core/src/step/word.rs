@@ -54,6 +54,14 @@ impl Word {
         }
     }
 
+    /// Returns the folder of a flag such as `-Ifolder`.
+    pub fn flagged_place(&self) -> Option<Location> {
+        match self.fragments.as_slice() {
+            [Fragment::Text(_), Fragment::At(at)] => Some(at.clone()),
+            _ => None,
+        }
+    }
+
     /// Returns it when it is a text and nothing else.
     pub fn as_text(&self) -> Option<&str> {
         match self.fragments.as_slice() {

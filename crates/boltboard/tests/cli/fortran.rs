@@ -182,3 +182,32 @@ fn an_assembler_of_its_own_takes_its_own_flags_and_what_it_includes_is_followed(
     tree.write("more.inc", "%define MORE 1\n");
     tree.run("build --verify").code(0);
 }
+
+#[test]
+fn modules_that_a_file_names_which_is_taken_in_come_first() {
+    let Some(tree) = tree() else { return };
+    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[part.tide]\nkind = \"program\"\ninclude = [\"inc\"]\n\
+        sources = [\"a.f90\", \"y.f90\", \"z.f90\"]\n";
+    tree.write("boltboard.toml", board);
+    tree.write("a.f90", "program a\n  INCLUDE 'one.inc'\n  implicit none\n  call exit(n + m)\nend program\n");
+    tree.write("inc/one.inc", "include 'two.inc'\nuse z\n");
+    tree.write("inc/two.inc", "use y\ninclude 'one.inc'\n");
+    tree.write("y.f90", "module y\n  integer :: n = 3\nend module\n");
+    tree.write("z.f90", "module z\n  integer :: m = 4\nend module\n");
+    // The second leads back to the first, which no compiler takes; it is told by the compiler, and ends.
+    tree.run("build").code(1);
+    tree.write("inc/two.inc", "use y\n");
+    tree.run("build").code(0);
+    assert_eq!(code(&tree), Some(7));
+    // Which modules a file names that is taken in follows it.
+    tree.write("inc/two.inc", "use x\n");
+    tree.write("x.f90", "module x\n  integer :: n = 5\nend module\n");
+    tree.edit("boltboard.toml", "\"y.f90\"", "\"x.f90\"");
+    tree.run("build").code(0);
+    assert_eq!(code(&tree), Some(9));
+    tree.equals_clean();
+    tree.write("x.f90", "module x\n  integer, parameter :: n = 6\nend module\n");
+    tree.run("build").code(0);
+    assert_eq!(code(&tree), Some(10));
+    tree.equals_clean();
+}
