@@ -1,8 +1,11 @@
-//! The same with other machines that take steps, and are cut off, killed and made to answer wrongly at random.
+//! The same with other machines that take steps, and are cut off, killed and made to answer wrongly at random; every other tree has its
+//! results shared as well, by a server at which anything goes wrong.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use super::shared::{self, CHECKOUT, checkout};
 use super::{Act, Lived, happen, many_by, say};
+use crate::harness::web::Web;
 use crate::harness::{Ran, Scratch};
 use crate::rounds::worlds::{Kind, World};
 use crate::workers::{forget, written_down};
@@ -61,21 +64,34 @@ fn live(kind: Kind, acts: &[Act], seed: u64) -> Lived {
     }
     written_down(&home);
     let mut chance = fastrand::Rng::with_seed(seed);
-    let run = |words: &str| -> Ran { world.tree.ran(world.tree.command(words).env("HOME", home.at("home"))) };
+    let web = (!seed.is_multiple_of(2)).then(Web::new);
+    let run = |tree: &Scratch, words: &str| -> Ran {
+        let mut command = tree.command(words);
+        command.env("HOME", home.at("home"));
+        if let Some(web) = &web {
+            command.env("BOLTBOARD_STORE", &web.address);
+        }
+        tree.ran(&mut command)
+    };
     for (index, act) in acts.iter().enumerate() {
         happen(&world, *act);
         befall(&home, &mut chance);
+        web.iter().for_each(|web| shared::befall(web, &mut chance));
         if chance.bool() {
             // Else most of it comes from the store.
             forget(&world.tree);
         }
-        for words in ["build -j1 --on two", "build --verify"] {
-            let ran = run(words);
-            if ran.code != 0 {
-                return Err((index + 1, format!("{}{}", ran.out, ran.err)));
+        // Now and then somebody else has nothing yet.
+        let other = (web.is_some() && (index + 1).is_multiple_of(CHECKOUT)).then(|| checkout(&world));
+        for tree in [&world.tree].into_iter().chain(&other) {
+            for words in ["build -j1 --on two", "build --verify"] {
+                let ran = run(tree, words);
+                if ran.code != 0 {
+                    return Err((index + 1, format!("{}{}", ran.out, ran.err)));
+                }
+                let told = ran.err.split_once("On other machines: ").and_then(|(_, rest)| rest.split(' ').next());
+                SENT.fetch_add(told.and_then(|count| count.parse().ok()).unwrap_or(0), Ordering::Relaxed);
             }
-            let told = ran.err.split_once("On other machines: ").and_then(|(_, rest)| rest.split(' ').next());
-            SENT.fetch_add(told.and_then(|count| count.parse().ok()).unwrap_or(0), Ordering::Relaxed);
         }
     }
     Ok(())

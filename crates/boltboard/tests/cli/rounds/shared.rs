@@ -7,11 +7,11 @@ use crate::harness::{Ran, Scratch};
 use crate::rounds::worlds::{Kind, World};
 
 /// After how many acts another checkout is built.
-const CHECKOUT: usize = 5;
+pub(super) const CHECKOUT: usize = 5;
 
 /// Something happens to the server, or to what lies there.
-fn befall(web: &Web, chance: &mut fastrand::Rng) {
-    let begins = ["notes-", "content-", "footings-", "pack-"][chance.usize(0..4)];
+pub(super) fn befall(web: &Web, chance: &mut fastrand::Rng) {
+    let begins = ["notes-", "content-", "footings-", "pack-", "lead-"][chance.usize(0..5)];
     match chance.u8(0..12) {
         0 => web.be(Wrong::Answers([403, 404, 500, 503][chance.usize(0..4)])),
         1 => web.be(Wrong::CutsOff),
@@ -45,7 +45,7 @@ fn run(tree: &Scratch, web: &Web, words: &str) -> Ran {
 }
 
 /// Another checkout with the same choices and nothing that was built.
-fn checkout(world: &World) -> Scratch {
+pub(super) fn checkout(world: &World) -> Scratch {
     let other = world.tree.copy();
     for made in ["builds", "store"] {
         drop(std::fs::remove_dir_all(other.at("boltboard-work").join(made)));
