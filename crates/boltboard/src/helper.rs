@@ -1,22 +1,24 @@
-//! What this program is as a helper beside steps. The small program of [`SMALL`] is nothing else, and starts sooner.
+//! What this program is as a helper beside steps. The small program `boltboard-steps` is nothing else, and starts sooner.
 
 use std::ffi::OsString;
 use std::io::Read;
 use std::os::fd::AsFd;
 use std::process::ExitCode;
 
-/// The name of the small program, which lies beside this one.
-#[allow(dead_code, reason = "the small program does not look for itself")]
-pub const SMALL: &str = "boltboard-steps";
 /// The word that starts the guard of another process's steps.
 pub const GUARD: &str = "guard-steps";
 /// The word that starts the gate of a command that is watched. Who changes what it is told changes the word, because the small program
 /// that lies there may be an older one.
 pub const GATE: &str = "watch-step";
 
-/// Helps, if that is what the words ask for. `from` and `to` are what it was started with.
-pub fn serve(mut words: impl Iterator<Item = OsString>, from: impl Read, to: impl AsFd) -> Option<ExitCode> {
-    match words.next()?.to_str()? {
+/// Helps, if that is what the first word asks for, with those that follow. `from` and `to` are what it was started with.
+pub fn serve(
+    first: &str,
+    mut words: impl Iterator<Item = OsString>,
+    from: impl Read,
+    to: impl AsFd,
+) -> Option<ExitCode> {
+    match first {
         boltboard_core::launch::ASKS => {
             let known = |word: OsString| word == GUARD || word == GATE;
             Some(if words.all(known) { ExitCode::SUCCESS } else { ExitCode::FAILURE })

@@ -48,16 +48,13 @@ fn main() -> std::process::ExitCode {
 
 /// Is what another process of this program started it as, if that is so.
 fn as_helper() -> Option<std::process::ExitCode> {
-    if let Some(ended) = helper::serve(std::env::args_os().skip(1), std::io::stdin(), std::io::stdout()) {
-        return Some(ended);
-    }
     let mut words = std::env::args_os().skip(1);
     match words.next()?.to_str()? {
         SERVE => {
             Some(commands::workers::serve(words.next().map(Into::into), std::io::stdin(), std::io::stdout().lock()))
         }
         HOLD => Some(commands::workers::hold(std::io::stdin(), std::io::stdout().lock())),
-        _ => None,
+        first => helper::serve(first, words, std::io::stdin(), std::io::stdout()),
     }
 }
 

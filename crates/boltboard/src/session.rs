@@ -8,7 +8,7 @@ use boltboard_core::base::shell_word;
 use boltboard_core::board::{Asked, NEED_PREFIX, NeedId, OptionId, TryFault};
 use boltboard_core::definitions::TreeFault;
 use boltboard_core::judge::{Preview, Standing, Sweep, Touched};
-use boltboard_core::launch::Helper;
+use boltboard_core::launch::SmallHelper;
 use boltboard_core::profile::{Choices, ProfileName, ProfileSource};
 use boltboard_core::session::{
     Begun, Memory, OwnProgram, Planned, Resolved, Scope, Session as Core, SessionFault, Surroundings, WORK, Whereabouts,
@@ -294,6 +294,9 @@ fn around(global: &Global) -> Result<Surroundings, Stop> {
     Ok(Surroundings { sharing: sharing(global)?, ..surroundings()? })
 }
 
+/// The name of the small program that lies beside this one and helps with steps.
+const SMALL: &str = "boltboard-steps";
+
 /// This process, as the core takes it.
 pub fn surroundings() -> Result<Surroundings, Stop> {
     let folder = std::env::current_dir().map_err(|e| Stop::usage(format!("cannot find the current folder: {e}")))?;
@@ -305,7 +308,7 @@ pub fn surroundings() -> Result<Surroundings, Stop> {
         variables: variables(),
         program: format!("{} {stamp:?}", env!("CARGO_PKG_VERSION")),
         own: own.map(|file| OwnProgram {
-            helper: Helper::new(&file, helper::SMALL, &[helper::GATE, helper::GUARD]),
+            small: SmallHelper::beside(&file, SMALL),
             file,
             gate: helper::GATE,
             guard: helper::GUARD,

@@ -14,7 +14,7 @@ use std::time::Duration;
 use crate::watch::{Depth, Sight};
 
 pub use guard::{Guard, serve_guard};
-pub use helper::{ASKS, Helper};
+pub use helper::{ASKS, SmallHelper};
 pub use real::{RealLaunch, Stopper, find_program};
 pub use scripted::ScriptedLaunch;
 

@@ -154,6 +154,8 @@ struct Reader<'a> {
     /// The text as it stands in the file.
     text: &'a [u8],
     logical: Logical<'a>,
+    /// Whether `$` stands anywhere; few texts have one.
+    has_dollars: bool,
     dialect: Dialect,
     at: usize,
     tokens: Tokens,
@@ -192,6 +194,7 @@ impl<'a> Reader<'a> {
         Reader {
             text,
             logical: Logical::of(text, dialect),
+            has_dollars: memchr::memchr(b'$', text).is_some(),
             dialect,
             at: 0,
             tokens: Tokens::default(),
@@ -332,7 +335,7 @@ impl<'a> Reader<'a> {
         let assembles = matches!(marks, b"asm" | b"__asm" | b"__asm__");
         let defined = marks == b"defined";
         // In assembly, and where a flag says so, `$` is no letter: `$NAME` names what stands behind it.
-        let apart: Vec<u64> = match marks.contains(&b'$') {
+        let apart: Vec<u64> = match self.has_dollars && marks.contains(&b'$') {
             true => marks.split(|c| *c == b'$').map(self::hash).collect(),
             false => Vec::new(),
         };

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use crate::base::Epoch;
 use crate::definitions::AddOnPlace;
-use crate::launch::{Guard, Helper};
+use crate::launch::{Guard, SmallHelper};
 use crate::shared::Sharing;
 use crate::survey::EPOCH_VARIABLE;
 use crate::watch::Gate;
@@ -36,8 +36,8 @@ pub struct Surroundings {
 pub struct OwnProgram {
     /// Its file.
     pub file: PathBuf,
-    /// What becomes gate and guard.
-    pub helper: Helper,
+    /// What becomes gate and guard in its place, and starts sooner.
+    pub small: SmallHelper,
     /// The word that starts it as the gate of a command that is watched.
     pub gate: &'static str,
     /// The word that starts it as the guard of steps.
@@ -49,9 +49,14 @@ pub struct OwnProgram {
 }
 
 impl OwnProgram {
+    /// The file of what becomes gate and guard: of the small program where that will do, else of this one.
+    fn helper(&self) -> &Path {
+        self.small.that_knows(&[self.gate, self.guard]).unwrap_or(&self.file)
+    }
+
     /// Returns what a command is watched behind.
     pub fn gate(&self) -> Gate {
-        Gate { program: self.helper.file().to_path_buf(), word: self.gate }
+        Gate { program: self.helper().to_path_buf(), word: self.gate }
     }
 
     /// Starts what ends steps when this process is gone.
@@ -59,7 +64,7 @@ impl OwnProgram {
     /// # Errors
     /// It cannot be started.
     pub fn guard(&self) -> std::io::Result<Guard> {
-        Guard::start(self.helper.file(), &[self.guard])
+        Guard::start(self.helper(), &[self.guard])
     }
 
     /// Returns what starts it on other machines.

@@ -26,7 +26,7 @@ impl Session {
         Ok(config.map(|config| Arc::new(self.others_at(config, &planned.plan, gets, None))))
     }
 
-    /// The same for a store that lies there. What is given to it counts as the newest of `tree`, of [`Session::with_values`].
+    /// The same for a store that lies there. What is given to it counts as the newest of `tree`, of [`Session::tree_and_values`].
     pub fn others_at(&self, config: SharedConfig, plan: &Plan, gets: Gets, tree: Option<Digest>) -> Others {
         let others = Others::new(config, self.asker(tree));
         others.asks(asked(plan, gets));
@@ -39,29 +39,28 @@ impl Session {
     /// As for [`Session::others`].
     pub(super) fn others_of(&self, resolved: &Resolved) -> Result<Option<Arc<Others>>, SessionFault> {
         let config = self.around.sharing.config(resolved.choices.store.as_ref())?;
-        let others = config.map(|config| Arc::new(Others::new(config, self.asker(Some(self.with_values(resolved))))));
+        let others =
+            config.map(|config| Arc::new(Others::new(config, self.asker(Some(self.tree_and_values(resolved))))));
         others.iter().for_each(|others| others.reach());
         Ok(others)
     }
 
     /// What stands for the tree with these values, in whatever state its sources are.
-    pub fn with_values(&self, resolved: &Resolved) -> Digest {
-        let values = resolved
-            .resolution
-            .iter()
-            .map(|(option, _)| format!("{}={}", self.board.options[option].name, resolved.resolution.value(option)));
-        let values: Vec<String> = [self.board.tree.name.to_string()].into_iter().chain(values).collect();
-        Digest::of_parts(values.iter().map(String::as_str))
+    pub fn tree_and_values(&self, resolved: &Resolved) -> Digest {
+        let values = resolved.resolution.iter();
+        let values = values.map(|(option, found)| format!("{}={}", self.board.options[option].name, found.value));
+        let texts: Vec<String> = std::iter::once(self.board.tree.name.to_string()).chain(values).collect();
+        Digest::of_parts(texts.iter().map(String::as_str))
     }
 
-    fn asker(&self, with_values: Option<Digest>) -> Asker {
+    fn asker(&self, tree: Option<Digest>) -> Asker {
         let first = !self.work.built().contains(&self.profile.to_string());
-        let tree = &self.board.tree;
-        let mut own = vec![tree.board_root.clone(), tree.source_root.clone(), self.work.root().to_path_buf()];
+        let roots = &self.board.tree;
+        let mut own = vec![roots.board_root.clone(), roots.source_root.clone(), self.work.root().to_path_buf()];
         own.extend(Some(self.around.variable(HOME)).filter(|home| !home.is_empty()).map(PathBuf::from));
         let whole_paths: Vec<PathBuf> = own.iter().filter_map(|path| path.canonicalize().ok()).collect();
         own.extend(whole_paths);
-        Asker { local: self.store(), own, tree: with_values, first }
+        Asker { local: self.store(), own, tree, first }
     }
 
     /// How many results of a preview would come from others.

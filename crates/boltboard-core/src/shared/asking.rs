@@ -86,7 +86,7 @@ impl Inner {
             Got::Found(bytes, _) => wire::read::<Lead>(&bytes, MOST_LEAD),
             Got::Absent | Got::Failed => None,
         };
-        self.state().lead = lead.map_or(LeadState::Absent, LeadState::Here);
+        self.state().lead = LeadState::Known(lead);
         self.changed.notify_all();
     }
 
@@ -97,7 +97,7 @@ impl Inner {
         while matches!(state.lead, LeadState::Coming) && !self.client.is_off() && Instant::now() < until {
             state = self.wait(state, until);
         }
-        let LeadState::Here(lead) = &state.lead else { return None };
+        let LeadState::Known(Some(lead)) = &state.lead else { return None };
         lead.is_worth(&self.asked().keys.iter().copied().collect()).then_some(lead.whole)
     }
 

@@ -142,15 +142,17 @@ pub(super) struct State {
 }
 
 /// What is known of where the newest whole build lies.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub(super) enum LeadState {
-    /// Nobody asked.
-    #[default]
-    Unknown,
     Coming,
-    /// There is none that would lead anywhere.
-    Absent,
-    Here(Lead),
+    /// Nothing, where nobody asked or none is there.
+    Known(Option<Lead>),
+}
+
+impl Default for LeadState {
+    fn default() -> LeadState {
+        LeadState::Known(None)
+    }
 }
 
 #[derive(Debug)]

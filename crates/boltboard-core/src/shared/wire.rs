@@ -69,9 +69,9 @@ pub(super) const MOST_LEAD: u64 = 64 << 10;
 impl Lead {
     /// Leads to a pack with results of these commands.
     pub fn to(whole: Digest, keys: &[Digest]) -> Lead {
-        let sorted: BTreeSet<String> = keys.iter().map(Digest::to_string).collect();
+        let sorted: BTreeSet<Digest> = keys.iter().copied().collect();
         let every = sorted.len().div_ceil(MOST_OF_LEAD).max(1);
-        Lead { whole, some: sorted.iter().step_by(every).filter_map(|key| key.parse().ok()).collect() }
+        Lead { whole, some: sorted.into_iter().step_by(every).collect() }
     }
 
     /// Whether at least half of what lies there is likely to be wanted.

@@ -136,10 +136,13 @@ impl Setting {
         })
     }
 
-    /// Returns the texts in its words that can define macros or say what they stand for: all that is no place.
+    /// Returns the texts in its words that can define macros or say what they stand for: all that is no place, nor a flag with one.
     pub fn defining_words(&self) -> Vec<String> {
-        let texts = self.words.iter().map(|word| word.spelled(|_, _| " ".into(), |_| " ".into()));
-        texts.map(|text| text.strip_prefix("-D").map(str::to_string).unwrap_or(text)).collect()
+        let defining = self.words.iter().filter_map(|word| match word.as_text() {
+            Some(text) => Some(text.strip_prefix("-D").unwrap_or(text).to_string()),
+            None => word.texts().collect::<Vec<_>>().join(" ").strip_prefix("-D").map(str::to_string),
+        });
+        defining.collect()
     }
 }
 

@@ -62,6 +62,14 @@ impl Word {
         }
     }
 
+    /// Returns its texts, without the places and results among them.
+    pub fn texts(&self) -> impl Iterator<Item = &str> {
+        self.fragments.iter().filter_map(|fragment| match fragment {
+            Fragment::Text(text) => Some(text.as_str()),
+            Fragment::At(_) | Fragment::Result(_) => None,
+        })
+    }
+
     /// Returns it when it is a text and nothing else.
     pub fn as_text(&self) -> Option<&str> {
         match self.fragments.as_slice() {

@@ -4,6 +4,7 @@ use std::ffi::OsString;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use nix::sys::signal::{Signal, raise};
@@ -32,16 +33,31 @@ impl Gate {
     /// # Errors
     /// The machine is one whose calls we cannot read.
     pub(super) fn before(&self, depth: Depth, program: &Path) -> std::io::Result<Command> {
-        let filter = filter::program(depth).ok_or(std::io::ErrorKind::Unsupported)?;
+        let filter = filter_word(depth).ok_or(std::io::ErrorKind::Unsupported)?;
         let mut command = Command::new(&self.program);
-        command.arg(self.word).arg(spelt(&filter)).arg(program);
+        command.arg(self.word).arg(filter).arg(program);
         Ok(command)
     }
 }
 
+/// The filter of a depth as a word; it is the same for all steps.
+fn filter_word(depth: Depth) -> Option<&'static str> {
+    static OPENS: OnceLock<Option<String>> = OnceLock::new();
+    static LOOKS: OnceLock<Option<String>> = OnceLock::new();
+    let known = match depth {
+        Depth::Opens => &OPENS,
+        Depth::Looks => &LOOKS,
+    };
+    known.get_or_init(|| filter::program(depth).map(|filter| spelt(&filter))).as_deref()
+}
+
 /// Spells a filter, sixteen hexadecimal digits for each instruction.
 fn spelt(filter: &[sock_filter]) -> String {
-    filter.iter().map(|step| format!("{:04x}{:02x}{:02x}{:08x}", step.code, step.jt, step.jf, step.k)).collect()
+    let bytes = |step: &sock_filter| {
+        let ([c0, c1], [k0, k1, k2, k3]) = (step.code.to_be_bytes(), step.k.to_be_bytes());
+        [c0, c1, step.jt, step.jf, k0, k1, k2, k3]
+    };
+    hex::encode(filter.iter().flat_map(bytes).collect::<Vec<u8>>())
 }
 
 /// Reads what [`spelt`] wrote.

@@ -173,7 +173,7 @@ fn shared(global: &Global, screen: &Screen, gets: Gets) -> Result<(Others, usize
     let planned = session.plan(&resolved)?;
     let config = wanted(&session.around.sharing, planned.store.as_ref())?;
     let steps = planned.plan.steps.iter().filter(|(_, step)| step.has_process()).count();
-    Ok((session.others_at(config, &planned.plan, gets, Some(session.with_values(&resolved))), steps))
+    Ok((session.others_at(config, &planned.plan, gets, Some(session.tree_and_values(&resolved))), steps))
 }
 
 fn push(global: &Global, screen: &Screen) -> Result<Exit, Stop> {

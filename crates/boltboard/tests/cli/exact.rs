@@ -404,13 +404,20 @@ fn a_file_that_is_left_out_because_it_is_the_same_as_one_that_was_read_counts() 
     }
 }
 
+/// A board with one number and one library.
+fn with_depth(part: &str) -> String {
+    format!(
+        "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.options]\noutput = \"options.h\"\nprefix = \"T_\"\n\
+         [option.depth]\nkind = \"number\"\nrange = [1, 9]\ndefault = 3\nsummary = \"depth\"\n\
+         [part.t]\nkind = \"static-library\"\n{part}"
+    )
+}
+
 #[test]
 fn an_option_counts_behind_signs_that_few_texts_have() {
-    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.options]\noutput = \"options.h\"\nprefix = \"T_\"\n\
-        [option.depth]\nkind = \"number\"\nrange = [1, 9]\ndefault = 3\nsummary = \"depth\"\n\
-        [part.t]\nkind = \"static-library\"\nsources = [\"*.S\", \"*.c\"]\n";
+    let board = with_depth("sources = [\"*.S\", \"*.c\"]\n");
     let tree = Scratch::with(&[
-        ("boltboard.toml", board),
+        ("boltboard.toml", &board),
         // To an assembler's preprocessor the sign is no letter, so the macro's value stands behind it.
         ("a.S", "#include \"options.h\"\n.set at$3, 30\n.set at$8, 80\n.data\n.long at$T_DEPTH\n"),
         // Some editors write one before all else, and compilers leave it out.
@@ -433,11 +440,10 @@ fn an_option_counts_behind_signs_that_few_texts_have() {
 
 #[test]
 fn an_option_counts_that_a_file_of_words_names() {
-    let board = "format = 1\n[tree]\nname = \"t\"\nversion = \"1\"\n[header.options]\noutput = \"options.h\"\nprefix = \"T_\"\n\
-        [option.depth]\nkind = \"number\"\nrange = [1, 9]\ndefault = 3\nsummary = \"depth\"\n\
-        [part.t]\nkind = \"static-library\"\nsources = [\"*.c\"]\nflags = [\"@${path:tree}/words\", \"-DPLACE=T_DEPTH, ${path:made}\"]\n";
+    let more = "sources = [\"*.c\"]\nflags = [\"@${path:tree}/words\", \"-DPLACE=T_DEPTH, ${path:made}\"]\n";
+    let board = with_depth(more);
     let tree = Scratch::with(&[
-        ("boltboard.toml", board),
+        ("boltboard.toml", &board),
         ("words", "@more\n-O1\n"),
         ("more", "-include options.h -DDEPTH=T_DEPTH\n"),
         ("a.c", "int a = DEPTH;\n"),

@@ -55,6 +55,7 @@ mod telling;
 mod toolchains;
 mod views;
 mod touched;
+mod traps;
 mod trying;
 mod watched;
 mod workers;

@@ -88,7 +88,8 @@ impl Executor<'_> {
         let (taken, is_cut_off) = self.taken_in(lists);
         let folders = &self.judge.plan.folders;
         let spelled = |word: &Word| word.spelled(|at, _| at.path(folders).display().to_string(), |_| String::new());
-        let words: Vec<String> = compile.setting.words.iter().filter(|word| !word.is_place()).map(spelled).collect();
+        let may_list = compile.setting.words.iter().filter(|word| word.texts().any(|text| text.contains('@')));
+        let words: Vec<String> = may_list.map(spelled).collect();
         // Only so is it known which macros these name.
         let lists_of_words = listed_files(words.iter().map(String::as_str), &folders.tree);
         let more = taken.iter().cloned().chain(lists_of_words.iter().map(|file| Location::of(file, folders)));
