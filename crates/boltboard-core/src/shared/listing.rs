@@ -149,6 +149,8 @@ fn moment(text: &str) -> Option<SystemTime> {
 mod tests {
     use std::time::Duration;
 
+    use proptest::prelude::*;
+
     use super::super::wire::SharedKind;
     use super::*;
     use crate::base::Digest;
@@ -226,5 +228,25 @@ mod tests {
         assert_eq!(fault(answer.as_bytes()).as_deref(), Some("SignatureDoesNotMatch"));
         assert_eq!(fault(&b"<Error><Code>\x1b[31m</Code></Error>"[..]), None);
         assert_eq!(fault(&b"no"[..]), None);
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_a_server_answers_is_a_list_of_ours_or_told(
+            pieces in prop::collection::vec(prop::sample::select(vec![
+                "<D:response>", "</D:response>", "<Contents>", "</Contents>", "<Key>", "</Key>", "<href>", "</href>",
+                "<getcontentlength>", "</getcontentlength>", "<Size>", "</Size>", "</a>", "<a/>", "&amp;", "&#1;", "&x;", "12", "-3",
+                "<![CDATA[", "]]>", "<!-- ", " -->", "<!DOCTYPE a [", "]>", "<?x ", "?>", "/team/", "team/",
+                "content-0000000000000000000000000000000000000000000000000000000000000000", "notes-00", "\u{1}", " ", "<", ">", "\"",
+            ]), 0..40),
+            before in prop::sample::select(vec![None, Some("team/"), Some("")]),
+        ) {
+            let answer = pieces.concat();
+            if let Ok(page) = read(answer.as_bytes(), before) {
+                let ours = SharedKind::Content.of(Digest::default());
+                prop_assert!(page.files.iter().all(|file| file.name == ours), "{}", answer);
+            }
+            prop_assert!(fault(answer.as_bytes()).is_none_or(|code| code.chars().all(|c| c.is_ascii_alphanumeric())));
+        }
     }
 }

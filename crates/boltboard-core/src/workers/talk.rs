@@ -265,3 +265,65 @@ pub(super) fn receive<T: DeserializeOwned>(from: &mut impl Read) -> Result<T> {
     }
     postcard::from_bytes(&body).map_err(|_| wrong("a message cannot be read"))
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn framed(message: &Vec<u8>) -> Vec<u8> {
+        let mut bytes = Vec::new();
+        send(&mut bytes, message).expect("it is sent");
+        bytes
+    }
+
+    proptest! {
+        #[test]
+        fn messages_arrive_as_they_were_sent_one_after_the_other(
+            messages in prop::collection::vec((any::<u8>(), prop_oneof![0_usize..50, 4000_usize..9000]), 0..6),
+        ) {
+            let messages: Vec<Vec<u8>> = messages.into_iter().map(|(byte, length)| vec![byte; length]).collect();
+            let bytes: Vec<u8> = messages.iter().flat_map(framed).collect();
+            let mut from = &bytes[..];
+            for message in &messages {
+                prop_assert_eq!(&receive::<Vec<u8>>(&mut from).expect("it came"), message);
+            }
+            prop_assert!(receive::<Vec<u8>>(&mut from).is_err(), "there is nothing more");
+        }
+
+        #[test]
+        fn what_is_changed_or_cut_off_on_its_way_is_no_message(
+            message in prop::collection::vec(any::<u8>(), 0..6000), at in any::<prop::sample::Index>(), turns in 1_u8..,
+        ) {
+            let whole = framed(&message);
+            let at = at.index(whole.len());
+            prop_assert!(receive::<Vec<u8>>(&mut &whole[..at]).is_err());
+            let mut changed = whole.clone();
+            changed[at] ^= turns;
+            // A length that has become another leads to what is not there, or to a digest that does not fit.
+            prop_assert!(receive::<Vec<u8>>(&mut &changed[..]).is_err(), "byte {} of {}", at, whole.len());
+        }
+
+        #[test]
+        fn a_beginning_is_found_behind_whatever_a_shell_says(before in prop::collection::vec(any::<u8>(), 0..300), rest in any::<[u8; 4]>()) {
+            let mut bytes = before;
+            announce(&mut bytes).expect("written");
+            bytes.extend(rest);
+            let mut from = &bytes[..];
+            find_beginning(&mut from).expect("it is there");
+            prop_assert_eq!(from, &rest[..]);
+        }
+    }
+
+    #[test]
+    fn what_is_too_large_is_not_believed() {
+        let head = [&u32::MAX.to_le_bytes()[..], &[0; HEAD - 4]].concat();
+        assert_eq!(receive::<Vec<u8>>(&mut &head[..]).unwrap_err().kind(), ErrorKind::InvalidData);
+        // No room is taken for what is only said to come.
+        let much = [&(MOST as u32).to_le_bytes()[..], &[0; HEAD]].concat();
+        assert_eq!(receive::<Vec<u8>>(&mut &much[..]).unwrap_err().kind(), ErrorKind::UnexpectedEof);
+        let endless = std::io::repeat(7).take(10 << 20);
+        assert_eq!(find_beginning(&mut std::io::BufReader::new(endless)).unwrap_err().kind(), ErrorKind::InvalidData);
+    }
+}
